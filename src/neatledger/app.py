@@ -1,0 +1,161 @@
+"""What a command is handed: the office, the ledger, the clock and the streams.
+
+The only reader of the environment and of today's date.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TextIO
+
+from neatledger.core.accounts import Account, Group
+from neatledger.core.people import Seat, seat_accounts
+from neatledger.core.plan import Address, Plan
+from neatledger.errors import OfficeError, UnknownNameError, UsageError
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.store import CountInfo, Ledger, open_ledger
+from neatledger.office.read import PLAN_NAME, parse_address, read_plan
+
+__all__ = ["LEDGER_NAME", "App", "Options", "Streams"]
+
+LEDGER_NAME = "ledger.db"
+
+
+@dataclass(slots=True)
+class Streams:
+    """Where output and messages go, and how wide a terminal is (0: not a terminal)."""
+
+    out: TextIO
+    err: TextIO
+    width: int
+    is_colored: bool
+
+    @classmethod
+    def of_process(cls, env: Mapping[str, str]) -> Streams:
+        """Return the streams of this process; ``COLUMNS`` sets a width even in a pipe."""
+        is_terminal = sys.stdout.isatty()
+        width = shutil.get_terminal_size().columns if is_terminal else int(env.get("COLUMNS") or 0)
+        is_colored = is_terminal and "NO_COLOR" not in env and env.get("TERM") != "dumb"
+        return cls(sys.stdout, sys.stderr, width, is_colored)
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """The options that every command has."""
+
+    office: str | None = None
+    side: str = "found"
+    as_of: date | None = None
+    today: date | None = None
+    format: str = "table"
+    output: str | None = None
+    quiet: bool = False
+
+
+@dataclass
+class App:
+    """One run of the command."""
+
+    options: Options
+    streams: Streams
+    env: Mapping[str, str] = field(default_factory=dict)
+
+    @classmethod
+    def of_process(cls, options: Options) -> App:
+        """Return the app for this process."""
+        return cls(options, Streams.of_process(os.environ), os.environ)
+
+    @cached_property
+    def office_dir(self) -> Path:
+        """The folder of office.yaml: --office, NEATLEDGER_OFFICE, or the nearest one from here upwards."""
+        named = self.options.office or self.env.get("NEATLEDGER_OFFICE")
+        if named:
+            return Path(named)
+        here = Path.cwd()
+        for folder in (here, *here.parents):
+            if (folder / PLAN_NAME).is_file():
+                return folder
+        raise OfficeError("there is no office here", str(here), "name it with --office, or make one: neatledger new")
+
+    @property
+    def today(self) -> date:
+        """Today, or what --today says."""
+        return self.options.today or date.today()
+
+    @property
+    def now(self) -> datetime:
+        """This moment (UTC), or noon of what --today says."""
+        if self.options.today:
+            return datetime.combine(self.options.today, datetime.min.time().replace(hour=12)).astimezone(UTC)
+        return datetime.now(UTC)
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The plan of the office."""
+        return read_plan(self.office_dir)
+
+    def open_ledger(self, *, create: bool = False) -> Ledger:
+        """Open the office's ledger."""
+        return open_ledger(self.office_dir / LEDGER_NAME, create=create)
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The office's ledger; raises `NoCountError` where there is none yet."""
+        return self.open_ledger()
+
+    @cached_property
+    def count(self) -> CountInfo:
+        """The count that questions are put to."""
+        return self.ledger.find_count(self.options.as_of)
+
+    def readers_of(self, count: CountInfo) -> dict[str, SurveyReader]:
+        """Return a reader for each system of a count."""
+        return {info.system: self.ledger.read_survey(info) for info in count.surveys}
+
+    @cached_property
+    def readers(self) -> dict[str, SurveyReader]:
+        """A reader for each system of the count."""
+        return self.readers_of(self.count)
+
+    def seats_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Seat]]:
+        """Return every system's accounts with the people who have them."""
+        found: dict[str, tuple[list[Account], list[Group]]] = {
+            system: (reader.accounts, reader.groups) for system, reader in readers.items()
+        }
+        return seat_accounts(self.plan, found)
+
+    @cached_property
+    def seats(self) -> dict[str, list[Seat]]:
+        """Every system's accounts with the people who have them."""
+        return self.seats_of(self.readers)
+
+    def address(self, text: str) -> Address:
+        """Parse a folder's address from the command line; raises `UsageError` or `UnknownNameError`."""
+        if ":" not in text:
+            if len(self.plan.systems) == 1:
+                text = f"{next(iter(self.plan.systems))}:{text}"
+            else:
+                raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
+        address = parse_address(text)
+        if address.system not in self.plan.systems:
+            known = ", ".join(self.plan.systems)
+            raise UnknownNameError(f"no system is named {address.system!r}", hint=f"there are: {known}")
+        return address
+
+    def reader(self, system: str) -> SurveyReader:
+        """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
+        if system not in self.readers:
+            raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
+        return self.readers[system]
+
+    def say(self, text: str) -> None:
+        """Tell the person something beside the result, unless asked to be quiet."""
+        if not self.options.quiet:
+            print(text, file=self.streams.err)

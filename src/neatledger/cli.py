@@ -1,0 +1,123 @@
+"""Find a command by its name, import its module alone, run it, and decide the exit status."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import sys
+from collections.abc import Sequence
+from datetime import date
+from importlib import import_module
+from typing import TYPE_CHECKING, NoReturn
+
+from neatledger import __version__
+from neatledger.errors import NeatError, PlanError, UsageError
+
+if TYPE_CHECKING:
+    from neatledger.app import App
+
+__all__ = ["COMMANDS", "main"]
+
+# Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
+COMMANDS: dict[str, str] = {
+    "demo": "make the sample office and walk through the main questions",
+    "new": "write the first plan of an office",
+    "gather": "look at all systems and keep a dated count",
+    "counts": "list the counts in the ledger",
+    "people": "list the people with their accounts and groups, or one person's sheet",
+    "groups": "list the groups and who is in them",
+    "folders": "list the folders with their owners and lists",
+    "who": "who can reach a folder, and by what",
+    "reach": "what a person can reach",
+    "why": "why a person can, or cannot, reach a folder or file",
+    "access": "everything: people, folders and ways as one table",
+    "changes": "what access was gained and lost between two counts",
+    "check": "test the office against the plan and against good order",
+}
+_STOPPED = 130
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, hint=f"see: {self.prog} --help")
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"not a date: {text!r} (write it as 2026-03-31)") from None
+
+
+def _help() -> str:
+    width = max(map(len, COMMANDS))
+    lines = [f"  {name:<{width}}  {summary}" for name, summary in COMMANDS.items()]
+    return "\n".join(
+        [
+            "usage: neatledger COMMAND [OPTION ...]",
+            "",
+            "Plan and audit a small office's accounts, groups and shared folders.",
+            "",
+            *lines,
+            "",
+            "  neatledger COMMAND --help   what a command takes",
+            "  neatledger --version",
+        ]
+    )
+
+
+def _make_parser(name: str) -> argparse.ArgumentParser:
+    parser = _Parser(prog=f"neatledger {name}", description=COMMANDS[name], allow_abbrev=False)
+    import_module(f"neatledger.commands.{name}").add_arguments(parser)
+    common = parser.add_argument_group("common options")
+    common.add_argument("--office", metavar="DIR", help="the folder of office.yaml")
+    common.add_argument(
+        "--side", choices=("plan", "found", "both"), default="found", help="put the question to the plan, or what was found"
+    )
+    common.add_argument("--as-of", type=_day, metavar="DATE", help="the newest count of that day or before")
+    common.add_argument("--today", type=_day, metavar="DATE", help="take this as today")
+    common.add_argument("--format", choices=("table", "csv", "json"), default="table")
+    common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
+    common.add_argument("--quiet", action="store_true", help="no progress and no remarks")
+    return parser
+
+
+def _run(words: Sequence[str]) -> int:
+    if not words or words[0] in ("-h", "--help", "help"):
+        print(_help())
+        return 0
+    if words[0] == "--version":
+        print(f"neatledger {__version__}")
+        return 0
+    name = words[0]
+    if name not in COMMANDS:
+        raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
+    args = _make_parser(name).parse_args(words[1:])
+    from neatledger.app import App, Options
+
+    options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)
+    app: App = App.of_process(options)
+    status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+    sys.stdout.flush()
+    return status
+
+
+def main(words: Sequence[str] | None = None) -> int:
+    """Run the command; returns the exit status: 0 fine, 1 findings or differences, 2 could not do it."""
+    try:
+        return _run(sys.argv[1:] if words is None else words)
+    except PlanError as error:
+        for fault in error.faults:
+            print(f"neatledger: {fault}", file=sys.stderr)
+        return error.exit_status
+    except NeatError as error:
+        print(f"neatledger: {error}", file=sys.stderr)
+        return error.exit_status
+    except KeyboardInterrupt:
+        print("neatledger: stopped; the ledger is as it was", file=sys.stderr)
+        return _STOPPED
+    except BrokenPipeError:
+        # Whoever read our output has gone, as `| head` does: not a fault, and nothing more to say.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 128 + signal.SIGPIPE

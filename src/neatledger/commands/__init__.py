@@ -1,0 +1,1 @@
+"""Commands, one a file: `add_arguments(parser)` and `run(args, app) -> exit status`; thin."""

@@ -1,0 +1,40 @@
+"""``who FOLDER``: who can reach a folder, and by what."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.commands.asking import ask_person, seats_by_person
+from neatledger.core.plan import Address
+from neatledger.faces.show import show_report
+from neatledger.ledger.places import find_place
+from neatledger.reports.names import EntryNames, ident_names
+from neatledger.reports.report import Report
+from neatledger.reports.who import who_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("folder", metavar="FOLDER", help="a folder or a file, as barn:/Records/2026")
+    parser.add_argument("--all", action="store_true", help="also the people who have no right here")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Answer on the found side, the plan's, or both."""
+    address = app.address(args.folder)
+    report = _found(address, app, is_all=args.all)
+    show_report(report, app)
+    return 0
+
+
+def _found(address: Address, app: App, *, is_all: bool) -> Report:
+    reader = app.reader(address.system)
+    place = find_place(reader, address)
+    people = seats_by_person(app.seats[address.system])
+    asked = [ask_person(place, seats) for seats in people.values()]
+    names = EntryNames(*ident_names(reader.accounts, reader.groups))
+    when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+    return who_report(address, asked, names, when, is_all=is_all, machine=app.options.format != "table")

@@ -1,0 +1,114 @@
+"""The columns of a survey's tables, and single rows of them; needs no NumPy."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+__all__ = [
+    "CLASS_COLUMNS",
+    "COLUMNS",
+    "FOLDER_COLUMNS",
+    "HARD_COLUMNS",
+    "ODD_COLUMNS",
+    "FolderFacts",
+    "NotSeen",
+    "OddFile",
+    "SeenState",
+]
+
+# Column name → NumPy dtype; "bytes" is a column of byte strings. Sizes are bytes, times Unix seconds.
+FOLDER_COLUMNS = {
+    "name": "bytes",
+    "parent": "i4",
+    "first_child": "i4",
+    "children": "i4",
+    "list": "i4",
+    "default": "i4",
+    "owner": "i4",
+    "state": "u1",
+    "bytes": "i8",
+    "occupied": "i8",
+    "changed": "i8",
+    "inode": "u8",
+    "links": "i4",
+    "specials": "i4",
+    "first_class": "i4",
+    "classes": "i4",
+    "first_odd": "i4",
+    "odds": "i4",
+}
+CLASS_COLUMNS = {
+    "folder": "i4",
+    "list": "i4",
+    "owner": "i4",
+    "kind": "i4",
+    "files": "i4",
+    "bytes": "i8",
+    "occupied": "i8",
+    "changed": "i8",
+}
+ODD_COLUMNS = {"folder": "i4", "name": "bytes", "list": "i4", "owner": "i4"}
+HARD_COLUMNS = {
+    "folder": "i4",
+    "list": "i4",
+    "owner": "i4",
+    "kind": "i4",
+    "inode": "u8",
+    "bytes": "i8",
+    "occupied": "i8",
+}
+
+
+class SeenState(IntEnum):
+    """How much of a folder was seen; what was not seen is unknown, never "no access"."""
+
+    WHOLE = 0
+    NOT_OPENED = 1
+    OTHER_FILE_SYSTEM = 2
+    LIST_UNKNOWN = 3
+
+
+COLUMNS: dict[str, dict[str, str]] = {
+    "folders": FOLDER_COLUMNS,
+    "classes": CLASS_COLUMNS,
+    "odd": ODD_COLUMNS,
+    "hard": HARD_COLUMNS,
+    "lists": {"body": "bytes"},
+    "idents": {"text": "bytes"},
+    "kinds": {"word": "bytes"},
+}
+"""Every table of a survey: column → dtype."""
+
+
+@dataclass(frozen=True, slots=True)
+class NotSeen:
+    """One item that the source could not see: its path below the root, and why."""
+
+    path: bytes
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class FolderFacts:
+    """One folder: the numbers of its lists, its owner's identifier, and the rows that belong to it."""
+
+    row: int
+    name: bytes
+    parent: int
+    list: int
+    default: int
+    owner: str
+    state: SeenState
+    children: range
+    classes: range
+    odds: range
+
+
+@dataclass(frozen=True, slots=True)
+class OddFile:
+    """A file kept by name since its list or owner differs from that of most of its neighbours."""
+
+    name: bytes
+    list: int
+    owner: str

@@ -1,0 +1,263 @@
+"""The whole table of access: a row for each folder, person and way, worked out block by block.
+
+A *column* is one way of one account, or the union (`any`) of a person who has more ways than one; people
+with a single way need no column of their own for it. Which rows are wanted:
+
+- `Rows.DIFFER`: where the rights are not those on the folder above, or the share of its files that may be
+  read, changed or removed is another than above (a folder without files counts as the one above it);
+- `Rows.EVERY`: every folder with any right;
+- `Rows.ALL`: all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.columns import SeenState
+from neatledger.core.matrix import Bits, Matrix
+from neatledger.core.rights import Right
+
+__all__ = ["Column", "Everyone", "RowBlock", "Rows", "preorder"]
+
+Ints = NDArray[np.int64]
+
+FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
+_FILE_RIGHTS = (Right.READ, Right.CHANGE, Right.DELETE)
+_ROWS_AT_ONCE = 2_000_000
+_CHUNK = 65536
+
+
+class Rows(Enum):
+    """Which rows of the table are wanted."""
+
+    DIFFER = "differ"
+    EVERY = "every"
+    ALL = "all"
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One way of the account `seats[0]`; or `any`, the union of a person's ways by all `seats`."""
+
+    way: str
+    seats: tuple[int, ...]
+
+
+@dataclass(slots=True)
+class RowBlock:
+    """Rows of the table as arrays of equal length.
+
+    `flags` has a bit for each of `FLAG_RIGHTS`, in their order; `files` and the three counts are −1 where
+    the folder's contents were not seen; `unknown` where its list was not.
+    """
+
+    folder: Ints
+    column: Ints
+    flags: Ints
+    unknown: NDArray[np.bool_]
+    files: Ints
+    counts: tuple[Ints, Ints, Ints]
+
+
+def preorder(matrix: Matrix) -> Ints:
+    """Return the folders' rows in reading order: each before what is in it, names sorted."""
+    parent, levels = matrix.folders["parent"], matrix.levels
+    size = np.ones(matrix.folders.rows, dtype=np.int64)
+    for first, last in reversed(levels[1:]):
+        above_first, above_last = int(parent[first]), int(parent[last - 1]) + 1
+        sums = np.bincount(parent[first:last] - above_first, size[first:last], above_last - above_first)
+        size[above_first:above_last] += sums.astype(np.int64)
+    place = np.zeros(matrix.folders.rows, dtype=np.int64)
+    for first, last in levels[1:]:
+        before = np.cumsum(size[first:last]) - size[first:last]
+        parents = parent[first:last]
+        before -= before[matrix.folders["first_child"][parents] - first]
+        place[first:last] = place[parents] + 1 + before
+    order = np.empty_like(place)
+    order[place] = np.arange(len(place))
+    return order
+
+
+class Everyone:
+    """The table of access of all seats of a matrix."""
+
+    def __init__(self, matrix: Matrix) -> None:
+        self.matrix = matrix
+        self.columns = self._make_columns()
+        self.words = max(1, (len(self.columns) + 63) // 64)
+        self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= len(matrix.seats)]
+        used = sum(1 << n for n in range(len(self.columns)))
+        self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
+
+    def _make_columns(self) -> list[Column]:
+        seats = self.matrix.seats
+        columns = [Column("share", (number,)) for number in range(len(seats))]
+        columns += [Column("admin", (number,)) for number in range(len(seats)) if self.matrix.admins >> number & 1]
+        of_person: dict[str, list[Column]] = {}
+        for column in columns:
+            of_person.setdefault(seats[column.seats[0]].person, []).append(column)
+        self.single = [len(of_person[seat.person]) == 1 for seat in seats]
+        for ways in of_person.values():
+            if len(ways) > 1:
+                columns.append(Column("any", tuple(dict.fromkeys(way.seats[0] for way in ways))))
+        return columns
+
+    def _widen(self, bits: Bits, admin: bool) -> Bits:
+        """Add the columns beyond the seats' own; `admin` tells whether that way has the right."""
+        wide = np.zeros((len(bits), self.words), dtype=np.uint64)
+        wide[:, : bits.shape[1]] = bits[:, : self.words]
+        for number, column in self._extra:
+            if column.way == "admin":
+                values = np.full(len(bits), admin and self._is_admin(column.seats[0]), dtype=np.uint64)
+            else:
+                values = np.zeros(len(bits), dtype=np.uint64)
+                for seat in column.seats:
+                    values |= bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+                    if admin and self._is_admin(seat):
+                        values |= np.uint64(1)
+            wide[:, number >> 6] |= values << np.uint64(number & 63)
+        return wide
+
+    def _is_admin(self, seat: int) -> bool:
+        return bool(int(self.matrix.admin_bits[seat >> 6]) >> (seat & 63) & 1)
+
+    def rights(self, rows: Ints) -> tuple[dict[Right, Bits], NDArray[np.bool_]]:
+        """Return the bits of every right of `FLAG_RIGHTS` on some folders, and where they are unknown."""
+        block = self.matrix.block(rows)
+        given = self.matrix.admin_rights()
+        found = {right: self._widen(block.rights[right], bool(given & right)) for right in FLAG_RIGHTS}
+        found[Right.DELETE][rows == 0] = 0
+        return found, block.unknown
+
+    @cached_property
+    def _classes(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
+        """Files by folder, list and owner whatever their kind, and each folder's first and end row."""
+        classes, rows = self.matrix.classes, self.matrix.folders.rows
+        folder, lists, owner = classes["folder"], classes["list"], classes["owner"]
+        if not len(folder):
+            nothing = np.zeros(0, dtype=np.int64)
+            return nothing, nothing, nothing, nothing, np.zeros(rows + 1, dtype=np.int64)
+        new = np.ones(len(folder), dtype=bool)
+        new[1:] = (folder[1:] != folder[:-1]) | (lists[1:] != lists[:-1]) | (owner[1:] != owner[:-1])
+        starts = np.flatnonzero(new)
+        files = np.add.reduceat(classes["files"].astype(np.int64), starts)
+        folder = folder[starts]
+        first = np.searchsorted(folder, np.arange(rows + 1))
+        return folder.astype(np.int64), lists[starts], owner[starts], files, first
+
+    def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
+        folder, lists, owner, _, _ = self._classes
+        bits = self.matrix.file_bits(folder[rows], lists[rows], owner[rows])
+        given = self.matrix.admin_rights()
+        admin = {right: bool(given & (Right.CLEAR if right is Right.DELETE else right)) for right in _FILE_RIGHTS}
+        return {right: self._widen(bits[right], admin[right]) for right in _FILE_RIGHTS}
+
+    @cached_property
+    def _tendencies(self) -> tuple[dict[Right, Bits], Bits]:
+        """Per folder who may read, change, remove any of its files (as above, where it has none).
+
+        The second part marks where that holds of some files only.
+        """
+        rows = self.matrix.folders.rows
+        _, _, _, _, first = self._classes
+        parent = self.matrix.folders["parent"]
+        some = np.zeros((rows, self.words), dtype=np.uint64)
+        any_file = {right: np.zeros((rows, self.words), dtype=np.uint64) for right in _FILE_RIGHTS}
+        for start in range(0, rows, _CHUNK):
+            end = min(start + _CHUNK, rows)
+            classes = np.arange(first[start], first[end])
+            if not len(classes):
+                continue
+            has = first[start + 1 : end + 1] > first[start:end]
+            begins = (first[start:end] - first[start])[has]
+            for right, bits in self._file_rights(classes).items():
+                any_bits = np.bitwise_or.reduceat(bits, begins, axis=0)
+                any_file[right][start:end][has] = any_bits
+                some[start:end][has] |= any_bits & ~np.bitwise_and.reduceat(bits, begins, axis=0)
+        empty = first[1:] == first[:-1]
+        for level_first, level_last in self.matrix.levels[1:]:
+            here = level_first + np.flatnonzero(empty[level_first:level_last])
+            for bits in any_file.values():
+                bits[here] = bits[parent[here]]
+        return any_file, some
+
+    def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> Bits:
+        if which is Rows.ALL:
+            return np.broadcast_to(self._used, (len(rows), self.words)).copy()
+        wanted = np.zeros((len(rows), self.words), dtype=np.uint64)
+        if which is Rows.EVERY:
+            for bits in rights.values():
+                wanted |= bits
+            wanted[unknown] = self._used
+            return wanted
+        above = self.matrix.folders["parent"][rows].astype(np.int64)
+        is_root = above < 0
+        parents, place = np.unique(np.maximum(above, 0), return_inverse=True)
+        before, before_unknown = self.rights(parents)
+        for right, bits in rights.items():
+            wanted |= bits ^ before[right][place]
+        any_file, some = self._tendencies
+        for bits in any_file.values():
+            wanted |= bits[rows] ^ bits[parents][place]
+        wanted |= some[rows]
+        wanted[unknown != before_unknown[place]] = self._used
+        if is_root.any():
+            # The root has nothing above it: whoever has any right there has a row.
+            wanted[is_root] = 0
+            for bits in (*rights.values(), *(bits[rows] for bits in any_file.values())):
+                wanted[is_root] |= bits[is_root]
+            wanted[is_root & unknown] = self._used
+        return wanted
+
+    def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
+        """Yield the wanted rows, folders in reading order (or those given, in their order)."""
+        order = preorder(self.matrix) if folders is None else folders
+        step = max(1, min(_CHUNK, _ROWS_AT_ONCE // (8 * self.words)))
+        for start in range(0, len(order), step):
+            rows = order[start : start + step]
+            rights, unknown = self.rights(rows)
+            wanted = self._wanted(which, rows, rights, unknown)
+            yield self._row_block(rows, wanted, rights, unknown)
+
+    def _row_block(
+        self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]
+    ) -> RowBlock:
+        place, column = np.nonzero(np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little"))
+        word, shift = column >> 6, (column & 63).astype(np.uint64)
+        flags = np.zeros(len(place), dtype=np.int64)
+        for number, right in enumerate(FLAG_RIGHTS):
+            flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
+        files, counts = self._counts(rows, place, word, shift)
+        is_unknown = unknown[place]
+        closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown
+        for numbers in (files, *counts):
+            numbers[closed] = -1
+        return RowBlock(rows[place], column.astype(np.int64), flags, is_unknown, files, counts)
+
+    def _counts(
+        self, rows: Ints, place: Ints, word: Ints, shift: NDArray[np.uint64]
+    ) -> tuple[Ints, tuple[Ints, Ints, Ints]]:
+        _, _, _, class_files, first = self._classes
+        begins, sizes = first[rows], first[rows + 1] - first[rows]
+        starts = np.cumsum(sizes) - sizes
+        classes = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
+        bits = self._file_rights(classes)
+        of_class = class_files[classes]
+        totals = np.zeros(len(rows), dtype=np.int64)
+        np.add.at(totals, np.repeat(np.arange(len(rows)), sizes), of_class)
+        # Every wanted row is taken once for each class of its folder.
+        repeats = sizes[place]
+        row = np.repeat(np.arange(len(place)), repeats)
+        class_of_row = np.repeat(starts[place] - (np.cumsum(repeats) - repeats), repeats) + np.arange(len(row))
+        weights = of_class[class_of_row]
+        found = []
+        for right in _FILE_RIGHTS:
+            has = bits[right][class_of_row, word[row]] >> shift[row] & np.uint64(1)
+            found.append(np.bincount(row, weights * has.astype(np.int64), len(place)).astype(np.int64))
+        return totals[place], (found[0], found[1], found[2])

@@ -1,0 +1,43 @@
+"""Who a list is put to: one holder at a time, or a whole crowd as bit sets.
+
+A holder is one account as a system knows it: its own identifier and those of every group it is in,
+nested groups included. Identifiers are the system's own, as text: numbers on a POSIX system, security
+identifiers on an NT one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+__all__ = ["Crowd", "Holder"]
+
+
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """One account: `login`, its identifier `user`, and the identifiers of its `groups`."""
+
+    login: str
+    user: str
+    groups: frozenset[str]
+
+
+class Crowd:
+    """Many holders at once; holder number i is bit i (value ``1 << i``) of every set.
+
+    Python's own integers are the bit sets: a list is evaluated for everyone with a few operations,
+    however many they are.
+    """
+
+    __slots__ = ("all", "by_group", "by_user", "holders")
+
+    def __init__(self, holders: Sequence[Holder]) -> None:
+        self.holders = tuple(holders)
+        self.all = (1 << len(self.holders)) - 1
+        self.by_user: dict[str, int] = {}
+        self.by_group: dict[str, int] = {}
+        for number, holder in enumerate(self.holders):
+            bit = 1 << number
+            self.by_user[holder.user] = self.by_user.get(holder.user, 0) | bit
+            for group in holder.groups:
+                self.by_group[group] = self.by_group.get(group, 0) | bit

@@ -1,0 +1,270 @@
+"""POSIX mode bits and POSIX.1e access lists, as the Linux kernel evaluates them.
+
+Source of the rules: POSIX.1-2017 XBD 4.5 "File Access Permissions", the access check algorithm of the
+withdrawn POSIX.1e draft 17 section 23.1.5, and Linux (path_resolution(7), acl(5), capabilities(7)).
+
+The rules, in the kernel's order:
+
+1. The owner is decided by the owner bits alone, even when these give less than "other".
+2. When the mode's group bits are all zero, Linux does not look at the list: the mode decides.
+3. A named user's entry, cut by the mask, decides alone.
+4. Of the group entries that match (the owning group's and named ones, each cut by the mask) one must
+   grant the *whole* request; entries are not summed. Once any matched, "other" is out.
+5. Else the "other" entry decides.
+
+Adding to and removing from a folder needs write and search in one request (`_WX`), so these may come
+from no two entries. Laws: for every list and holder the crowd's answer is the single one's; a list
+without named entries and mask decides as its mode alone.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, Effect, ListView, Reason, RightSets, Standing
+from neatledger.core.rights import ALL_RIGHTS, Right
+from neatledger.errors import FormatError
+
+__all__ = ["NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
+
+_R, _W, _X = 4, 2, 1
+_WX = _W | _X
+_STICKY = 0o1000
+NO_ENTRIES = b""
+
+# Entry tags of the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h).
+USER_OBJ, USER, GROUP_OBJ, GROUP, MASK, OTHER = 0x01, 0x02, 0x04, 0x08, 0x10, 0x20
+_HEAD = struct.Struct("<HI")
+_ENTRY = struct.Struct("<HHI")
+_WORDS = {USER_OBJ: "user:", USER: "user", GROUP_OBJ: "group:", GROUP: "group", MASK: "mask:", OTHER: "other:"}
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry: its tag, permission bits (0–7) and, for named ones, the uid or gid (0–2³²−1)."""
+
+    tag: int
+    perm: int
+    ident: int = 0xFFFFFFFF
+
+
+@dataclass(frozen=True, slots=True)
+class PosixList:
+    """Mode bits (12), owning group, and the entries of the list (empty where the mode is all)."""
+
+    mode: int
+    gid: str
+    named_users: tuple[tuple[str, int], ...]
+    group_obj: int
+    named_groups: tuple[tuple[str, int], ...]
+    mask: int | None
+    has_entries: bool
+
+
+def pack_body(mode: int, gid: int, entries: bytes = NO_ENTRIES) -> bytes:
+    """Pack the stored form: 12 mode bits, the owning gid, and entries as in the Linux attribute."""
+    return _HEAD.pack(mode & 0o7777, gid) + entries
+
+
+def _parse(body: bytes) -> PosixList:
+    if len(body) < _HEAD.size or (len(body) - _HEAD.size) % _ENTRY.size:
+        raise FormatError("a stored POSIX list has a length that no list has", f"{len(body)} bytes")
+    mode, gid = _HEAD.unpack_from(body)
+    users: list[tuple[str, int]] = []
+    groups: list[tuple[str, int]] = []
+    group_obj, mask = mode >> 3 & 7, None
+    for tag, perm, ident in _ENTRY.iter_unpack(body[_HEAD.size :]):
+        if tag == USER:
+            users.append((str(ident), perm))
+        elif tag == GROUP:
+            groups.append((str(ident), perm))
+        elif tag == GROUP_OBJ:
+            group_obj = perm
+        elif tag == MASK:
+            mask = perm
+    has_entries = len(body) > _HEAD.size
+    return PosixList(mode, str(gid), tuple(users), group_obj, tuple(groups), mask, has_entries)
+
+
+def _spell(perm: int) -> str:
+    return "".join(letter if perm & bit else "-" for bit, letter in ((_R, "r"), (_W, "w"), (_X, "x")))
+
+
+def _rights(read: bool, write: bool, enter: bool, change: bool, mode: int, *, folder: bool, own: bool) -> Right:
+    """Translate the four requests (r, w, x, and w with x) into rights on a folder or a file."""
+    if not folder:
+        return (Right.READ if read else Right.NONE) | (Right.CHANGE if write else Right.NONE)
+    rights = Right.NONE
+    if read:
+        rights |= Right.LIST
+    if enter:
+        rights |= Right.ENTER
+    if read and enter:
+        rights |= Right.READ
+    if change:
+        rights |= Right.ADD
+        rights |= Right.CLEAR_OWN if mode & _STICKY and not own else Right.CLEAR
+    return rights
+
+
+@dataclass(frozen=True, slots=True)
+class _Match:
+    """The entries that decide for one holder: one alone, or several of the group class."""
+
+    entries: tuple[tuple[str, int], ...]
+    mask: int | None
+    because: str
+
+
+def _match(parsed: PosixList, standing: Standing, holder: Holder) -> _Match:
+    mode = parsed.mode
+    if holder.user == standing.owner:
+        return _Match((("user::", mode >> 6 & 7),), None, "owns it; the owner's bits decide alone")
+    if parsed.has_entries and mode & 0o070:
+        for ident, perm in parsed.named_users:
+            if ident == holder.user:
+                return _Match(((f"user:{ident}:", perm),), parsed.mask, "named by a user entry, which decides alone")
+        found = [("group::", parsed.group_obj)] if parsed.gid in holder.groups else []
+        found += [(f"group:{ident}:", perm) for ident, perm in parsed.named_groups if ident in holder.groups]
+        if found:
+            return _Match(tuple(found), parsed.mask, "matched by group entries; one must grant the whole request")
+    elif parsed.gid in holder.groups:
+        return _Match((("group::", mode >> 3 & 7),), None, f"is in the owning group {parsed.gid}")
+    return _Match((("other::", mode & 7),), None, "neither the owner, nor named, nor in a group named here")
+
+
+def _reasons(match: _Match, rights: Right, *, folder: bool) -> Iterable[Reason]:
+    cut = 7 if match.mask is None else match.mask
+    for prefix, perm in match.entries:
+        left = perm & cut
+        given = _rights(*_requests(left), 0, folder=folder, own=False) & ~(Right.CLEAR | Right.CLEAR_OWN)
+        effect = Effect.GRANTS if left else Effect.STOPS
+        yield Reason(effect, prefix + _spell(perm), given & rights, match.because)
+        if left != perm:
+            yield Reason(Effect.LIMITS, f"mask::{_spell(cut)}", given, f"cuts {prefix}{_spell(perm)} to {_spell(left)}")
+
+
+def _requests(perm: int) -> tuple[bool, bool, bool, bool]:
+    return bool(perm & _R), bool(perm & _W), bool(perm & _X), perm & _WX == _WX
+
+
+class PosixModel:
+    """The list model ``posix``."""
+
+    name = "posix"
+
+    def parse(self, body: bytes) -> PosixList:
+        """Parse a body made by `pack_body`."""
+        return _parse(body)
+
+    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
+        """Decide for one holder; the superuser's override is not part of the list (see `overrides`)."""
+        assert isinstance(parsed, PosixList)
+        match = _match(parsed, standing, holder)
+        cut = 7 if match.mask is None else match.mask
+        left = [perm & cut for _, perm in match.entries]
+        owns = holder.user == standing.owner
+        rights = _rights(
+            any(perm & _R for perm in left),
+            any(perm & _W for perm in left),
+            any(perm & _X for perm in left),
+            any(perm & _WX == _WX for perm in left),
+            parsed.mode,
+            folder=standing.is_folder,
+            own=owns,
+        )
+        reasons = tuple(_reasons(match, rights, folder=standing.is_folder))
+        if owns:
+            rights |= Right.MANAGE
+            reasons += (Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may change the list"),)
+        elif standing.is_folder and rights & Right.CLEAR_OWN:
+            reasons += (Reason(Effect.LIMITS, "sticky", Right.CLEAR_OWN, "only one's own items may be removed"),)
+        return Decision(rights, reasons)
+
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        assert isinstance(parsed, PosixList)
+        mode = parsed.mode
+        if as_owner:
+            sets = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
+        else:
+            sets = self._sets_of_others(parsed, crowd)
+        read, write, enter, change = sets
+        if not is_folder:
+            return {Right.READ: read, Right.CHANGE: write, Right.MANAGE: crowd.all if as_owner else 0}
+        clear = Right.CLEAR_OWN if mode & _STICKY and not as_owner else Right.CLEAR
+        return {
+            Right.ENTER: enter,
+            Right.LIST: read,
+            Right.READ: read & enter,
+            Right.ADD: change,
+            clear: change,
+            Right.MANAGE: crowd.all if as_owner else 0,
+        }
+
+    @staticmethod
+    def _sets_of_others(parsed: PosixList, crowd: Crowd) -> list[int]:
+        mode = parsed.mode
+        sets = [0, 0, 0, 0]
+        rest = crowd.all
+        by_list = parsed.has_entries and mode & 0o070
+        if by_list:
+            cut = 7 if parsed.mask is None else parsed.mask
+            for ident, perm in parsed.named_users:
+                who = crowd.by_user.get(ident, 0) & rest
+                rest &= ~who
+                _allow(sets, who, perm & cut)
+            groups = [(parsed.gid, parsed.group_obj & cut)]
+            groups += [(ident, perm & cut) for ident, perm in parsed.named_groups]
+        else:
+            groups = [(parsed.gid, mode >> 3 & 7)]
+        matched = 0
+        for ident, perm in groups:
+            who = crowd.by_group.get(ident, 0) & rest
+            matched |= who
+            _allow(sets, who, perm)
+        _allow(sets, rest & ~matched, mode & 7)
+        return sets
+
+    def overrides(self, holder: Holder) -> Right:
+        """Return everything for uid 0, under whatever name (CAP_DAC_OVERRIDE, CAP_FOWNER)."""
+        return ALL_RIGHTS if holder.user == "0" else Right.NONE
+
+    def describe(self, parsed: object) -> list[str]:
+        """Return the text form with numeric identifiers, an entry a line."""
+        assert isinstance(parsed, PosixList)
+        mode = parsed.mode
+        lines = [f"user::{_spell(mode >> 6 & 7)}"]
+        lines += [f"user:{ident}:{_spell(perm)}" for ident, perm in parsed.named_users]
+        lines.append(f"group::{_spell(parsed.group_obj)}")
+        lines += [f"group:{ident}:{_spell(perm)}" for ident, perm in parsed.named_groups]
+        if parsed.mask is not None:
+            lines.append(f"mask::{_spell(parsed.mask)}")
+        lines.append(f"other::{_spell(mode & 7)}")
+        return lines
+
+    def view(self, parsed: object, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; named entries count as the mask leaves them."""
+        assert isinstance(parsed, PosixList)
+        mode = parsed.mode
+        cut = 7 if parsed.mask is None else parsed.mask
+        live = bool(mode & 0o070)
+
+        def given(perm: int) -> Right:
+            return _rights(*_requests(perm), mode, folder=is_folder, own=False)
+
+        users = {ident: given(perm & cut) if live else Right.NONE for ident, perm in parsed.named_users}
+        groups = {ident: given(perm & cut) if live else Right.NONE for ident, perm in parsed.named_groups}
+        own = parsed.group_obj & cut if parsed.has_entries and live else mode >> 3 & 7
+        groups[parsed.gid] = groups.get(parsed.gid, Right.NONE) | given(own)
+        return ListView(users, groups, given(mode & 7), not parsed.has_entries, bool(mode & _STICKY))
+
+
+def _allow(sets: list[int], who: int, perm: int) -> None:
+    if who and perm:
+        for number, allowed in enumerate(_requests(perm)):
+            if allowed:
+                sets[number] |= who

@@ -1,0 +1,10 @@
+"""The list models, by name; adding one is a file beside this one and a row here."""
+
+from __future__ import annotations
+
+from neatledger.core.lists.contract import ListModel
+from neatledger.core.lists.posix import PosixModel
+
+__all__ = ["MODELS"]
+
+MODELS: dict[str, ListModel] = {model.name: model for model in (PosixModel(),)}

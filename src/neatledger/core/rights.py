@@ -1,0 +1,99 @@
+"""Rights and levels: the words in which every list model and every way gives its answer."""
+
+from __future__ import annotations
+
+from enum import Enum, IntFlag
+
+__all__ = ["ALL_RIGHTS", "EVERY_RIGHT", "FOLDER_RIGHTS", "LEVEL_RIGHTS", "Level", "Right", "level_of", "spell_rights"]
+
+
+class Right(IntFlag):
+    """What someone may do with an item; a set of them is a plain bit set.
+
+    ``CLEAR`` and ``CLEAR_OWN`` belong to a folder and speak of what lies in it: to remove or rename any
+    of its items, or only those one owns (a sticky folder). ``DELETE`` is the item's own removal.
+    """
+
+    NONE = 0
+    ENTER = 1
+    LIST = 2
+    READ = 4
+    ADD = 8
+    CHANGE = 16
+    DELETE = 32
+    SHARE = 64
+    MANAGE = 128
+    CLEAR = 256
+    CLEAR_OWN = 512
+
+
+EVERY_RIGHT = Right(1023)
+ALL_RIGHTS = EVERY_RIGHT & ~Right.CLEAR_OWN
+FOLDER_RIGHTS = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
+
+
+class Level(Enum):
+    """A name for a usual set of rights, in the order of how much they give."""
+
+    NONE = "none"
+    LIST = "list"
+    DROP = "drop"
+    MIXED = "mixed"
+    READ = "read"
+    WRITE = "write"
+    MANAGE = "manage"
+    UNKNOWN = "unknown"
+
+
+_LIST = Right.ENTER | Right.LIST
+_READ = _LIST | Right.READ
+_WRITE = _READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR
+LEVEL_RIGHTS: dict[Level, Right] = {
+    Level.NONE: Right.NONE,
+    Level.LIST: _LIST,
+    Level.DROP: Right.ENTER | Right.ADD,
+    Level.READ: _READ,
+    Level.WRITE: _WRITE,
+    Level.MANAGE: ALL_RIGHTS,
+}
+
+_BY_RIGHTS = {
+    Right.LIST: Level.LIST,
+    Right.LIST | Right.READ: Level.READ,
+    Right.ADD: Level.DROP,
+    Right.LIST | Right.READ | Right.ADD: Level.WRITE,
+    Right.LIST | Right.READ | Right.ADD | Right.DELETE: Level.WRITE,
+    Right.LIST | Right.READ | Right.ADD | Right.MANAGE: Level.MANAGE,
+    Right.LIST | Right.READ | Right.ADD | Right.MANAGE | Right.DELETE: Level.MANAGE,
+}
+_TELLING = Right.LIST | Right.READ | Right.ADD | Right.DELETE | Right.MANAGE
+
+
+def level_of(rights: Right) -> Level:
+    """Name the level of a folder's own rights; a set without a name of its own is `Level.MIXED`.
+
+    Removal of the folder itself does not tell `write` from `manage`, since a share's own root can be
+    removed by nobody; with less than `write` it is unusual and makes the set mixed.
+    """
+    telling = rights & _TELLING
+    if not telling:
+        return Level.MIXED if rights & (Right.ENTER | Right.SHARE) else Level.NONE
+    return _BY_RIGHTS.get(telling, Level.MIXED)
+
+
+_SPELLED = (
+    (Right.ENTER, "enter"),
+    (Right.LIST, "list"),
+    (Right.READ, "read"),
+    (Right.ADD, "add"),
+    (Right.CHANGE, "change"),
+    (Right.DELETE, "delete"),
+    (Right.SHARE, "share"),
+    (Right.MANAGE, "manage"),
+)
+
+
+def spell_rights(rights: Right) -> str:
+    """Spell a set of rights out in their fixed order, ``nothing`` for the empty set."""
+    words = [word for right, word in _SPELLED if rights & right]
+    return " ".join(words) or "nothing"

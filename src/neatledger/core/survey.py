@@ -1,0 +1,65 @@
+"""What a source hands back about one system: its accounts, groups, folders and files.
+
+Folders are rows of a table in breadth-first order: row 0 is the root, the children of a folder are
+neighbours, sorted by name as bytes. Files are not rows of their own: per folder they are added up by
+list, owner and kind (a *class*), and only files whose list or owner differs from that of most of their
+neighbours are kept by name (*odd*). Names of the same file system object are kept by identity (*hard*).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.accounts import Account, Group
+from neatledger.core.columns import NotSeen
+
+__all__ = ["Survey", "Table"]
+
+Column = NDArray[Any] | list[bytes]
+
+@dataclass(slots=True)
+class Table:
+    """Columns of equal length."""
+
+    columns: dict[str, Column]
+    rows: int
+
+    def __getitem__(self, name: str) -> NDArray[Any]:
+        column = self.columns[name]
+        assert not isinstance(column, list)
+        return column
+
+    def texts(self, name: str) -> list[bytes]:
+        """Return a column of byte strings."""
+        column = self.columns[name]
+        assert isinstance(column, list)
+        return column
+
+
+@dataclass(slots=True)
+class Survey:
+    """Everything that one source saw of one system, ready for the ledger."""
+
+    system: str
+    source: str
+    model: str
+    accounts: list[Account]
+    groups: list[Group]
+    folders: Table
+    classes: Table
+    odd: Table
+    hard: Table
+    lists: list[bytes]
+    idents: list[str]
+    kinds: list[str]
+    not_seen: list[NotSeen]
+    facts: dict[str, int | str | None] = field(default_factory=dict)
+
+    @property
+    def files(self) -> int:
+        """Return the number of regular files (names, not identities)."""
+        return int(np.sum(self.classes["files"], dtype=np.int64))

@@ -1,0 +1,1 @@
+"""Faces: how a report is shown; one function each."""

@@ -1,0 +1,59 @@
+"""Show a report the way the call asks for: which face, and where to."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+from neatledger.errors import NeatError
+from neatledger.faces.machine import render_csv, render_json
+from neatledger.reports.report import Report
+
+if TYPE_CHECKING:
+    from neatledger.app import App
+
+__all__ = ["open_output", "show_report"]
+
+
+def show_report(report: Report, app: App) -> None:
+    """Write a report to standard output, or to the file that -o names."""
+    match app.options.format:
+        case "csv":
+            text = render_csv(report)
+        case "json":
+            text = render_json(report)
+        case _:
+            from neatledger.faces.table import render_table
+
+            width = 0 if app.options.output else app.streams.width
+            text = render_table(report, width, app.streams.is_colored and not app.options.output)
+    with open_output(app) as out:
+        out.write(text)
+
+
+@contextmanager
+def open_output(app: App) -> Iterator[TextIO]:
+    """Open where the result goes; a file appears whole, when all is written, or not at all."""
+    if app.options.output is None:
+        yield app.streams.out
+        return
+    target = Path(app.options.output)
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
+    except OSError as error:
+        raise NeatError(f"cannot write: {error.strerror}", str(target)) from None
+    try:
+        with open(handle, "w", encoding="utf-8", newline="") as out:
+            yield out
+        os.chmod(name, 0o600)
+        os.replace(name, target)
+    except OSError as error:
+        Path(name).unlink(missing_ok=True)
+        raise NeatError(f"cannot write: {error.strerror}", str(target)) from None
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise

@@ -1,0 +1,1 @@
+"""Formats: pure functions between bytes or text and core types, one format a file."""

@@ -1,0 +1,69 @@
+"""The account files of a POSIX system: passwd(5), group(5) and, when given, shadow(5).
+
+Lines that cannot be read are collected as faults with their line number, and the rest is still read.
+Nothing of a password is kept: of shadow only the expiry date is looked at.
+"""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+from neatledger.core.accounts import Account, AccountState, Group
+from neatledger.errors import Fault
+
+__all__ = ["parse_group", "parse_passwd", "parse_shadow"]
+
+_MOST = 0xFFFFFFFE
+
+
+def _is_ident(text: str) -> bool:
+    return text.isascii() and text.isdecimal() and int(text) <= _MOST
+
+
+def _lines(text: str) -> list[tuple[int, str]]:
+    numbered = enumerate(text.split("\n"), start=1)
+    return [(number, line) for number, line in numbered if line.strip() and not line.startswith("#")]
+
+
+def parse_passwd(text: str, where: str) -> tuple[list[Account], list[Fault]]:
+    """Parse passwd(5); the first of several lines with one login counts, as getpwnam(3) has it."""
+    accounts: dict[str, Account] = {}
+    faults: list[Fault] = []
+    for number, line in _lines(text):
+        parts = line.split(":")
+        if len(parts) != 7 or not parts[0] or not _is_ident(parts[2]) or not _is_ident(parts[3]):
+            faults.append(Fault(f"{where}:{number}", repr(line), "login:x:uid:gid:name:home:shell"))
+            continue
+        login, _, uid, gid, gecos, home, shell = parts
+        name = gecos.split(",")[0]
+        account = Account(login, str(int(uid)), str(int(gid)), name, home=home, shell=shell)
+        accounts.setdefault(login, account)
+    return list(accounts.values()), faults
+
+
+def parse_group(text: str, where: str) -> tuple[list[Group], list[Fault]]:
+    """Parse group(5); several lines with one name are kept, as getgrouplist(3) reads them all."""
+    groups: list[Group] = []
+    faults: list[Fault] = []
+    for number, line in _lines(text):
+        parts = line.split(":")
+        if len(parts) != 4 or not parts[0] or not _is_ident(parts[2]):
+            faults.append(Fault(f"{where}:{number}", repr(line), "name:x:gid:login,login"))
+            continue
+        members = tuple(login for login in parts[3].split(",") if login)
+        groups.append(Group(parts[0], str(int(parts[2])), members))
+    return groups, faults
+
+
+def parse_shadow(text: str, where: str, today: date) -> tuple[dict[str, AccountState], list[Fault]]:
+    """Parse shadow(5) for its eighth field, the day on which an account expires, and nothing else."""
+    states: dict[str, AccountState] = {}
+    faults: list[Fault] = []
+    for number, line in _lines(text):
+        parts = line.split(":")
+        if len(parts) != 9 or not parts[0] or (parts[7] and not parts[7].isdecimal()):
+            faults.append(Fault(f"{where}:{number}", "a line that is not one of shadow(5)", "nine fields"))
+            continue
+        if parts[7] and date(1970, 1, 1) + timedelta(days=int(parts[7])) <= today:
+            states[parts[0]] = AccountState.EXPIRED
+    return states, faults

@@ -1,0 +1,1 @@
+"""The ledger: one SQLite file of dated counts. SQL lives nowhere else."""

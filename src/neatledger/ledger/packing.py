@@ -1,0 +1,77 @@
+"""Columns as compressed chunks: a million rows are some hundred blobs, and one row costs one chunk.
+
+A chunk holds `CHUNK_ROWS` rows of one column. Numbers are little-endian of the column's dtype; byte
+strings are their number n (u4), n + 1 offsets (u4), and then the strings end to end. Chunks can be read without NumPy.
+"""
+
+from __future__ import annotations
+
+import sys
+import zlib
+from array import array
+from collections.abc import Iterator
+from itertools import accumulate, pairwise
+from typing import Any, Literal
+
+from neatledger.errors import LedgerError
+
+__all__ = ["CHUNK_ROWS", "BytesChunk", "pack_column", "unpack_bytes", "unpack_numbers"]
+
+CHUNK_ROWS = 16384
+_CASTS: dict[str, Literal["i", "q", "Q", "B"]] = {"i4": "i", "i8": "q", "u8": "Q", "u1": "B"}
+assert sys.byteorder == "little", "the packed columns are read in the machine's own order"
+
+
+def pack_column(column: Any, dtype: str) -> Iterator[bytes]:
+    """Yield the chunks of a column: a NumPy array, or a list of byte strings for dtype ``bytes``."""
+    for start in range(0, len(column), CHUNK_ROWS):
+        piece = column[start : start + CHUNK_ROWS]
+        raw = _pack_bytes(piece) if dtype == "bytes" else piece.astype(dtype, copy=False).tobytes()
+        yield zlib.compress(raw, 1)
+
+
+def _pack_bytes(strings: list[bytes]) -> bytes:
+    offsets = array("I", [len(strings), 0, *accumulate(map(len, strings))])
+    return offsets.tobytes() + b"".join(strings)
+
+
+def _inflate(data: bytes, name: str) -> bytes:
+    try:
+        return zlib.decompress(data)
+    except zlib.error as error:
+        raise LedgerError(f"a chunk of the column {name} is damaged: {error}", hint="gather a new count") from None
+
+
+def unpack_numbers(data: bytes, dtype: str, name: str) -> memoryview:
+    """Return a chunk of numbers as a memoryview of Python integers."""
+    return memoryview(_inflate(data, name)).cast(_CASTS[dtype])
+
+
+class BytesChunk:
+    """A chunk of byte strings, taken out one by one."""
+
+    __slots__ = ("_offsets", "_raw", "_start")
+
+    def __init__(self, raw: bytes) -> None:
+        count = int.from_bytes(raw[:4], "little")
+        self._raw = raw
+        self._start = 4 * (count + 2)
+        self._offsets = memoryview(raw)[4 : self._start].cast("I")
+
+    def __len__(self) -> int:
+        return len(self._offsets) - 1
+
+    def __getitem__(self, place: int) -> bytes:
+        return self._raw[self._start + self._offsets[place] : self._start + self._offsets[place + 1]]
+
+
+    def strings(self) -> list[bytes]:
+        """Return all strings of the chunk."""
+        raw, start = self._raw, self._start
+        ends = self._offsets.tolist()
+        return [raw[start + first : start + end] for first, end in pairwise(ends)]
+
+
+def unpack_bytes(data: bytes, name: str) -> BytesChunk:
+    """Return a chunk of byte strings."""
+    return BytesChunk(_inflate(data, name))

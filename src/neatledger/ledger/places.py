@@ -1,0 +1,92 @@
+"""One place of a count, made ready for the question who can reach it; reads a path, not the tree."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from neatledger.core.access import FileClass, Item
+from neatledger.core.columns import FolderFacts, SeenState
+from neatledger.core.lists.contract import ListModel
+from neatledger.core.lists.table import MODELS
+from neatledger.core.plan import Address
+from neatledger.errors import UnknownNameError
+from neatledger.ledger.reader import SurveyReader
+
+__all__ = ["Place", "find_place"]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A folder, or a file in one: the chain from the root to it, and what it holds.
+
+    `files` is None where the contents were not seen. `note` says what a file's answer rests on.
+    """
+
+    address: Address
+    model: ListModel
+    folder: FolderFacts
+    chain: tuple[Item, ...]
+    files: tuple[FileClass, ...] | None
+    is_folder: bool
+    read_only: bool
+    note: str = ""
+
+
+def find_place(reader: SurveyReader, address: Address) -> Place:
+    """Find a folder or a file by its path; raises `UnknownNameError` where the count has neither."""
+    model = MODELS[reader.model]
+    parsed: dict[int, object] = {}
+
+    def parse(number: int) -> object:
+        if number not in parsed:
+            parsed[number] = model.parse(reader.list_body(number))
+        return parsed[number]
+
+    folders, missing = reader.find_path(address.path)
+    chain, path = [], b""
+    for folder in folders:
+        path = path + b"/" + folder.name if folder.name else b""
+        chain.append(Item(path or b"/", parse(folder.list), folder.owner, folder.state))
+    here = folders[-1]
+    read_only = bool(reader.facts.get("read_only"))
+    if missing is not None:
+        above = Place(address, model, here, tuple(chain), None, True, read_only)
+        return _find_file(reader, above, parse, len(folders) - 1)
+    files = _count_sorts(reader, here)
+    classes = tuple(FileClass(parse(number), owner, count) for (number, owner), count in files.items())
+    seen = here.state is SeenState.WHOLE
+    return Place(address, model, here, tuple(chain), classes if seen else None, True, read_only)
+
+
+def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, str], int]:
+    """Return how many files of a folder have each list and owner."""
+    counts: dict[tuple[int, str], int] = {}
+    for row in reader.class_rows(folder.classes):
+        key = row["list"], reader.ident(row["owner"])
+        counts[key] = counts.get(key, 0) + row["files"]
+    return counts
+
+
+def _find_file(
+    reader: SurveyReader, above: Place, parse: Callable[[int], object], depth: int
+) -> Place:
+    address, here = above.address, above.folder
+    parts = address.parts
+    if len(parts) != depth + 1 or not here.classes:
+        raise UnknownNameError(
+            f"no {'folder' if len(parts) != depth + 1 else 'folder or file'} of this name was counted",
+            f"{address.system}:{address.path.decode(errors='replace')}",
+            "folders lists what there is",
+        )
+    odd = reader.find_odd(here, parts[-1])
+    if odd is not None:
+        item = Item(address.path, parse(odd.list), odd.owner)
+        return replace(above, chain=(*above.chain, item), is_folder=False)
+    # The usual sort of file is the one that no file kept by name has.
+    counts = _count_sorts(reader, here)
+    odd_sorts = reader.odd_sorts(here)
+    (number, owner), usual = next(each for each in counts.items() if each[0] not in odd_sorts)
+    item = Item(address.path, parse(number), owner)
+    note = f"names of ordinary files are not kept: judged by the list that {usual} files of this folder share"
+    return replace(above, chain=(*above.chain, item), is_folder=False, note=note)

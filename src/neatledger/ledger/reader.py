@@ -1,0 +1,194 @@
+"""Read one survey of a count: a path at a time without NumPy, or whole columns with it."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from collections.abc import Iterator
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from neatledger.core.accounts import Account, AccountState, Group
+from neatledger.core.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
+from neatledger.errors import LedgerError
+from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
+
+if TYPE_CHECKING:
+    from neatledger.core.survey import Table
+
+__all__ = ["SurveyReader"]
+
+
+class SurveyReader:
+    """One system as one count saw it."""
+
+    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str) -> None:
+        self._db = connection
+        self._survey = survey
+        self.system = system
+        self.model = model
+        self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
+
+    @cached_property
+    def facts(self) -> dict[str, int | str | None]:
+        """Facts of the whole system, such as ``pool_bytes`` and ``read_only``."""
+        (text,) = self._db.execute("SELECT facts FROM surveys WHERE id = ?", (self._survey,)).fetchone()
+        facts: dict[str, int | str | None] = json.loads(text)
+        return facts
+
+    @cached_property
+    def folder_count(self) -> int:
+        """The number of folders."""
+        return int(self._db.execute("SELECT folders FROM surveys WHERE id = ?", (self._survey,)).fetchone()[0])
+
+    @cached_property
+    def accounts(self) -> list[Account]:
+        """All accounts, in the source's order."""
+        rows = self._db.execute(
+            "SELECT login, ident, primary_ident, name, email, home, shell, state, note FROM accounts"
+            " WHERE survey_id = ? ORDER BY place",
+            (self._survey,),
+        )
+        return [
+            Account(login, ident, primary, name, email, home, shell, AccountState(state), note)
+            for login, ident, primary, name, email, home, shell, state, note in rows
+        ]
+
+    @cached_property
+    def groups(self) -> list[Group]:
+        """All groups, in the source's order."""
+        rows = self._db.execute(
+            "SELECT name, ident, members, nested FROM account_groups WHERE survey_id = ? ORDER BY place",
+            (self._survey,),
+        )
+        return [
+            Group(name, ident, tuple(json.loads(members)), tuple(json.loads(nested)))
+            for name, ident, members, nested in rows
+        ]
+
+    @cached_property
+    def not_seen(self) -> list[NotSeen]:
+        """What the source could not see."""
+        rows = self._db.execute("SELECT path, why FROM not_seen WHERE survey_id = ? ORDER BY place", (self._survey,))
+        return [NotSeen(path, why) for path, why in rows]
+
+    # One row at a time -----------------------------------------------------------------------------
+
+    def _chunk(self, name: str, number: int) -> Any:
+        known = self._chunks.get((name, number))
+        if known is None:
+            row = self._db.execute(
+                "SELECT data FROM packed WHERE survey_id = ? AND name = ? AND chunk = ?", (self._survey, name, number)
+            ).fetchone()
+            if row is None:
+                raise LedgerError(f"the column {name} lacks its chunk {number}", hint="gather a new count")
+            table, _, column = name.partition(".")
+            dtype = COLUMNS[table][column]
+            known = unpack_bytes(row[0], name) if dtype == "bytes" else unpack_numbers(row[0], dtype, name)
+            self._chunks[name, number] = known
+        return known
+
+    def _cell(self, name: str, row: int) -> Any:
+        return self._chunk(name, row // CHUNK_ROWS)[row % CHUNK_ROWS]
+
+    def list_body(self, number: int) -> bytes:
+        """Return the stored body of a list."""
+        body: bytes = self._cell("lists.body", number)
+        return body
+
+    def ident(self, number: int) -> str:
+        """Return the identifier that stands for an owner's number."""
+        text: bytes = self._cell("idents.text", number)
+        return text.decode()
+
+    def folder(self, row: int) -> FolderFacts:
+        """Return what is known of one folder."""
+
+        def cell(column: str) -> Any:
+            return self._cell(f"folders.{column}", row)
+
+        return FolderFacts(
+            row=row,
+            name=cell("name"),
+            parent=cell("parent"),
+            list=cell("list"),
+            default=cell("default"),
+            owner=self.ident(cell("owner")),
+            state=SeenState(cell("state")),
+            children=range(cell("first_child"), cell("first_child") + cell("children")),
+            classes=range(cell("first_class"), cell("first_class") + cell("classes")),
+            odds=range(cell("first_odd"), cell("first_odd") + cell("odds")),
+        )
+
+    def find_child(self, folder: FolderFacts, name: bytes) -> int | None:
+        """Return the row of a folder's subfolder by its name, by bisection."""
+        low, high = folder.children.start, folder.children.stop
+        while low < high:
+            middle = (low + high) // 2
+            here: bytes = self._cell("folders.name", middle)
+            if here == name:
+                return middle
+            if here < name:
+                low = middle + 1
+            else:
+                high = middle
+        return None
+
+    def find_path(self, path: bytes) -> tuple[list[FolderFacts], bytes | None]:
+        """Return the folders from the root down along `path`, and the first name that is no folder."""
+        chain = [self.folder(0)]
+        for name in path.split(b"/"):
+            if name:
+                row = self.find_child(chain[-1], name)
+                if row is None:
+                    return chain, name
+                chain.append(self.folder(row))
+        return chain, None
+
+    def class_rows(self, rows: range) -> Iterator[dict[str, int]]:
+        """Yield class rows as column → number."""
+        for row in rows:
+            yield {column: self._cell(f"classes.{column}", row) for column in COLUMNS["classes"]}
+
+    def find_odd(self, folder: FolderFacts, name: bytes) -> OddFile | None:
+        """Return a file that differs from its neighbours, by name."""
+        for row in folder.odds:
+            if self._cell("odd.name", row) == name:
+                return OddFile(name, self._cell("odd.list", row), self.ident(self._cell("odd.owner", row)))
+        return None
+
+    def odd_sorts(self, folder: FolderFacts) -> set[tuple[int, str]]:
+        """Return the lists and owners that files kept by name have in a folder."""
+        return {(self._cell("odd.list", row), self.ident(self._cell("odd.owner", row))) for row in folder.odds}
+
+    def kind(self, number: int) -> bytes:
+        """Return the word for a kind of file."""
+        word: bytes = self._cell("kinds.word", number)
+        return word
+
+    # Whole columns ---------------------------------------------------------------------------------
+
+    def _chunks_of(self, name: str) -> Iterator[bytes]:
+        rows = self._db.execute(
+            "SELECT data FROM packed WHERE survey_id = ? AND name = ? ORDER BY chunk", (self._survey, name)
+        )
+        for (data,) in rows:
+            yield data
+
+    def strings(self, name: str) -> list[bytes]:
+        """Return a whole column of byte strings, such as ``lists.body``."""
+        found: list[bytes] = []
+        for data in self._chunks_of(name):
+            found += unpack_bytes(data, name).strings()
+        return found
+
+    def idents(self) -> list[str]:
+        """Return the identifiers that owners' numbers stand for."""
+        return [os.fsdecode(text) for text in self.strings("idents.text")]
+
+    def table(self, name: str, *, without: tuple[str, ...] = ()) -> Table:
+        """Return a whole table as NumPy columns (and lists of byte strings), but for those in `without`."""
+        from neatledger.ledger.whole import read_table
+
+        return read_table(name, without, self._chunks_of)

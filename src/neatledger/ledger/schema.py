@@ -1,0 +1,70 @@
+"""The tables of the ledger, and how an older file becomes a newer one.
+
+`MIGRATIONS[n]` turns a file of version n into one of version n + 1; SQLite's user_version holds the
+version. Counts are never altered: triggers refuse it, whoever asks.
+"""
+
+from __future__ import annotations
+
+__all__ = ["APPLICATION_ID", "MIGRATIONS", "VERSION"]
+
+APPLICATION_ID = 0x4E4C4447  # "NLDG"
+
+_FIRST = """
+CREATE TABLE counts (
+    id INTEGER PRIMARY KEY,
+    taken_at TEXT NOT NULL,              -- UTC, ISO 8601
+    tool TEXT NOT NULL
+);
+CREATE INDEX counts_by_time ON counts (taken_at);
+CREATE TABLE surveys (
+    id INTEGER PRIMARY KEY,
+    count_id INTEGER NOT NULL REFERENCES counts (id),
+    system TEXT NOT NULL,
+    source TEXT NOT NULL,
+    model TEXT NOT NULL,
+    folders INTEGER NOT NULL,
+    files INTEGER NOT NULL,
+    facts TEXT NOT NULL,                 -- JSON object
+    UNIQUE (count_id, system)
+);
+CREATE TABLE accounts (
+    survey_id INTEGER NOT NULL REFERENCES surveys (id),
+    place INTEGER NOT NULL,
+    login TEXT NOT NULL, ident TEXT NOT NULL, primary_ident TEXT NOT NULL,
+    name TEXT NOT NULL, email TEXT NOT NULL, home TEXT NOT NULL, shell TEXT NOT NULL,
+    state TEXT NOT NULL, note TEXT NOT NULL,
+    PRIMARY KEY (survey_id, place)
+) WITHOUT ROWID;
+CREATE TABLE account_groups (
+    survey_id INTEGER NOT NULL REFERENCES surveys (id),
+    place INTEGER NOT NULL,
+    name TEXT NOT NULL, ident TEXT NOT NULL,
+    members TEXT NOT NULL, nested TEXT NOT NULL,   -- JSON arrays
+    PRIMARY KEY (survey_id, place)
+) WITHOUT ROWID;
+CREATE TABLE not_seen (
+    survey_id INTEGER NOT NULL REFERENCES surveys (id),
+    place INTEGER NOT NULL,
+    path BLOB NOT NULL,
+    why TEXT NOT NULL,
+    PRIMARY KEY (survey_id, place)
+) WITHOUT ROWID;
+CREATE TABLE packed (
+    survey_id INTEGER NOT NULL REFERENCES surveys (id),
+    name TEXT NOT NULL,                  -- table.column
+    chunk INTEGER NOT NULL,
+    data BLOB NOT NULL,                  -- zlib; see packing.py
+    UNIQUE (survey_id, name, chunk)
+);
+"""
+
+_KEPT = ("counts", "surveys", "accounts", "account_groups", "not_seen", "packed")
+_FIRST += "".join(
+    f"CREATE TRIGGER {table}_never_altered BEFORE UPDATE ON {table}\n"
+    f"BEGIN SELECT RAISE(ABORT, 'counts are never altered'); END;\n"
+    for table in _KEPT
+)
+
+MIGRATIONS: tuple[str, ...] = (_FIRST,)
+VERSION = len(MIGRATIONS)

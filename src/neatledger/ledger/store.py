@@ -1,0 +1,264 @@
+"""Open the ledger, keep counts in it, and find them again."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from neatledger.core.columns import COLUMNS
+from neatledger.errors import LedgerError, NoCountError
+from neatledger.ledger.packing import pack_column
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
+
+if TYPE_CHECKING:
+    from neatledger.core.survey import Survey, Table
+
+__all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
+
+_WAIT_SECONDS = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyInfo:
+    """What one count says of one system, in short."""
+
+    id: int
+    system: str
+    source: str
+    model: str
+    folders: int
+    files: int
+    not_seen: int
+
+
+@dataclass(frozen=True, slots=True)
+class CountInfo:
+    """One count: its number, when it was taken (UTC), and its systems."""
+
+    id: int
+    taken_at: datetime
+    surveys: tuple[SurveyInfo, ...]
+
+
+class Ledger:
+    """One open ledger file."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+        self.path = path
+        self._db = connection
+
+    def close(self) -> None:
+        """Close the file."""
+        self._db.close()
+
+    def add_count(self, surveys: Sequence[Survey], taken_at: datetime, tool: str) -> int:
+        """Store a whole count in one transaction and return its number; all of it or nothing."""
+        with self._writing():
+            cursor = self._db.execute(
+                "INSERT INTO counts (taken_at, tool) VALUES (?, ?)",
+                (taken_at.astimezone(UTC).isoformat(timespec="seconds"), tool),
+            )
+            count = int(cursor.lastrowid or 0)
+            for survey in surveys:
+                self._add_survey(count, survey)
+        return count
+
+    @contextmanager
+    def _writing(self) -> Iterator[None]:
+        try:
+            self._db.execute("BEGIN IMMEDIATE")
+            yield
+            self._db.execute("COMMIT")
+        except sqlite3.Error as error:
+            self._roll_back()
+            raise _translate(error, self.path) from error
+        except BaseException:
+            self._roll_back()
+            raise
+
+    def _roll_back(self) -> None:
+        if self._db.in_transaction:
+            self._db.execute("ROLLBACK")
+
+    def _add_survey(self, count: int, survey: Survey) -> None:
+        db = self._db
+        cursor = db.execute(
+            "INSERT INTO surveys (count_id, system, source, model, folders, files, facts) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (
+                count,
+                survey.system,
+                survey.source,
+                survey.model,
+                survey.folders.rows,
+                survey.files,
+                json.dumps(survey.facts, sort_keys=True),
+            ),
+        )
+        number = int(cursor.lastrowid or 0)
+        db.executemany(
+            "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                (number, place, one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
+                + (one.state.value, one.note)
+                for place, one in enumerate(survey.accounts)
+            ),
+        )
+        db.executemany(
+            "INSERT INTO account_groups VALUES (?, ?, ?, ?, ?, ?)",
+            (
+                (number, place, one.name, one.ident, json.dumps(one.members), json.dumps(one.nested))
+                for place, one in enumerate(survey.groups)
+            ),
+        )
+        db.executemany(
+            "INSERT INTO not_seen VALUES (?, ?, ?, ?)",
+            ((number, place, one.path, one.why) for place, one in enumerate(survey.not_seen)),
+        )
+        self._add_tables(number, survey)
+
+    def _add_tables(self, number: int, survey: Survey) -> None:
+        texts = {
+            "lists.body": survey.lists,
+            "idents.text": [ident.encode() for ident in survey.idents],
+            "kinds.word": [os.fsencode(kind) for kind in survey.kinds],
+        }
+        for name, strings in texts.items():
+            self._add_column(number, name, strings, "bytes")
+        tables: dict[str, Table] = {
+            "folders": survey.folders,
+            "classes": survey.classes,
+            "odd": survey.odd,
+            "hard": survey.hard,
+        }
+        for name, table in tables.items():
+            for column, dtype in COLUMNS[name].items():
+                self._add_column(number, f"{name}.{column}", table.columns[column], dtype)
+
+    def _add_column(self, number: int, name: str, column: object, dtype: str) -> None:
+        self._db.executemany(
+            "INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)",
+            ((number, name, chunk, data) for chunk, data in enumerate(pack_column(column, dtype))),
+        )
+
+    def counts(self) -> list[CountInfo]:
+        """Return all counts, the oldest first."""
+        surveys: dict[int, list[SurveyInfo]] = {}
+        rows = self._db.execute(
+            "SELECT id, count_id, system, source, model, folders, files,"
+            " (SELECT count(*) FROM not_seen WHERE survey_id = surveys.id) FROM surveys ORDER BY id"
+        )
+        for ident, count, *rest in rows:
+            surveys.setdefault(count, []).append(SurveyInfo(ident, *rest))
+        found = self._db.execute("SELECT id, taken_at FROM counts ORDER BY taken_at, id")
+        return [
+            CountInfo(ident, datetime.fromisoformat(taken), tuple(surveys.get(ident, ()))) for ident, taken in found
+        ]
+
+    def find_count(self, as_of: date | None = None) -> CountInfo:
+        """Return the newest count, or the newest taken on `as_of` or before; raises `NoCountError`."""
+        counts = self.counts()
+        if not counts:
+            raise NoCountError("there is no count yet", str(self.path), "run: neatledger gather")
+        if as_of is None:
+            return counts[-1]
+        limit = datetime.combine(as_of + timedelta(days=1), time()).astimezone()
+        older = [count for count in counts if count.taken_at < limit]
+        if not older:
+            first = counts[0].taken_at.astimezone().date().isoformat()
+            raise NoCountError(f"there is no count of {as_of} or before", str(self.path), f"the first is of {first}")
+        return older[-1]
+
+    def read_survey(self, info: SurveyInfo) -> SurveyReader:
+        """Return a reader of one system's part of a count."""
+        return SurveyReader(self._db, info.id, info.system, info.model)
+
+
+def open_ledger(path: Path, *, create: bool = False) -> Ledger:
+    """Open the ledger, bring it to the current version, and return it; raises `LedgerError`.
+
+    A new file is built beside its place and renamed, so that it is there whole or not at all.
+    """
+    if not path.exists():
+        if not create:
+            raise NoCountError("there is no count yet", str(path), "run: neatledger gather")
+        _create(path)
+    connection = _connect(path)
+    try:
+        _migrate(connection, path)
+    except BaseException:
+        connection.close()
+        raise
+    return Ledger(path, connection)
+
+
+def _connect(path: Path) -> sqlite3.Connection:
+    try:
+        connection = sqlite3.connect(path, timeout=_WAIT_SECONDS, isolation_level=None)
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute("PRAGMA cache_size = -16000")
+    except sqlite3.Error as error:
+        raise _translate(error, path) from error
+    return connection
+
+
+def _create(path: Path) -> None:
+    handle, name = tempfile.mkstemp(prefix=path.name, suffix=".new", dir=path.parent)
+    os.close(handle)
+    try:
+        connection = _connect(Path(name))
+        connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        _migrate(connection, Path(name))
+        connection.close()
+        # Two first runs at once: the one that comes second keeps the file of the first.
+        os.link(name, path)
+    except FileExistsError:
+        pass
+    finally:
+        os.unlink(name)
+
+
+def _migrate(connection: sqlite3.Connection, path: Path) -> None:
+    try:
+        (version,) = connection.execute("PRAGMA user_version").fetchone()
+        (application,) = connection.execute("PRAGMA application_id").fetchone()
+        if application != APPLICATION_ID:
+            raise LedgerError("this file is no ledger", str(path), "move it away; gather makes a new one")
+        if version > VERSION:
+            raise LedgerError(f"made by a newer version (ledger {version}, this knows {VERSION})", str(path))
+        if version < VERSION:
+            connection.execute("BEGIN IMMEDIATE")
+            (version,) = connection.execute("PRAGMA user_version").fetchone()
+            for step in range(version, VERSION):
+                for statement in _statements(MIGRATIONS[step]):
+                    connection.execute(statement)
+            connection.execute(f"PRAGMA user_version = {VERSION}")
+            connection.execute("COMMIT")
+    except sqlite3.Error as error:
+        raise _translate(error, path) from error
+
+
+def _statements(script: str) -> Iterator[str]:
+    """Split a script; sqlite3's own executescript would end the transaction."""
+    waiting = ""
+    for line in script.splitlines(keepends=True):
+        waiting += line
+        if sqlite3.complete_statement(waiting):
+            yield waiting
+            waiting = ""
+
+
+def _translate(error: sqlite3.Error, path: Path) -> LedgerError:
+    if "locked" in str(error):
+        return LedgerError("another run is writing to the ledger", str(path), "try again when it has ended")
+    if "full" in str(error):
+        return LedgerError("the disk is full; nothing was stored", str(path), "make room and gather again")
+    return LedgerError(f"cannot be used: {error}", str(path))

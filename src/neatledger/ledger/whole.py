@@ -1,0 +1,34 @@
+"""Whole columns as NumPy arrays; apart, so that reading one path needs no NumPy."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+import numpy as np
+
+from neatledger.core.columns import COLUMNS
+from neatledger.core.survey import Table
+from neatledger.ledger.packing import unpack_bytes, unpack_numbers
+
+__all__ = ["read_table"]
+
+
+def read_table(name: str, without: tuple[str, ...], chunks: Callable[[str], Iterable[bytes]]) -> Table:
+    """Read a table of `COLUMNS` from its packed chunks."""
+    columns: dict[str, Any] = {}
+    rows = 0
+    for column, dtype in COLUMNS[name].items():
+        if column in without:
+            continue
+        full = f"{name}.{column}"
+        if dtype == "bytes":
+            strings: list[bytes] = []
+            for data in chunks(full):
+                strings += unpack_bytes(data, full).strings()
+            columns[column], rows = strings, len(strings)
+        else:
+            pieces = [np.frombuffer(unpack_numbers(data, dtype, full), dtype=dtype) for data in chunks(full)]
+            columns[column] = np.concatenate(pieces) if pieces else np.empty(0, dtype=dtype)
+            rows = len(columns[column])
+    return Table(columns, rows)

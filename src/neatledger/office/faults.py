@@ -1,0 +1,95 @@
+"""What a JSON Schema validator says, in words for the person who wrote the file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from jsonschema import Draft202012Validator
+from jsonschema.exceptions import ValidationError
+
+from neatledger.errors import Fault
+from neatledger.office.yamltext import Marks, Path
+
+__all__ = ["schema_faults"]
+
+_TYPES = {
+    "object": "a mapping (key: value)",
+    "array": "a list",
+    "string": "a text",
+    "integer": "a whole number",
+    "boolean": "true or false",
+}
+
+
+def schema_faults(value: Any, marks: Marks, schema: dict[str, Any], where: str) -> list[Fault]:
+    """Return every place where `value` does not fit `schema`, in the order of the file."""
+    # An empty entry ("staff:" and nothing more) means that all is as by default.
+    value = _without_empty(value, top=True)
+    found: list[tuple[int, int, Fault]] = []
+    for error in Draft202012Validator(schema).iter_errors(value):
+        for path, what, expected in _explain(error):
+            line, column = _mark(marks, path)
+            found.append((line, column, Fault(f"{where}:{line}:{column}", what, expected)))
+    found.sort(key=lambda each: each[:2])
+    return list(dict.fromkeys(fault for _, _, fault in found))
+
+
+def _without_empty(value: Any, *, top: bool = False) -> Any:
+    if isinstance(value, dict):
+        kept = {key: _without_empty(item) for key, item in value.items()}
+        return {key: item for key, item in kept.items() if item is not None} if top else _filled(kept)
+    return [_without_empty(item) for item in value] if isinstance(value, list) else value
+
+
+def _filled(value: dict[str, Any]) -> dict[str, Any]:
+    return {key: {} if item is None else item for key, item in value.items()}
+
+
+def _mark(marks: Marks, path: Path) -> tuple[int, int]:
+    while path not in marks and path:
+        path = path[:-1]
+    return marks.get(path, (1, 1))
+
+
+def _show(value: Any) -> str:
+    if isinstance(value, dict):
+        return "a mapping" if value else "nothing"
+    if isinstance(value, list):
+        return "a list"
+    if isinstance(value, bool):
+        return str(value).lower()
+    return "nothing" if value is None else repr(value)
+
+
+def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
+    path: Path = tuple(error.absolute_path)
+    schema = error.schema if isinstance(error.schema, dict) else {}
+    rule: Any = error.validator_value
+    instance: Any = error.instance
+    match error.validator:
+        case "additionalProperties":
+            allowed = schema.get("properties", {})
+            for key in instance:
+                if key not in allowed:
+                    yield (*path, key), f"the key {key!r}", "one of: " + ", ".join(allowed)
+        case "required":
+            for key in rule:
+                if key not in instance:
+                    yield path, f"no `{key}`", f"the key `{key}`"
+        case "oneOf" if all(isinstance(option, dict) and set(option) == {"required"} for option in rule):
+            keys = [option["required"][0] for option in rule]
+            given = [key for key in keys if key in instance]
+            yield path, " and ".join(given) or "none of them", "exactly one of: " + ", ".join(keys)
+        case "type":
+            kinds = [rule] if isinstance(rule, str) else rule
+            yield path, _show(instance), " or ".join(_TYPES.get(kind, kind) for kind in kinds)
+        case "enum":
+            yield path, _show(instance), "one of: " + ", ".join(map(str, rule))
+        case _ if "propertyNames" in error.schema_path:
+            # A fault of a key: the validator reports it at the mapping that has the key.
+            yield (*path, str(instance)), f"the key {_show(instance)}", schema.get("title", str(rule))
+        case "minItems" | "minLength" | "minProperties":
+            yield path, "nothing in it", "at least one"
+        case _:
+            yield path, _show(instance), schema.get("title", error.message)

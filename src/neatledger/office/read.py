@@ -1,0 +1,223 @@
+"""Read office.yaml: every fault with file, line, column, what was found and what was expected, at once."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterable, Mapping
+from datetime import date
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from neatledger.core.plan import (
+    CLASSES,
+    Acceptance,
+    Address,
+    Bound,
+    Expectation,
+    Kind,
+    Person,
+    Plan,
+    PlanFolder,
+    PlanGroup,
+    PlanSystem,
+)
+from neatledger.core.rights import Level
+from neatledger.errors import Fault, OfficeError, PlanError
+from neatledger.office.faults import schema_faults
+from neatledger.office.yamltext import Marks, load_yaml
+from neatledger.office.yamltext import Path as KeyPath
+
+__all__ = ["PLAN_NAME", "load_schema", "parse_address", "parse_plan", "read_plan"]
+
+PLAN_NAME = "office.yaml"
+
+
+def load_schema() -> dict[str, Any]:
+    """Return the published JSON Schema of office.yaml."""
+    text = resources.files("neatledger.office").joinpath("schema.json").read_text("utf-8")
+    schema: dict[str, Any] = json.loads(text)
+    return schema
+
+
+def read_plan(office_dir: Path) -> Plan:
+    """Read the plan of an office; raises `OfficeError`, or `PlanError` with all faults."""
+    path = office_dir / PLAN_NAME
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        raise OfficeError(
+            "there is no office here", str(path), "name it with --office, or make one: neatledger new"
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise OfficeError(f"cannot read the plan: {error}", str(path)) from None
+    return parse_plan(text, str(path))
+
+
+def parse_address(text: str) -> Address:
+    """Parse ``system:/path``; a closing slash and doubled ones do not matter."""
+    system, _, path = text.partition(":")
+    parts = [part for part in os.fsencode(path).split(b"/") if part]
+    return Address(system, b"/" + b"/".join(parts))
+
+
+def parse_plan(text: str, where: str) -> Plan:
+    """Parse the text of office.yaml; raises `PlanError` with all faults."""
+    value, marks = load_yaml(text, where)
+    faults = schema_faults(value, marks, load_schema(), where)
+    if faults:
+        raise PlanError(faults)
+    return _Builder(value, marks, where).build()
+
+
+class _Builder:
+    """Makes the plan from values that fit the schema, and finds what a schema cannot."""
+
+    def __init__(self, value: dict[str, Any], marks: Marks, where: str) -> None:
+        self.value = value
+        self.marks = marks
+        self.where = where
+        self.faults: list[Fault] = []
+
+    def build(self) -> Plan:
+        value = self.value
+        people = {ident: self._person(ident, one or {}) for ident, one in (value.get("people") or {}).items()}
+        groups = {name: self._group(name, one or {}) for name, one in (value.get("groups") or {}).items()}
+        self._check_names(people, groups)
+        known = {*people, *groups, *CLASSES}
+        folders = [self._folder(key, one or {}, known) for key, one in (value.get("folders") or {}).items()]
+        self._check_twice(folders)
+        plan = Plan(
+            office=value["office"],
+            domain=value.get("domain", ""),
+            systems={name: self._system(name, one) for name, one in value["systems"].items()},
+            people=people,
+            groups=groups,
+            folders=tuple(folders),
+            expectations=tuple(
+                self._expectation(place, one, known) for place, one in enumerate(value.get("expectations") or [])
+            ),
+            accepted=tuple(self._acceptance(place, one) for place, one in enumerate(value.get("accepted") or [])),
+            settings=value.get("settings") or {},
+        )
+        if self.faults:
+            self.faults.sort(key=_by_line)
+            raise PlanError(self.faults)
+        return plan
+
+    def _fault(self, path: KeyPath, found: str, expected: str) -> None:
+        line, column = self.marks.get(path, (1, 1))
+        self.faults.append(Fault(f"{self.where}:{line}:{column}", found, expected))
+
+    def _line(self, path: KeyPath) -> int:
+        return self.marks.get(path, (0, 0))[0]
+
+    def _system(self, name: str, one: Mapping[str, Any]) -> PlanSystem:
+        if "path" not in one:
+            self._fault(("systems", name), f"a {one['source']} without a path", "its `path`")
+        homes = tuple(parse_address(f"{name}:{path}").path for path in one.get("homes", ()))
+        return PlanSystem(name, one["source"], one, homes)
+
+    def _date(self, path: KeyPath, text: str | None) -> date | None:
+        if text is None:
+            return None
+        try:
+            return date.fromisoformat(text)
+        except ValueError:
+            self._fault(path, repr(text), "a day of the calendar")
+            return None
+
+    def _person(self, ident: str, one: Mapping[str, Any]) -> Person:
+        here: KeyPath = ("people", ident)
+        accounts: dict[str, tuple[str, ...]] = {}
+        for system, logins in (one.get("accounts") or {}).items():
+            self._check_system((*here, "accounts", system), system)
+            accounts[system] = (logins,) if isinstance(logins, str) else tuple(logins)
+        start = self._date((*here, "start"), one.get("start"))
+        end = self._date((*here, "end"), one.get("end"))
+        if start and end and end < start:
+            self._fault((*here, "end"), f"an end before the start ({start})", "a later day")
+        return Person(
+            ident, one.get("name", ident), Kind(one.get("kind", "staff")), one.get("email", ""), accounts, start, end
+        )
+
+    def _group(self, name: str, one: Mapping[str, Any]) -> PlanGroup:
+        for system in one.get("names") or {}:
+            self._check_system(("groups", name, "names", system), system)
+        return PlanGroup(name, tuple(one.get("members") or ()), one.get("names") or {})
+
+    def _check_system(self, path: KeyPath, system: str) -> None:
+        if system not in self.value["systems"]:
+            known = ", ".join(self.value["systems"])
+            self._fault(path, f"the system {system!r}", f"one of: {known}")
+
+    def _check_names(self, people: Mapping[str, Person], groups: Mapping[str, PlanGroup]) -> None:
+        for name, group in groups.items():
+            if name in people or name in CLASSES:
+                taken = "a person" if name in people else "a class of people"
+                self._fault(("groups", name), f"a group named as {taken}, {name!r}", "a name of its own")
+            for place, member in enumerate(group.members):
+                if member not in people and member not in groups:
+                    self._fault(("groups", name, "members", place), repr(member), "a person or group of this plan")
+        for ident in people:
+            if ident in CLASSES:
+                self._fault(("people", ident), f"a person named as a class, {ident!r}", "another id")
+        taken_by: dict[tuple[str, str], str] = {}
+        for ident, person in people.items():
+            for system, logins in person.accounts.items():
+                for login in logins:
+                    other = taken_by.setdefault((system, login), ident)
+                    if other != ident:
+                        self._fault(
+                            ("people", ident, "accounts", system), f"{login!r}, which {other} has", "an account of one"
+                        )
+
+    def _check_twice(self, folders: Iterable[PlanFolder]) -> None:
+        seen: dict[Address, int] = {}
+        for folder in folders:
+            if folder.address in seen:
+                text = f"{folder.address.system}:{os.fsdecode(folder.address.path)}"
+                self.faults.append(
+                    Fault(f"{self.where}:{folder.line}:3", f"{text} again", f"one entry (see line {seen[folder.address]})")
+                )
+            seen.setdefault(folder.address, folder.line)
+
+    def _holder(self, path: KeyPath, holder: str, known: set[str]) -> None:
+        if holder not in known:
+            self._fault(path, repr(holder), "a person or group of this plan, or everyone, staff, guests, services")
+
+    def _folder(self, key: str, one: Mapping[str, Any], known: set[str]) -> PlanFolder:
+        here: KeyPath = ("folders", key)
+        address = parse_address(key)
+        self._check_system(here, address.system)
+        grants = {holder: Level(level) for holder, level in (one.get("grants") or {}).items()}
+        for holder in grants:
+            self._holder((*here, "grants", holder), holder, known)
+        owner = one.get("owner", "")
+        if owner and owner not in (self.value.get("people") or {}):
+            self._fault((*here, "owner"), repr(owner), "a person of this plan")
+        return PlanFolder(address, grants, bool(one.get("closed", False)), owner, self._line(here))
+
+    def _expectation(self, place: int, one: Mapping[str, Any], known: set[str]) -> Expectation:
+        here: KeyPath = ("expectations", place)
+        address = parse_address(one["folder"])
+        self._check_system((*here, "folder"), address.system)
+        for number, holder in enumerate(one["holders"]):
+            self._holder((*here, "holders", number), holder, known)
+        bound = next(bound for bound in Bound if bound.value in one)
+        name = one.get("name") or f"{one['folder']} {bound.value} {one[bound.value]}"
+        level = Level(one[bound.value])
+        return Expectation(
+            name, address.system, address.path, bound, level, tuple(one["holders"]), self._line(here)
+        )
+
+    def _acceptance(self, place: int, one: Mapping[str, Any]) -> Acceptance:
+        here: KeyPath = ("accepted", place)
+        until = self._date((*here, "until"), one.get("until"))
+        return Acceptance(one["check"], one["place"], one["reason"], until, self._line(here))
+
+
+def _by_line(fault: Fault) -> tuple[int, int]:
+    *_, line, column = fault.where.split(":")
+    return int(line), int(column)

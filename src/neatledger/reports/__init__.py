@@ -1,0 +1,1 @@
+"""Reports: the rows, totals and labels that every face shows; pure."""

@@ -1,0 +1,66 @@
+"""What a gathering saw, and what it could not see."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from neatledger.core.survey import Survey
+from neatledger.reports.report import Cell, Column, Report
+
+__all__ = ["gathered_report", "not_seen_lines"]
+
+_FEW = 5
+
+
+def not_seen_lines(system: str, not_seen: Sequence[tuple[bytes, str]], most: int | None) -> list[str]:
+    """Return a line for each thing not seen, the first `most` of them."""
+    lines = [
+        f"  {system}:{path.decode('utf-8', 'surrogateescape')}  {why}" for path, why in list(not_seen)[:most]
+    ]
+    if most is not None and len(not_seen) > most:
+        lines.append(f"  … and {len(not_seen) - most:,} more (gather --not-seen lists all)")
+    return lines
+
+
+def gathered_report(
+    count: int, surveys: Sequence[Survey], seconds: Mapping[str, float], *, list_all: bool
+) -> Report:
+    """Make the report of one gathering."""
+    columns = [
+        Column("system", "SYSTEM"),
+        Column("accounts", "ACCOUNTS", number=True),
+        Column("groups", "GROUPS", number=True),
+        Column("folders", "FOLDERS", number=True),
+        Column("files", "FILES", number=True),
+        Column("lists", "LISTS", number=True),
+        Column("bytes", "BYTES", number=True),
+        Column("not_seen", "NOT SEEN", number=True),
+        Column("seconds", "SECONDS", number=True),
+    ]
+    rows: list[Sequence[Cell]] = []
+    notes: list[str] = []
+    for survey in surveys:
+        size = int(np.sum(survey.classes["bytes"], dtype=np.int64))
+        rows.append(
+            (
+                survey.system,
+                len(survey.accounts),
+                len(survey.groups),
+                survey.folders.rows,
+                survey.files,
+                len(survey.lists),
+                size,
+                len(survey.not_seen),
+                f"{seconds[survey.system]:.1f}",
+            )
+        )
+        if survey.not_seen:
+            notes.append(f"Not seen on {survey.system}: unknown, which is not the same as no access.")
+            found = [(each.path, each.why) for each in survey.not_seen]
+            notes += not_seen_lines(survey.system, found, None if list_all else _FEW)
+    missing = sum(len(survey.not_seen) for survey in surveys)
+    headline = f"Count {count} is kept" + (f"; {missing:,} things could not be seen." if missing else ": all was seen.")
+    return Report("gathered", headline, columns, rows, notes)
+

@@ -1,0 +1,48 @@
+"""The form that every result takes before a face shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import Enum
+
+from neatledger.core.plan import Address
+
+__all__ = ["Cell", "Column", "Report", "Show"]
+
+Cell = str | int | bool | bytes | Address | None | tuple[str, ...]
+"""A value: None is "not known"; an `Address` or bytes may hold what is not printable."""
+
+
+class Show(Enum):
+    """Where a column appears."""
+
+    ALWAYS = "always"
+    PEOPLE = "people"  # in tables for people alone
+    MACHINE = "machine"  # in CSV and JSON alone
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One column: its machine name, its heading, and whether long values may be cut in the middle."""
+
+    key: str
+    head: str
+    show: Show = Show.ALWAYS
+    cuts: bool = False
+    number: bool = False
+
+
+@dataclass(slots=True)
+class Report:
+    """A table with what to say before and after it.
+
+    `headline` is the answer in one line; `notes` follow the table; `empty` is said when there are no rows.
+    """
+
+    name: str
+    headline: str
+    columns: Sequence[Column]
+    rows: list[Sequence[Cell]]
+    notes: list[str] = field(default_factory=list)
+    empty: str = "nothing to show"

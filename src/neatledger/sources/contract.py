@@ -1,0 +1,34 @@
+"""What every source offers, and what it is handed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Any, Protocol
+
+from neatledger.core.survey import Survey
+
+__all__ = ["Source", "SourceContext"]
+
+
+
+@dataclass(frozen=True, slots=True)
+class SourceContext:
+    """What a source may use: the office's folder, its settings from the plan, today, and progress.
+
+    `progress` is called with the number of entries read since its last call.
+    """
+
+    system: str
+    office_dir: Path
+    settings: Mapping[str, Any]
+    today: date
+    progress: Callable[[int], None]
+
+
+class Source(Protocol):
+    """A source reads one system whole; raises `SourceError` where it cannot be read at all."""
+
+    def __call__(self, context: SourceContext) -> Survey: ...

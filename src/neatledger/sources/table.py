@@ -1,0 +1,19 @@
+"""The sources by name: module and summary; adding one is a file beside this one and a row here."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+from neatledger.sources.contract import Source
+
+__all__ = ["SOURCES", "load_source"]
+
+SOURCES: dict[str, tuple[str, str]] = {
+    "tree": ("neatledger.sources.tree", "a folder on this machine or mounted on it, with POSIX lists"),
+}
+
+
+def load_source(name: str) -> Source:
+    """Import a source's module, and return its reader."""
+    source: Source = import_module(SOURCES[name][0]).read
+    return source

@@ -1,0 +1,195 @@
+"""A directory tree on this machine, or mounted on it, with POSIX lists; and the accounts beside it."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from neatledger.core.survey import Survey
+from neatledger.errors import SourceError
+from neatledger.sources.assemble import Assembled, assemble
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.posixaccounts import read_accounts
+from neatledger.sources.walk import Folder, Part, Walker, meta_of, open_below, why_not
+
+__all__ = ["read"]
+
+_ENOUGH_JOBS = 96  # folders of one level that are worth sharing out among workers
+_DEEPEST_SHARED = 6  # and how far down the first pass looks for such a level
+_DIED = "the process that read a part of the tree died"
+
+Step = tuple[bytes, ...]
+
+
+def read(context: SourceContext) -> Survey:
+    """Read a tree and its accounts; settings: path, accounts, one-file-system."""
+    path = context.office_dir / str(context.settings["path"])
+    accounts, groups, faults = read_accounts(context)
+    stay = bool(context.settings.get("one-file-system", True))
+    with _here_again():
+        parts = _read_parts(path, stay, context.progress)
+        tree: Assembled = assemble(parts)
+    space = os.statvfs(path)
+    return Survey(
+        system=context.system,
+        source="tree",
+        model="posix",
+        accounts=accounts,
+        groups=groups,
+        folders=tree.folders,
+        classes=tree.classes,
+        odd=tree.odd,
+        hard=tree.hard,
+        lists=tree.lists,
+        idents=tree.idents,
+        kinds=tree.kinds,
+        not_seen=faults + tree.not_seen,
+        facts={
+            "entries": sum(part.entries for part in parts) + 1,
+            "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
+            "pool_bytes": space.f_blocks * space.f_frsize,
+            "pool_free_bytes": space.f_bavail * space.f_frsize,
+        },
+    )
+
+
+@contextmanager
+def _here_again() -> Iterator[None]:
+    here = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        yield
+    finally:
+        os.fchdir(here)
+        os.close(here)
+
+
+def _read_parts(path: Path, stay: bool, progress: Callable[[int], None]) -> list[Part]:
+    try:
+        # The root itself may be a link: the plan names it on purpose.
+        root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as error:
+        raise SourceError(f"cannot open the tree: {error.strerror}", str(path), "see its path in office.yaml") from None
+    try:
+        device = os.fstat(root).st_dev if stay else None
+        top = Walker(root, device, progress)
+        jobs = _read_top(top)
+        top.tell()
+        workers = min(len(os.sched_getaffinity(0)), 4)
+        if workers < 2 or len(jobs) < _ENOUGH_JOBS:
+            return [top.part, *(_read_below(root, device, job, progress) for job in jobs)]
+        return [top.part, *_read_side_by_side(root, device, jobs, workers, progress)]
+    finally:
+        os.close(root)
+
+
+@dataclass(frozen=True, slots=True)
+class _Job:
+    """A folder that the first pass left: its path, and its parent's row in the first part."""
+
+    path: Step
+    parent: int
+
+
+def _read_top(walker: Walker) -> list[_Job]:
+    """Read the tree level by level until a level is broad enough to share; return that level unread.
+
+    The first part then holds all folders above that level, and every job a folder of it, in order.
+    """
+    os.fchdir(walker.root)
+    stat = os.fstat(walker.root)
+    row = walker.add_folder(b"", -1, 0, meta_of(stat), stat.st_blocks)
+    level: list[tuple[Step, int, int]] = [((), row, os.dup(walker.root))]
+    for depth in range(1, _DEEPEST_SHARED + 1):
+        below: list[tuple[Step, int, Folder]] = []
+        for path, row, fd in level:
+            below += [((*path, folder[0]), row, folder) for folder in walker.read_folder(row, fd)]
+            os.close(fd)
+        if len(below) >= _ENOUGH_JOBS or depth == _DEEPEST_SHARED:
+            return [_Job(path, parent) for path, parent, _ in below]
+        level = []
+        for path, parent, folder in below:
+            opened = _open_counted(walker, path, parent, depth, folder)
+            if opened is not None:
+                level.append((path, *opened))
+    return []
+
+
+def _open_counted(walker: Walker, path: Step, parent: int, depth: int, folder: Folder) -> tuple[int, int] | None:
+    """Count a folder and open it, by its path from the root; None where it could not be."""
+    fd = -1
+    try:
+        fd = open_below(walker.root, path[:-1])
+        os.fchdir(fd)
+        row = walker.add_folder(path[-1], parent, depth, folder[1], folder[2])
+        deeper = walker.open_folder(row, path[-1], fd, folder[1])
+    except OSError as error:
+        walker.part.not_seen.append((-1, b"/" + b"/".join(path), why_not(error)))
+        return None
+    finally:
+        if fd >= 0:
+            os.close(fd)
+    return None if deeper is None else (row, deeper)
+
+
+def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[int], None]) -> Part:
+    walker = Walker(root, device, progress)
+    walker.part.parent_row = job.parent
+    path = b"/" + b"/".join(job.path)
+    above = -1
+    try:
+        above = open_below(root, job.path[:-1])
+        stat = os.stat(job.path[-1], dir_fd=above, follow_symlinks=False)
+        folder = (job.path[-1], meta_of(stat), stat.st_blocks)
+        opened = _open_counted(walker, job.path, -1, len(job.path), folder)
+    except OSError as error:
+        walker.part.not_seen.append((-1, path, why_not(error)))
+        return walker.part
+    finally:
+        if above >= 0:
+            os.close(above)
+    if opened is not None:
+        walker.walk(opened[0], job.path, opened[1], len(job.path))
+    walker.tell()
+    return walker.part
+
+
+def _read_side_by_side(
+    root: int, device: int | None, jobs: list[_Job], workers: int, progress: Callable[[int], None]
+) -> Iterator[Part]:
+    """Share jobs among processes; the parts come back in the order of the jobs."""
+    batch = max(1, len(jobs) // (workers * 24))
+    batches = [jobs[start : start + batch] for start in range(0, len(jobs), batch)]
+    context = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, context, initializer=_start_worker) as pool:
+        try:
+            for parts in pool.map(_run_batch, [(root, device, batch) for batch in batches]):
+                progress(sum(part.entries for part in parts))
+                yield from parts
+        except BrokenProcessPool:
+            raise SourceError(_DIED, hint="gather again; nothing was stored") from None
+        except BaseException:
+            pool.shutdown(wait=False, cancel_futures=True)
+            for process in multiprocessing.active_children():
+                process.terminate()
+            raise
+
+
+def _start_worker() -> None:
+    # Ctrl-C reaches the whole process group; the parent alone decides what it means.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+def _run_batch(work: tuple[int, int | None, list[_Job]]) -> list[Part]:
+    root, device, jobs = work
+    return [_read_below(root, device, job, _no_progress) for job in jobs]
+
+
+def _no_progress(_entries: int) -> None:
+    return None

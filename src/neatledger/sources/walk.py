@@ -1,0 +1,268 @@
+"""Read one directory tree fast: every folder and file once, relative to open descriptors.
+
+Each entry costs one stat and one listxattr call; attributes are fetched only where there are any. Paths
+are never rebuilt on the way: the process changes into the folder it reads and uses bare names.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from neatledger.core.lists.posix import pack_body
+from neatledger.core.columns import SeenState
+from neatledger.errors import FormatError
+from neatledger.formats.posixacl import entries_from_attribute
+from neatledger.sources.sums import Sums, sum_up
+
+__all__ = ["FOLDER_ROW", "Folder", "Part", "Walker", "meta_of", "open_below", "why_not"]
+
+_ACCESS, _DEFAULT = "system.posix_acl_access", "system.posix_acl_default"
+_TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
+_OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+_LONGEST_KIND = 10
+_DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders are reopened from the root
+_SUM_UP_AFTER = 32768
+_FOLDER_WIDTH = 12
+
+Meta = tuple[int, int, int, int, int, int, int, int, int, int]  # the ten fields of a stat, in its order
+Folder = tuple[bytes, Meta, int]  # name, stat, blocks of 512 bytes
+
+
+@dataclass(slots=True)
+class Part:
+    """One subtree in the order of reading: a folder before what is in it, names sorted.
+
+    Numbers of folders, lists and kinds are the part's own. A folder's parent is −1 for the part's root,
+    whose parent is row `parent_row` of the first part. In `not_seen` a folder of −1 goes with a whole
+    path. Rows are packed one after another: `folders` has twelve numbers each (see `FOLDER_ROW`), `hard`
+    seven (as HARD_COLUMNS); files are added up by `sum_up` in `sums`.
+    """
+
+    names: list[bytes] = field(default_factory=list)
+    folders: list[int] = field(default_factory=list)
+    sums: list[Sums] = field(default_factory=list)
+    hard: list[int] = field(default_factory=list)
+    lists: dict[bytes, int] = field(default_factory=dict)
+    kinds: dict[str, int] = field(default_factory=dict)
+    not_seen: list[tuple[int, bytes, str]] = field(default_factory=list)
+    parent_row: int = -1
+    entries: int = 0
+
+
+FOLDER_ROW = ("parent", "depth", "list", "default", "owner", "state", "bytes", "occupied", "changed", "inode")
+"""What a folder's row holds, in order; then its counts of links and of special files."""
+
+
+def why_not(error: OSError | FormatError) -> str:
+    """Say in plain words why the system did not show something."""
+    if isinstance(error, FormatError):
+        return str(error)
+    words = {
+        errno.EACCES: "permission denied",
+        errno.EPERM: "permission denied",
+        errno.ENOENT: "vanished while reading",
+        errno.ENOTDIR: "replaced while reading",
+        errno.ELOOP: "replaced by a symbolic link while reading",
+        errno.EIO: "input/output error",
+    }
+    return words.get(error.errno or 0, os.strerror(error.errno or 0).lower())
+
+
+def meta_of(stat: os.stat_result) -> Meta:
+    """Return the ten fields of a stat, whole seconds for its times."""
+    return stat[:10]  # type: ignore[return-value]  # typeshed has floats for what is whole when indexed
+
+
+def open_below(root: int, path: tuple[bytes, ...]) -> int:
+    """Open a folder by its names below the open folder `root`, a step at a time, following no link."""
+    here = os.dup(root)
+    for name in path:
+        try:
+            deeper = os.open(name, _OPEN, dir_fd=here)
+        finally:
+            os.close(here)
+        here = deeper
+    return here
+
+
+class Walker:
+    """Reads a tree below an open root folder into a `Part`.
+
+    Arguments: `root`, an open descriptor; `device`, to stay on, or None for any; `progress`, called now
+    and then with the number of entries read since the last call.
+    """
+
+    def __init__(self, root: int, device: int | None, progress: Callable[[int], None]) -> None:
+        self.root = root
+        self.device = device
+        self.progress = progress
+        self.part = Part()
+        self._plain: dict[int, int] = {}
+        self._files: list[int] = []
+        self._names: list[str] = []
+        self._told = 0
+
+    def add_folder(self, name: bytes, parent: int, depth: int, meta: Meta, blocks: int) -> int:
+        """Add the row of a folder that lies in the current folder (or, without a name, is it)."""
+        part = self.part
+        mode, inode, _, _, uid, gid, size, _, changed, _ = meta
+        state, default = SeenState.WHOLE, -1
+        at = name or b"."
+        row = len(part.names)
+        try:
+            has = os.listxattr(at, follow_symlinks=False)
+            number = self._number(mode, gid, at, has)
+            if _DEFAULT in has:
+                entries = entries_from_attribute(os.getxattr(at, _DEFAULT, follow_symlinks=False))
+                body = pack_body(mode, gid, entries)
+                default = part.lists.setdefault(body, len(part.lists))
+        except (OSError, FormatError) as error:
+            number, state = self._number(mode, gid, at, []), SeenState.LIST_UNKNOWN
+            part.not_seen.append((row, b"", f"its access list: {why_not(error)}"))
+        part.names.append(name)
+        part.folders.extend(
+            (parent, depth, number, default, uid, int(state), size, blocks * 512, changed, inode, 0, 0)
+        )
+        return row
+
+    def _number(self, mode: int, gid: int, name: str | bytes, has: list[str]) -> int:
+        """Return the number of the list of `name`, in the current folder, whose attributes are `has`."""
+        entries = b""
+        if _ACCESS in has:
+            entries = entries_from_attribute(os.getxattr(name, _ACCESS, follow_symlinks=False))
+        lists = self.part.lists
+        return lists.setdefault(pack_body(mode, gid, entries), len(lists))
+
+    def read_folder(self, row: int, fd: int) -> list[Folder]:
+        """Read the open folder `fd`, row number `row`; return its subfolders sorted by name.
+
+        The process changes into the folder, so that bare names do. This loop runs once for every file of
+        the tree: it does the least that it can and leaves the adding up to `sum_up`.
+        """
+        part = self.part
+        folders: list[Folder] = []
+        kinds, plain, listxattr = part.kinds, self._plain, os.listxattr
+        add_row, add_name = self._files.extend, self._names.append
+        links = specials = seen = 0
+        os.fchdir(fd)
+        with os.scandir(fd) as entries:
+            for entry in entries:
+                name = entry.name
+                seen += 1
+                try:
+                    stat = entry.stat(follow_symlinks=False)
+                    mode, inode, _, nlink, uid, gid, size, _, changed, _ = stat
+                    form = mode & _TYPE
+                    if form != _FILE:
+                        if form == _FOLDER:
+                            folders.append((os.fsencode(name), meta_of(stat), stat.st_blocks))
+                        elif form == _LINK:
+                            links += 1
+                        else:
+                            specials += 1
+                        continue
+                    has = listxattr(name, follow_symlinks=False)
+                    if has:
+                        number = self._number(mode, gid, name, has)
+                    else:
+                        key = mode << 32 | gid
+                        number = plain.get(key, -1)
+                        if number < 0:
+                            number = plain[key] = self._number(mode, gid, name, has)
+                except (OSError, FormatError) as error:
+                    part.not_seen.append((row, os.fsencode(name), why_not(error)))
+                    continue
+                dot = name.rfind(".") + 1
+                word = name[dot:] if dot > 1 and len(name) - dot <= _LONGEST_KIND else ""
+                kind = kinds.get(word, -1)
+                if kind < 0:
+                    kind = kinds[word] = len(kinds)
+                add_row((row, number, uid, kind, size, stat.st_blocks, changed))  # type: ignore[arg-type]
+                add_name(name)
+                if nlink > 1:
+                    part.hard.extend((row, number, uid, kind, inode, size, stat.st_blocks * 512))
+        part.folders[row * _FOLDER_WIDTH + 10] = links
+        part.folders[row * _FOLDER_WIDTH + 11] = specials
+        part.entries += seen
+        if len(self._names) > _SUM_UP_AFTER:
+            self.tell()
+        folders.sort(key=_by_name)
+        return folders
+
+    def tell(self) -> None:
+        """Add up the files read since the last time, and report the progress."""
+        if self._names:
+            self.part.sums.append(sum_up(self._files, self._names))
+            self._files.clear()
+            self._names.clear()
+        self.progress(self.part.entries - self._told)
+        self._told = self.part.entries
+
+    def walk(self, row: int, path: tuple[bytes, ...], fd: int, depth: int) -> None:
+        """Read everything below the open folder `fd`; closes it. `path` leads to it from the root."""
+        waiting: list[tuple[int, list[Folder], int, int, tuple[bytes, ...]]] = []
+        here: tuple[int, int, int, tuple[bytes, ...]] | None = (row, fd, depth, path)
+        while here or waiting:
+            if here:
+                row, fd, depth, path = here
+                folders = self.read_folder(row, fd)
+                folders.reverse()
+                if folders:
+                    held = fd
+                    if len(waiting) >= _DEEPEST_OPEN:
+                        os.close(fd)
+                        held = -1
+                    waiting.append((row, folders, held, depth, path))
+                else:
+                    os.close(fd)
+                here = None
+                continue
+            row, folders, held, depth, path = waiting[-1]
+            if not folders:
+                waiting.pop()
+                if held >= 0:
+                    os.close(held)
+                continue
+            here = self._step_down(row, folders.pop(), held, depth, path)
+
+    def _step_down(
+        self, parent: int, folder: Folder, held: int, depth: int, path: tuple[bytes, ...]
+    ) -> tuple[int, int, int, tuple[bytes, ...]] | None:
+        name, meta, blocks = folder
+        fd = -1
+        try:
+            fd = held if held >= 0 else open_below(self.root, path)
+            os.fchdir(fd)
+            row = self.add_folder(name, parent, depth + 1, meta, blocks)
+            deeper = self.open_folder(row, name, fd, meta)
+        except OSError as error:
+            self.part.not_seen.append((parent, name, why_not(error)))
+            return None
+        finally:
+            if held < 0 and fd >= 0:
+                os.close(fd)
+        return None if deeper is None else (row, deeper, depth + 1, (*path, name))
+
+    def open_folder(self, row: int, name: bytes, fd: int, meta: Meta) -> int | None:
+        """Open a counted folder to read what is in it, or note why it was not seen."""
+        if self.device is not None and meta[2] != self.device:
+            self._set_state(row, SeenState.OTHER_FILE_SYSTEM)
+            self.part.not_seen.append((row, b"", "another file system begins here"))
+            return None
+        try:
+            return os.open(name, _OPEN, dir_fd=fd)
+        except OSError as error:
+            self._set_state(row, SeenState.NOT_OPENED)
+            self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
+            return None
+
+
+    def _set_state(self, row: int, state: SeenState) -> None:
+        self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)
+
+
+def _by_name(folder: Folder) -> bytes:
+    return folder[0]
