@@ -73,7 +73,10 @@ def _make_parser(name: str) -> argparse.ArgumentParser:
     common = parser.add_argument_group("common options")
     common.add_argument("--office", metavar="DIR", help="the folder of office.yaml")
     common.add_argument(
-        "--side", choices=("plan", "found", "both"), default="found", help="put the question to the plan, or what was found"
+        "--side",
+        choices=("plan", "found", "both"),
+        default="found",
+        help="put the question to the plan, or what was found",
     )
     common.add_argument("--as-of", type=_day, metavar="DATE", help="the newest count of that day or before")
     common.add_argument("--today", type=_day, metavar="DATE", help="take this as today")
@@ -112,7 +115,10 @@ def main(words: Sequence[str] | None = None) -> int:
             print(f"neatledger: {fault}", file=sys.stderr)
         return error.exit_status
     except NeatError as error:
-        print(f"neatledger: {error}", file=sys.stderr)
+        from neatledger.faces.names import show_text
+
+        # One line whatever is in it: names from outside may hold anything.
+        print(f"neatledger: {show_text(str(error))}", file=sys.stderr)
         return error.exit_status
     except KeyboardInterrupt:
         print("neatledger: stopped; the ledger is as it was", file=sys.stderr)

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable
 
+from neatledger.app import App
 from neatledger.core.access import Access, access_to, access_to_file
 from neatledger.core.people import Seat
-from neatledger.ledger.places import Place
+from neatledger.core.plan import Address
+from neatledger.errors import UnknownNameError
+from neatledger.faces.names import decode_address
+from neatledger.ledger.places import Place, find_place
+from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["ask_person", "seats_by_person"]
+__all__ = ["ask_person", "find_person", "place_at", "seats_by_person"]
 
 
 def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
@@ -19,8 +25,40 @@ def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
     return people
 
 
+def place_at(reader: SurveyReader, address: Address) -> Place:
+    """Find a place by its address as typed, or as machine formats write it (percent-encoded)."""
+    try:
+        return find_place(reader, address)
+    except UnknownNameError:
+        decoded = decode_address(os.fsdecode(address.path))
+        if decoded == address.path:
+            raise
+        return find_place(reader, Address(address.system, decoded))
+
+
 def ask_person(place: Place, seats: list[Seat]) -> Access:
     """Judge one person's access to a place."""
     if place.is_folder:
         return access_to(place.model, place.chain, seats, place.files, read_only=place.read_only)
     return access_to_file(place.model, place.chain, seats, read_only=place.read_only)
+
+
+def find_person(app: App, name: str) -> dict[str, list[Seat]]:
+    """Return a person's seats by system; by id, by login, or by display name; raises `UnknownNameError`."""
+    found: dict[str, list[Seat]] = {}
+    everyone = [seat for seats in app.seats.values() for seat in seats]
+    ids = {seat.person for seat in everyone} | set(app.plan.people)
+    if name not in ids:
+        folded = name.casefold()
+        matches = {
+            seat.person for seat in everyone if folded in (seat.account.login.casefold(), seat.name.casefold())
+        }
+        matches |= {person.id for person in app.plan.people.values() if person.name.casefold() == folded}
+        if len(matches) != 1:
+            hint = f"more than one: {', '.join(sorted(matches))}" if matches else "people lists everyone"
+            raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
+        name = matches.pop()
+    for seat in everyone:
+        if seat.person == name:
+            found.setdefault(seat.system, []).append(seat)
+    return found

@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, seats_by_person
+from neatledger.commands.asking import ask_person, place_at, seats_by_person
 from neatledger.core.plan import Address
 from neatledger.faces.show import show_report
-from neatledger.ledger.places import find_place
 from neatledger.reports.names import EntryNames, ident_names
 from neatledger.reports.report import Report
+from neatledger.reports.sides import both_report, differences_at, plan_who_report
 from neatledger.reports.who import who_report
 
 __all__ = ["add_arguments", "run"]
@@ -25,14 +25,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Answer on the found side, the plan's, or both."""
     address = app.address(args.folder)
-    report = _found(address, app, is_all=args.all)
-    show_report(report, app)
+    if app.options.side == "plan":
+        show_report(plan_who_report(app.plan, address), app)
+        return 0
+    if app.options.side == "both":
+        place = place_at(app.reader(address.system), address)
+        people = seats_by_person(app.seats[address.system])
+        asked = {person: ask_person(place, seats) for person, seats in people.items()}
+        differences = differences_at(app.plan, address, asked)
+        show_report(both_report("who", differences, args.folder), app)
+        return 1 if any(differences) else 0
+    show_report(_found(address, app, is_all=args.all), app)
     return 0
 
 
 def _found(address: Address, app: App, *, is_all: bool) -> Report:
     reader = app.reader(address.system)
-    place = find_place(reader, address)
+    place = place_at(reader, address)
+    address = place.address
     people = seats_by_person(app.seats[address.system])
     asked = [ask_person(place, seats) for seats in people.values()]
     names = EntryNames(*ident_names(reader.accounts, reader.groups))

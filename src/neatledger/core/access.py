@@ -130,12 +130,16 @@ def _system_gate(read_only: bool) -> Gate:
 def _removal(above: tuple[Item, Decision] | None, owner: str, seat: Seat) -> tuple[Right, tuple[Reason, ...]]:
     """Judge removal or renaming of an item, by the folder it lies in."""
     if above is None:
-        return Right.NONE, (Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),)
+        return Right.NONE, (
+            Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),
+        )
     _, decision = above
     if decision.rights & Right.CLEAR:
         return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
     if decision.rights & Right.CLEAR_OWN and owner == seat.holder.user:
-        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),)
+        return Right.DELETE, (
+            Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),
+        )
     return Right.NONE, ()
 
 
@@ -207,7 +211,9 @@ def _count(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts:
     def having(right: Right) -> int:
         return sum(each.files for each, rights in zip(files, judged, strict=True) if rights & right)
 
-    return FileCounts(sum(each.files for each in files), having(Right.READ), having(Right.CHANGE), having(Right.DELETE))
+    return FileCounts(
+        sum(each.files for each in files), having(Right.READ), having(Right.CHANGE), having(Right.DELETE)
+    )
 
 
 def access_to(

@@ -3,8 +3,7 @@
 A *column* is one way of one account, or the union (`any`) of a person who has more ways than one; people
 with a single way need no column of their own for it. Which rows are wanted:
 
-- `Rows.DIFFER`: where the rights are not those on the folder above, or the share of its files that may be
-  read, changed or removed is another than above (a folder without files counts as the one above it);
+- `Rows.DIFFER`: where the rights on the folder are not those on the folder above;
 - `Rows.EVERY`: every folder with any right;
 - `Rows.ALL`: all.
 """
@@ -158,35 +157,6 @@ class Everyone:
         admin = {right: bool(given & (Right.CLEAR if right is Right.DELETE else right)) for right in _FILE_RIGHTS}
         return {right: self._widen(bits[right], admin[right]) for right in _FILE_RIGHTS}
 
-    @cached_property
-    def _tendencies(self) -> tuple[dict[Right, Bits], Bits]:
-        """Per folder who may read, change, remove any of its files (as above, where it has none).
-
-        The second part marks where that holds of some files only.
-        """
-        rows = self.matrix.folders.rows
-        _, _, _, _, first = self._classes
-        parent = self.matrix.folders["parent"]
-        some = np.zeros((rows, self.words), dtype=np.uint64)
-        any_file = {right: np.zeros((rows, self.words), dtype=np.uint64) for right in _FILE_RIGHTS}
-        for start in range(0, rows, _CHUNK):
-            end = min(start + _CHUNK, rows)
-            classes = np.arange(first[start], first[end])
-            if not len(classes):
-                continue
-            has = first[start + 1 : end + 1] > first[start:end]
-            begins = (first[start:end] - first[start])[has]
-            for right, bits in self._file_rights(classes).items():
-                any_bits = np.bitwise_or.reduceat(bits, begins, axis=0)
-                any_file[right][start:end][has] = any_bits
-                some[start:end][has] |= any_bits & ~np.bitwise_and.reduceat(bits, begins, axis=0)
-        empty = first[1:] == first[:-1]
-        for level_first, level_last in self.matrix.levels[1:]:
-            here = level_first + np.flatnonzero(empty[level_first:level_last])
-            for bits in any_file.values():
-                bits[here] = bits[parent[here]]
-        return any_file, some
-
     def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> Bits:
         if which is Rows.ALL:
             return np.broadcast_to(self._used, (len(rows), self.words)).copy()
@@ -202,15 +172,11 @@ class Everyone:
         before, before_unknown = self.rights(parents)
         for right, bits in rights.items():
             wanted |= bits ^ before[right][place]
-        any_file, some = self._tendencies
-        for bits in any_file.values():
-            wanted |= bits[rows] ^ bits[parents][place]
-        wanted |= some[rows]
         wanted[unknown != before_unknown[place]] = self._used
         if is_root.any():
             # The root has nothing above it: whoever has any right there has a row.
             wanted[is_root] = 0
-            for bits in (*rights.values(), *(bits[rows] for bits in any_file.values())):
+            for bits in rights.values():
                 wanted[is_root] |= bits[is_root]
             wanted[is_root & unknown] = self._used
         return wanted
@@ -225,9 +191,7 @@ class Everyone:
             wanted = self._wanted(which, rows, rights, unknown)
             yield self._row_block(rows, wanted, rights, unknown)
 
-    def _row_block(
-        self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]
-    ) -> RowBlock:
+    def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> RowBlock:
         place, column = np.nonzero(np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little"))
         word, shift = column >> 6, (column & 63).astype(np.uint64)
         flags = np.zeros(len(place), dtype=np.int64)
@@ -261,3 +225,13 @@ class Everyone:
             has = bits[right][class_of_row, word[row]] >> shift[row] & np.uint64(1)
             found.append(np.bincount(row, weights * has.astype(np.int64), len(place)).astype(np.int64))
         return totals[place], (found[0], found[1], found[2])
+
+    def rows_below(self, top: int) -> Ints:
+        """Return a folder and all below it, in reading order."""
+        order = preorder(self.matrix)
+        parent = self.matrix.folders["parent"]
+        inside = np.zeros(self.matrix.folders.rows, dtype=bool)
+        inside[top] = True
+        for first, last in self.matrix.levels[1:]:
+            inside[first:last] |= inside[parent[first:last]]
+        return order[inside[order]]

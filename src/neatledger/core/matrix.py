@@ -31,7 +31,16 @@ __all__ = ["Bits", "Block", "Matrix", "pack_sets"]
 Bits = NDArray[np.uint64]
 Rows = NDArray[np.signedinteger[Any]]
 
-_FOLDER = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.MANAGE, Right.CLEAR, Right.CLEAR_OWN, Right.DELETE)
+_FOLDER = (
+    Right.ENTER,
+    Right.LIST,
+    Right.READ,
+    Right.ADD,
+    Right.MANAGE,
+    Right.CLEAR,
+    Right.CLEAR_OWN,
+    Right.DELETE,
+)
 _FILE = (Right.READ, Right.CHANGE)
 _CHUNK = 65536
 

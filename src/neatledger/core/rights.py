@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from enum import Enum, IntFlag
 
-__all__ = ["ALL_RIGHTS", "EVERY_RIGHT", "FOLDER_RIGHTS", "LEVEL_RIGHTS", "Level", "Right", "level_of", "spell_rights"]
+__all__ = [
+    "ALL_RIGHTS",
+    "EVERY_RIGHT",
+    "FOLDER_RIGHTS",
+    "LEVEL_RIGHTS",
+    "Level",
+    "Right",
+    "level_of",
+    "spell_rights",
+]
 
 
 class Right(IntFlag):

@@ -21,6 +21,7 @@ __all__ = ["Survey", "Table"]
 
 Column = NDArray[Any] | list[bytes]
 
+
 @dataclass(slots=True)
 class Table:
     """Columns of equal length."""

@@ -24,7 +24,9 @@ class Progress:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None
+    ) -> None:
         if self._shows:
             print("\r\x1b[K", end="", file=self._out, flush=True)
 

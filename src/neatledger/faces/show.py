@@ -49,7 +49,6 @@ def open_output(app: App) -> Iterator[TextIO]:
     try:
         with open(handle, "w", encoding="utf-8", newline="") as out:
             yield out
-        os.chmod(name, 0o600)
         os.replace(name, target)
     except OSError as error:
         Path(name).unlink(missing_ok=True)

@@ -84,9 +84,7 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     widths = _fit(columns, texts, width or _PLAIN)
     table = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), show_edge=False, header_style="bold")
     for column, wide in zip(columns, widths, strict=True):
-        table.add_column(
-            Text(column.head), justify="right" if column.number else "left", no_wrap=True, width=wide
-        )
+        table.add_column(Text(column.head), justify="right" if column.number else "left", no_wrap=True, width=wide)
     for row in texts:
         cells = [
             Text(cut_middle(text, wide) if column.cuts else text)

@@ -13,7 +13,13 @@ from collections.abc import Iterable
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry
 from neatledger.errors import FormatError
 
-__all__ = ["entries_from_attribute", "entries_from_text", "entries_to_attribute", "entries_to_text", "pack_entries"]
+__all__ = [
+    "entries_from_attribute",
+    "entries_from_text",
+    "entries_to_attribute",
+    "entries_to_text",
+    "pack_entries",
+]
 
 _VERSION = struct.pack("<I", 2)
 _ENTRY = struct.Struct("<HHI")

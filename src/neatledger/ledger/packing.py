@@ -1,7 +1,8 @@
 """Columns as compressed chunks: a million rows are some hundred blobs, and one row costs one chunk.
 
 A chunk holds `CHUNK_ROWS` rows of one column. Numbers are little-endian of the column's dtype; byte
-strings are their number n (u4), n + 1 offsets (u4), and then the strings end to end. Chunks can be read without NumPy.
+strings are their number n (u4), n + 1 offsets (u4), and then the strings end to end. Chunks can be read
+without NumPy.
 """
 
 from __future__ import annotations
@@ -63,7 +64,6 @@ class BytesChunk:
 
     def __getitem__(self, place: int) -> bytes:
         return self._raw[self._start + self._offsets[place] : self._start + self._offsets[place + 1]]
-
 
     def strings(self) -> list[bytes]:
         """Return all strings of the chunk."""

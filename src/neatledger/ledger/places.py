@@ -68,9 +68,7 @@ def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, s
     return counts
 
 
-def _find_file(
-    reader: SurveyReader, above: Place, parse: Callable[[int], object], depth: int
-) -> Place:
+def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], object], depth: int) -> Place:
     address, here = above.address, above.folder
     parts = address.parts
     if len(parts) != depth + 1 or not here.classes:

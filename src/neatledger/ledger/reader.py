@@ -79,7 +79,8 @@ class SurveyReader:
         known = self._chunks.get((name, number))
         if known is None:
             row = self._db.execute(
-                "SELECT data FROM packed WHERE survey_id = ? AND name = ? AND chunk = ?", (self._survey, name, number)
+                "SELECT data FROM packed WHERE survey_id = ? AND name = ? AND chunk = ?",
+                (self._survey, name, number),
             ).fetchone()
             if row is None:
                 raise LedgerError(f"the column {name} lacks its chunk {number}", hint="gather a new count")

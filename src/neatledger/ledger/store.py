@@ -13,6 +13,7 @@ from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from neatledger.core.accounts import Account
 from neatledger.core.columns import COLUMNS
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.packing import pack_column
@@ -92,7 +93,8 @@ class Ledger:
     def _add_survey(self, count: int, survey: Survey) -> None:
         db = self._db
         cursor = db.execute(
-            "INSERT INTO surveys (count_id, system, source, model, folders, files, facts) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO surveys (count_id, system, source, model, folders, files, facts)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?)",
             (
                 count,
                 survey.system,
@@ -106,11 +108,7 @@ class Ledger:
         number = int(cursor.lastrowid or 0)
         db.executemany(
             "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                (number, place, one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
-                + (one.state.value, one.note)
-                for place, one in enumerate(survey.accounts)
-            ),
+            ((number, place, *_account_row(one)) for place, one in enumerate(survey.accounts)),
         )
         db.executemany(
             "INSERT INTO account_groups VALUES (?, ?, ?, ?, ?, ?)",
@@ -182,6 +180,11 @@ class Ledger:
         return SurveyReader(self._db, info.id, info.system, info.model)
 
 
+def _account_row(one: Account) -> tuple[str, ...]:
+    words = (one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
+    return (*words, one.state.value, one.note)
+
+
 def open_ledger(path: Path, *, create: bool = False) -> Ledger:
     """Open the ledger, bring it to the current version, and return it; raises `LedgerError`.
 
@@ -223,7 +226,7 @@ def _create(path: Path) -> None:
     except FileExistsError:
         pass
     finally:
-        os.unlink(name)
+        Path(name).unlink()
 
 
 def _migrate(connection: sqlite3.Connection, path: Path) -> None:

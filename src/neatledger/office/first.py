@@ -32,7 +32,11 @@ def first_plan(
     """Return the text of a first office.yaml; raises `PlanError` where a name will not do."""
     systems: dict[str, Any] = {}
     for name, path in trees.items():
-        systems[name] = {"source": "tree", "path": path, "accounts": dict(accounts) if accounts else "machine"}
+        systems[name] = {
+            "source": "tree",
+            "path": path,
+            "accounts": dict(accounts) if accounts else "machine",
+        }
         if homes:
             systems[name]["homes"] = list(homes)
     out = io.StringIO()

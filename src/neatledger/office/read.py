@@ -139,7 +139,13 @@ class _Builder:
         if start and end and end < start:
             self._fault((*here, "end"), f"an end before the start ({start})", "a later day")
         return Person(
-            ident, one.get("name", ident), Kind(one.get("kind", "staff")), one.get("email", ""), accounts, start, end
+            ident,
+            one.get("name", ident),
+            Kind(one.get("kind", "staff")),
+            one.get("email", ""),
+            accounts,
+            start,
+            end,
         )
 
     def _group(self, name: str, one: Mapping[str, Any]) -> PlanGroup:
@@ -170,7 +176,9 @@ class _Builder:
                     other = taken_by.setdefault((system, login), ident)
                     if other != ident:
                         self._fault(
-                            ("people", ident, "accounts", system), f"{login!r}, which {other} has", "an account of one"
+                            ("people", ident, "accounts", system),
+                            f"{login!r}, which {other} has",
+                            "an account of one",
                         )
 
     def _check_twice(self, folders: Iterable[PlanFolder]) -> None:
@@ -179,7 +187,11 @@ class _Builder:
             if folder.address in seen:
                 text = f"{folder.address.system}:{os.fsdecode(folder.address.path)}"
                 self.faults.append(
-                    Fault(f"{self.where}:{folder.line}:3", f"{text} again", f"one entry (see line {seen[folder.address]})")
+                    Fault(
+                        f"{self.where}:{folder.line}:3",
+                        f"{text} again",
+                        f"one entry (see line {seen[folder.address]})",
+                    )
                 )
             seen.setdefault(folder.address, folder.line)
 
@@ -208,9 +220,7 @@ class _Builder:
         bound = next(bound for bound in Bound if bound.value in one)
         name = one.get("name") or f"{one['folder']} {bound.value} {one[bound.value]}"
         level = Level(one[bound.value])
-        return Expectation(
-            name, address.system, address.path, bound, level, tuple(one["holders"]), self._line(here)
-        )
+        return Expectation(name, address.system, address.path, bound, level, tuple(one["holders"]), self._line(here))
 
     def _acceptance(self, place: int, one: Mapping[str, Any]) -> Acceptance:
         here: KeyPath = ("accepted", place)

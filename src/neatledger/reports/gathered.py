@@ -16,17 +16,13 @@ _FEW = 5
 
 def not_seen_lines(system: str, not_seen: Sequence[tuple[bytes, str]], most: int | None) -> list[str]:
     """Return a line for each thing not seen, the first `most` of them."""
-    lines = [
-        f"  {system}:{path.decode('utf-8', 'surrogateescape')}  {why}" for path, why in list(not_seen)[:most]
-    ]
+    lines = [f"  {system}:{path.decode('utf-8', 'surrogateescape')}  {why}" for path, why in list(not_seen)[:most]]
     if most is not None and len(not_seen) > most:
         lines.append(f"  … and {len(not_seen) - most:,} more (gather --not-seen lists all)")
     return lines
 
 
-def gathered_report(
-    count: int, surveys: Sequence[Survey], seconds: Mapping[str, float], *, list_all: bool
-) -> Report:
+def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str, float], *, list_all: bool) -> Report:
     """Make the report of one gathering."""
     columns = [
         Column("system", "SYSTEM"),
@@ -61,6 +57,7 @@ def gathered_report(
             found = [(each.path, each.why) for each in survey.not_seen]
             notes += not_seen_lines(survey.system, found, None if list_all else _FEW)
     missing = sum(len(survey.not_seen) for survey in surveys)
-    headline = f"Count {count} is kept" + (f"; {missing:,} things could not be seen." if missing else ": all was seen.")
+    headline = f"Count {count} is kept" + (
+        f"; {missing:,} things could not be seen." if missing else ": all was seen."
+    )
     return Report("gathered", headline, columns, rows, notes)
-

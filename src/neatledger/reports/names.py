@@ -46,3 +46,7 @@ class EntryNames(dict[str, str]):
         if len(parts) == 3 and parts[0] in words:
             return f"{words[parts[0]]} {parts[2]}"
         return key
+
+    def group(self, ident: str) -> str:
+        """Return a group's name with its identifier."""
+        return f"{self._groups.get(ident, 'unknown')} ({ident})"

@@ -13,7 +13,16 @@ from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["who_report"]
 
-_ORDER = [Level.MANAGE, Level.WRITE, Level.MIXED, Level.DROP, Level.READ, Level.LIST, Level.UNKNOWN, Level.NONE]
+_ORDER = [
+    Level.MANAGE,
+    Level.WRITE,
+    Level.MIXED,
+    Level.DROP,
+    Level.READ,
+    Level.LIST,
+    Level.UNKNOWN,
+    Level.NONE,
+]
 _FEW = 3
 
 
@@ -23,7 +32,13 @@ def _rank(row: Sequence[Cell]) -> tuple[int, str]:
 
 
 def who_report(
-    address: Address, asked: Iterable[Access], names: Mapping[str, str], when: str, *, is_all: bool, machine: bool
+    address: Address,
+    asked: Iterable[Access],
+    names: Mapping[str, str],
+    when: str,
+    *,
+    is_all: bool,
+    machine: bool,
 ) -> Report:
     """Make the report of all people's access to one folder.
 
@@ -48,7 +63,9 @@ def who_report(
         rows = _fold(rows, {each.seat.person: each.seat for access in asked for each in access.ways})
     notes = []
     if without:
-        notes.append(f"{without} more {'person has' if without == 1 else 'people have'} no right here (--all lists them).")
+        notes.append(
+            f"{without} more {'person has' if without == 1 else 'people have'} no right here (--all lists them)."
+        )
     reached = people - without
     headline = f"{reached} of {people} people reach this folder by what was found on {when}."
     columns = _columns(rows, machine)
@@ -83,4 +100,3 @@ def _fold(rows: list[Sequence[Cell]], seats: Mapping[str, Seat]) -> list[Sequenc
             shown = ", ".join(str(row[0]) for row in group[:_FEW])
             folded.append((f"{len(group)} service accounts ({shown}, …)", *group[0][1:]))
     return folded
-

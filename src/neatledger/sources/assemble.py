@@ -144,7 +144,11 @@ def _classes(parts: list[Part], numbers: _Numbers) -> Table:
     for number, part in enumerate(parts):
         for sums in part.sums:
             folder, listed, owner, kind, *rest = sums.classes.T
-            moved = [numbers.of_rows(number, folder), numbers.of_lists(number, listed), numbers.of_owners(owner)]
+            moved = [
+                numbers.of_rows(number, folder),
+                numbers.of_lists(number, listed),
+                numbers.of_owners(owner),
+            ]
             pieces.append(np.stack([*moved, numbers.kinds[number][kind], *rest], axis=1))
     whole = np.concatenate(pieces)
     return _typed(dict(zip(CLASS_COLUMNS, whole[_by_folder(whole)].T, strict=True)), CLASS_COLUMNS)
@@ -156,7 +160,11 @@ def _odd(parts: list[Part], numbers: _Numbers) -> Table:
     for number, part in enumerate(parts):
         for sums in part.sums:
             folder, listed, owner = sums.odd.T
-            moved = [numbers.of_rows(number, folder), numbers.of_lists(number, listed), numbers.of_owners(owner)]
+            moved = [
+                numbers.of_rows(number, folder),
+                numbers.of_lists(number, listed),
+                numbers.of_owners(owner),
+            ]
             pieces.append(np.stack(moved, axis=1))
             names += sums.odd_names
     whole = np.concatenate(pieces)

@@ -13,7 +13,6 @@ from neatledger.core.survey import Survey
 __all__ = ["Source", "SourceContext"]
 
 
-
 @dataclass(frozen=True, slots=True)
 class SourceContext:
     """What a source may use: the office's folder, its settings from the plan, today, and progress.

@@ -53,7 +53,13 @@ def _text(context: SourceContext, name: str) -> tuple[str, str]:
 def _of_machine() -> tuple[list[Account], list[Group]]:
     accounts = [
         Account(
-            one.pw_name, str(one.pw_uid), str(one.pw_gid), one.pw_gecos.split(",")[0], "", one.pw_dir, one.pw_shell
+            one.pw_name,
+            str(one.pw_uid),
+            str(one.pw_gid),
+            one.pw_gecos.split(",")[0],
+            "",
+            one.pw_dir,
+            one.pw_shell,
         )
         for one in pwd.getpwall()
     ]

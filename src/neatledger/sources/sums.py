@@ -45,7 +45,11 @@ def sum_up(files: list[int], names: list[str]) -> Sums:
     folder, listed, owner, kind, size, blocks, changed = rows[order].T
     starts = _starts([folder, listed, owner, kind])
     counts = np.diff(starts, append=len(order))
-    sums = [np.add.reduceat(size, starts), np.add.reduceat(blocks, starts) * 512, np.maximum.reduceat(changed, starts)]
+    sums = [
+        np.add.reduceat(size, starts),
+        np.add.reduceat(blocks, starts) * 512,
+        np.maximum.reduceat(changed, starts),
+    ]
     keys = [column[starts] for column in (folder, listed, owner, kind)]
     classes = np.stack([*keys, counts, *sums], axis=1)
     odd = _odd_files(folder, listed, owner)

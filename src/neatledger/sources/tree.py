@@ -75,7 +75,9 @@ def _read_parts(path: Path, stay: bool, progress: Callable[[int], None]) -> list
         # The root itself may be a link: the plan names it on purpose.
         root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as error:
-        raise SourceError(f"cannot open the tree: {error.strerror}", str(path), "see its path in office.yaml") from None
+        raise SourceError(
+            f"cannot open the tree: {error.strerror}", str(path), "see its path in office.yaml"
+        ) from None
     try:
         device = os.fstat(root).st_dev if stay else None
         top = Walker(root, device, progress)

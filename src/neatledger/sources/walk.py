@@ -11,8 +11,8 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from neatledger.core.lists.posix import pack_body
 from neatledger.core.columns import SeenState
+from neatledger.core.lists.posix import pack_body
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources.sums import Sums, sum_up
@@ -258,7 +258,6 @@ class Walker:
             self._set_state(row, SeenState.NOT_OPENED)
             self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
             return None
-
 
     def _set_state(self, row: int, state: SeenState) -> None:
         self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)

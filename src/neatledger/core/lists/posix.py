@@ -39,7 +39,14 @@ NO_ENTRIES = b""
 USER_OBJ, USER, GROUP_OBJ, GROUP, MASK, OTHER = 0x01, 0x02, 0x04, 0x08, 0x10, 0x20
 _HEAD = struct.Struct("<HI")
 _ENTRY = struct.Struct("<HHI")
-_WORDS = {USER_OBJ: "user:", USER: "user", GROUP_OBJ: "group:", GROUP: "group", MASK: "mask:", OTHER: "other:"}
+_WORDS = {
+    USER_OBJ: "user:",
+    USER: "user",
+    GROUP_OBJ: "group:",
+    GROUP: "group",
+    MASK: "mask:",
+    OTHER: "other:",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +151,9 @@ def _reasons(match: _Match, rights: Right, *, folder: bool) -> Iterable[Reason]:
         effect = Effect.GRANTS if left else Effect.STOPS
         yield Reason(effect, prefix + _spell(perm), given & rights, match.because)
         if left != perm:
-            yield Reason(Effect.LIMITS, f"mask::{_spell(cut)}", given, f"cuts {prefix}{_spell(perm)} to {_spell(left)}")
+            yield Reason(
+                Effect.LIMITS, f"mask::{_spell(cut)}", given, f"cuts {prefix}{_spell(perm)} to {_spell(left)}"
+            )
 
 
 def _requests(perm: int) -> tuple[bool, bool, bool, bool]:

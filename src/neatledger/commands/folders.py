@@ -1,0 +1,91 @@
+"""``folders [FOLDER]``: folders with their owners and lists; one folder's list in full."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.commands.asking import place_at
+from neatledger.core.lists.table import MODELS
+from neatledger.core.plan import Address
+from neatledger.errors import UnknownNameError
+from neatledger.faces.names import show_address
+from neatledger.faces.show import show_report
+from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.folders import FolderRow, folder_report, folders_report
+from neatledger.reports.names import EntryNames, ident_names
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="this folder's list, and what is right below it")
+    parser.add_argument("--depth", type=int, default=2, metavar="N", help="how far down to list (default 2)")
+    parser.add_argument(
+        "--lists", action="store_true", help="only folders whose list is unlike that of the one above"
+    )
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """List folders of all systems, or look at one."""
+    if args.folder:
+        address = app.address(args.folder)
+        reader = app.reader(address.system)
+        place = place_at(reader, address)
+    address = place.address
+        if not place.is_folder:
+            raise UnknownNameError("this is a file", show_address(address), "why explains access to files")
+        item, names, users = place.chain[-1], _names(reader), _owner_names(reader)
+        entries = [names.get(entry) for entry in place.model.describe(item.parsed)]
+        owner = users.get(item.owner, f"unknown ({item.owner})")
+        below = _rows(reader, address, 1, only_lists=args.lists)
+        show_report(folder_report(address, owner, entries, below), app)
+        return 0
+    rows = []
+    for system, reader in app.readers.items():
+        rows += _rows(reader, Address(system, b"/"), args.depth, only_lists=args.lists)
+    show_report(folders_report(rows, args.depth), app)
+    return 0
+
+
+def _names(reader: SurveyReader) -> EntryNames:
+    return EntryNames(*ident_names(reader.accounts, reader.groups))
+
+
+def _owner_names(reader: SurveyReader) -> dict[str, str]:
+    return ident_names(reader.accounts, reader.groups)[0]
+
+
+def _rows(reader: SurveyReader, top: Address, depth: int, *, only_lists: bool) -> list[FolderRow]:
+    """Walk down `depth` levels from a folder, a folder at a time."""
+    folders, missing = reader.find_path(top.path)
+    if missing is not None:
+        raise UnknownNameError("no folder of this name was counted", show_address(top))
+    users, model = _owner_names(reader), MODELS[reader.model]
+    names = _names(reader)
+    found: list[FolderRow] = []
+
+    def visit(row: int, path: bytes, left: int, above: int | None) -> None:
+        folder = reader.folder(row)
+        if not only_lists or folder.list != above:
+            entries = model.describe(model.parse(reader.list_body(folder.list)))
+            files = sum(each["files"] for each in reader.class_rows(folder.classes))
+            found.append(
+                FolderRow(
+                    Address(reader.system, path or b"/"),
+                    users.get(folder.owner, f"unknown ({folder.owner})"),
+                    tuple(names.get(entry) for entry in entries),
+                    len(folder.children),
+                    files,
+                    len(folder.odds),
+                    folder.state,
+                )
+            )
+        if left:
+            for child in folder.children:
+                visit(child, path + b"/" + reader.folder(child).name, left - 1, folder.list)
+
+    start = folders[-1]
+    visit(start.row, top.path if top.path != b"/" else b"", depth, None)
+    return found

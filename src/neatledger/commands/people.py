@@ -1,0 +1,44 @@
+"""``people [PERSON]``: the people with their accounts and groups, or one person's sheet."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.commands.asking import find_person
+from neatledger.core.homes import HomeMatch, match_homes
+from neatledger.core.people import Seat
+from neatledger.faces.show import show_report
+from neatledger.ledger.homes import find_homes
+from neatledger.reports.people import people_report, sheet_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("person", metavar="PERSON", nargs="?", help="show this person's sheet")
+    parser.add_argument("--services", action="store_true", help="also service accounts that the plan does not name")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """List the people, or show one."""
+    groups = {system: reader.groups for system, reader in app.readers.items()}
+    if args.person:
+        found = find_person(app, args.person)
+        mine = [seat for seats in found.values() for seat in seats]
+        person = mine[0].person if mine else args.person
+        show_report(sheet_report(app.plan, person, mine, groups, _homes(app), app.today), app)
+        return 0
+    seats: list[Seat] = [] if app.options.side == "plan" else [seat for each in app.seats.values() for seat in each]
+    with_services = args.services or app.options.format != "table"
+    show_report(people_report(app.plan, seats, groups, app.today, with_services=with_services), app)
+    return 0
+
+
+def _homes(app: App) -> list[HomeMatch]:
+    found: list[HomeMatch] = []
+    for system, reader in app.readers.items():
+        if system in app.plan.systems:
+            found += match_homes(find_homes(reader, app.plan.systems[system]), reader.accounts)
+    return found

@@ -1,0 +1,73 @@
+"""``reach PERSON``: what a person can reach."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.commands.asking import ask_person, find_person, place_at
+from neatledger.commands.whole import load_everyone, people_rows, write_tables
+from neatledger.core.everyone import Everyone, Rows
+from neatledger.core.people import Seat
+from neatledger.core.rights import Right
+from neatledger.core.sides import Difference
+from neatledger.errors import UnknownNameError
+from neatledger.faces.show import show_report
+from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.sides import both_report, differences_at, plan_reach_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("person", metavar="PERSON", help="a person's id, login or name")
+    parser.add_argument(
+        "--every", action="store_true", help="every folder with any right, not only where rights change"
+    )
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Answer on the found side, the plan's, or both."""
+    if app.options.side == "plan":
+        if args.person not in app.plan.people:
+            raise UnknownNameError(f"the plan has no person {args.person!r}", hint="people lists everyone")
+        show_report(plan_reach_report(app.plan, args.person), app)
+        return 0
+    seats = find_person(app, args.person)
+    person = next((seat.person for found in seats.values() for seat in found), args.person)
+    if app.options.side == "both":
+        differences = _differences(app, person, seats)
+        show_report(both_report("reach", differences, person), app)
+        return 1 if any(differences) else 0
+    tables: list[tuple[SurveyReader, Everyone]] = [
+        (app.readers[system], load_everyone(app.readers[system], found)) for system, found in seats.items()
+    ]
+    which = Rows.EVERY if args.every else Rows.DIFFER
+    if app.options.format == "table":
+        report = people_rows(tables, which, None, app)
+        report.name = "reach"
+        if not seats:
+            report.empty = f"{person} has no account on any system that was gathered"
+        show_report(report, app)
+    else:
+        write_tables("reach", tables, which, None, app)
+    return 0
+
+
+def _differences(app: App, person: str, seats: dict[str, list[Seat]]) -> list[Difference]:
+    found = []
+    for folder in app.plan.folders:
+        mine = seats.get(folder.address.system)
+        if mine is None:
+            found.append(
+                Difference(person, folder.address, app.plan.rights_at(folder.address, person)[0], Right.NONE)
+            )
+            continue
+        try:
+            place = place_at(app.reader(folder.address.system), folder.address)
+        except UnknownNameError:
+            continue
+        asked = {person: ask_person(place, mine)}
+        found += [each for each in differences_at(app.plan, folder.address, asked) if each.person == person]
+    return found

@@ -1,0 +1,122 @@
+"""A whole system at once, for the commands that ask about more than one path."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.app import App
+from neatledger.commands.asking import find_person
+from neatledger.core.access import FileCounts
+from neatledger.core.everyone import Everyone, Rows
+from neatledger.core.lists.table import MODELS
+from neatledger.core.matrix import Matrix
+from neatledger.core.people import Seat
+from neatledger.core.plan import Address
+from neatledger.core.rights import Level, level_of
+from neatledger.errors import UnknownNameError
+from neatledger.faces.accesstable import CSV_HEAD, LineMaker, flag_rights, folder_paths
+from neatledger.faces.show import open_output
+from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.access import ACCESS_COLUMNS, short_rights, spell_files
+from neatledger.reports.report import Cell, Report, Show
+
+__all__ = ["load_everyone", "people_rows", "wanted_seats", "write_tables"]
+
+_MOST_FOR_PEOPLE = 50_000
+_UNUSED = ("bytes", "occupied", "changed", "inode", "links", "specials", "default", "first_odd", "odds")
+
+
+def load_everyone(reader: SurveyReader, seats: Sequence[Seat]) -> Everyone:
+    """Read what access needs of a system, and return its table of access."""
+    matrix = Matrix(
+        MODELS[reader.model],
+        reader.table("folders", without=_UNUSED),
+        reader.table("classes", without=("bytes", "occupied", "changed")),
+        reader.strings("lists.body"),
+        reader.idents(),
+        seats,
+        read_only=bool(reader.facts.get("read_only")),
+    )
+    return Everyone(matrix)
+
+
+def wanted_seats(app: App, system: str, people: Sequence[str] | None) -> list[Seat]:
+    """Return a system's seats, or those of some people."""
+    if not people:
+        return app.seats[system]
+    return [seat for name in people for seat in find_person(app, name).get(system, [])]
+
+
+def write_tables(
+    name: str, tables: Iterable[tuple[SurveyReader, Everyone]], which: Rows, below: Address | None, app: App
+) -> None:
+    """Write the table of access as CSV or JSON, block by block."""
+    is_json = app.options.format == "json"
+    with open_output(app) as out:
+        out.write(f'{{"report": "{name}", "rows": [\n' if is_json else CSV_HEAD)
+        waiting = ""
+        for reader, everyone in tables:
+            maker = LineMaker(reader.system, everyone, everyone.matrix.folders, is_json)
+            for text in maker.lines(everyone.blocks(which, _chosen(reader, everyone, below))):
+                out.write(waiting)
+                waiting = text
+        out.write(waiting.rstrip(",\n") + "\n]}\n" if is_json else waiting)
+
+
+def _chosen(reader: SurveyReader, everyone: Everyone, below: Address | None) -> NDArray[np.int64] | None:
+    if below is None:
+        return None
+    folders, missing = reader.find_path(below.path)
+    if missing is not None:
+        raise UnknownNameError("no folder of this name was counted", f"{below.system}:{os.fsdecode(below.path)}")
+    return everyone.rows_below(folders[-1].row)
+
+
+def people_rows(
+    tables: Iterable[tuple[SurveyReader, Everyone]], which: Rows, below: Address | None, app: App
+) -> Report:
+    """Make the table of access for people: a row for each way, and the union where there are several."""
+    rows: list[Sequence[Cell]] = []
+    folders = more = 0
+    for reader, everyone in tables:
+        path_of = folder_paths(everyone.matrix.folders)
+        chosen = _chosen(reader, everyone, below)
+        folders += everyone.matrix.folders.rows if chosen is None else len(chosen)
+        for block in everyone.blocks(which, chosen):
+            more += max(0, len(block.folder) + len(rows) - _MOST_FOR_PEOPLE)
+            numbers = zip(
+                block.folder.tolist(), block.column.tolist(), block.flags.tolist(), block.unknown.tolist(),
+                block.files.tolist(), *(count.tolist() for count in block.counts), strict=True,
+            )  # fmt: skip
+            for folder, column, flags, unknown, *counts in numbers:
+                if len(rows) >= _MOST_FOR_PEOPLE:
+                    break
+                way = everyone.columns[column]
+                seat = everyone.matrix.seats[way.seats[0]]
+                rights = flag_rights(flags)
+                known = None if counts[0] < 0 else FileCounts(*counts)
+                rows.append(
+                    (
+                        seat.person,
+                        Address(reader.system, path_of(folder)),
+                        way.way,
+                        Level.UNKNOWN.value if unknown else level_of(rights).value,
+                        "not known: a list on the way was not seen" if unknown else short_rights(rights),
+                        spell_files(known),
+                    )
+                )
+    shown = {"person", "folder", "way", "level", "rights", "of_files"}
+    columns = [column for column in ACCESS_COLUMNS if column.key in shown and column.show is not Show.MACHINE]
+    what = {
+        Rows.DIFFER: "rows where rights are not those of the folder above",
+        Rows.EVERY: "rows, every folder with any right",
+        Rows.ALL: "rows, every folder and person",
+    }[which]
+    when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+    headline = f"{len(rows) + more:,} {what}; {folders:,} folders looked at, as found on {when}."
+    notes = [f"{more:,} rows are left out here; --format csv writes all."] if more else []
+    return Report("access", headline, columns, rows, notes, "no rows: nobody has any right here")

@@ -1,0 +1,67 @@
+"""The groups of both sides, and who is in them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from neatledger.core.accounts import Group, find_cycles
+from neatledger.core.people import Seat
+from neatledger.core.plan import Plan
+from neatledger.reports.report import Cell, Column, Report
+
+__all__ = ["groups_report"]
+
+_COLUMNS = (
+    Column("group", "GROUP", cuts=True),
+    Column("system", "SYSTEM"),
+    Column("id", "ID", number=True),
+    Column("count", "PEOPLE", number=True),
+    Column("members", "MEMBERS", cuts=True),
+    Column("nested", "GROUPS IN IT", cuts=True),
+    Column("difference", "AGAINST THE PLAN", cuts=True),
+)
+
+
+def _members(group: Group, seats: Sequence[Seat]) -> list[str]:
+    return list(dict.fromkeys(seat.person for seat in seats if group.ident in seat.holder.groups))
+
+
+def groups_report(
+    plan: Plan, groups: Mapping[str, Sequence[Group]], seats: Mapping[str, Sequence[Seat]], *, side: str, is_all: bool
+) -> Report:
+    """List the groups: the plan's, those found, or both with what differs."""
+    rows: list[Sequence[Cell]] = []
+    hidden = off = 0
+    if side in ("plan", "both"):
+        for name, planned in plan.groups.items():
+            inner = tuple(member for member in planned.members if member in plan.groups)
+            people = sorted(plan.members[name])
+            rows.append((name, "plan", "", len(people), tuple(people), inner, ""))
+    planned_names = {
+        (system, plan.groups[name].names.get(system, name)): name for name in plan.groups for system in groups
+    }
+    for system, found in groups.items() if side != "plan" else ():
+        for group in found:
+            people = _members(group, seats[system])
+            of_plan = planned_names.get((system, group.name))
+            difference = _difference(plan, of_plan, people, seats[system]) if of_plan else ""
+            off += bool(difference)
+            is_own = not of_plan and len(people) <= 1 and not group.nested
+            if is_own and not is_all:
+                hidden += 1
+                continue
+            rows.append((group.name, system, group.ident, len(people), tuple(people), group.nested, difference))
+    nested = {name: [m for m in group.members if m in plan.groups] for name, group in plan.groups.items()}
+    notes = [f"A ring in the plan: {' in '.join((*ring, ring[0]))}." for ring in find_cycles(nested)]
+    if hidden:
+        notes.append(f"{hidden} groups with one member or none are not shown (--all lists them).")
+    headline = f"{len(rows)} groups" + (f"; {off} differ from the plan." if off else ".")
+    return Report("groups", headline, _COLUMNS, rows, notes, "no groups")
+
+
+def _difference(plan: Plan, name: str, people: Sequence[str], seats: Sequence[Seat]) -> str:
+    meant = {person for person in plan.members[name] if any(seat.person == person for seat in seats)}
+    lacking, beyond = sorted(meant - set(people)), sorted(set(people) - plan.members[name])
+    parts = [f"lacks {', '.join(lacking)}"] if lacking else []
+    parts += [f"also has {', '.join(beyond)}"] if beyond else []
+    return "; ".join(parts)

@@ -1,0 +1,156 @@
+"""Why someone can, or cannot: the chain of gates, which is the computation itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from neatledger.core.access import Access, Gate, Item, Way
+from neatledger.core.lists.contract import ListModel
+from neatledger.core.plan import Address, Plan
+from neatledger.core.rights import EVERY_RIGHT, Right, level_of, spell_rights
+from neatledger.reports.access import spell_files
+from neatledger.reports.names import EntryNames
+from neatledger.reports.report import Cell, Column, Report, Show
+
+__all__ = ["no_account_report", "plan_lines", "why_report"]
+
+_COLUMNS = (
+    Column("way", "WAY"),
+    Column("gate", "GATE", number=True),
+    Column("asks", "ASKS", cuts=True),
+    Column("result", "RESULT"),
+    Column("entry", "ENTRY", cuts=True),
+    Column("because", "BECAUSE", cuts=True),
+    Column("passes", "PASSES", Show.MACHINE),
+)
+_ASKS = {
+    "account": "is the account open?",
+    "system": "may anything be written here at all?",
+    "role": "an administrator's role",
+}
+
+
+def plan_lines(plan: Plan, person: str, address: Address) -> list[str]:
+    """Say what the plan means the person to have, where it speaks of the folder."""
+    rights, grants = plan.rights_at(address, person)
+    if grants:
+        by = "; ".join(
+            f"{holder} has {level.value} on {folder.address.system}:{folder.address.path.decode(errors='replace')}"
+            for folder, holder, level in grants
+        )
+        return [f"The plan gives {person} {level_of(rights).value} here: {by}."]
+    if plan.grants_at(address):
+        return [f"The plan gives {person} nothing here."]
+    return []
+
+
+def no_account_report(person: str, address: Address, planned: Sequence[str]) -> Report:
+    """Say that there is no account to judge."""
+    headline = f"{person} has no account on {address.system}: there is no way in."
+    return Report("why", headline, _COLUMNS, [], list(planned), empty="")
+
+
+def _asks(gate: Gate) -> str:
+    place = gate.place.decode("utf-8", "surrogateescape")
+    match gate.name:
+        case "enter":
+            return f"may enter {place}"
+        case "list":
+            return f"the list of {place}"
+        case _:
+            return _ASKS.get(gate.name, gate.name)
+
+
+def _result(gate: Gate) -> str:
+    if gate.stops:
+        return "stops"
+    if gate.passes == EVERY_RIGHT:
+        return "passes"
+    return "limits" if gate.name == "system" else f"gives {spell_rights(gate.passes)}"
+
+
+def _gate_rows(
+    number: int, way: Way, gate: Gate, names: Mapping[str, str], is_first_stop: bool
+) -> list[Sequence[Cell]]:
+    rows: list[Sequence[Cell]] = []
+    result = _result(gate) + (" — here it ends" if is_first_stop else "")
+    for place, reason in enumerate(gate.reasons or (None,)):
+        first = place == 0
+        entry = "" if reason is None else names.get(reason.entry, reason.entry)
+        because = "" if reason is None else reason.because
+        rows.append(
+            (
+                way.name if first and number == 1 else "",
+                number if first else "",
+                _asks(gate) if first else "",
+                result if first else "",
+                entry,
+                because,
+                spell_rights(gate.passes) if first else "",
+            )
+        )
+    return rows
+
+
+def _say_answer(way_rights: Right, access: Access, is_folder: bool) -> str:
+    if not access.is_known and not way_rights:
+        return "it is not known (a list on the way was not seen)"
+    if not way_rights & ~(Right.CLEAR | Right.CLEAR_OWN):
+        return "nothing"
+    words = spell_rights(way_rights)
+    return f"{level_of(way_rights).value} ({words})" if is_folder else words
+
+
+def why_report(
+    address: Address,
+    chain: Sequence[Item],
+    model: ListModel,
+    access: Access,
+    names: EntryNames,
+    *,
+    is_folder: bool,
+    note: str,
+) -> Report:
+    """Explain a person's access to a folder or file, way by way."""
+    rows: list[Sequence[Cell]] = []
+    notes: list[str] = [note] if note else []
+    for way in access.ways:
+        stop = way.first_stop
+        for number, gate in enumerate(way.gates, start=1):
+            rows += _gate_rows(number, way, gate, names, gate is stop)
+        notes += _say_missing(way, chain, model, names)
+    if access.counts is not None and access.counts.files:
+        notes.append(f"Of the files in it: {spell_files(access.counts)}.")
+    admin = [way for way in access.ways if way.name == "admin"]
+    if admin:
+        notes.append("The way `admin` is an administrator's own: it opens this whatever the lists say.")
+    place = f"{address.system}:{address.path.decode('utf-8', 'surrogateescape')}"
+    headline = f"{access.person} on {place}: {_say_answer(access.rights, access, is_folder)}."
+    return Report("why", headline, _COLUMNS, rows, notes)
+
+
+def _say_missing(way: Way, chain: Sequence[Item], model: ListModel, names: EntryNames) -> list[str]:
+    """Say in words of an office what the first gate that stops wants."""
+    stop = way.first_stop
+    if stop is None or way.name != "share":
+        return []
+    seat = way.seat
+    if stop.name == "account":
+        return [f"Missing: the account {seat.account.login} is {seat.account.state.value}; open it again first."]
+    item = next((each for each in chain if each.path == stop.place), chain[-1])
+    wants, words = (Right.ENTER, "enter") if stop.name == "enter" else (Right.LIST | Right.READ, "read")
+    place = stop.place.decode("utf-8", "surrogateescape")
+    holders = _who_has(model, item, wants, names)
+    told = f"Missing: to {words} {place}, {seat.person} must be "
+    if holders:
+        return [told + f"in {_or(holders)} — or be given an entry of their own there."]
+    return [told + "given an entry there, or be in a group that is given one: no group has that right now."]
+
+
+def _who_has(model: ListModel, item: Item, wants: Right, names: EntryNames) -> list[str]:
+    view = model.view(item.parsed, is_folder=True)
+    return [f"the group {names.group(ident)}" for ident, rights in view.groups.items() if rights & wants == wants]
+
+
+def _or(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " or " + words[-1]

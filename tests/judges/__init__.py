@@ -1,0 +1,1 @@
+"""Real systems that judge our answers."""
