@@ -17,7 +17,7 @@ from neatledger.errors import NeatError, PlanError, UsageError
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["COMMANDS", "main"]
+__all__ = ["COMMANDS", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
@@ -67,7 +67,8 @@ def _help() -> str:
     )
 
 
-def _make_parser(name: str) -> argparse.ArgumentParser:
+def make_parser(name: str) -> argparse.ArgumentParser:
+    """Return the parser of one command, its own words and the common ones."""
     parser = _Parser(prog=f"neatledger {name}", description=COMMANDS[name], allow_abbrev=False)
     import_module(f"neatledger.commands.{name}").add_arguments(parser)
     common = parser.add_argument_group("common options")
@@ -96,7 +97,7 @@ def _run(words: Sequence[str]) -> int:
     name = words[0]
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
-    args = _make_parser(name).parse_args(words[1:])
+    args = make_parser(name).parse_args(words[1:])
     from neatledger.app import App, Options
 
     options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)

@@ -33,7 +33,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         address = app.address(args.folder)
         reader = app.reader(address.system)
         place = place_at(reader, address)
-    address = place.address
+        address = place.address
         if not place.is_folder:
             raise UnknownNameError("this is a file", show_address(address), "why explains access to files")
         item, names, users = place.chain[-1], _names(reader), _owner_names(reader)

@@ -32,7 +32,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         place = place_at(app.reader(address.system), address)
         people = seats_by_person(app.seats[address.system])
         asked = {person: ask_person(place, seats) for person, seats in people.items()}
-        differences = differences_at(app.plan, address, asked)
+        differences = differences_at(app.plan, place.address, asked)
         show_report(both_report("who", differences, args.folder), app)
         return 1 if any(differences) else 0
     show_report(_found(address, app, is_all=args.all), app)

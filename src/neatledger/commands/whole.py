@@ -11,14 +11,14 @@ from numpy.typing import NDArray
 from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.core.access import FileCounts
-from neatledger.core.everyone import Everyone, Rows
+from neatledger.core.everyone import Everyone, Rows, flag_rights
 from neatledger.core.lists.table import MODELS
 from neatledger.core.matrix import Matrix
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, level_of
 from neatledger.errors import UnknownNameError
-from neatledger.faces.accesstable import CSV_HEAD, LineMaker, flag_rights, folder_paths
+from neatledger.faces.accesstable import CSV_HEAD, LineMaker, folder_paths
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.access import ACCESS_COLUMNS, short_rights, spell_files

@@ -7,6 +7,7 @@ from enum import IntEnum
 
 __all__ = [
     "CLASS_COLUMNS",
+    "COLLISION_COLUMNS",
     "COLUMNS",
     "FOLDER_COLUMNS",
     "HARD_COLUMNS",
@@ -69,11 +70,14 @@ class SeenState(IntEnum):
     LIST_UNKNOWN = 3
 
 
+COLLISION_COLUMNS = {"folder": "i4", "name": "bytes"}
+
 COLUMNS: dict[str, dict[str, str]] = {
     "folders": FOLDER_COLUMNS,
     "classes": CLASS_COLUMNS,
     "odd": ODD_COLUMNS,
     "hard": HARD_COLUMNS,
+    "collisions": COLLISION_COLUMNS,
     "lists": {"body": "bytes"},
     "idents": {"text": "bytes"},
     "kinds": {"word": "bytes"},

@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,7 @@ from neatledger.core.columns import SeenState
 from neatledger.core.matrix import Bits, Matrix
 from neatledger.core.rights import Right
 
-__all__ = ["Column", "Everyone", "RowBlock", "Rows", "preorder"]
+__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights", "preorder"]
 
 Ints = NDArray[np.int64]
 
@@ -62,6 +62,16 @@ class RowBlock:
     unknown: NDArray[np.bool_]
     files: Ints
     counts: tuple[Ints, Ints, Ints]
+
+
+@lru_cache(maxsize=256)
+def flag_rights(flags: int) -> Right:
+    """Return the set of rights for the bits of a row's flags."""
+    rights = Right.NONE
+    for number, right in enumerate(FLAG_RIGHTS):
+        if flags >> number & 1:
+            rights |= right
+    return rights
 
 
 def preorder(matrix: Matrix) -> Ints:

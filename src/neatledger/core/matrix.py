@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.columns import SeenState
 from neatledger.core.holders import Crowd
-from neatledger.core.lists.contract import ListModel, RightSets
+from neatledger.core.lists.contract import ListModel, ListView, RightSets
 from neatledger.core.people import Seat
 from neatledger.core.rights import EVERY_RIGHT, Right
 from neatledger.core.survey import Table
@@ -128,7 +128,7 @@ class Matrix:
             if any(other) or any(owner)
         }
 
-    def _at(self, right: Right, rows: Rows) -> Bits:
+    def own(self, right: Right, rows: Rows) -> Bits:
         """Return what the folders' own lists say of a right."""
         spread = self._folder_lists.get(right)
         if spread is None:
@@ -154,7 +154,7 @@ class Matrix:
         for level, (first, last) in enumerate(self.levels):
             for start in range(first, last, _CHUNK):
                 end = min(start + _CHUNK, last)
-                block = self._at(Right.ENTER, np.arange(start, end))
+                block = self.own(Right.ENTER, np.arange(start, end))
                 block &= inside[parent[start:end]] if level else self._open
                 inside[start:end] = block
         return inside
@@ -176,9 +176,9 @@ class Matrix:
         parent = np.maximum(above, 0)
         reach = self.passing[parent]
         reach[is_root] = self._open
-        rights: dict[Right, Bits] = {right: self._at(right, rows) & reach for right in _FOLDER}
+        rights: dict[Right, Bits] = {right: self.own(right, rows) & reach for right in _FOLDER}
         owned = self._owned[self.folders["owner"][rows]]
-        delete = self._at(Right.CLEAR, parent) | (self._at(Right.CLEAR_OWN, parent) & owned)
+        delete = self.own(Right.CLEAR, parent) | (self.own(Right.CLEAR_OWN, parent) & owned)
         rights[Right.DELETE] |= delete & reach
         rights[Right.DELETE][is_root] = 0
         if self.read_only:
@@ -200,9 +200,22 @@ class Matrix:
         for right in _FILE:
             spread = self._file_lists.get(right)
             found[right] = np.zeros_like(inside) if spread is None else spread.at(lists, owned) & inside
-        clear = self._at(Right.CLEAR, folder) | (self._at(Right.CLEAR_OWN, folder) & owned)
+        clear = self.own(Right.CLEAR, folder) | (self.own(Right.CLEAR_OWN, folder) & owned)
         found[Right.DELETE] = clear & inside
         if self.read_only:
             found[Right.CHANGE][:] = 0
             found[Right.DELETE][:] = 0
         return found
+
+    def view(self, number: int, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know of a list."""
+        return self.model.view(self.model.parse(self._lists[number]), is_folder=is_folder)
+
+    def entries(self, number: int) -> bytes:
+        """Return the body of a list as it is stored."""
+        return self._lists[number]
+
+    @property
+    def idents(self) -> Sequence[str]:
+        """The identifiers that owners' numbers stand for."""
+        return self._idents

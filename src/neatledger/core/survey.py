@@ -3,7 +3,8 @@
 Folders are rows of a table in breadth-first order: row 0 is the root, the children of a folder are
 neighbours, sorted by name as bytes. Files are not rows of their own: per folder they are added up by
 list, owner and kind (a *class*), and only files whose list or owner differs from that of most of their
-neighbours are kept by name (*odd*). Names of the same file system object are kept by identity (*hard*).
+neighbours are kept by name (*odd*). Names of the same file system object are kept by identity (*hard*),
+and names that differ from another beside them in letter case only are kept too (*collisions*).
 """
 
 from __future__ import annotations
@@ -54,6 +55,7 @@ class Survey:
     classes: Table
     odd: Table
     hard: Table
+    collisions: Table
     lists: list[bytes]
     idents: list[str]
     kinds: list[str]

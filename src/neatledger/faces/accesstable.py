@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.everyone import Everyone, RowBlock
+from neatledger.core.everyone import FLAG_RIGHTS, Everyone, RowBlock, flag_rights
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, Right, level_of
 from neatledger.core.survey import Table
@@ -18,22 +18,12 @@ from neatledger.faces.names import encode_address, encode_bytes
 from neatledger.reports.access import ACCESS_COLUMNS
 from neatledger.reports.report import Show
 
-__all__ = ["CSV_HEAD", "FLAG_ORDER", "LineMaker", "flag_rights", "folder_paths"]
+__all__ = ["CSV_HEAD", "LineMaker", "folder_paths"]
 
 _KEPT = [column.key for column in ACCESS_COLUMNS if column.show is not Show.PEOPLE and column.key != "by"]
 CSV_HEAD = ",".join(_KEPT) + "\n"
-FLAG_ORDER = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
 _SHOWN = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
-_UNKNOWN = 1 << len(FLAG_ORDER)
-
-
-def flag_rights(flags: int) -> Right:
-    """Return the set of rights for the bits of a row's flags."""
-    rights = Right.NONE
-    for number, right in enumerate(FLAG_ORDER):
-        if flags >> number & 1:
-            rights |= right
-    return rights
+_UNKNOWN = 1 << len(FLAG_RIGHTS)
 
 
 def folder_paths(folders: Table) -> Callable[[int], bytes]:

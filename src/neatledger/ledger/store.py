@@ -136,6 +136,7 @@ class Ledger:
             "classes": survey.classes,
             "odd": survey.odd,
             "hard": survey.hard,
+            "collisions": survey.collisions,
         }
         for name, table in tables.items():
             for column, dtype in COLUMNS[name].items():

@@ -9,7 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.columns import CLASS_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, ODD_COLUMNS, NotSeen
+from neatledger.core.columns import (
+    CLASS_COLUMNS,
+    COLLISION_COLUMNS,
+    FOLDER_COLUMNS,
+    HARD_COLUMNS,
+    ODD_COLUMNS,
+    NotSeen,
+)
 from neatledger.core.survey import Table
 from neatledger.sources.walk import FOLDER_ROW, Part
 
@@ -26,6 +33,7 @@ class Assembled:
     classes: Table
     odd: Table
     hard: Table
+    collisions: Table
     lists: list[bytes]
     idents: list[str]
     kinds: list[str]
@@ -98,6 +106,7 @@ def assemble(parts: list[Part]) -> Assembled:
         classes,
         odd,
         _hard(parts, numbers),
+        _collisions(parts, numbers),
         numbers.list_bodies,
         [str(uid) for uid in numbers.uids.tolist()],
         numbers.kind_words,
@@ -182,6 +191,17 @@ def _hard(parts: list[Part], numbers: _Numbers) -> Table:
         pieces.append(np.stack([*moved, numbers.kinds[number][kind], *rest], axis=1))
     whole = np.concatenate(pieces)
     return _typed(dict(zip(HARD_COLUMNS, whole[_by_folder(whole)].T, strict=True)), HARD_COLUMNS)
+
+
+def _collisions(parts: list[Part], numbers: _Numbers) -> Table:
+    found = [
+        (int(numbers.new[row + numbers.starts[part]]), name)
+        for part, each in enumerate(parts)
+        for row, name in each.collisions
+    ]
+    found.sort(key=lambda one: one[0])
+    columns = {"folder": np.array([row for row, _ in found], dtype=np.int64), "name": [name for _, name in found]}
+    return _typed(columns, COLLISION_COLUMNS)
 
 
 def _count_below(folders: Table, rows: Table, first: str, count: str) -> None:

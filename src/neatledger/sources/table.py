@@ -9,6 +9,7 @@ from neatledger.sources.contract import Source
 __all__ = ["SOURCES", "load_source"]
 
 SOURCES: dict[str, tuple[str, str]] = {
+    "listing": ("neatledger.sources.listing", "an exported CSV file, for a system that cannot be reached from here"),
     "tree": ("neatledger.sources.tree", "a folder on this machine or mounted on it, with POSIX lists"),
 }
 

@@ -47,6 +47,7 @@ def read(context: SourceContext) -> Survey:
         classes=tree.classes,
         odd=tree.odd,
         hard=tree.hard,
+        collisions=tree.collisions,
         lists=tree.lists,
         idents=tree.idents,
         kinds=tree.kinds,

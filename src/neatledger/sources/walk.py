@@ -17,7 +17,7 @@ from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources.sums import Sums, sum_up
 
-__all__ = ["FOLDER_ROW", "Folder", "Part", "Walker", "meta_of", "open_below", "why_not"]
+__all__ = ["FOLDER_ROW", "Folder", "Part", "Walker", "colliding_names", "meta_of", "open_below", "why_not"]
 
 _ACCESS, _DEFAULT = "system.posix_acl_access", "system.posix_acl_default"
 _TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
@@ -48,8 +48,15 @@ class Part:
     lists: dict[bytes, int] = field(default_factory=dict)
     kinds: dict[str, int] = field(default_factory=dict)
     not_seen: list[tuple[int, bytes, str]] = field(default_factory=list)
+    collisions: list[tuple[int, bytes]] = field(default_factory=list)  # folder, a name like another but for case
     parent_row: int = -1
     entries: int = 0
+
+    @staticmethod
+    def kind_of(name: str) -> str:
+        """Return a file's kind, the end of its name; `Walker.read_folder` has the same in its loop."""
+        dot = name.rfind(".") + 1
+        return name[dot:] if dot > 1 and len(name) - dot <= _LONGEST_KIND else ""
 
 
 FOLDER_ROW = ("parent", "depth", "list", "default", "owner", "state", "bytes", "occupied", "changed", "inode")
@@ -117,7 +124,7 @@ class Walker:
             number = self._number(mode, gid, at, has)
             if _DEFAULT in has:
                 entries = entries_from_attribute(os.getxattr(at, _DEFAULT, follow_symlinks=False))
-                body = pack_body(mode, gid, entries)
+                body = pack_body(0, 0, entries)  # whatever the folder's own mode
                 default = part.lists.setdefault(body, len(part.lists))
         except (OSError, FormatError) as error:
             number, state = self._number(mode, gid, at, []), SeenState.LIST_UNKNOWN
@@ -147,6 +154,7 @@ class Walker:
         kinds, plain, listxattr = part.kinds, self._plain, os.listxattr
         add_row, add_name = self._files.extend, self._names.append
         links = specials = seen = 0
+        before = len(self._names)
         os.fchdir(fd)
         with os.scandir(fd) as entries:
             for entry in entries:
@@ -187,6 +195,11 @@ class Walker:
         part.folders[row * _FOLDER_WIDTH + 10] = links
         part.folders[row * _FOLDER_WIDTH + 11] = specials
         part.entries += seen
+        names = self._names[before:]
+        if folders:
+            names += [os.fsdecode(folder[0]) for folder in folders]
+        if len(set(map(str.casefold, names))) != len(names):
+            part.collisions += ((row, name) for name in colliding_names(names))
         if len(self._names) > _SUM_UP_AFTER:
             self.tell()
         folders.sort(key=_by_name)
@@ -261,6 +274,14 @@ class Walker:
 
     def _set_state(self, row: int, state: SeenState) -> None:
         self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)
+
+
+def colliding_names(names: list[str]) -> list[bytes]:
+    """Return the names that differ from another one only in letter case, those alike side by side."""
+    alike: dict[str, list[str]] = {}
+    for name in names:
+        alike.setdefault(name.casefold(), []).append(name)
+    return [os.fsencode(name) for folded in sorted(alike) for name in sorted(alike[folded]) if len(alike[folded]) > 1]
 
 
 def _by_name(folder: Folder) -> bytes:

@@ -1,0 +1,72 @@
+"""``demo``: make the sample office and walk through the main questions."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Sequence
+from datetime import date
+from importlib import import_module
+from pathlib import Path
+
+from neatledger.app import App, Options
+from neatledger.cli import make_parser
+from neatledger.demo.make import make_office, take_out
+
+__all__ = ["add_arguments", "run"]
+
+_BEFORE, _TODAY = "2026-11-16", "2026-11-23"
+_TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Who can really read Payroll? One reader is a surprise:", ("who", "barn:/Payroll")),
+    ("Why can the student? The chain of gates is the computation itself:", ("why", "thistle", "barn:/Payroll")),
+    ("What is the audit's word on it? (The gravest come first.)", ("check", "--only", "expectation-broken")),
+    ("What does the laboratory, a guest, reach?", ("reach", "hollin")),
+    ("Why can the front desk not look at the scans, and what is missing?", ("why", "marsh", "barn:/Imaging/2026")),
+    ("Two letters in a folder everybody shares are closed to most:", ("who", "barn:/Records/2026/Dogs")),
+    ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
+    ("One person's sheet:", ("people", "kestrel")),
+)
+_AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("The student was taken out of the payroll group, and the barn counted again. What changed?", ("changes",)),
+    ("And everything the audit has to say now:", ("check",)),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument(
+        "dir", metavar="DIR", type=Path, nargs="?", default=Path("demo-office"), help="where to make it"
+    )
+    parser.add_argument(
+        "--listing", action="store_true", help="as a listing, even where the tree could be made for real"
+    )
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Make, gather, ask, change, gather again, ask again."""
+    on_disk = os.geteuid() == 0 and not args.listing
+    make_office(args.dir, on_disk=on_disk)
+    how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
+    _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.\n")
+    _step(app, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
+    for sentence, words in _TOUR:
+        _step(app, args.dir, _BEFORE, sentence, words)
+    take_out(args.dir, "payroll", "tthistle")
+    _step(app, args.dir, _TODAY, "A week later, another count:", ("gather",))
+    for sentence, words in _AFTER:
+        _step(app, args.dir, _TODAY, sentence, words)
+    _say(app, f"Ask on:  cd {args.dir} && neatledger --help\n")
+    return 0
+
+
+def _say(app: App, text: str) -> None:
+    print(text, file=app.streams.out)
+
+
+def _step(app: App, office: Path, today: str, sentence: str, words: Sequence[str]) -> None:
+    shown = [f"'{word}'" if " " in word else word for word in words]
+    _say(app, f"{sentence}\n$ neatledger {' '.join(shown)}")
+    args = make_parser(words[0]).parse_args(words[1:])
+    options = Options(str(office), args.side, args.as_of, date.fromisoformat(today))
+    import_module(f"neatledger.commands.{words[0]}").run(args, App(options, app.streams, app.env))
+    _say(app, "")

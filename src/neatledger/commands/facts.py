@@ -1,0 +1,54 @@
+"""The facts of every system, as checks want them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from neatledger.app import App
+from neatledger.commands.asking import ask_person
+from neatledger.commands.whole import load_everyone
+from neatledger.core.access import Access
+from neatledger.core.checks.contract import Office, SystemFacts, stranger
+from neatledger.core.homes import match_homes
+from neatledger.core.people import Seat
+from neatledger.core.plan import Address, PlanSystem
+from neatledger.ledger.homes import find_homes
+from neatledger.ledger.places import find_place
+from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.names import EntryNames, ident_names
+
+__all__ = ["load_office"]
+
+
+def load_office(app: App) -> Office:
+    """Read the whole office for its checks."""
+    systems = [
+        _load(app.plan.systems.get(name, PlanSystem(name, "", {})), reader, app.seats[name])
+        for name, reader in app.readers.items()
+    ]
+    return Office(app.plan, systems, app.today)
+
+
+def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> SystemFacts:
+    everyone = load_everyone(reader, [*seats, stranger()])
+    facts = SystemFacts(
+        name=reader.system,
+        everyone=everyone,
+        accounts=reader.accounts,
+        groups=reader.groups,
+        odd=reader.table("odd"),
+        collisions=reader.table("collisions"),
+        homes=match_homes(find_homes(reader, system), reader.accounts),
+        home_roots=system.homes,
+        not_seen=reader.not_seen,
+        explain=_explainer(reader, lambda row: facts.address(row)),
+        entry_text=EntryNames(*ident_names(reader.accounts, reader.groups)).get,
+    )
+    return facts
+
+
+def _explainer(reader: SurveyReader, address_of: Callable[[int], Address]) -> Callable[[int, Seat], Access]:
+    def explain(row: int, seat: Seat) -> Access:
+        return ask_person(find_place(reader, address_of(row)), [seat])
+
+    return explain

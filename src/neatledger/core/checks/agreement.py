@@ -1,0 +1,221 @@
+"""Whether the office is as it is meant to be: expectations, and the plan against what was found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.everyone import Rows, flag_rights
+from neatledger.core.lists.contract import Effect
+from neatledger.core.patterns import match_folders
+from neatledger.core.people import Seat, is_held_by
+from neatledger.core.plan import Address, Bound, Expectation, Kind
+from neatledger.core.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
+from neatledger.core.sides import COMPARED, Difference
+
+__all__ = ["CHECKS"]
+
+_MOST = 200
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """What one person has on one folder by any way but an administrator's."""
+
+    rights: Right
+    files: int
+    read: int
+    change: int
+
+    def unite(self, other: _Held) -> _Held:
+        """Unite what two accounts of one person have."""
+        read, change = max(self.read, other.read), max(self.change, other.change)
+        return _Held(self.rights | other.rights, self.files, read, change)
+
+
+def _seats_of(facts: SystemFacts) -> dict[str, list[int]]:
+    people: dict[str, list[int]] = {}
+    for number, seat in enumerate(facts.seats):
+        people.setdefault(seat.person, []).append(number)
+    return people
+
+
+def _rights_of(facts: SystemFacts, row: int, numbers: Sequence[int]) -> Right:
+    rights = Right.NONE
+    for right, bits in facts.rights.items():
+        if any(int(bits[row, number >> 6]) >> (number & 63) & 1 for number in numbers):
+            rights |= right
+    return rights
+
+
+def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _Held]]:
+    """Yield what every person has on some folders, by any way but an administrator's."""
+    people = [seat.person for seat in facts.seats]
+    for block in facts.everyone.blocks(Rows.ALL, np.asarray(rows, dtype=np.int64)):
+        united: dict[tuple[int, str], _Held] = {}
+        numbers = (block.folder, block.column, block.flags, block.files, block.counts[0], block.counts[1])
+        for row, column, flags, files, read, change in zip(*(each.tolist() for each in numbers), strict=True):
+            if column < len(people):
+                held = _Held(flag_rights(flags), max(files, 0), max(read, 0), max(change, 0))
+                before = united.get((row, people[column]))
+                united[row, people[column]] = held if before is None else before.unite(held)
+        for (row, person), held in united.items():
+            yield row, person, held
+
+
+def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
+    """Name the way and the entry that decided."""
+    for number in numbers:
+        for way in facts.explain(row, facts.seats[number]).ways:
+            gate = way.first_stop or way.gates[-1]
+            said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS]
+            if way.name != "admin" and said:
+                return f"way {way.name}, {gate.name}: {facts.entry_text(said[0].entry)}"
+    return "no way in"
+
+
+def _beyond(level: Level, held: _Held) -> str:
+    allowed = LEVEL_RIGHTS[level]
+    more = held.rights & ~allowed & COMPARED
+    told = [spell_rights(more)] if more else []
+    if held.change and not allowed & Right.CHANGE:
+        told.append(f"changes {held.change:,} of {held.files:,} files")
+    elif held.read and not allowed & Right.READ:
+        told.append(f"reads {held.read:,} of {held.files:,} files")
+    return ", ".join(told)
+
+
+def _lacking(level: Level, held: _Held) -> str:
+    wanted = LEVEL_RIGHTS[level] & (COMPARED if level is not Level.DROP else Right.ADD)
+    told = [spell_rights(wanted & ~held.rights)] if wanted & ~held.rights else []
+    if not told and wanted & Right.READ and held.read < held.files:
+        told.append(f"reads only {held.read:,} of {held.files:,} files")
+    return ", ".join(told)
+
+
+def _has_level(level: Level, held: _Held) -> bool:
+    wanted = LEVEL_RIGHTS[level] & COMPARED
+    return held.rights & wanted == wanted or bool(wanted & Right.READ and not wanted & Right.ADD and held.read)
+
+
+def _judge(expectation: Expectation, held: _Held, is_named: bool) -> str:
+    level = expectation.level
+    match expectation.bound:
+        case Bound.AT_MOST:
+            beyond = _beyond(level, held) if is_named else ""
+            return f"has more than {level.value}: {beyond}" if beyond else ""
+        case Bound.AT_LEAST:
+            lacking = _lacking(level, held) if is_named else ""
+            return f"has less than {level.value}: lacks {lacking}" if lacking else ""
+        case Bound.EXACTLY:
+            if is_named:
+                lacking = _lacking(level, held)
+                return f"has less than {level.value}: lacks {lacking}" if lacking else ""
+            return f"has {level.value} too" if level is not Level.NONE and _has_level(level, held) else ""
+
+
+def _is_named(office: Office, expectation: Expectation, seat: Seat) -> bool:
+    return any(is_held_by(office.plan, holder, seat) for holder in expectation.holders)
+
+
+def _expectations(office: Office) -> Iterator[Finding]:
+    by_name = {facts.name: facts for facts in office.systems}
+    for expectation in office.plan.expectations:
+        facts = by_name.get(expectation.system)
+        where = Address(expectation.system, expectation.pattern)
+        if facts is None:
+            yield Finding("expectation-broken", where, f"{expectation.name}: the system was not gathered")
+            continue
+        rows = match_folders(expectation.pattern, facts.folders)
+        if not rows:
+            yield Finding("expectation-broken", where, f"{expectation.name}: no such folder was found")
+        yield from _expect(office, facts, expectation, rows)
+
+
+def _expect(office: Office, facts: SystemFacts, expectation: Expectation, rows: Sequence[int]) -> Iterator[Finding]:
+    told = 0
+    seats = _seats_of(facts)
+    named = {person: _is_named(office, expectation, facts.seats[numbers[0]]) for person, numbers in seats.items()}
+    broken: set[tuple[str, int]] = set()
+    for row, person, held in _held(facts, rows):
+        fault = _judge(expectation, held, named[person])
+        if fault:
+            broken.add((person, row))
+            # What is broken above is told there, once.
+            if (person, int(facts.folders["parent"][row])) not in broken and told < _MOST:
+                told += 1
+                evidence = f"{expectation.name}: {person} {fault} — by {_by(facts, row, seats[person])}"
+                yield Finding("expectation-broken", facts.address(row), evidence)
+    if expectation.bound is not Bound.AT_MOST:
+        for holder in expectation.holders:
+            if holder in office.plan.people and holder not in named:
+                where = Address(expectation.system, expectation.pattern)
+                evidence = f"{expectation.name}: {holder} has no account on {facts.name}"
+                yield Finding("expectation-broken", where, evidence)
+
+
+def _planned_rows(office: Office, facts: SystemFacts) -> Iterator[tuple[Address, int]]:
+    for folder in office.plan.folders:
+        if folder.address.system == facts.name:
+            pattern = folder.address.path
+            rows = match_folders(pattern, facts.folders) if b"*" not in pattern else []
+            yield folder.address, rows[0] if rows else -1
+
+
+def _folder_missing(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for address, row in _planned_rows(office, facts):
+            if row < 0:
+                yield Finding("folder-missing", address, "the plan has this folder; it was not found")
+
+
+def _differs(office: Office) -> Iterator[Finding]:
+    plan = office.plan
+    for facts in office.systems:
+        planned = {row: address for address, row in _planned_rows(office, facts) if row >= 0}
+        people = _seats_of(facts)
+        for row, address in planned.items():
+            for person, numbers in people.items():
+                if person not in plan.people and facts.seats[numbers[0]].kind is Kind.SERVICE:
+                    continue
+                meant, _ = plan.rights_at(address, person)
+                difference = Difference(person, address, meant, _rights_of(facts, row, numbers))
+                if difference:
+                    by = _by(facts, row, numbers)
+                    told = f"{person} {difference.spell()} (plan {level_of(meant).value}) — by {by}"
+                    yield Finding("plan-differs", address, told)
+
+
+def _not_seen(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for each in facts.not_seen:
+            yield Finding("not-seen", Address(facts.name, each.path), f"{each.why}: what is there is unknown")
+
+
+CHECKS = (
+    Check(
+        "expectation-broken",
+        Severity.HIGH,
+        "an expectation of the plan does not hold",
+        "change the entry that decides, or the expectation",
+        _expectations,
+    ),
+    Check(
+        "plan-differs",
+        Severity.MEDIUM,
+        "what was found on a folder is not what the plan means",
+        "bring the folder's list in line with the plan, or the plan with the folder",
+        _differs,
+    ),
+    Check("folder-missing", Severity.MEDIUM, "a folder of the plan is not there", "make it", _folder_missing),
+    Check(
+        "not-seen",
+        Severity.LOW,
+        "something could not be seen, so nobody knows who can reach it",
+        "gather as an account that may see it",
+        _not_seen,
+    ),
+)

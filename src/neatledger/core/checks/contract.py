@@ -1,0 +1,160 @@
+"""What a check is, what it may look at, and what it finds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access import Access
+from neatledger.core.accounts import Account, Group
+from neatledger.core.columns import NotSeen
+from neatledger.core.everyone import Everyone, preorder
+from neatledger.core.holders import Holder
+from neatledger.core.homes import HomeMatch
+from neatledger.core.lists.contract import ListView
+from neatledger.core.matrix import Bits
+from neatledger.core.people import Seat
+from neatledger.core.plan import Address, Kind, Plan
+from neatledger.core.rights import Right
+from neatledger.core.survey import Table
+
+__all__ = ["Check", "Finding", "Office", "Severity", "SystemFacts", "stranger"]
+
+Ints = NDArray[np.int64]
+
+
+class Severity(Enum):
+    """How much a finding matters, the least first."""
+
+    ADVICE = "advice"
+    LOW = "low"
+    MEDIUM = "medium"
+    HIGH = "high"
+
+    @property
+    def rank(self) -> int:
+        """Return the place in the order, 0 for the least."""
+        return list(Severity).index(self)
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing found: which check, where, what was seen, and what to do about it."""
+
+    check: str
+    place: Address | str
+    evidence: str
+    advice: str = ""
+
+
+def stranger() -> Seat:
+    """Return the seat of someone with an account of their own and in no group: what everyone has."""
+    account = Account("(everyone)", "", "")
+    return Seat("(everyone)", "everyone", Kind.STAFF, "", account, Holder("", "", frozenset()), False)
+
+
+@dataclass
+class SystemFacts:
+    """One system of a count, whole. The last seat of `everyone` is the stranger's.
+
+    `explain` gives one person's access to a folder by its row, with reasons.
+    """
+
+    name: str
+    everyone: Everyone
+    accounts: Sequence[Account]
+    groups: Sequence[Group]
+    odd: Table
+    collisions: Table
+    homes: Sequence[HomeMatch]
+    home_roots: Sequence[bytes]
+    not_seen: Sequence[NotSeen]
+    explain: Callable[[int, Seat], Access]
+    entry_text: Callable[[str], str]
+
+    @property
+    def folders(self) -> Table:
+        """The table of folders."""
+        return self.everyone.matrix.folders
+
+    @property
+    def seats(self) -> Sequence[Seat]:
+        """The seats of real accounts."""
+        return self.everyone.matrix.seats[:-1]
+
+    @cached_property
+    def order(self) -> Ints:
+        """All folders in reading order."""
+        return preorder(self.everyone.matrix)
+
+    def address(self, row: int) -> Address:
+        """Return a folder's address."""
+        names, parent = self.folders.texts("name"), self.folders["parent"]
+        steps: list[bytes] = []
+        while row > 0:
+            steps.append(names[row])
+            row = int(parent[row])
+        return Address(self.name, b"/" + b"/".join(reversed(steps)))
+
+    @cached_property
+    def views(self) -> Mapping[int, ListView]:
+        """What every list that a folder has grants, by the list's number."""
+        matrix = self.everyone.matrix
+        used = np.unique(self.folders["list"]).tolist()
+        return {number: matrix.view(number, is_folder=True) for number in used}
+
+    @cached_property
+    def list_tops(self) -> dict[int, list[int]]:
+        """For each list the folders that have it while the folder above has another, in reading order."""
+        lists, parent = self.folders["list"], self.folders["parent"]
+        top = np.ones(self.folders.rows, dtype=bool)
+        top[1:] = lists[1:] != lists[parent[1:]]
+        found: dict[int, list[int]] = {}
+        for row in self.order[top[self.order]].tolist():
+            found.setdefault(int(lists[row]), []).append(row)
+        return found
+
+    @cached_property
+    def list_counts(self) -> NDArray[np.int64]:
+        """How many folders have each list."""
+        return np.bincount(self.folders["list"]).astype(np.int64)
+
+    @cached_property
+    def rights(self) -> Mapping[Right, Bits]:
+        """The bits of all rights on all folders, the ways of administrators left out."""
+        rows = np.arange(self.folders.rows)
+        return self.everyone.matrix.block(rows).rights
+
+    def tops_of(self, mask: NDArray[np.bool_]) -> list[int]:
+        """Of the marked folders, return those whose folder above is not marked, in reading order."""
+        parent = self.folders["parent"]
+        top = mask.copy()
+        top[1:] &= ~mask[parent[1:]]
+        rows: list[int] = self.order[top[self.order]].tolist()
+        return rows
+
+
+@dataclass
+class Office:
+    """The whole office on both sides, as checks see it."""
+
+    plan: Plan
+    systems: Sequence[SystemFacts]
+    today: date
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One check: its stable name, severity, what it finds, what to do then, and its rule."""
+
+    name: str
+    severity: Severity
+    summary: str
+    advice: str
+    find: Callable[[Office], Iterable[Finding]]

@@ -1,0 +1,152 @@
+"""Who is named in lists: people where a group would do, holders nobody knows, groups nobody is in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.people import Seat
+from neatledger.core.rights import Right, spell_rights
+
+__all__ = ["CHECKS"]
+
+_TOLD = Right.ENTER | Right.LIST | Right.READ | Right.ADD
+
+
+def _places(facts: SystemFacts, number: int) -> Iterator[tuple[int, str]]:
+    """Yield the top folders that have a list; the first with how many have it in all."""
+    count = int(facts.list_counts[number])
+    for place, row in enumerate(facts.list_tops.get(number, ())):
+        yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
+
+
+def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Seat], Right, Right]]:
+    """Yield list, seats named in it, what they get, and what their groups in it would give."""
+    by_ident: dict[str, list[Seat]] = {}
+    for seat in facts.seats:
+        by_ident.setdefault(seat.holder.user, []).append(seat)
+    for number, view in facts.views.items():
+        for ident, rights in view.users.items():
+            seats = by_ident.get(ident, [])
+            if seats and rights:
+                through = Right.NONE
+                for group, given in view.groups.items():
+                    if all(group in seat.holder.groups for seat in seats):
+                        through |= given
+                yield number, seats, rights & _TOLD, through & _TOLD
+
+
+def _find_direct(office: Office, check: str) -> Iterator[Finding]:
+    for facts in office.systems:
+        for number, seats, rights, through in _direct_grants(facts):
+            beyond = rights & ~through
+            kind = "direct-grant" if not through else "escalating-grant" if beyond else "redundant-grant"
+            if kind != check:
+                continue
+            who = "/".join(dict.fromkeys(seat.person for seat in seats))
+            told = f"{who} is given {spell_rights(rights)} by name"
+            if kind == "redundant-grant":
+                told += ", which a group here gives already"
+            elif kind == "escalating-grant":
+                told += f": {spell_rights(beyond)} beyond what a group here gives"
+            for row, more in _places(facts, number):
+                if not _is_home(facts, row):
+                    yield Finding(check, facts.address(row), told + more)
+
+
+def _is_home(facts: SystemFacts, row: int) -> bool:
+    address = facts.address(row)
+    return any(address.is_within(home.address) for home in facts.homes)
+
+
+def _direct(office: Office) -> Iterator[Finding]:
+    yield from _find_direct(office, "direct-grant")
+
+
+def _redundant(office: Office) -> Iterator[Finding]:
+    yield from _find_direct(office, "redundant-grant")
+
+
+def _escalating(office: Office) -> Iterator[Finding]:
+    yield from _find_direct(office, "escalating-grant")
+
+
+def _unknown(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        users = {account.ident for account in facts.accounts}
+        groups = {group.ident for group in facts.groups} | {account.primary for account in facts.accounts}
+        owners = facts.everyone.matrix.idents
+        for number, view in facts.views.items():
+            strange = [f"user {ident}" for ident in view.users if ident not in users]
+            strange += [f"group {ident}" for ident in view.groups if ident not in groups]
+            for row, more in _places(facts, number) if strange else ():
+                yield Finding("unknown-holder", facts.address(row), f"its list names {', '.join(strange)}{more}")
+        unowned = {number for number, ident in enumerate(owners) if ident not in users}
+        if unowned:
+            mask = [int(owner) in unowned for owner in facts.folders["owner"]]
+            for row in (row for row in facts.order.tolist() if mask[row]):
+                owner = owners[int(facts.folders["owner"][row])]
+                yield Finding("unknown-holder", facts.address(row), f"it belongs to {owner}, which no account has")
+            yield from _unowned_files(facts, unowned)
+
+
+def _unowned_files(facts: SystemFacts, unowned: set[int]) -> Iterator[Finding]:
+    classes = facts.everyone.matrix.classes
+    found: dict[tuple[int, int], int] = {}
+    for folder, owner, files in zip(classes["folder"], classes["owner"], classes["files"], strict=True):
+        if int(owner) in unowned:
+            found[int(folder), int(owner)] = found.get((int(folder), int(owner)), 0) + int(files)
+    for (folder, owner), files in found.items():
+        ident = facts.everyone.matrix.idents[owner]
+        what = f"{files:,} of its files belong to {ident}, which no account has"
+        yield Finding("unknown-holder", facts.address(folder), what)
+
+
+def _empty_groups(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        held = {ident for seat in facts.seats for ident in seat.holder.groups}
+        names = {group.ident: group.name for group in facts.groups}
+        for number, view in facts.views.items():
+            empty = [names[i] for i, rights in view.groups.items() if rights and i in names and i not in held]
+            for row, more in _places(facts, number) if empty else ():
+                told = f"its list grants {', '.join(empty)}, and nobody is in it{more}"
+                yield Finding("empty-group", facts.address(row), told)
+
+
+CHECKS = (
+    Check(
+        "direct-grant",
+        Severity.ADVICE,
+        "a person is granted by name, not through a group",
+        "put the person into a group that is granted",
+        _direct,
+    ),
+    Check(
+        "redundant-grant",
+        Severity.LOW,
+        "a person is granted by name what a group gives already",
+        "remove the entry: it will outlive the membership unnoticed",
+        _redundant,
+    ),
+    Check(
+        "escalating-grant",
+        Severity.MEDIUM,
+        "a person is granted by name more than their group has",
+        "decide whether the person needs more than the group; else remove the entry",
+        _escalating,
+    ),
+    Check(
+        "unknown-holder",
+        Severity.MEDIUM,
+        "a list or an owner names an identifier that no account has",
+        "find out whose it was; remove the entry, or give the folder to someone: a new account may get the number",
+        _unknown,
+    ),
+    Check(
+        "empty-group",
+        Severity.LOW,
+        "a group with rights has nobody in it",
+        "put people into the group, or remove its entry",
+        _empty_groups,
+    ),
+)

@@ -1,0 +1,88 @@
+"""Folders that are wider than the folder above, or do not pass on what that passes on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.rights import Right, spell_rights
+
+__all__ = ["CHECKS"]
+
+_WIDER = (Right.READ, Right.ADD)
+_FEW = 4
+
+
+def _is_expected(office: Office, facts: SystemFacts, row: int) -> bool:
+    address = facts.address(row)
+    if any(folder.address == address for folder in office.plan.folders):
+        return True
+    return any(address == home.address for home in facts.homes)
+
+
+def _wider(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        parent, owner = facts.folders["parent"], facts.folders["owner"]
+        if facts.folders.rows < 2:
+            continue
+        gained: dict[int, dict[Right, int]] = {}
+        bits = {right: facts.rights[right] for right in _WIDER}
+        for right, has in bits.items():
+            more = has[1:] & ~has[parent[1:]]
+            for row in (np.flatnonzero(more.any(axis=1)) + 1).tolist():
+                gained.setdefault(row, {})[right] = int.from_bytes(more[row - 1].tobytes(), "little")
+        for row in (row for row in facts.order.tolist() if row in gained):
+            if _is_expected(office, facts, row):
+                continue
+            own = facts.everyone.matrix.idents[int(owner[row])]
+            told = _tell(facts, gained[row], own)
+            if told:
+                yield Finding("wider-than-above", facts.address(row), told)
+
+
+def _tell(facts: SystemFacts, gained: dict[Right, int], owner: str) -> str:
+    people: dict[str, Right] = {}
+    for right, bits in gained.items():
+        for number, seat in enumerate(facts.seats):
+            # That a folder's owner may write in it is no surprise.
+            if bits >> number & 1 and seat.holder.user != owner:
+                people[seat.person] = people.get(seat.person, Right.NONE) | right
+    if not people:
+        return ""
+    shown = [f"{person} ({spell_rights(rights)})" for person, rights in list(people.items())[:_FEW]]
+    more = f" and {len(people) - _FEW} more" if len(people) > _FEW else ""
+    return f"beyond the folder above: {', '.join(shown)}{more}"
+
+
+def _broken(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        parent, default = facts.folders["parent"], facts.folders["default"]
+        if facts.folders.rows < 2:
+            continue
+        above = default[parent[1:]]
+        rows = np.flatnonzero((above >= 0) & (default[1:] != above)) + 1
+        marked = set(rows.tolist())
+        for row in (row for row in facts.order.tolist() if row in marked):
+            what = "has no default list" if int(default[row]) < 0 else "has another default list"
+            told = f"it {what}, so what is made here does not get what the folder above passes on"
+            yield Finding("broken-inheritance", facts.address(row), told)
+
+
+CHECKS = (
+    Check(
+        "wider-than-above",
+        Severity.LOW,
+        "people may do more here than in the folder above",
+        "name the folder in the plan if that is meant; else push the list of the folder above down",
+        _wider,
+    ),
+    Check(
+        "broken-inheritance",
+        Severity.LOW,
+        "the folder does not pass on what the folder above passes on",
+        "give it the default list of the folder above, or close it in the plan",
+        _broken,
+    ),
+)

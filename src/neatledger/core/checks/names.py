@@ -1,0 +1,31 @@
+"""Names that get in each other's way."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+
+__all__ = ["CHECKS"]
+
+
+def _collisions(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        alike: dict[tuple[int, str], list[bytes]] = {}
+        for folder, name in zip(facts.collisions["folder"].tolist(), facts.collisions.texts("name"), strict=True):
+            alike.setdefault((folder, os.fsdecode(name).casefold()), []).append(name)
+        for (folder, _), names in alike.items():
+            told = " and ".join(name.decode(errors="backslashreplace") for name in sorted(names))
+            yield Finding("name-collision", facts.address(folder), f"{told} differ in letter case only")
+
+
+CHECKS = (
+    Check(
+        "name-collision",
+        Severity.LOW,
+        "names in one folder that differ in letter case only",
+        "rename one: desktop clients can keep only one of them",
+        _collisions,
+    ),
+)

@@ -1,0 +1,98 @@
+"""Folders that are open to everyone, or to nobody."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.rights import LEVEL_RIGHTS, Right
+
+__all__ = ["CHECKS"]
+
+
+def _has(facts: SystemFacts, right: Right) -> NDArray[np.bool_]:
+    """Mark the folders on which the stranger has a right."""
+    seat = len(facts.everyone.matrix.seats) - 1
+    bits = facts.rights[right][:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+    return bits.astype(bool)
+
+
+def _is_planned(office: Office, facts: SystemFacts, row: int, right: Right) -> bool:
+    grants = office.plan.grants_at(facts.address(row))
+    return any(holder == "everyone" and LEVEL_RIGHTS[level] & right for _, holder, level in grants)
+
+
+def _below(facts: SystemFacts, mask: NDArray[np.bool_], row: int) -> int:
+    inside = np.zeros(facts.folders.rows, dtype=bool)
+    inside[row] = True
+    parent = facts.folders["parent"]
+    for first, last in facts.everyone.matrix.levels[1:]:
+        inside[first:last] |= inside[parent[first:last]]
+    return int((inside & mask).sum()) - 1
+
+
+def _open_to_all(office: Office, right: Right, check: str) -> Iterator[Finding]:
+    for facts in office.systems:
+        mask = _has(facts, right)
+        tops = facts.tops_of(mask)
+        for row in tops:
+            if _is_planned(office, facts, row, right):
+                continue
+            view = facts.views[int(facts.folders["list"][row])]
+            below = _below(facts, mask, row) if len(tops) < 50 else 0
+            told = f", and {below:,} folders below" if below else ""
+            sticky = (
+                " (sticky: only their own things can be removed)" if view.is_sticky and right is Right.ADD else ""
+            )
+            yield Finding(check, facts.address(row), f"the list gives it to everyone{sticky}{told}")
+
+
+def _may_write(office: Office) -> Iterator[Finding]:
+    yield from _open_to_all(office, Right.ADD, "everyone-may-write")
+
+
+def _may_read(office: Office) -> Iterator[Finding]:
+    yield from _open_to_all(office, Right.READ, "everyone-may-read")
+
+
+def _nobody(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        matrix = facts.everyone.matrix
+        rows = np.arange(facts.folders.rows)
+        given = np.zeros((facts.folders.rows, matrix.words), dtype=np.uint64)
+        for right in (Right.ENTER, Right.LIST, Right.ADD):
+            given |= matrix.own(right, rows)
+        empty = ~given.any(axis=1) & ~matrix.doubtful
+        for row in facts.tops_of(empty):
+            owner = matrix.idents[int(facts.folders["owner"][row])]
+            yield Finding(
+                "grants-nobody", facts.address(row), f"no account has any right by its list (owner {owner})"
+            )
+
+
+CHECKS = (
+    Check(
+        "everyone-may-write",
+        Severity.HIGH,
+        "everyone may add to the folder",
+        "grant a group instead of everyone, or say in the plan that everyone has write",
+        _may_write,
+    ),
+    Check(
+        "everyone-may-read",
+        Severity.LOW,
+        "everyone may look into the folder",
+        "grant a group instead of everyone, or say in the plan that everyone has read",
+        _may_read,
+    ),
+    Check(
+        "grants-nobody",
+        Severity.LOW,
+        "the folder's list grants nobody anything",
+        "grant those who need it, or remove the folder",
+        _nobody,
+    ),
+)

@@ -1,0 +1,95 @@
+"""The people of the plan: their addresses, their dates and their accounts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from neatledger.core.accounts import find_cycles
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.plan import Kind
+
+__all__ = ["CHECKS"]
+
+# A dot-atom of RFC 5322 section 3.2.3, an @, and a domain of two labels or more (RFC 1035 section 2.3.1).
+_ATOM = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+"
+_LABEL = r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?"
+_EMAIL = re.compile(rf"{_ATOM}(?:\.{_ATOM})*@{_LABEL}(?:\.{_LABEL})+")
+
+
+def _no_email(office: Office) -> Iterator[Finding]:
+    for person in office.plan.people.values():
+        if person.kind is not Kind.SERVICE and person.is_here(office.today) and not person.email:
+            yield Finding("no-email", person.id, f"{person.name} has no e-mail address")
+
+
+def _bad_email(office: Office) -> Iterator[Finding]:
+    for person in office.plan.people.values():
+        if person.email and not _EMAIL.fullmatch(person.email):
+            yield Finding("malformed-email", person.id, f"{person.email!r} is no e-mail address")
+
+
+def _shared_email(office: Office) -> Iterator[Finding]:
+    of_address: dict[str, list[str]] = {}
+    for person in office.plan.people.values():
+        if person.email:
+            of_address.setdefault(person.email.casefold(), []).append(person.id)
+    for address, people in of_address.items():
+        if len(people) > 1:
+            yield Finding("shared-email", people[0], f"{' and '.join(people)} both have {address}")
+
+
+def _left_but_open(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for seat in facts.seats:
+            person = office.plan.people.get(seat.person)
+            if person and person.end and person.end < office.today and seat.is_open:
+                told = f"{person.name} left on {person.end}; the account {seat.account.login} is open"
+                yield Finding("left-but-open", f"{facts.name}:{seat.account.login}", told)
+
+
+def _planned_account_missing(office: Office) -> Iterator[Finding]:
+    found = {(facts.name, account.login) for facts in office.systems for account in facts.accounts}
+    gathered = {facts.name for facts in office.systems}
+    for person in office.plan.people.values():
+        for system, logins in person.accounts.items():
+            for login in logins:
+                if system in gathered and (system, login) not in found and person.is_here(office.today):
+                    yield Finding(
+                        "account-missing", person.id, f"the plan gives {login} on {system}; it is not there"
+                    )
+
+
+def _group_rings(office: Office) -> Iterator[Finding]:
+    groups = office.plan.groups
+    nested = {name: [m for m in group.members if m in groups] for name, group in groups.items()}
+    for ring in find_cycles(nested):
+        yield Finding("group-ring", ring[0], f"groups contain each other: {' in '.join((*ring, ring[0]))}")
+
+
+CHECKS = (
+    Check("no-email", Severity.LOW, "a person without an e-mail address", "write it in the plan", _no_email),
+    Check("malformed-email", Severity.LOW, "an e-mail address that is none", "correct it in the plan", _bad_email),
+    Check(
+        "shared-email",
+        Severity.MEDIUM,
+        "two people with one e-mail address",
+        "give each an address of their own: recovery and warnings go to both",
+        _shared_email,
+    ),
+    Check(
+        "left-but-open",
+        Severity.HIGH,
+        "someone who has left can still sign in",
+        "close the account",
+        _left_but_open,
+    ),
+    Check(
+        "account-missing",
+        Severity.MEDIUM,
+        "an account of the plan that is not there",
+        "make the account, or take it out of the plan",
+        _planned_account_missing,
+    ),
+    Check("group-ring", Severity.LOW, "groups that contain each other", "take one out of the other", _group_rings),
+)

@@ -1,0 +1,31 @@
+"""All checks, by name; a family is a file beside this one, and its row here."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from neatledger.core.checks import agreement, grants, homes, inheritance, names, openness, people
+from neatledger.core.checks.contract import Check, Finding, Office
+from neatledger.core.patterns import match_text
+from neatledger.core.plan import Acceptance
+
+__all__ = ["CHECKS", "find_acceptance", "run_checks"]
+
+FAMILIES = (openness, agreement, people, grants, inheritance, homes, names)
+CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
+
+
+def run_checks(office: Office, only: Iterable[str] | None = None) -> list[Finding]:
+    """Run the checks, all or some by name; the gravest findings first, in a stable order."""
+    wanted = list(CHECKS.values()) if only is None else [CHECKS[name] for name in only]
+    wanted.sort(key=lambda check: -check.severity.rank)
+    return [finding for check in wanted for finding in check.find(office)]
+
+
+def find_acceptance(finding: Finding, place: str, office: Office) -> Acceptance | None:
+    """Return the plan's acceptance of a finding, while it lasts; `place` is the finding's place as text."""
+    for acceptance in office.plan.accepted:
+        is_current = acceptance.until is None or office.today <= acceptance.until
+        if is_current and acceptance.check == finding.check and match_text(acceptance.place, place):
+            return acceptance
+    return None

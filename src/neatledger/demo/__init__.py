@@ -1,0 +1,1 @@
+"""The sample office: the invented Pellowmere Veterinary Practice, and its systems."""

@@ -1,0 +1,104 @@
+"""Make the sample office in a folder: for real on disk where that is allowed, else as a listing."""
+
+from __future__ import annotations
+
+import csv
+import os
+import shutil
+from collections.abc import Iterable
+from importlib import resources
+from pathlib import Path
+from urllib.parse import quote_from_bytes
+
+from neatledger.demo.barn import Thing, group_text, passwd_text, things
+from neatledger.errors import NeatError, OfficeError
+from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
+
+__all__ = ["MARK", "make_office", "take_out", "write_listing", "write_tree"]
+
+MARK = ".pellowmere"
+_LISTING_HEAD = "path,type,owner,group,mode,list,default,bytes,occupied,changed"
+_BLOCK = 4096
+
+
+def make_office(target: Path, *, on_disk: bool) -> None:
+    """Make the office; an earlier sample office there is made anew, anything else is left alone."""
+    if target.exists() and any(target.iterdir()) and not (target / MARK).exists():
+        raise OfficeError("this folder is in use, and not by a sample office", str(target), "name another folder")
+    try:
+        if target.exists():
+            shutil.rmtree(target)
+        target.mkdir(parents=True)
+        (target / MARK).write_text("The sample office is made anew by: neatledger demo\n")
+        (target / "barn.passwd").write_text(passwd_text())
+        (target / "barn.group").write_text(group_text())
+        if on_disk:
+            write_tree(target / "barn", things())
+        else:
+            write_listing(target / "barn.csv", things())
+    except OSError as error:
+        raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
+    plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
+    system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
+    (target / "office.yaml").write_text(plan.replace("@BARN@", system), "utf-8")
+
+
+def write_tree(root: Path, found: Iterable[Thing]) -> None:
+    """Make folders and files with their owners, modes, lists and times; needs root."""
+    made: list[tuple[str, Thing]] = []
+    for thing in found:
+        path = f"{root}{thing.path}"
+        if thing.link:
+            os.symlink(thing.link, path)
+        elif thing.size < 0:
+            os.mkdir(path)
+        else:
+            with open(path, "wb") as out:
+                if thing.size:
+                    os.posix_fallocate(out.fileno(), 0, thing.size)
+        made.append((path, thing))
+    for path, thing in reversed(made):
+        os.chown(path, thing.uid, thing.gid, follow_symlinks=False)
+        if not thing.link:
+            os.chmod(path, thing.mode)
+            for text, name in ((thing.access, "access"), (thing.default, "default")):
+                if text:
+                    os.setxattr(path, f"system.posix_acl_{name}", entries_to_attribute(entries_from_text(text)))
+        os.utime(path, (thing.changed, thing.changed), follow_symlinks=False)
+
+
+def _mode(thing: Thing) -> int:
+    """Return the mode as a file system shows it: with a list, the group bits are the mask."""
+    return (
+        thing.mode & ~0o777 | 0o770 | (0o005 if "other::r-x" in thing.access else 0) if thing.access else thing.mode
+    )
+
+
+def write_listing(path: Path, found: Iterable[Thing]) -> None:
+    """Write the same as a listing (see docs/listing.md)."""
+    with open(path, "w", encoding="utf-8", newline="") as out:
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(_LISTING_HEAD.split(","))
+        for thing in found:
+            kind = "link" if thing.link else "folder" if thing.size < 0 else "file"
+            size = len(thing.link) if thing.link else _BLOCK if thing.size < 0 else thing.size
+            occupied = 0 if thing.link else -(-size // _BLOCK) * _BLOCK
+            name = quote_from_bytes(os.fsencode(thing.path or "/"), safe="/ ")
+            lists = (thing.access, thing.default)
+            writer.writerow(
+                (name, kind, thing.uid, thing.gid, f"{_mode(thing):04o}", *lists, size, occupied, thing.changed)
+            )
+
+
+def take_out(office: Path, group: str, login: str) -> None:
+    """Take someone out of a group of ``barn``, as the administrator would."""
+    path = office / "barn.group"
+    lines = path.read_text("utf-8").splitlines()
+    for place, line in enumerate(lines):
+        name, mark, gid, members = line.split(":")
+        if name == group:
+            lines[place] = ":".join((name, mark, gid, ",".join(m for m in members.split(",") if m != login)))
+            break
+    else:
+        raise NeatError(f"there is no group {group}", str(path))
+    path.write_text("\n".join(lines) + "\n", "utf-8")
