@@ -108,6 +108,8 @@ class App:
     @cached_property
     def ledger(self) -> Ledger:
         """The office's ledger; raises `NoCountError` where there is none yet."""
+        # A plan with faults is told before a ledger that is not there yet.
+        assert self.plan
         return self.open_ledger()
 
     @cached_property

@@ -27,13 +27,21 @@ def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
 
 def place_at(reader: SurveyReader, address: Address) -> Place:
     """Find a place by its address as typed, or as machine formats write it (percent-encoded)."""
+    decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
     try:
-        return find_place(reader, address)
+        place = find_place(reader, address)
     except UnknownNameError:
-        decoded = decode_address(os.fsdecode(address.path))
-        if decoded == address.path:
+        if decoded == address:
             raise
-        return find_place(reader, Address(address.system, decoded))
+        return find_place(reader, decoded)
+    if place.note and decoded != address:
+        # An ordinary file's name cannot be told from a folder's name that a machine format has encoded.
+        try:
+            other = find_place(reader, decoded)
+        except UnknownNameError:
+            return place
+        return other if not other.note else place
+    return place
 
 
 def ask_person(place: Place, seats: list[Seat]) -> Access:

@@ -47,4 +47,4 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     asked = [ask_person(place, seats) for seats in people.values()]
     names = EntryNames(*ident_names(reader.accounts, reader.groups))
     when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
-    return who_report(address, asked, names, when, is_all=is_all, machine=app.options.format != "table")
+    return who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")

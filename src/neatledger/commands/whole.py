@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
-from neatledger.core.access import FileCounts
 from neatledger.core.everyone import Everyone, Rows, flag_rights
 from neatledger.core.lists.table import MODELS
 from neatledger.core.matrix import Matrix
@@ -21,13 +20,24 @@ from neatledger.errors import UnknownNameError
 from neatledger.faces.accesstable import CSV_HEAD, LineMaker, folder_paths
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
-from neatledger.reports.access import ACCESS_COLUMNS, short_rights, spell_files
+from neatledger.reports.access import ACCESS_COLUMNS, fold_closed, short_rights
 from neatledger.reports.report import Cell, Report, Show
 
 __all__ = ["load_everyone", "people_rows", "wanted_seats", "write_tables"]
 
 _MOST_FOR_PEOPLE = 50_000
-_UNUSED = ("bytes", "occupied", "changed", "inode", "links", "specials", "default", "first_odd", "odds")
+_UNUSED = (
+    "first_class",
+    "classes",
+    "bytes",
+    "occupied",
+    "changed",
+    "inode",
+    "links",
+    "specials",
+    "first_odd",
+    "odds",
+)
 
 
 def load_everyone(reader: SurveyReader, seats: Sequence[Seat]) -> Everyone:
@@ -98,19 +108,23 @@ def people_rows(
                 way = everyone.columns[column]
                 seat = everyone.matrix.seats[way.seats[0]]
                 rights = flag_rights(flags)
-                known = None if counts[0] < 0 else FileCounts(*counts)
                 rows.append(
                     (
                         seat.person,
                         Address(reader.system, path_of(folder)),
                         way.way,
                         Level.UNKNOWN.value if unknown else level_of(rights).value,
-                        "not known: a list on the way was not seen" if unknown else short_rights(rights),
-                        spell_files(known),
+                        "a list on the way was not seen" if unknown else short_rights(rights),
+                        *(None if number < 0 else number for number in counts),
                     )
                 )
-    shown = {"person", "folder", "way", "level", "rights", "of_files"}
+    if which is Rows.DIFFER and len({row[0] for row in rows}) == 1:
+        rows = fold_closed(rows)
+    shown = {"person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete"}
     columns = [column for column in ACCESS_COLUMNS if column.key in shown and column.show is not Show.MACHINE]
+    if len({row[0] for row in rows}) == 1:
+        # One person's table need not name them in every row.
+        columns, rows = columns[1:], [row[1:] for row in rows]
     what = {
         Rows.DIFFER: "rows where rights are not those of the folder above",
         Rows.EVERY: "rows, every folder with any right",
@@ -118,5 +132,8 @@ def people_rows(
     }[which]
     when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
     headline = f"{len(rows) + more:,} {what}; {folders:,} folders looked at, as found on {when}."
-    notes = [f"{more:,} rows are left out here; --format csv writes all."] if more else []
+    notes = (
+        ["A row holds for all that is below it, until another row says otherwise."] if which is Rows.DIFFER else []
+    )
+    notes += [f"{more:,} rows are left out here; --format csv writes all."] if more else []
     return Report("access", headline, columns, rows, notes, "no rows: nobody has any right here")

@@ -78,6 +78,15 @@ class Way:
         return next((gate for gate in self.gates if gate.stops), None)
 
     @property
+    def decided_by(self) -> tuple[Gate, Reason | None]:
+        """Return the gate that decided, the first that stops or else the last, and its telling entry."""
+        gate = self.first_stop or self.gates[-1]
+        said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS]
+        # Of several entries the one that gives the most decided.
+        reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
+        return gate, reason
+
+    @property
     def level(self) -> Level:
         """Return the name of what this way gives."""
         return level_of(self.rights) if self.is_known else Level.UNKNOWN

@@ -11,11 +11,13 @@ __all__ = [
     "COLUMNS",
     "FOLDER_COLUMNS",
     "HARD_COLUMNS",
+    "LONGEST_KIND",
     "ODD_COLUMNS",
     "FolderFacts",
     "NotSeen",
     "OddFile",
     "SeenState",
+    "kind_of",
 ]
 
 # Column name → NumPy dtype; "bytes" is a column of byte strings. Sizes are bytes, times Unix seconds.
@@ -59,6 +61,16 @@ HARD_COLUMNS = {
     "bytes": "i8",
     "occupied": "i8",
 }
+
+
+LONGEST_KIND = 10
+
+
+def kind_of(name: bytes) -> bytes:
+    """Return a file's kind: what follows the last dot of its name, in small letters; empty where none does."""
+    dot = name.rfind(b".") + 1
+    text = name[dot:].decode("utf-8", "surrogateescape") if dot > 1 else ""
+    return text.lower().encode("utf-8", "surrogateescape") if len(text) <= LONGEST_KIND else b""
 
 
 class SeenState(IntEnum):

@@ -202,11 +202,14 @@ class Everyone:
             yield self._row_block(rows, wanted, rights, unknown)
 
     def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> RowBlock:
-        place, column = np.nonzero(np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little"))
+        some = np.flatnonzero(wanted.any(axis=1))
+        rows, unknown = rows[some], unknown[some]
+        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1, bitorder="little")
+        place, column = np.divmod(np.flatnonzero(bits), bits.shape[1] or 1)
         word, shift = column >> 6, (column & 63).astype(np.uint64)
         flags = np.zeros(len(place), dtype=np.int64)
         for number, right in enumerate(FLAG_RIGHTS):
-            flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
+            flags |= (rights[right][some[place], word] >> shift & np.uint64(1)).astype(np.int64) << number
         files, counts = self._counts(rows, place, word, shift)
         is_unknown = unknown[place]
         closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from enum import Enum, IntFlag
+from functools import lru_cache
 
 __all__ = [
     "ALL_RIGHTS",
@@ -78,6 +79,7 @@ _BY_RIGHTS = {
 _TELLING = Right.LIST | Right.READ | Right.ADD | Right.DELETE | Right.MANAGE
 
 
+@lru_cache(maxsize=1024)
 def level_of(rights: Right) -> Level:
     """Name the level of a folder's own rights; a set without a name of its own is `Level.MIXED`.
 
@@ -102,6 +104,7 @@ _SPELLED = (
 )
 
 
+@lru_cache(maxsize=1024)
 def spell_rights(rights: Right) -> str:
     """Spell a set of rights out in their fixed order, ``nothing`` for the empty set."""
     words = [word for right, word in _SPELLED if rights & right]

@@ -9,6 +9,7 @@ and names that differ from another beside them in letter case only are kept too 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -20,7 +21,7 @@ from neatledger.core.columns import NotSeen
 
 __all__ = ["Survey", "Table"]
 
-Column = NDArray[Any] | list[bytes]
+Column = NDArray[Any] | Sequence[bytes]
 
 
 @dataclass(slots=True)
@@ -32,13 +33,13 @@ class Table:
 
     def __getitem__(self, name: str) -> NDArray[Any]:
         column = self.columns[name]
-        assert not isinstance(column, list)
+        assert isinstance(column, np.ndarray)
         return column
 
-    def texts(self, name: str) -> list[bytes]:
-        """Return a column of byte strings."""
+    def texts(self, name: str) -> Sequence[bytes]:
+        """Return a column of byte strings; from the ledger each chunk of it is unpacked when asked for."""
         column = self.columns[name]
-        assert isinstance(column, list)
+        assert not isinstance(column, np.ndarray)
         return column
 
 

@@ -12,66 +12,17 @@ from datetime import UTC, datetime
 __all__ = ["Thing", "group_text", "passwd_text", "things"]
 
 _FIRST_UID, _FIRST_GID = 52001, 52501
-_LOGINS = [
-    "mthorne",
-    "jhale",
-    "pquill",
-    "orook",
-    "sfenn",
-    "dmoss",
-    "tvane",
-    "bcroft",
-    "hlark",
-    "nwren",
-    "eburr",
-    "kdove",
-    "rpike",
-    "imarsh",
-    "cfrost",
-    "gyarrow",
-    "wbirch",
-    "vstone",
-    "afinch",
-    "zkestrel",
-    "jbramble",
-    "llocke",
-    "mbrand",
-    "ssedge",
-    "tthistle",
-    "hollin",
-    "uledger",
-]
-_NAMES = [
-    "Margaret Thorne",
-    "Jonas Hale",
-    "Priya Quill",
-    "Owen Rook",
-    "Sara Fenn",
-    "Dilys Moss",
-    "Tobias Vane",
-    "Bettina Croft",
-    "Hugo Lark",
-    "Nell Wren",
-    "Elias Burr",
-    "Kit Dove",
-    "Rosa Pike",
-    "Ivy Marsh",
-    "Cora Frost",
-    "Gil Yarrow",
-    "Wanda Birch",
-    "Vera Stone",
-    "Abel Finch",
-    "Zoe Kestrel",
-    "Jory Bramble",
-    "Lena Locke",
-    "Milo Brand",
-    "Sam Sedge",
-    "Tess Thistle",
-    "Hollin Laboratory",
-    "Una Ledgerwood",
-]
+_PEOPLE = (
+    "mthorne:Margaret Thorne, jhale:Jonas Hale, pquill:Priya Quill, orook:Owen Rook, sfenn:Sara Fenn, "
+    "dmoss:Dilys Moss, tvane:Tobias Vane, bcroft:Bettina Croft, hlark:Hugo Lark, nwren:Nell Wren, "
+    "eburr:Elias Burr, kdove:Kit Dove, rpike:Rosa Pike, imarsh:Ivy Marsh, cfrost:Cora Frost, "
+    "gyarrow:Gil Yarrow, wbirch:Wanda Birch, vstone:Vera Stone, afinch:Abel Finch, zkestrel:Zoe Kestrel, "
+    "jbramble:Jory Bramble, llocke:Lena Locke, mbrand:Milo Brand, ssedge:Sam Sedge, "
+    "tthistle:Tess Thistle, hollin:Hollin Laboratory, uledger:Una Ledgerwood"
+)
+_LOGINS, _NAMES = zip(*(one.split(":") for one in _PEOPLE.split(", ")), strict=True)
 _GROUPS = {
-    "staff": _LOGINS[:25],
+    "staff": list(_LOGINS[:25]),
     "partners": ["mthorne", "jhale"],
     "vets": ["mthorne", "jhale", "pquill", "orook", "sfenn", "dmoss", "tvane", "llocke", "mbrand"],
     "nurses": ["bcroft", "hlark", "nwren", "eburr", "kdove", "rpike"],
@@ -140,10 +91,8 @@ def _day(month: int, day: int, year: int = 2026) -> int:
     return int(datetime(year, month, day, 12, tzinfo=UTC).timestamp())
 
 
-def _folder(
-    path: str, access: str = "", *, mode: int = 0o2770, owner: int = 0, group: str = "staff", pass_on: bool = True
-) -> Thing:
-    return Thing(path, owner, _GID[group], mode, -1, _day(11, 2), access, access if pass_on else "")
+def _folder(path: str, access: str = "", *, owner: int = 0, group: str = "staff", pass_on: bool = True) -> Thing:
+    return Thing(path, owner, _GID[group], 0o2770, -1, _day(11, 2), access, access if pass_on else "")
 
 
 def _files(
@@ -209,10 +158,10 @@ def _imaging() -> Iterator[Thing]:
         yield _folder(f"/Imaging/{year}", rights)
         names = [f"{animal} scan {year}.dcm" for animal in _ANIMALS]
         yield from _files(f"/Imaging/{year}", names, 1_400_000, owner="orook", access=in_file)
-    yield Thing("/Imaging/Incoming", 0, _GID["staff"], 0o1777, -1, _day(11, 20))
-    yield Thing("/Imaging/Incoming/scan 0991.dcm", _SCANNER_UID, _SCANNER_UID, 0o644, 1_900_000, _day(11, 20))
+    yield Thing("/Incoming scans", 0, _GID["staff"], 0o1777, -1, _day(11, 20))
+    yield Thing("/Incoming scans/scan 0991.dcm", _SCANNER_UID, _SCANNER_UID, 0o644, 1_900_000, _day(11, 20))
     yield _folder("/Imaging/X-ray table", _list(g_vets="rwx", g_xray="rwx", u_dmoss="r-x"))
-    yield Thing("/Imaging/2026/latest", 0, _GID["staff"], 0o777, 0, _day(11, 20), link="../Incoming")
+    yield Thing("/Imaging/2026/latest", 0, _GID["staff"], 0o777, 0, _day(11, 20), link="../../Incoming scans")
 
 
 def _office() -> Iterator[Thing]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from math import prod
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,12 +31,17 @@ def folder_paths(folders: Table) -> Callable[[int], bytes]:
     """Return a function from a folder's row to its path."""
     names, parent = folders.texts("name"), folders["parent"].tolist()
 
+    known = {0: b""}
+
     def path_of(row: int) -> bytes:
         steps = []
-        while row > 0:
-            steps.append(names[row])
+        while row not in known:
+            steps.append(row)
             row = parent[row]
-        return b"/" + b"/".join(reversed(steps))
+        path = known[row]
+        for step in reversed(steps):
+            path = known[step] = path + b"/" + names[step]
+        return path or b"/"
 
     return path_of
 
@@ -126,12 +132,18 @@ class LineMaker:
 
 def _distinct(numbers: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.intp]]:
     """Return the distinct rows of a matrix of numbers, and for each row which one it is."""
+    whole, numbers = numbers, numbers - numbers.min(axis=0, initial=0)
+    radixes = [int(most) + 1 for most in numbers.max(axis=0, initial=0)]
     key = np.zeros(len(numbers), dtype=np.int64)
-    for column in numbers.T:
-        _, place = np.unique(column, return_inverse=True)
-        _, key = np.unique(key * (int(place.max()) + 1) + place, return_inverse=True)
-    _, first = np.unique(key, return_index=True)
-    return numbers[first], key
+    if prod(radixes) < 1 << 62:
+        for column, radix in zip(numbers.T, radixes, strict=True):
+            key = key * radix + column
+    else:
+        for column in numbers.T:
+            _, place = np.unique(column, return_inverse=True)
+            _, key = np.unique(key * (int(place.max()) + 1) + place, return_inverse=True)
+    _, first, which = np.unique(key, return_index=True, return_inverse=True)
+    return whole[first], which
 
 
 def _whole(text: str) -> str:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import io
+import textwrap
+from collections.abc import Sequence
+from itertools import zip_longest
 
-from rich.cells import cell_len
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
+from wcwidth import wcswidth
 
 from neatledger.core.plan import Address
 from neatledger.faces.names import show_address, show_bytes, show_text
@@ -15,7 +14,7 @@ from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["cut_middle", "render_table", "show_cell"]
 
-_NARROWEST = 14
+_NARROWEST, _NARROWEST_TEXT = 14, 24
 _GAP = 2
 _PLAIN = 100_000
 
@@ -41,10 +40,10 @@ def show_cell(cell: Cell) -> str:
 
 def cut_middle(text: str, width: int) -> str:
     """Cut a text to a width in terminal cells, in the middle: beginnings and ends tell names apart."""
-    if cell_len(text) <= width:
+    if _wide(text) <= width:
         return text
     head, tail = text[: (width - 1) // 2], text[-(width // 2) :]
-    while cell_len(head) + cell_len(tail) + 1 > width:
+    while _wide(head) + _wide(tail) + 1 > width:
         head, tail = head[:-1], tail[1:]
     return f"{head}…{tail}"
 
@@ -52,14 +51,16 @@ def cut_middle(text: str, width: int) -> str:
 def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]:
     """Return the columns' widths: natural ones where all fits, else the widest that may be cut give way."""
     widths = [
-        max([cell_len(column.head), *(cell_len(row[place]) for row in texts)]) for place, column in enumerate(columns)
+        max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)
     ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
+    least = [_NARROWEST_TEXT if column.wraps else _NARROWEST if column.cuts else 10**6 for column in columns]
     while spare > 0:
-        candidates = [place for place, column in enumerate(columns) if column.cuts and widths[place] > _NARROWEST]
+        candidates = [place for place in range(len(columns)) if widths[place] > least[place]]
         if not candidates:
             break
-        widest = max(candidates, key=lambda place: widths[place])
+        # Text that may go over lines gives way first: nothing of it is lost.
+        widest = max(candidates, key=lambda place: (columns[place].wraps, widths[place]))
         widths[widest] -= 1
         spare -= 1
     return widths
@@ -82,20 +83,32 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     columns = [report.columns[place] for place in places]
     texts = [[show_cell(row[place]) for place in places] for row in report.rows]
     widths = _fit(columns, texts, width or _PLAIN)
-    table = Table(box=None, pad_edge=False, padding=(0, _GAP, 0, 0), show_edge=False, header_style="bold")
-    for column, wide in zip(columns, widths, strict=True):
-        table.add_column(Text(column.head), justify="right" if column.number else "left", no_wrap=True, width=wide)
+    head = _line([column.head for column in columns], columns, widths)
+    lines = [f"\x1b[1m{head}\x1b[0m" if is_colored else head]
     for row in texts:
-        cells = [
-            Text(cut_middle(text, wide) if column.cuts else text)
-            for column, text, wide in zip(columns, row, widths, strict=True)
-        ]
-        table.add_row(*cells)
-    out = io.StringIO()
-    total = sum(widths) + _GAP * len(widths)
-    console = Console(
-        file=out, width=max(total, 20), force_terminal=is_colored, color_system="auto" if is_colored else None,
-        highlight=False, markup=False, emoji=False, legacy_windows=False,
-    )  # fmt: skip
-    console.print(table)
-    return "\n".join(line.rstrip() for line in out.getvalue().splitlines())
+        parts = [_part(text, column, wide) for text, column, wide in zip(row, columns, widths, strict=True)]
+        for cells in zip_longest(*parts, fillvalue=""):
+            lines.append(_line(cells, columns, widths))
+    return "\n".join(lines)
+
+
+def _wide(text: str) -> int:
+    """Return how many cells of a terminal a text takes."""
+    return len(text) if text.isascii() else max(wcswidth(text), 0)
+
+
+def _part(text: str, column: Column, width: int) -> list[str]:
+    """Return the lines that a cell takes."""
+    if (len(text) <= width and text.isascii()) or _wide(text) <= width:
+        return [text]
+    if column.wraps:
+        return textwrap.wrap(text, width, break_on_hyphens=False)
+    return [cut_middle(text, width) if column.cuts else text]
+
+
+def _line(cells: Sequence[str], columns: Sequence[Column], widths: Sequence[int]) -> str:
+    padded = [
+        " " * (width - _wide(cell)) + cell if column.number else cell + " " * (width - _wide(cell))
+        for cell, column, width in zip(cells, columns, widths, strict=True)
+    ]
+    return (" " * _GAP).join(padded).rstrip()

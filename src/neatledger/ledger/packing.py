@@ -10,13 +10,13 @@ from __future__ import annotations
 import sys
 import zlib
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import accumulate, pairwise
-from typing import Any, Literal
+from typing import Any, Literal, overload
 
 from neatledger.errors import LedgerError
 
-__all__ = ["CHUNK_ROWS", "BytesChunk", "pack_column", "unpack_bytes", "unpack_numbers"]
+__all__ = ["CHUNK_ROWS", "BytesChunk", "BytesColumn", "pack_column", "unpack_bytes", "unpack_numbers"]
 
 CHUNK_ROWS = 16384
 _CASTS: dict[str, Literal["i", "q", "Q", "B"]] = {"i4": "i", "i8": "q", "u8": "Q", "u1": "B"}
@@ -75,3 +75,36 @@ class BytesChunk:
 def unpack_bytes(data: bytes, name: str) -> BytesChunk:
     """Return a chunk of byte strings."""
     return BytesChunk(_inflate(data, name))
+
+
+class BytesColumn(Sequence[bytes]):
+    """A whole column of byte strings; a chunk is unpacked when one of its rows is first asked for."""
+
+    def __init__(self, chunks: Iterable[bytes], name: str) -> None:
+        self._packed = list(chunks)
+        self._name = name
+        self._open: dict[int, BytesChunk] = {}
+
+    def __len__(self) -> int:
+        last = len(self._packed) - 1
+        return 0 if last < 0 else last * CHUNK_ROWS + len(self._chunk(last))
+
+    def _chunk(self, number: int) -> BytesChunk:
+        if number not in self._open:
+            self._open[number] = unpack_bytes(self._packed[number], self._name)
+        return self._open[number]
+
+    @overload
+    def __getitem__(self, place: int) -> bytes: ...
+    @overload
+    def __getitem__(self, place: slice) -> list[bytes]: ...
+    def __getitem__(self, place: int | slice) -> bytes | list[bytes]:
+        if isinstance(place, slice):
+            return [self[row] for row in range(*place.indices(len(self)))]
+        number, row = divmod(place, CHUNK_ROWS)
+        chunk = self._open.get(number)
+        return (self._chunk(number) if chunk is None else chunk)[row]
+
+    def __iter__(self) -> Iterator[bytes]:
+        for number in range(len(self._packed)):
+            yield from self._chunk(number).strings()

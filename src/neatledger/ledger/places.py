@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from neatledger.core.access import FileClass, Item
-from neatledger.core.columns import FolderFacts, SeenState
+from neatledger.core.columns import FolderFacts, SeenState, kind_of
 from neatledger.core.lists.contract import ListModel
 from neatledger.core.lists.table import MODELS
 from neatledger.core.plan import Address
@@ -59,6 +60,11 @@ def find_place(reader: SurveyReader, address: Address) -> Place:
     return Place(address, model, here, tuple(chain), classes if seen else None, True, read_only)
 
 
+def _unknown(address: Address) -> UnknownNameError:
+    where = f"{address.system}:{os.fsdecode(address.path)}"
+    return UnknownNameError("no folder or file of this name was counted", where, "folders lists what there is")
+
+
 def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, str], int]:
     """Return how many files of a folder have each list and owner."""
     counts: dict[tuple[int, str], int] = {}
@@ -72,11 +78,7 @@ def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], object
     address, here = above.address, above.folder
     parts = address.parts
     if len(parts) != depth + 1 or not here.classes:
-        raise UnknownNameError(
-            f"no {'folder' if len(parts) != depth + 1 else 'folder or file'} of this name was counted",
-            f"{address.system}:{address.path.decode(errors='replace')}",
-            "folders lists what there is",
-        )
+        raise _unknown(address)
     odd = reader.find_odd(here, parts[-1])
     if odd is not None:
         item = Item(address.path, parse(odd.list), odd.owner)
@@ -85,6 +87,9 @@ def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], object
     counts = _count_sorts(reader, here)
     odd_sorts = reader.odd_sorts(here)
     (number, owner), usual = next(each for each in counts.items() if each[0] not in odd_sorts)
+    kind = kind_of(parts[-1])
+    if not any(reader.kind(row["kind"]) == kind and row["list"] == number for row in reader.class_rows(here.classes)):
+        raise _unknown(address)
     item = Item(address.path, parse(number), owner)
     note = f"names of ordinary files are not kept: judged by the list that {usual} files of this folder share"
     return replace(above, chain=(*above.chain, item), is_folder=False, note=note)

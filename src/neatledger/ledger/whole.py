@@ -9,7 +9,7 @@ import numpy as np
 
 from neatledger.core.columns import COLUMNS
 from neatledger.core.survey import Table
-from neatledger.ledger.packing import unpack_bytes, unpack_numbers
+from neatledger.ledger.packing import BytesColumn, unpack_numbers
 
 __all__ = ["read_table"]
 
@@ -23,9 +23,7 @@ def read_table(name: str, without: tuple[str, ...], chunks: Callable[[str], Iter
             continue
         full = f"{name}.{column}"
         if dtype == "bytes":
-            strings: list[bytes] = []
-            for data in chunks(full):
-                strings += unpack_bytes(data, full).strings()
+            strings = BytesColumn(chunks(full), full)
             columns[column], rows = strings, len(strings)
         else:
             pieces = [np.frombuffer(unpack_numbers(data, dtype, full), dtype=dtype) for data in chunks(full)]

@@ -9,7 +9,7 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import ValidationError
 
 from neatledger.errors import Fault
-from neatledger.office.yamltext import Marks, Path
+from neatledger.office.yamltext import KEY, Marks, Path
 
 __all__ = ["schema_faults"]
 
@@ -72,7 +72,7 @@ def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
             allowed = schema.get("properties", {})
             for key in instance:
                 if key not in allowed:
-                    yield (*path, key), f"the key {key!r}", "one of: " + ", ".join(allowed)
+                    yield (*path, key, KEY), f"the key {key!r}", "one of: " + ", ".join(allowed)
         case "required":
             for key in rule:
                 if key not in instance:
@@ -88,7 +88,7 @@ def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
             yield path, _show(instance), "one of: " + ", ".join(map(str, rule))
         case _ if "propertyNames" in error.schema_path:
             # A fault of a key: the validator reports it at the mapping that has the key.
-            yield (*path, str(instance)), f"the key {_show(instance)}", schema.get("title", str(rule))
+            yield (*path, str(instance), KEY), f"the key {_show(instance)}", schema.get("title", str(rule))
         case "minItems" | "minLength" | "minProperties":
             yield path, "nothing in it", "at least one"
         case _:

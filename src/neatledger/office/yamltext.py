@@ -13,9 +13,10 @@ import yaml
 
 from neatledger.errors import Fault, PlanError
 
-__all__ = ["Marks", "Path", "load_yaml"]
+__all__ = ["KEY", "Marks", "Path", "load_yaml"]
 
 Path = tuple[str | int, ...]
+KEY = "\0key"
 Marks = dict[Path, tuple[int, int]]
 """Path of keys and places → line and column (from 1) of the value; `(*path, KEY)` for a key itself."""
 
@@ -47,7 +48,11 @@ def _value(
     node: yaml.Node, path: Path, marks: Marks, faults: list[Fault], where: str, open_nodes: tuple[int, ...]
 ) -> Any:
     line, column = node.start_mark.line + 1, node.start_mark.column + 1
-    marks.setdefault(path, (line, column))
+    # A mapping or list is marked at its key, which stands where people look for it.
+    if isinstance(node, yaml.ScalarNode):
+        marks[path] = line, column
+    else:
+        marks.setdefault(path, (line, column))
     if id(node) in open_nodes:
         faults.append(Fault(f"{where}:{line}:{column}", "an alias inside what it stands for", "a tree"))
         return None
@@ -64,7 +69,7 @@ def _value(
             elif name in found:
                 faults.append(Fault(at, f"{name!r} for the second time", "each key once"))
             else:
-                marks[(*path, name)] = (key.start_mark.line + 1, key.start_mark.column + 1)
+                marks[(*path, name)] = marks[(*path, name, KEY)] = key.start_mark.line + 1, key.start_mark.column + 1
                 found[name] = _value(item, (*path, name), marks, faults, where, inside)
         return found
     assert isinstance(node, yaml.ScalarNode)

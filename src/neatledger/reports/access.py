@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
 
 from neatledger.core.access import Access, FileCounts, Way
-from neatledger.core.lists.contract import Effect
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, Right, level_of
 from neatledger.reports.report import Cell, Column, Show
 
-__all__ = ["ACCESS_COLUMNS", "access_row", "short_rights", "spell_files", "way_by"]
+__all__ = ["ACCESS_COLUMNS", "access_row", "fold_closed", "short_rights", "spell_files", "way_by"]
 
 ACCESS_COLUMNS = (
     Column("person", "PERSON", cuts=True),
@@ -24,23 +24,26 @@ ACCESS_COLUMNS = (
     Column("add", "ADD", Show.MACHINE),
     Column("delete", "DELETE", Show.MACHINE),
     Column("manage", "MANAGE", Show.MACHINE),
-    Column("rights", "RIGHTS HERE", Show.PEOPLE),
-    Column("files", "FILES", Show.MACHINE, number=True),
-    Column("files_read", "READ", Show.MACHINE, number=True),
-    Column("files_change", "CHANGE", Show.MACHINE, number=True),
-    Column("files_delete", "DELETE", Show.MACHINE, number=True),
-    Column("of_files", "OF ITS FILES", Show.PEOPLE),
-    Column("by", "BY", cuts=True),
+    Column("rights", "AND", Show.PEOPLE),
+    Column("files", "FILES", number=True),
+    Column("files_read", "READS", number=True),
+    Column("files_change", "CHANGES", number=True),
+    Column("files_delete", "REMOVES", number=True),
+    Column("by", "BY", wraps=True),
 )
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
+@lru_cache(maxsize=1024)
 def short_rights(rights: Right) -> str:
-    """Spell the five rights on a folder itself."""
-    words = {right: (right.name or "").lower() for right in _TOLD}
-    return " ".join(word for right, word in words.items() if rights & right) or "-"
+    """Say what the level's name leaves open: removal of the folder itself, or a mixed set spelled out."""
+    level = level_of(rights)
+    if level is Level.MIXED:
+        words = {right: (right.name or "").lower() for right in _TOLD}
+        return " ".join(word for right, word in words.items() if rights & right)
+    return "may delete it" if rights & Right.DELETE else ""
 
 
 def spell_files(counts: FileCounts | None) -> str:
@@ -63,14 +66,12 @@ def _of(number: int, files: int) -> str:
 
 def way_by(way: Way, names: Mapping[str, str]) -> str:
     """Say which entry gives a way its rights, or which gate stops it first."""
-    stop = way.first_stop
-    gate = stop or way.gates[-1]
-    where = "" if stop is None or gate.name != "enter" else f" on {gate.place.decode(errors='replace')}"
-    said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS]
-    if not said:
+    gate, reason = way.decided_by
+    if reason is None:
         return gate.name
-    text = names.get(said[0].entry, said[0].entry)
-    return f"stopped by {text}{where}" if stop else text
+    text = names.get(reason.entry, reason.entry)
+    where = f" on {gate.place.decode(errors='replace')}" if gate.stops and gate.name == "enter" else ""
+    return f"stopped by {text}{where}" if gate.stops else text
 
 
 def access_row(address: Address, way: Way | None, access: Access, names: Mapping[str, str]) -> tuple[Cell, ...]:
@@ -92,8 +93,33 @@ def access_row(address: Address, way: Way | None, access: Access, names: Mapping
         "any" if way is None else way.name,
         level.value,
         *flags,
-        short_rights(rights) if known else "not known: a list on the way was not seen",
+        short_rights(rights) if known else "a list on the way was not seen",
         *files,
-        spell_files(counts) if known else "?",
         way_by(way, names) if way else "",
     )
+
+
+_FEW_CLOSED = 6
+
+
+def fold_closed(rows: Sequence[Sequence[Cell]]) -> list[Sequence[Cell]]:
+    """Fold the folders of one place that are closed to a person into one row, where they are many.
+
+    Rows as the table of access has them for people: person, folder, way, level and more.
+    """
+    closed: dict[tuple[str, bytes, Cell], list[Sequence[Cell]]] = {}
+    for row in rows:
+        if isinstance(row[1], Address) and row[3] == Level.NONE.value:
+            closed.setdefault((row[1].system, row[1].path.rpartition(b"/")[0], row[2]), []).append(row)
+    folded: list[Sequence[Cell]] = []
+    for row in rows:
+        same: list[Sequence[Cell]] = []
+        if isinstance(row[1], Address) and row[3] == Level.NONE.value:
+            same = closed[row[1].system, row[1].path.rpartition(b"/")[0], row[2]]
+        if len(same) <= _FEW_CLOSED:
+            folded.append(row)
+        elif row is same[0] and isinstance(row[1], Address):
+            system, above = row[1].system, row[1].path.rpartition(b"/")[0]
+            where = f"{system}:{above.decode('utf-8', 'surrogateescape')}/… ({len(same)} folders)"
+            folded.append((row[0], where, row[2], row[3], row[4], *([""] * (len(row) - 5))))
+    return folded

@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from neatledger.core.everyone import flag_rights
+from neatledger.core.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.plan import Address
 from neatledger.core.rights import Right, level_of, spell_rights
-from neatledger.reports.report import Cell, Column, Report
+from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["Held", "changes_report"]
 
 Held = dict[str, dict[bytes, dict[str, int]]]
 """System → path → person → flags of rights (see `core.everyone`)."""
 
+# Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
+_REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 _COLUMNS = (
     Column("person", "PERSON", cuts=True),
     Column("folder", "FOLDER", cuts=True),
@@ -34,7 +36,7 @@ def changes_report(older: Held, newer: Held, then: datetime, now: datetime) -> R
     rows.sort(key=lambda row: (str(row[0]), row[1]))
     days = [moment.astimezone().strftime("%Y-%m-%d %H:%M") for moment in (then, now)]
     people = len({row[0] for row in rows})
-    headline = f"{people} people gained or lost access between {days[0]} and {days[1]}."
+    headline = f"{count_of(people, 'person')} gained or lost access between {days[0]} and {days[1]}."
     return Report("changes", headline, _COLUMNS, rows, empty="nobody gained or lost anything")
 
 
@@ -52,12 +54,13 @@ def _system_rows(
             if pair[0] == pair[1]:
                 continue
             known = under.get((person, above)) if path != b"/" else None
-            if known and known[0] == pair:
+            alike = pair[0] & ~_REMOVAL, pair[1] & ~_REMOVAL
+            if known and known[0] == alike:
                 row = known[1]
                 row[-1] = int(str(row[-1])) + 1
             else:
                 row = tops[person, path] = _row(system, person, path, flag_rights(pair[0]), flag_rights(pair[1]))
-            under[person, path] = pair, row
+            under[person, path] = alike, row
     return list(tops.values())
 
 

@@ -16,7 +16,7 @@ _COLUMNS = (
     Column("severity", "SEVERITY"),
     Column("check", "CHECK"),
     Column("place", "PLACE", cuts=True),
-    Column("evidence", "WHAT WAS FOUND", cuts=True),
+    Column("evidence", "WHAT WAS FOUND", wraps=True),
     Column("advice", "WHAT TO DO", Show.MACHINE),
     Column("accepted", "ACCEPTED", Show.MACHINE),
 )
@@ -71,7 +71,7 @@ def checks_report() -> Report:
     columns = (
         Column("check", "CHECK"),
         Column("severity", "SEVERITY"),
-        Column("summary", "WHAT IT FINDS", cuts=True),
+        Column("summary", "WHAT IT FINDS", wraps=True),
     )
     rows: list[Sequence[Cell]] = [(each.name, each.severity.value, each.summary) for each in CHECKS.values()]
     return Report("checks", f"{len(rows)} checks.", columns, rows)

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from neatledger.core.survey import Survey
-from neatledger.reports.report import Cell, Column, Report
+from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["gathered_report", "not_seen_lines"]
 
@@ -58,6 +58,6 @@ def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str,
             notes += not_seen_lines(survey.system, found, None if list_all else _FEW)
     missing = sum(len(survey.not_seen) for survey in surveys)
     headline = f"Count {count} is kept" + (
-        f"; {missing:,} things could not be seen." if missing else ": all was seen."
+        f"; {count_of(missing, 'thing')} could not be seen." if missing else ": all was seen."
     )
     return Report("gathered", headline, columns, rows, notes)

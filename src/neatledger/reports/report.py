@@ -8,7 +8,7 @@ from enum import Enum
 
 from neatledger.core.plan import Address
 
-__all__ = ["Cell", "Column", "Report", "Show"]
+__all__ = ["Cell", "Column", "Report", "Show", "count_of"]
 
 Cell = str | int | bool | bytes | Address | None | tuple[str, ...]
 """A value: None is "not known"; an `Address` or bytes may hold what is not printable."""
@@ -24,12 +24,13 @@ class Show(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """One column: its machine name, its heading, and whether long values may be cut in the middle."""
+    """One column: its machine name and heading; long values may be cut in the middle, or go over lines."""
 
     key: str
     head: str
     show: Show = Show.ALWAYS
     cuts: bool = False
+    wraps: bool = False
     number: bool = False
 
 
@@ -46,3 +47,11 @@ class Report:
     rows: list[Sequence[Cell]]
     notes: list[str] = field(default_factory=list)
     empty: str = "nothing to show"
+
+
+_PLURALS = {"person": "people", "is": "are"}
+
+
+def count_of(number: int, word: str) -> str:
+    """Return a number with its noun: ``1 file``, ``2,000 files``."""
+    return f"{number:,} {word if number == 1 else _PLURALS.get(word, word + 's')}"

@@ -16,7 +16,7 @@ _PLAN_COLUMNS = (
     Column("person", "PERSON", cuts=True),
     Column("folder", "FOLDER", cuts=True),
     Column("level", "LEVEL"),
-    Column("by", "BY GRANT", cuts=True),
+    Column("by", "BY GRANT", wraps=True),
 )
 _BOTH_COLUMNS = (
     Column("mark", " "),
@@ -24,7 +24,7 @@ _BOTH_COLUMNS = (
     Column("folder", "FOLDER", cuts=True),
     Column("planned", "PLANNED"),
     Column("found", "FOUND"),
-    Column("difference", "DIFFERENCE", cuts=True),
+    Column("difference", "DIFFERENCE", wraps=True),
 )
 
 
@@ -59,13 +59,15 @@ def plan_reach_report(plan: Plan, person: str) -> Report:
 
 
 def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) -> list[Difference]:
-    """Compare the sides on one folder, for the plan's people and all others found; administrators' own way apart."""
+    """Compare the sides on one folder, for the plan's people and all others found; administrators apart."""
     found = []
     for person in dict.fromkeys([*plan.people, *asked]):
         planned = plan.rights_at(address, person)[0] if person in plan.people else Right.NONE
         rights = Right.NONE
-        for way in asked[person].ways if person in asked else ():
-            if way.name != "admin":
+        ways = asked[person].ways if person in asked else ()
+        admins = {way.seat.account.login for way in ways if way.name == "admin"}
+        for way in ways:
+            if way.seat.account.login not in admins:
                 rights |= way.rights
         found.append(Difference(person, address, planned, rights))
     return found

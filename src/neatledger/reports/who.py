@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 
 from neatledger.core.access import Access
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind
 from neatledger.core.rights import Level
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.reports.report import Cell, Column, Report, Show, count_of
 
 __all__ = ["who_report"]
 
@@ -26,61 +27,75 @@ _ORDER = [
 _FEW = 3
 
 
-def _rank(row: Sequence[Cell]) -> tuple[int, str]:
+def _rank(row: Sequence[Cell]) -> tuple[bool, int, str]:
     level = Level(str(row[5]))
-    return _ORDER.index(level), str(row[0])
+    # Administrators open everything everywhere; the people whom the lists let in come first.
+    return row[4] == "admin", _ORDER.index(level), str(row[0])
 
 
 def who_report(
-    address: Address,
-    asked: Iterable[Access],
-    names: Mapping[str, str],
-    when: str,
-    *,
-    is_all: bool,
-    machine: bool,
+    address: Address, asked: Iterable[Access], names: Mapping[str, str], when: str, *, is_all: bool, machine: bool
 ) -> Report:
     """Make the report of all people's access to one folder.
 
-    In machine formats every person has a row for each way and one for their union; for people, those with
-    one way have one row, service accounts with the same rights share one, and those with none are counted.
+    In machine formats every person has a row for each way and one for their union; for people, what an
+    administrator's account has by lists is left out beside what it has by its role, service accounts with
+    the same rights share a row, and those with none are counted.
     """
     rows: list[Sequence[Cell]] = []
     without = people = 0
+    asked = list(asked)
     for access in asked:
         people += 1
         if machine:
             rows += [access_row(address, way, access, names) for way in access.ways]
             rows.append(access_row(address, None, access, names))
             continue
-        telling = [way for way in access.ways if is_all or way.rights or not way.is_known]
+        admins = {way.seat.account.login for way in access.ways if way.name == "admin"}
+        shown = [way for way in access.ways if way.name == "admin" or way.seat.account.login not in admins]
+        telling = [way for way in shown if is_all or way.rights or not way.is_known]
         without += not telling
         rows += [access_row(address, way, access, names) for way in telling]
-        if len(telling) > 1:
+        is_covered = any(way.rights == access.rights and way.counts == access.counts for way in telling)
+        if len(telling) > 1 and not is_covered:
             rows.append(access_row(address, None, access, names))
     rows.sort(key=_rank)
     if not machine:
         rows = _fold(rows, {each.seat.person: each.seat for access in asked for each in access.ways})
     notes = []
     if without:
-        notes.append(
-            f"{without} more {'person has' if without == 1 else 'people have'} no right here (--all lists them)."
-        )
-    reached = people - without
-    headline = f"{reached} of {people} people reach this folder by what was found on {when}."
-    columns = _columns(rows, machine)
+        told = "person has" if without == 1 else "people have"
+        notes.append(f"{without} more {told} no right here (--all lists them).")
+    files = next((access.counts.files for access in asked if access.counts), None)
+    holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
+    headline = f"{people - without} of {count_of(people, 'person')} can reach this folder (count of {when}).{holds}"
+    columns = _columns(rows, machine, bool(files))
     keep = [place for place, column in enumerate(ACCESS_COLUMNS) if column in columns]
-    shown: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]
-    return Report("who", headline, columns, shown, notes, "nobody has any right here")
+    cells: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]
+    return Report(
+        "who", headline, [_as_shown(column) for column in columns], cells, notes, "nobody has any right here"
+    )
 
 
-def _columns(rows: Sequence[Sequence[Cell]], machine: bool) -> list[Column]:
+def _as_shown(column: Column) -> Column:
+    return replace(column, show=Show.ALWAYS) if column.key == "account" else column
+
+
+def _columns(rows: Sequence[Sequence[Cell]], machine: bool, has_files: bool) -> list[Column]:
     if machine:
         return list(ACCESS_COLUMNS)
-    hidden = {"folder"}
+    hidden = {"folder", "files"}
     if all(row[4] == "share" for row in rows):
         hidden.add("way")
-    return [column for column in ACCESS_COLUMNS if column.key not in hidden and column.show is not Show.MACHINE]
+    people = [row[0] for row in rows]
+    shown = {"account"} if len(set(people)) != len(people) else set()
+    if not has_files:
+        hidden |= {"files_read", "files_change", "files_delete"}
+    return [
+        column
+        for column in ACCESS_COLUMNS
+        if column.key in shown or (column.key not in hidden and column.show is not Show.MACHINE)
+    ]
 
 
 def _fold(rows: list[Sequence[Cell]], seats: Mapping[str, Seat]) -> list[Sequence[Cell]]:

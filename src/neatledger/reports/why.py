@@ -18,14 +18,14 @@ _COLUMNS = (
     Column("way", "WAY"),
     Column("gate", "GATE", number=True),
     Column("asks", "ASKS", cuts=True),
-    Column("result", "RESULT"),
+    Column("result", "RESULT", wraps=True),
     Column("entry", "ENTRY", cuts=True),
-    Column("because", "BECAUSE", cuts=True),
+    Column("because", "BECAUSE", wraps=True),
     Column("passes", "PASSES", Show.MACHINE),
 )
 _ASKS = {
     "account": "is the account open?",
-    "system": "may anything be written here at all?",
+    "system": "may the system be written to?",
     "role": "an administrator's role",
 }
 
@@ -73,11 +73,13 @@ def _gate_rows(
     number: int, way: Way, gate: Gate, names: Mapping[str, str], is_first_stop: bool
 ) -> list[Sequence[Cell]]:
     rows: list[Sequence[Cell]] = []
+    before = ""
     result = _result(gate) + (" — here it ends" if is_first_stop else "")
     for place, reason in enumerate(gate.reasons or (None,)):
         first = place == 0
         entry = "" if reason is None else names.get(reason.entry, reason.entry)
-        because = "" if reason is None else reason.because
+        because = "" if reason is None or reason.because == before else reason.because
+        before = before if reason is None else reason.because
         rows.append(
             (
                 way.name if first and number == 1 else "",

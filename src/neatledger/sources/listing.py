@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
-from neatledger.core.columns import NotSeen, SeenState
+from neatledger.core.columns import NotSeen, SeenState, kind_of
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.survey import Survey
 from neatledger.errors import FormatError, SourceError
@@ -157,7 +157,7 @@ def _add_files(part: Part, folder: int, files: list[_Row]) -> None:
     names: list[str] = []
     for row in files:
         name = os.fsdecode(row.path[-1])
-        kind = part.kinds.setdefault(Part.kind_of(name), len(part.kinds))
+        kind = part.kinds.setdefault(os.fsdecode(kind_of(row.path[-1])), len(part.kinds))
         listed = _number(part, row.body)
         numbers += (folder, listed, row.uid, kind, row.size, row.occupied // 512, row.changed)
         names.append(name)

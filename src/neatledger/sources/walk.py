@@ -11,7 +11,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from neatledger.core.columns import SeenState
+from neatledger.core.columns import LONGEST_KIND, SeenState
 from neatledger.core.lists.posix import pack_body
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
@@ -22,7 +22,6 @@ __all__ = ["FOLDER_ROW", "Folder", "Part", "Walker", "colliding_names", "meta_of
 _ACCESS, _DEFAULT = "system.posix_acl_access", "system.posix_acl_default"
 _TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
 _OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
-_LONGEST_KIND = 10
 _DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders are reopened from the root
 _SUM_UP_AFTER = 32768
 _FOLDER_WIDTH = 12
@@ -51,12 +50,6 @@ class Part:
     collisions: list[tuple[int, bytes]] = field(default_factory=list)  # folder, a name like another but for case
     parent_row: int = -1
     entries: int = 0
-
-    @staticmethod
-    def kind_of(name: str) -> str:
-        """Return a file's kind, the end of its name; `Walker.read_folder` has the same in its loop."""
-        dot = name.rfind(".") + 1
-        return name[dot:] if dot > 1 and len(name) - dot <= _LONGEST_KIND else ""
 
 
 FOLDER_ROW = ("parent", "depth", "list", "default", "owner", "state", "bytes", "occupied", "changed", "inode")
@@ -183,8 +176,9 @@ class Walker:
                 except (OSError, FormatError) as error:
                     part.not_seen.append((row, os.fsencode(name), why_not(error)))
                     continue
+                # The same as `kind_of`, which takes bytes and small letters.
                 dot = name.rfind(".") + 1
-                word = name[dot:] if dot > 1 and len(name) - dot <= _LONGEST_KIND else ""
+                word = name[dot:] if dot > 1 and len(name) - dot <= LONGEST_KIND else ""
                 kind = kinds.get(word, -1)
                 if kind < 0:
                     kind = kinds[word] = len(kinds)

@@ -9,7 +9,6 @@ import numpy as np
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.everyone import Rows, flag_rights
-from neatledger.core.lists.contract import Effect
 from neatledger.core.patterns import match_folders
 from neatledger.core.people import Seat, is_held_by
 from neatledger.core.plan import Address, Bound, Expectation, Kind
@@ -37,8 +36,11 @@ class _Held:
 
 
 def _seats_of(facts: SystemFacts) -> dict[str, list[int]]:
+    """Return each person's seats; an administrator's own account opens everything, and is left out."""
     people: dict[str, list[int]] = {}
     for number, seat in enumerate(facts.seats):
+        if facts.everyone.matrix.admins >> number & 1:
+            continue
         people.setdefault(seat.person, []).append(number)
     return people
 
@@ -58,7 +60,7 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
         united: dict[tuple[int, str], _Held] = {}
         numbers = (block.folder, block.column, block.flags, block.files, block.counts[0], block.counts[1])
         for row, column, flags, files, read, change in zip(*(each.tolist() for each in numbers), strict=True):
-            if column < len(people):
+            if column < len(people) and not facts.everyone.matrix.admins >> column & 1:
                 held = _Held(flag_rights(flags), max(files, 0), max(read, 0), max(change, 0))
                 before = united.get((row, people[column]))
                 united[row, people[column]] = held if before is None else before.unite(held)
@@ -68,12 +70,11 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
 
 def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
     """Name the way and the entry that decided."""
-    for number in numbers:
-        for way in facts.explain(row, facts.seats[number]).ways:
-            gate = way.first_stop or way.gates[-1]
-            said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS]
-            if way.name != "admin" and said:
-                return f"way {way.name}, {gate.name}: {facts.entry_text(said[0].entry)}"
+    ways = [way for number in numbers for way in facts.explain(row, facts.seats[number]).ways]
+    for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
+        gate, reason = way.decided_by
+        if reason is not None:
+            return f"way {way.name}, {gate.name}: {facts.entry_text(reason.entry)}"
     return "no way in"
 
 

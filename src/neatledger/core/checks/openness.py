@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.rights import LEVEL_RIGHTS, Right
+from neatledger.core.rights import LEVEL_RIGHTS, Right, spell_rights
 
 __all__ = ["CHECKS"]
 
@@ -25,29 +25,19 @@ def _is_planned(office: Office, facts: SystemFacts, row: int, right: Right) -> b
     return any(holder == "everyone" and LEVEL_RIGHTS[level] & right for _, holder, level in grants)
 
 
-def _below(facts: SystemFacts, mask: NDArray[np.bool_], row: int) -> int:
-    inside = np.zeros(facts.folders.rows, dtype=bool)
-    inside[row] = True
-    parent = facts.folders["parent"]
-    for first, last in facts.everyone.matrix.levels[1:]:
-        inside[first:last] |= inside[parent[first:last]]
-    return int((inside & mask).sum()) - 1
-
-
 def _open_to_all(office: Office, right: Right, check: str) -> Iterator[Finding]:
     for facts in office.systems:
         mask = _has(facts, right)
-        tops = facts.tops_of(mask)
-        for row in tops:
-            if _is_planned(office, facts, row, right):
-                continue
-            view = facts.views[int(facts.folders["list"][row])]
-            below = _below(facts, mask, row) if len(tops) < 50 else 0
-            told = f", and {below:,} folders below" if below else ""
-            sticky = (
-                " (sticky: only their own things can be removed)" if view.is_sticky and right is Right.ADD else ""
-            )
-            yield Finding(check, facts.address(row), f"the list gives it to everyone{sticky}{told}")
+        lists, parent = facts.folders["list"], facts.folders["parent"]
+        # A folder that only repeats the list of the open one above it is told there.
+        again = np.zeros(facts.folders.rows, dtype=bool)
+        again[1:] = mask[parent[1:]] & (lists[1:] == lists[parent[1:]])
+        told = mask & ~again
+        for row in facts.order[told[facts.order]].tolist():
+            if not _is_planned(office, facts, row, right):
+                is_sticky = facts.views[int(lists[row])].is_sticky and right is Right.ADD
+                more = " (sticky: they can remove only what is theirs)" if is_sticky else ""
+                yield Finding(check, facts.address(row), f"its list gives everyone {spell_rights(right)}{more}")
 
 
 def _may_write(office: Office) -> Iterator[Finding]:

@@ -1,0 +1,35 @@
+PYTHON ?= python3
+VENV := .venv
+DEMO := demo-office
+JUDGES := acl attr coreutils util-linux
+
+.PHONY: demo test judges clean
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(VENV)/bin/pip install --quiet --disable-pip-version-check -e .
+	touch $@
+
+$(VENV)/.tested: $(VENV)/.installed
+	$(VENV)/bin/pip install --quiet --disable-pip-version-check -e '.[test]'
+	touch $@
+
+# The sample office, and a walk through the main questions.
+demo: $(VENV)/.installed
+	$(VENV)/bin/neatledger demo $(DEMO)
+
+# What the tests ask of the system; as root it is installed, else the tests say what is missing.
+judges:
+	@for package in $(JUDGES); do \
+	  dpkg -s $$package >/dev/null 2>&1 || missing="$$missing $$package"; done; \
+	if [ -n "$$missing" ]; then \
+	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && apt-get install -y -qq $$missing >/dev/null; \
+	  else echo "not installed (needs root):$$missing"; fi; fi
+
+test: $(VENV)/.tested judges
+	$(VENV)/bin/ruff check src tests bench docs
+	$(VENV)/bin/mypy
+	$(VENV)/bin/python -m pytest
+
+clean:
+	rm -rf $(VENV) $(DEMO) build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,124 @@
+"""Make a ledger of a big tree without a disk full of folders: for measuring the questions alone.
+
+    python bench/make_ledger.py DIR [--folders 1000000] [--lists 1500] [--people 300]
+
+Writes DIR/office.yaml and DIR/ledger.db: folders twelve deep, each with the list of the folder above but
+for one in a hundred, three hundred owners, and files in every fourth folder.
+"""
+
+from __future__ import annotations
+
+import argparse
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+
+from neatledger.core.accounts import Account, Group
+from neatledger.core.columns import CLASS_COLUMNS, COLLISION_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, ODD_COLUMNS
+from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
+from neatledger.core.survey import Survey, Table
+from neatledger.formats.posixacl import pack_entries
+from neatledger.ledger.store import open_ledger
+
+FIRST_UID, FIRST_GID, GROUPS = 20000, 30000, 40
+
+
+def make_lists(rng: np.random.Generator, number: int, people: int) -> list[bytes]:
+    """Return random lists with a mask, some of them open to everyone."""
+    bodies = []
+    for _ in range(number):
+        other = int(rng.choice([0, 0, 5]))
+        entries = [Entry(USER_OBJ, 7), Entry(GROUP_OBJ, int(rng.choice([0, 5]))), Entry(MASK, 7), Entry(OTHER, other)]
+        users = rng.choice(people, int(rng.integers(0, 4)), replace=False)
+        entries += [Entry(USER, int(rng.choice([5, 7])), FIRST_UID + int(user)) for user in users]
+        groups = rng.choice(GROUPS, int(rng.integers(2, 7)), replace=False)
+        entries += [Entry(GROUP, int(rng.choice([5, 7])), FIRST_GID + int(group)) for group in groups]
+        bodies.append(pack_body(0o770 | other, FIRST_GID + int(rng.integers(GROUPS)), pack_entries(entries)))
+    return bodies
+
+
+def make_folders(rng: np.random.Generator, rows: int, lists: int, people: int) -> Table:
+    """Return folders in breadth-first order, twelve deep at the most."""
+    parent = np.full(rows, -1, dtype=np.int64)
+    first, last, made = 0, 1, 1
+    for depth in range(12):
+        left = rows - made
+        want = left if depth == 11 else min(left, (last - first) * (12 if depth < 3 else 4))
+        if not want:
+            break
+        parent[made : made + want] = first + np.arange(want) * (last - first) // want
+        first, last, made = made, made + want, made + want
+    listed, owner = np.zeros(rows, dtype=np.int64), np.zeros(rows, dtype=np.int64)
+    own = rng.random(rows) < 0.01
+    own[0] = False
+    for row in range(1, rows):
+        listed[row] = rng.integers(1, lists) if own[row] else listed[parent[row]]
+        owner[row] = rng.integers(people) if own[row] else owner[parent[row]]
+    children = np.bincount(parent[1:], minlength=rows)
+    classes = (np.arange(rows) % 4 == 0).astype(np.int64)
+    found = {
+        "name": [b""] + [b"folder %07d" % row for row in range(1, rows)],
+        "parent": parent,
+        "first_child": 1 + np.cumsum(children) - children,
+        "children": children,
+        "list": listed,
+        "default": np.full(rows, -1),
+        "owner": owner,
+        "bytes": np.full(rows, 4096),
+        "occupied": np.full(rows, 4096),
+        "classes": classes,
+        "first_class": np.cumsum(classes) - classes,
+    }
+    return typed(found, FOLDER_COLUMNS, rows)
+
+
+def typed(found: dict, spec: dict[str, str], rows: int) -> Table:
+    """Return a table with all columns of `spec`, nought where `found` has none."""
+    columns = {
+        name: found.get(name, []) if dtype == "bytes" else np.asarray(found.get(name, np.zeros(rows))).astype(dtype)
+        for name, dtype in spec.items()
+    }
+    return Table(columns, rows)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("dir", type=Path)
+    parser.add_argument("--folders", type=int, default=1_000_000)
+    parser.add_argument("--lists", type=int, default=1_500)
+    parser.add_argument("--people", type=int, default=300)
+    words = parser.parse_args()
+    rng = np.random.default_rng(1)
+    people, rows = words.people, words.folders
+    folders = make_folders(rng, rows, words.lists, people)
+    having = np.flatnonzero(folders["classes"])
+    classes = {
+        "folder": having,
+        "list": folders["list"][having],
+        "owner": folders["owner"][having],
+        "files": np.full(len(having), 9),
+    }
+    accounts = [
+        Account(f"p{n}", str(FIRST_UID + n), str(FIRST_GID + n % GROUPS), f"Person {n}") for n in range(people)
+    ]
+    groups = [
+        Group(f"g{g}", str(FIRST_GID + g), tuple(f"p{n}" for n in range(people) if (n * 7 + g) % 13 == 0))
+        for g in range(GROUPS)
+    ]
+    open_root = pack_body(0o755, FIRST_GID)
+    survey = Survey(
+        "big", "listing", "posix", accounts, groups, folders, typed(classes, CLASS_COLUMNS, len(having)),
+        typed({}, ODD_COLUMNS, 0), typed({}, HARD_COLUMNS, 0), typed({}, COLLISION_COLUMNS, 0),
+        [open_root, *make_lists(rng, words.lists - 1, people)], [str(FIRST_UID + n) for n in range(people)], [""], [],
+        {"read_only": 0},
+    )  # fmt: skip
+    words.dir.mkdir(parents=True)
+    (words.dir / "office.yaml").write_text("office: Big\nsystems: {big: {source: listing, path: none.csv}}\n")
+    ledger = open_ledger(words.dir / "ledger.db", create=True)
+    ledger.add_count([survey], datetime.now(UTC), "bench")
+    ledger.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,151 @@
+"""Measure gathering and the questions, side by side with a yardstick in one run; prints a table of ratios.
+
+    python bench/measure.py gather [--folders 100000 --files 900000] [--runs 3]   (as root; needs getfacl)
+    python bench/measure.py ask    [--folders 1000000]             [--runs 3]
+
+`gather` against ``getfacl -R -p -n TREE``: the same tree, warm, in turn, each as a whole process.
+`ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
+Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the next run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import resource
+import subprocess
+import sys
+import time
+from pathlib import Path
+from statistics import median
+
+HERE = Path(__file__).parent
+COMMAND = str(Path(sys.executable).with_name("neatledger"))
+
+
+def timed(words: list[str]) -> tuple[float, float]:
+    """Run a command with its output thrown away; return wall seconds and peak MB of its largest process."""
+    started = time.perf_counter()
+    process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    assert process.returncode in (0, 1), f"{words} failed"
+    return time.perf_counter() - started, usage.ru_maxrss / 1024
+
+
+def side_by_side(ours: list[str], theirs: list[str], runs: int) -> tuple[float, float, float]:
+    """Run two commands in turn; return the medians of ours and theirs, and our peak MB."""
+    timed(theirs)
+    pairs = [(timed(ours), timed(theirs)) for _ in range(runs)]
+    peak = max(mine[1] for mine, _ in pairs)
+    return median(mine[0] for mine, _ in pairs), median(other[0] for _, other in pairs), peak
+
+
+def show(what: str, value: str, limit: str) -> None:
+    print(f"| {what} | {value} | {limit} |", flush=True)
+
+
+def gather(words: argparse.Namespace) -> None:
+    tree, office = words.dir / f"tree-{words.folders}-{words.files}", words.dir / "office-gather"
+    if not tree.exists():
+        make = [sys.executable, str(HERE / "make_tree.py"), str(tree)]
+        subprocess.run([*make, "--folders", str(words.folders), "--files", str(words.files)], check=True)
+    subprocess.run(["rm", "-rf", str(office)], check=True)
+    accounts = ["--passwd", f"{tree}.passwd", "--group", f"{tree}.group"]
+    subprocess.run([COMMAND, "new", str(office), "--tree", f"big={tree}", *accounts, "--quiet"], check=True)
+    ours, theirs, peak = side_by_side(
+        [COMMAND, "gather", "--quiet", "--office", str(office)], ["getfacl", "-R", "-p", "-n", str(tree)], words.runs
+    )
+    entries = words.folders + words.files
+    show(f"gather {entries:,} entries, stored", f"{ours:.1f} s", "")
+    show("the recursive numeric listing of the same", f"{theirs:.1f} s", "")
+    show("gather ÷ listing", f"{ours / theirs:.2f}", "≤ 1")
+    show("peak memory of gather (largest process)", f"{peak:.0f} MB", "≤ 600 MB")
+
+
+def in_memory(office: Path) -> None:
+    """Rights of everyone on every folder, from loaded tables, in this process."""
+    import numpy as np
+
+    from neatledger.core.accounts import holders_of
+    from neatledger.core.everyone import Everyone, preorder
+    from neatledger.core.lists.table import MODELS
+    from neatledger.core.matrix import Matrix
+    from neatledger.core.people import Kind, Seat
+    from neatledger.ledger.store import open_ledger
+
+    ledger = open_ledger(office / "ledger.db")
+    started = time.perf_counter()
+    reader = ledger.read_survey(ledger.find_count().surveys[0])
+    folders, classes = reader.table("folders"), reader.table("classes")
+    lists, idents = reader.strings("lists.body"), reader.idents()
+    loaded = time.perf_counter()
+    accounts = reader.accounts
+    seats = [
+        Seat(account.login, account.login, Kind.STAFF, "big", account, holder, False)
+        for account, holder in zip(accounts, holders_of(accounts, reader.groups), strict=True)
+    ]
+    everyone = Everyone(Matrix(MODELS[reader.model], folders, classes, lists, idents, seats))
+    order = preorder(everyone.matrix)
+    for start in range(0, len(order), 65536):
+        everyone.rights(order[start : start + 65536])
+    done = time.perf_counter()
+    assert everyone.matrix.passing.dtype == np.uint64
+    show(f"read {folders.rows:,} folders from the ledger", f"{loaded - started:.2f} s", "")
+    show(f"rights of {len(seats)} people on all of them, in memory", f"{done - loaded:.2f} s", "< 1 s")
+
+
+def ask(words: argparse.Namespace) -> None:
+    office = words.dir / f"ledger-{words.folders}"
+    if not office.exists():
+        make = [sys.executable, str(HERE / "make_ledger.py"), str(office), "--folders", str(words.folders)]
+        subprocess.run(make, check=True)
+    ours, bare, _ = side_by_side([COMMAND, "--help"], [sys.executable, "-c", "pass"], max(words.runs, 9))
+    show("--help ÷ python -c pass", f"{ours / bare:.1f} ({ours * 1000:.0f} ms, {bare * 1000:.0f} ms)", "≤ 5")
+    in_memory(office)
+    where = ["--office", str(office), "--quiet"]
+    deep = deepest(office)
+    for name, call in (("who", ["who", deep]), ("why", ["why", "p7", deep]), ("reach", ["reach", "p7"])):
+        seconds = median(timed([COMMAND, *call, *where])[0] for _ in range(words.runs))
+        show(name, f"{seconds:.2f} s", "≤ 1 s")
+    target = words.dir / "out.csv"
+    seconds, peak = timed([COMMAND, "access", "--format", "csv", "-o", str(target), *where])
+    show("access", f"{seconds:.1f} s, {peak:.0f} MB", "≤ 10 s, 1,500 MB")
+    seconds, peak = timed([COMMAND, "access", "--every", "--format", "csv", "-o", str(target), *where])
+    with open(target, "rb") as out:
+        rows = sum(block.count(b"\n") for block in iter(lambda: out.read(1 << 20), b""))
+    show("access --every", f"{rows / seconds:,.0f} rows/s ({rows:,} rows, {peak:.0f} MB)", "≥ 500,000 rows/s")
+    target.unlink()
+
+
+def deepest(office: Path) -> str:
+    """Return the address of the last folder of the ledger, which is one of the deepest."""
+    from neatledger.ledger.store import open_ledger
+
+    ledger = open_ledger(office / "ledger.db")
+    reader = ledger.read_survey(ledger.find_count().surveys[0])
+    row, steps = reader.folder_count - 1, []
+    while row > 0:
+        folder = reader.folder(row)
+        steps.append(folder.name.decode())
+        row = folder.parent
+    return "big:/" + "/".join(reversed(steps))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("what", choices=("gather", "ask"))
+    parser.add_argument("--dir", type=Path, default=Path("/var/tmp/neatledger-bench"))
+    parser.add_argument("--folders", type=int)
+    parser.add_argument("--files", type=int, default=900_000)
+    parser.add_argument("--runs", type=int, default=3)
+    words = parser.parse_args()
+    words.folders = words.folders or (100_000 if words.what == "gather" else 1_000_000)
+    words.dir.mkdir(parents=True, exist_ok=True)
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    print("| what | measured | wanted |\n|---|---|---|")
+    {"gather": gather, "ask": ask}[words.what](words)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,47 @@
+"""Write docs/plan.md, the reference page of office.yaml, from its JSON Schema:  python docs/make_plan_page.py"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from neatledger.office.read import load_schema
+
+HEAD = """# office.yaml, key by key
+
+Made from `src/neatledger/office/schema.json` (JSON Schema 2020-12) by `python docs/make_plan_page.py`.
+Every fault in the file is reported at once, with its line and column, what was found and what was expected.
+Dates are written as 2026-03-31, folders as `system:/path`. An entry without a value (`ada:`) has all as by default.
+"""
+
+
+def kind_of(schema: dict[str, Any], defs: dict[str, Any]) -> str:
+    if "$ref" in schema:
+        schema = defs[schema["$ref"].rpartition("/")[2]]
+    if "title" in schema:
+        return schema["title"]
+    if "enum" in schema:
+        return " \\| ".join(f"`{word}`" for word in schema["enum"])
+    return {"object": "a mapping", "array": "a list", "string": "text", "boolean": "`true` or `false`",
+            "integer": "a whole number"}.get(schema.get("type", ""), "")  # fmt: skip
+
+
+def table(properties: dict[str, Any], required: list[str], defs: dict[str, Any]) -> list[str]:
+    lines = ["| key | value | meaning |", "|---|---|---|"]
+    for key, schema in properties.items():
+        needed = " (required)" if key in required else ""
+        lines.append(f"| `{key}`{needed} | {kind_of(schema, defs)} | {schema.get('description', '')} |")
+    return lines
+
+
+def main() -> None:
+    schema = load_schema()
+    defs = schema["$defs"]
+    lines = [HEAD, *table(schema["properties"], schema["required"], defs), ""]
+    for name in ("system", "person", "group", "folder", "expectation", "acceptance"):
+        lines += [f"## One {name}", "", *table(defs[name]["properties"], defs[name].get("required", []), defs), ""]
+    Path(__file__).with_name("plan.md").write_text("\n".join(lines).rstrip() + "\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,153 @@
+"""One rule, asked in three ways that must agree: one holder, a crowd, and everyone on everything."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neatledger.core.access import FileClass, Item, access_to
+from neatledger.core.columns import SeenState
+from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights, preorder
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.posix import PosixModel
+from neatledger.core.lists.table import MODELS
+from neatledger.core.matrix import Matrix
+from neatledger.core.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, level_of
+from neatledger.formats.posixacl import (
+    entries_from_attribute,
+    entries_from_text,
+    entries_to_attribute,
+    entries_to_text,
+    pack_entries,
+)
+from strategies import USERS, holders, posix_bodies, posix_entries, seats, trees
+
+VECTORS = json.loads((Path(__file__).parent / "vectors" / "posix.json").read_text())
+
+
+def _right(words: str) -> Right:
+    found = Right.NONE
+    for word in words.split():
+        found |= Right[word.upper()]
+    return found
+
+
+@pytest.mark.parametrize("vector", VECTORS, ids=lambda vector: vector["name"])
+def test_posix_vectors(vector) -> None:
+    from neatledger.core.lists.posix import pack_body
+
+    model = PosixModel()
+    entries = pack_entries(entries_from_text(vector["list"])) if vector["list"] else b""
+    parsed = model.parse(pack_body(int(vector["mode"], 8), vector["group"], entries))
+    holder = Holder("someone", str(vector["user"]), frozenset(map(str, vector["groups"])))
+    decision = model.decide(parsed, Standing(str(vector["owner"]), vector["folder"]), holder)
+    assert decision.rights == _right(vector["expect"]), vector["because"]
+    assert decision.reasons and vector["decides"] in [reason.entry for reason in decision.reasons]
+
+
+@given(
+    st.sampled_from(list(MODELS.values())),
+    posix_bodies(),
+    st.lists(holders, min_size=1, max_size=80),
+    st.booleans(),
+    st.sampled_from(USERS),
+)
+def test_a_crowd_is_decided_as_each_alone(model, body, crowd, is_folder, owner) -> None:
+    parsed = model.parse(body)
+    together = Crowd(crowd)
+    as_other = model.decide_all(parsed, together, is_folder=is_folder, as_owner=False)
+    as_owner = model.decide_all(parsed, together, is_folder=is_folder, as_owner=True)
+    for number, holder in enumerate(crowd):
+        sets = as_owner if holder.user == owner else as_other
+        found = Right(sum(right for right, bits in sets.items() if bits >> number & 1))
+        decision = model.decide(parsed, Standing(owner, is_folder), holder)
+        assert found == decision.rights
+        granted = Right(0)
+        for reason in decision.reasons:
+            granted |= reason.rights
+        if granted & Right.LIST and granted & Right.ENTER:
+            granted |= Right.READ  # two requests, which two entries may grant
+        assert decision.rights & ~granted & ~(Right.CLEAR | Right.CLEAR_OWN) == 0, "a right without a reason"
+
+
+@settings(deadline=None, max_examples=60)
+@given(st.data())
+def test_everyone_on_everything_is_each_on_each(data) -> None:
+    model = MODELS["posix"]
+    bodies = data.draw(st.lists(posix_bodies(), min_size=1, max_size=6))
+    folders, classes = data.draw(trees(len(bodies)))
+    people = data.draw(seats())
+    read_only = data.draw(st.booleans())
+    matrix = Matrix(model, folders, classes, bodies, USERS, people, read_only=read_only)
+    everyone = Everyone(matrix)
+    parsed = [model.parse(body) for body in bodies]
+    cells = {}
+    for block in everyone.blocks(Rows.ALL):
+        numbers = (block.folder, block.column, block.flags, block.unknown, block.files, *block.counts)
+        for folder, column, *rest in zip(*(each.tolist() for each in numbers), strict=True):
+            cells[folder, column] = rest
+    assert len(cells) == folders.rows * len(everyone.columns)
+    mask = sum(FLAG_RIGHTS)
+    for folder in range(folders.rows):
+        chain, row = [], folder
+        while row >= 0:
+            owner, state = USERS[folders["owner"][row]], SeenState(int(folders["state"][row]))
+            chain.append(Item(b"/%d" % row, parsed[folders["list"][row]], owner, state))
+            row = int(folders["parent"][row])
+        mine = [number for number in range(classes.rows) if classes["folder"][number] == folder]
+        files = [
+            FileClass(parsed[classes["list"][n]], USERS[classes["owner"][n]], int(classes["files"][n])) for n in mine
+        ]
+        is_seen = chain[0].state is SeenState.WHOLE
+        for number, column in enumerate(everyone.columns):
+            asked = access_to(
+                model,
+                chain[::-1],
+                [people[seat] for seat in column.seats],
+                files if is_seen else None,
+                read_only=read_only,
+            )
+            way = asked if column.way == "any" else next(way for way in asked.ways if way.name == column.way)
+            flags, unknown, *counts = cells[folder, number]
+            if column.way == "share" and way.is_known:
+                assert not unknown or not people[column.seats[0]].is_open
+            if not unknown:
+                assert flag_rights(flags) == Right(way.rights & mask), (folder, column)
+                if is_seen and way.counts is not None:
+                    told = way.counts
+                    assert counts == [told.files, told.read, told.change, told.delete], (folder, column)
+    order = preorder(matrix).tolist()
+    assert sorted(order) == list(range(folders.rows))
+    assert all(order.index(int(folders["parent"][row])) < order.index(row) for row in range(1, folders.rows))
+    assert np.array_equal(np.sort(everyone.rows_below(0)), np.arange(folders.rows))
+
+
+@given(posix_entries())
+def test_posix_text_and_attribute_come_back(entries) -> None:
+    packed = pack_entries(entries)
+    assert pack_entries(entries_from_text(entries_to_text(packed))) == packed
+    assert entries_from_attribute(entries_to_attribute(entries)) == packed
+
+
+@given(st.text(max_size=40) | st.from_regex(r"(user|group|mask|other|u|g):[0-9a-z]*:[rwx-]{0,4}(,[a-z:]*)?"))
+def test_posix_text_parsing_is_total(text) -> None:
+    from neatledger.errors import FormatError
+
+    try:
+        entries_from_text(text)
+    except FormatError as error:
+        assert str(error)
+
+
+def test_levels_name_their_own_rights() -> None:
+    for level, rights in LEVEL_RIGHTS.items():
+        assert level_of(rights) is (Level.LIST if level is Level.LIST else level)
+    assert level_of(Right.ENTER) is Level.MIXED
+    assert level_of(LEVEL_RIGHTS[Level.READ] | Right.DELETE) is Level.MIXED
+    assert level_of(EVERY_RIGHT) is Level.MANAGE

@@ -1,0 +1,287 @@
+"""The command on a small office of its own: the plan's faults, the answers, the ledger's safety."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import COMMAND
+from judges import kernel
+from neatledger.core.plan import Address
+from neatledger.faces.names import decode_address, encode_bytes, show_bytes
+from neatledger.office.read import load_schema, parse_plan
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory) -> Path:
+    """The sample office, made as a listing."""
+    office = tmp_path_factory.mktemp("demo") / "office"
+    subprocess.run([COMMAND, "demo", office, "--listing"], check=True, capture_output=True)
+    return office
+
+
+def rows_of(done) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(done.stdout)))
+
+
+def test_all_faults_of_a_plan_at_once_with_their_places(tmp_path: Path, run) -> None:
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems:\n  barn: {source: tree, path: x}\n  2bad: {source: trxee}\npeople:\n  ada:\n"
+        "  bob: {kind: stuff, foo: 1}\nfolders:\n  barn:/x: {grants: {nobody: reed}}\n"
+        "expectations:\n  - {folder: 'barn:/x', holders: []}\n"
+    )
+    done = run("check", "--office", tmp_path, status=2)
+    places = [line.split(":")[2:4] for line in done.stderr.splitlines()]
+    assert places == [["4", "3"], ["4", "18"], ["7", "15"], ["7", "22"], ["9", "30"], ["11", "5"], ["11", "25"]], (
+        done.stderr
+    )
+    assert "one of: none, list, drop, read, write, manage" in done.stderr
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems: {barn: {source: tree, path: x}}\n"
+        "people: {ada: {accounts: {loft: ada}, end: 2026-02-30}}\n"
+        "groups: {ada: {members: [eve]}}\nfolders:\n  barn:/a: {grants: {eve: read}}\n  barn:/a/: {}\n"
+    )
+    told = run("check", "--office", tmp_path, status=2).stderr
+    for words in (
+        "the system 'loft'",
+        "a day of the calendar",
+        "a group named as a person",
+        "'eve'",
+        "barn:/a again",
+    ):
+        assert words in told
+    assert run("who", "barn:/", "--office", tmp_path / "none", status=2).stderr.count("\n") == 1
+
+
+def test_the_schema_and_its_page_agree() -> None:
+    page = (Path(__file__).parent.parent / "docs" / "plan.md").read_text()
+    for key in load_schema()["properties"]:
+        assert f"`{key}`" in page
+    with pytest.raises(Exception, match="expected"):
+        parse_plan("office: 7\nsystems: {}\n", "x")
+
+
+def test_demo_is_the_same_for_real_and_as_a_listing(demo: Path, run, tmp_path: Path) -> None:
+    listed = rows_of(run("access", "--all", "--format", "csv", "--office", demo))
+    assert len({row["person"] for row in listed}) > 26
+    if os.geteuid() == 0:
+        run("demo", tmp_path / "real")
+        assert rows_of(run("access", "--all", "--format", "csv", "--office", tmp_path / "real")) == listed
+        found = [
+            run("check", "--format", "json", "--office", each, status=1).stdout for each in (demo, tmp_path / "real")
+        ]
+        rows = [[row for row in json.loads(text)["rows"] if row["check"] != "not-seen"] for text in found]
+        assert rows[0] == rows[1]
+
+
+def test_every_check_finds_its_planted_example(demo: Path, run) -> None:
+    listed = {row["check"] for row in rows_of(run("check", "--list", "--format", "csv", "--office", demo))}
+    found = set()
+    for day in ("2026-11-16", "2026-11-23"):
+        done = run("check", "--format", "csv", "--as-of", day, "--today", day, "--office", demo, status=1)
+        found |= {row["check"] for row in rows_of(done)}
+    assert found == listed
+
+
+def test_findings_are_accepted_until_their_day(demo: Path, run) -> None:
+    for day, accepted in (("2026-09-30", 1), ("2026-10-01", 0)):
+        done = run(
+            "check",
+            "--only",
+            "everyone-may-write",
+            "--format",
+            "csv",
+            "--today",
+            day,
+            "--office",
+            demo,
+            status=1 - accepted,
+        )
+        assert [bool(row["accepted"]) for row in rows_of(done)] == [bool(accepted)]
+    run("check", "--only", "no-email", "--fail-at", "medium", "--office", demo)
+    run("check", "--only", "no-such-check", "--office", demo, status=2)
+
+
+def test_an_expectation_names_person_way_and_entry(demo: Path, run) -> None:
+    done = run(
+        "check",
+        "--only",
+        "expectation-broken",
+        "--format",
+        "json",
+        "--as-of",
+        "2026-11-16",
+        "--office",
+        demo,
+        status=1,
+    )
+    found = json.loads(done.stdout)["rows"]
+    (finding,) = [row for row in found if row["place"] == "barn:/Payroll"]
+    assert "thistle has read too" in finding["evidence"] and "way share" in finding["evidence"]
+    assert "group payroll (52506) rwx" in finding["evidence"]
+    assert {row["place"] for row in found} == {"barn:/Payroll", "barn:/Incoming scans"}
+
+
+def test_why_ends_at_the_first_gate_and_says_what_is_missing(demo: Path, run) -> None:
+    told = run("why", "marsh", "barn:/Imaging/2026", "--office", demo).stdout
+    assert "may enter /Imaging" in told and "here it ends" in told
+    assert "in the group vets (52503) or the group nurses (52504)" in told
+    file = run("why", "rook", "barn:/Records/2026/Dogs/Fig referral.odt", "--format", "json", "--office", demo)
+    answer = json.loads(file.stdout)
+    assert answer["headline"] == "rook on barn:/Records/2026/Dogs/Fig referral.odt: delete."
+    usual = run("why", "rook", "barn:/Records/2026/Dogs/Clover 2026.odt", "--office", demo).stdout
+    assert "read change delete" in usual and "judged by the list that 5 files" in usual
+    assert "no folder or file" in run("why", "rook", "barn:/Attic/none", "--office", demo, status=2).stderr
+
+
+def test_sides_people_groups_and_changes(demo: Path, run) -> None:
+    old = ("--as-of", "2026-11-16", "--office", demo)
+    assert run("who", "barn:/Payroll", "--side", "both", *old, status=1).stdout.startswith(
+        "barn:/Payroll: plan and found differ in 1"
+    )
+    planned = rows_of(run("who", "barn:/Payroll/2026", "--side", "plan", "--format", "csv", *old))
+    assert {row["person"]: row["level"] for row in planned} == {
+        "thorne": "write",
+        "stone": "write",
+        "finch": "write",
+        "ledgerwood": "read",
+    }
+    (lost,) = rows_of(run("changes", "--format", "csv", "--office", demo, status=1))
+    assert (lost["person"], lost["folder"], lost["after"], lost["below"]) == ("thistle", "barn:/Payroll", "none", "2")
+    groups = {
+        (row["group"], row["system"]): row
+        for row in rows_of(run("groups", "--side", "both", "--format", "csv", *old, status=1))
+    }
+    assert groups["payroll", "barn"]["difference"] == "also has thistle"
+    sheet = run("people", "Zoe Kestrel", "--office", demo).stdout
+    assert "zadmin" in sheet and "named as the login" in sheet
+    assert "nobody is called" in run("people", "nemo", "--office", demo, status=2).stderr
+    both = run("reach", "frost", "--side", "both", "--office", demo).stdout
+    assert "plan and found agree" in both
+
+
+def test_tables_fit_the_terminal_and_files_are_written_whole(demo: Path, run, tmp_path: Path) -> None:
+    env = {**os.environ, "COLUMNS": "80", "PYTHONUTF8": "1"}
+    done = subprocess.run([COMMAND, "reach", "rook", "--office", demo], capture_output=True, text=True, env=env)
+    table = [line for line in done.stdout.splitlines()[2:] if line.startswith("barn:")]
+    assert table and max(map(len, table)) <= 80 and "\x1b" not in done.stdout
+    out = tmp_path / "out.csv"
+    run("people", "--format", "csv", "-o", out, "--office", demo)
+    assert len(out.read_text().splitlines()) == 1 + 30
+    run("people", "-o", tmp_path / "no" / "where", "--office", demo, status=2)
+    first = subprocess.run(
+        f"{COMMAND} access --every --format csv --office {demo} | head -1", shell=True, capture_output=True
+    )
+    assert first.stderr == b""
+
+
+@given(st.binary(max_size=30))
+def test_names_come_back_from_both_escapes(name: bytes) -> None:
+    encoded = encode_bytes(name)
+    assert decode_address(encoded) == name and encoded.isprintable()
+    shown = show_bytes(name)
+    assert shown.isprintable()
+    assert shown.encode("utf-8").decode("unicode_escape", "strict") or not name
+    assert Address("barn", b"/" + name).is_within(Address("barn", b"/"))
+
+
+def test_cold_help_and_who_import_only_what_they_use(demo: Path) -> None:
+    code = "import sys\nfrom neatledger.cli import main\nmain(sys.argv[1:])\nprint(' '.join(sys.modules), file=sys.stderr)"
+
+    def modules(*words: object) -> set[str]:
+        done = subprocess.run(
+            [sys.executable, "-c", code, *map(str, words)], capture_output=True, text=True, check=True
+        )
+        return set(done.stderr.split())
+
+    assert not modules("--help") & {"neatledger.app", "sqlite3", "yaml", "numpy", "wcwidth", "jsonschema"}
+    assert not modules("who", "barn:/Rota", "--office", demo) & {
+        "numpy",
+        "ruamel",
+        "multiprocessing",
+        "neatledger.commands.check",
+    }
+
+
+def wait_until(path: Path, is_there) -> None:
+    deadline = time.monotonic() + 30
+    while not is_there(path):
+        assert time.monotonic() < deadline
+        time.sleep(0.002)
+
+
+@pytest.mark.judge
+def test_kill_at_any_moment_and_two_runs_at_once(tmp_path: Path, run) -> None:
+    tree, office = tmp_path / "tree", tmp_path / "office"
+    kernel.make_random_tree(tree, 1, 60)
+    for number in range(300):
+        (tree / f"folder {number}").mkdir()
+        for name in range(5):
+            (tree / f"folder {number}" / f"{name}.txt").touch()
+    run("new", office, "--tree", f"barn={tree}")
+    gather = [COMMAND, "gather", "--quiet", "--office", office]
+    subprocess.run(gather, check=True, capture_output=True)
+    for _ in range(12):
+        started = subprocess.Popen(
+            gather, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+        )
+        time.sleep(random.uniform(0.05, 0.6))
+        os.killpg(started.pid, signal.SIGKILL)
+        started.wait()
+        with sqlite3.connect(office / "ledger.db") as db:
+            assert db.execute("PRAGMA integrity_check").fetchone() == ("ok",)
+            whole = db.execute("SELECT count(*) FROM counts c JOIN surveys s ON s.count_id = c.id").fetchone()
+            assert whole == db.execute("SELECT count(*) FROM counts").fetchone()
+        run("who", "barn:/", "--office", office)
+    stopped = subprocess.Popen(
+        gather, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True
+    )
+    before = len(rows_of(run("counts", "--format", "csv", "--office", office)))
+    time.sleep(0.25)
+    os.killpg(stopped.pid, signal.SIGINT)
+    _, told = stopped.communicate()
+    if stopped.returncode == 130:
+        assert told == "neatledger: stopped; the ledger is as it was\n"
+        assert len(rows_of(run("counts", "--format", "csv", "--office", office))) == before
+    both = [subprocess.Popen(gather, stdout=subprocess.DEVNULL) for _ in range(2)]
+    assert [each.wait() for each in both] == [0, 0]
+    with sqlite3.connect(office / "ledger.db") as db, pytest.raises(sqlite3.IntegrityError, match="never altered"):
+        db.execute("UPDATE counts SET tool = 'x'")
+    (office / "ledger.db").write_bytes(b"not a ledger, but long enough to look like something" * 20)
+    assert "ledger.db" in run("who", "barn:/", "--office", office, status=2).stderr
+
+
+@pytest.mark.judge
+def test_what_vanishes_or_is_closed_is_not_seen(tmp_path: Path, run) -> None:
+    tree, office = tmp_path / "tree", tmp_path / "office"
+    for name in ("open", "closed/inside", "deep/" + "/".join(f"d{number}" for number in range(300))):
+        (tree / name).mkdir(parents=True)
+    (tree / "closed").chmod(0o000)
+    run("new", office, "--tree", f"barn={tree}")
+    # The superuser without the capabilities that pass over modes (capabilities(7)).
+    lacks = "-dac_override,-dac_read_search"
+    words = ["setpriv", "--bounding-set", lacks, "--inh-caps", lacks, COMMAND, "gather", "--office", office]
+    done = subprocess.run([*words, "--format", "json"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout)
+    assert found["rows"][0]["not_seen"] == 1 and found["rows"][0]["folders"] == 304
+    assert any("barn:/closed" in note and "permission denied" in note for note in found["notes"])
+    row = rows_of(
+        run("access", "--all", "--person", "root", "--below", "barn:/closed", "--format", "csv", "--office", office)
+    )[0]
+    assert row["files"] == "" and row["enter"] == "0"
+    finding = rows_of(run("check", "--only", "not-seen", "--format", "csv", "--office", office, status=1))
+    assert finding[0]["place"] == "barn:/closed"
