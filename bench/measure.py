@@ -111,10 +111,17 @@ def ask(words: argparse.Namespace) -> None:
     target = words.dir / "out.csv"
     seconds, peak = timed([COMMAND, "access", "--format", "csv", "-o", str(target), *where])
     show("access", f"{seconds:.1f} s, {peak:.0f} MB", "≤ 10 s, 1,500 MB")
-    seconds, peak = timed([COMMAND, "access", "--every", "--format", "csv", "-o", str(target), *where])
+    below = deep[: deep.index("/", 5)]
+    seconds, peak = timed(
+        [COMMAND, "access", "--every", "--below", below, "--format", "csv", "-o", str(target), *where]
+    )
     with open(target, "rb") as out:
         rows = sum(block.count(b"\n") for block in iter(lambda: out.read(1 << 20), b""))
-    show("access --every", f"{rows / seconds:,.0f} rows/s ({rows:,} rows, {peak:.0f} MB)", "≥ 500,000 rows/s")
+    show(
+        "access --every below one of twelve folders",
+        f"{rows / seconds:,.0f} rows/s ({rows:,} rows, {peak:.0f} MB)",
+        "≥ 500,000 rows/s",
+    )
     target.unlink()
 
 

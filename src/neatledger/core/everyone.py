@@ -28,8 +28,8 @@ Ints = NDArray[np.int64]
 
 FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
 _FILE_RIGHTS = (Right.READ, Right.CHANGE, Right.DELETE)
-_ROWS_AT_ONCE = 2_000_000
-_CHUNK = 65536
+_ROWS_AT_ONCE = 400_000
+_CHUNK = 16384
 
 
 class Rows(Enum):
@@ -194,22 +194,30 @@ class Everyone:
     def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = preorder(self.matrix) if folders is None else folders
-        step = max(1, min(_CHUNK, _ROWS_AT_ONCE // (8 * self.words)))
-        for start in range(0, len(order), step):
-            rows = order[start : start + step]
+        for start in range(0, len(order), _CHUNK):
+            rows = order[start : start + _CHUNK]
             rights, unknown = self.rights(rows)
             wanted = self._wanted(which, rows, rights, unknown)
-            yield self._row_block(rows, wanted, rights, unknown)
+            for part in self._slices(wanted):
+                taken = {right: bits[part] for right, bits in rights.items()}
+                yield self._row_block(rows[part], wanted[part], taken, unknown[part])
+
+    @staticmethod
+    def _slices(wanted: Bits) -> Iterator[NDArray[np.intp]]:
+        """Yield the folders that have any wanted row, few enough at a time to bound the memory for rows."""
+        some = np.flatnonzero(wanted.any(axis=1))
+        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1).sum(axis=1, dtype=np.int64)
+        group = np.cumsum(bits) // _ROWS_AT_ONCE
+        ends = np.flatnonzero(np.diff(group, append=-1)) + 1
+        yield from np.split(some, ends[:-1])
 
     def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> RowBlock:
-        some = np.flatnonzero(wanted.any(axis=1))
-        rows, unknown = rows[some], unknown[some]
-        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1, bitorder="little")
-        place, column = np.divmod(np.flatnonzero(bits), bits.shape[1] or 1)
+        bits = np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little")
+        place, column = np.divmod(np.flatnonzero(bits), bits.shape[1])
         word, shift = column >> 6, (column & 63).astype(np.uint64)
         flags = np.zeros(len(place), dtype=np.int64)
         for number, right in enumerate(FLAG_RIGHTS):
-            flags |= (rights[right][some[place], word] >> shift & np.uint64(1)).astype(np.int64) << number
+            flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
         files, counts = self._counts(rows, place, word, shift)
         is_unknown = unknown[place]
         closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown

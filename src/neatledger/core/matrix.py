@@ -53,16 +53,30 @@ def pack_sets(sets: Sequence[int], words: int) -> Bits:
 
 @dataclass(slots=True)
 class _Spread:
-    """One right of every distinct list: for people who do not own the item, and for its owner."""
+    """One right of every distinct list: for people who do not own the item (None: nobody), and for its owner."""
 
-    other: Bits
+    other: Bits | None
     owner: Bits
 
     def at(self, lists: Rows, owned: Bits) -> Bits:
         """Return the right for items by their list and the bits of their owner."""
+        if self.other is None:
+            return self.owner[lists] & owned
         # (other & ~owned) | (owner & owned), in fewer steps
         other: Bits = self.other[lists]
-        return other ^ ((other ^ self.owner[lists]) & owned)
+        mine: Bits = self.owner[lists]
+        mine ^= other
+        mine &= owned
+        mine ^= other
+        return mine
+
+
+@dataclass(slots=True)
+class _Standing:
+    """Some items as lists see them: the numbers of their lists, and the bits of their owners."""
+
+    lists: Rows
+    owned: Bits
 
 
 @dataclass(slots=True)
@@ -123,17 +137,23 @@ class Matrix:
                     if bits and right in sets:
                         sets[right][form][number] = bits
         return {
-            right: _Spread(pack_sets(other, self.words), pack_sets(owner, self.words))
+            right: _Spread(pack_sets(other, self.words) if any(other) else None, pack_sets(owner, self.words))
             for right, (other, owner) in sets.items()
             if any(other) or any(owner)
         }
 
-    def own(self, right: Right, rows: Rows) -> Bits:
-        """Return what the folders' own lists say of a right."""
+    def _stand(self, rows: Rows) -> _Standing:
+        return _Standing(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
+
+    def _own(self, right: Right, standing: _Standing) -> Bits:
         spread = self._folder_lists.get(right)
         if spread is None:
-            return np.zeros((len(rows), self.words), dtype=np.uint64)
-        return spread.at(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
+            return np.zeros((len(standing.lists), self.words), dtype=np.uint64)
+        return spread.at(standing.lists, standing.owned)
+
+    def own(self, right: Right, rows: Rows) -> Bits:
+        """Return what the own lists of some folders say of a right."""
+        return self._own(right, self._stand(rows))
 
     @cached_property
     def levels(self) -> list[tuple[int, int]]:
@@ -176,13 +196,19 @@ class Matrix:
         parent = np.maximum(above, 0)
         reach = self.passing[parent]
         reach[is_root] = self._open
-        rights: dict[Right, Bits] = {right: self.own(right, rows) & reach for right in _FOLDER}
-        owned = self._owned[self.folders["owner"][rows]]
-        delete = self.own(Right.CLEAR, parent) | (self.own(Right.CLEAR_OWN, parent) & owned)
-        rights[Right.DELETE] |= delete & reach
+        here, over = self._stand(rows), self._stand(parent)
+        rights: dict[Right, Bits] = {Right.ENTER: self.passing[rows]}
+        for right in (Right.LIST, Right.READ, Right.ADD, Right.MANAGE, Right.DELETE):
+            rights[right] = self._own(right, here)
+            rights[right] &= reach
+        delete = self._own(Right.CLEAR, over)
+        if Right.CLEAR_OWN in self._folder_lists:
+            delete |= self._own(Right.CLEAR_OWN, over) & here.owned
+        delete &= reach
+        rights[Right.DELETE] |= delete
         rights[Right.DELETE][is_root] = 0
         if self.read_only:
-            for right in (Right.ADD, Right.MANAGE, Right.CLEAR, Right.CLEAR_OWN, Right.DELETE):
+            for right in (Right.ADD, Right.MANAGE, Right.DELETE):
                 rights[right][:] = 0
         return Block(rights, self.doubtful[rows])
 
@@ -200,7 +226,8 @@ class Matrix:
         for right in _FILE:
             spread = self._file_lists.get(right)
             found[right] = np.zeros_like(inside) if spread is None else spread.at(lists, owned) & inside
-        clear = self.own(Right.CLEAR, folder) | (self.own(Right.CLEAR_OWN, folder) & owned)
+        over = self._stand(folder)
+        clear = self._own(Right.CLEAR, over) | (self._own(Right.CLEAR_OWN, over) & owned)
         found[Right.DELETE] = clear & inside
         if self.read_only:
             found[Right.CHANGE][:] = 0

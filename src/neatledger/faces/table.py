@@ -22,6 +22,8 @@ _PLAIN = 100_000
 def show_cell(cell: Cell) -> str:
     """Return a cell as people read it."""
     match cell:
+        case str():
+            return show_text(cell)
         case None:
             return "?"
         case bool():
@@ -34,8 +36,6 @@ def show_cell(cell: Cell) -> str:
             return show_address(cell)
         case tuple():
             return show_text(", ".join(cell))
-        case _:
-            return show_text(cell)
 
 
 def cut_middle(text: str, width: int) -> str:
