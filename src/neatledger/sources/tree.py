@@ -17,7 +17,7 @@ from neatledger.errors import SourceError
 from neatledger.sources.assemble import Assembled, assemble
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.posixaccounts import read_accounts
-from neatledger.sources.walk import Folder, Part, Walker, meta_of, open_below, why_not
+from neatledger.sources.walk import Folder, Part, Walker, open_below, why_not
 
 __all__ = ["read"]
 
@@ -107,7 +107,7 @@ def _read_top(walker: Walker) -> list[_Job]:
     """
     os.fchdir(walker.root)
     stat = os.fstat(walker.root)
-    row = walker.add_folder(b"", -1, 0, meta_of(stat), stat.st_blocks)
+    row = walker.add_folder(walker.look(b"", stat), -1, 0)
     level: list[tuple[Step, int, int]] = [((), row, os.dup(walker.root))]
     for depth in range(1, _DEEPEST_SHARED + 1):
         below: list[tuple[Step, int, Folder]] = []
@@ -118,27 +118,11 @@ def _read_top(walker: Walker) -> list[_Job]:
             return [_Job(path, parent) for path, parent, _ in below]
         level = []
         for path, parent, folder in below:
-            opened = _open_counted(walker, path, parent, depth, folder)
+            row = walker.add_folder(folder, parent, depth)
+            opened = walker.open_folder(row, folder, -1, path[:-1])
             if opened is not None:
-                level.append((path, *opened))
+                level.append((path, row, opened))
     return []
-
-
-def _open_counted(walker: Walker, path: Step, parent: int, depth: int, folder: Folder) -> tuple[int, int] | None:
-    """Count a folder and open it, by its path from the root; None where it could not be."""
-    fd = -1
-    try:
-        fd = open_below(walker.root, path[:-1])
-        os.fchdir(fd)
-        row = walker.add_folder(path[-1], parent, depth, folder[1], folder[2])
-        deeper = walker.open_folder(row, path[-1], fd, folder[1])
-    except OSError as error:
-        walker.part.not_seen.append((-1, b"/" + b"/".join(path), why_not(error)))
-        return None
-    finally:
-        if fd >= 0:
-            os.close(fd)
-    return None if deeper is None else (row, deeper)
 
 
 def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[int], None]) -> Part:
@@ -148,9 +132,10 @@ def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[in
     above = -1
     try:
         above = open_below(root, job.path[:-1])
-        stat = os.stat(job.path[-1], dir_fd=above, follow_symlinks=False)
-        folder = (job.path[-1], meta_of(stat), stat.st_blocks)
-        opened = _open_counted(walker, job.path, -1, len(job.path), folder)
+        os.fchdir(above)
+        folder = walker.look(job.path[-1], os.stat(job.path[-1], follow_symlinks=False))
+        row = walker.add_folder(folder, -1, len(job.path))
+        opened = walker.open_folder(row, folder, above, ())
     except OSError as error:
         walker.part.not_seen.append((-1, path, why_not(error)))
         return walker.part
@@ -158,7 +143,7 @@ def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[in
         if above >= 0:
             os.close(above)
     if opened is not None:
-        walker.walk(opened[0], job.path, opened[1], len(job.path))
+        walker.walk(row, job.path, opened, len(job.path))
     walker.tell()
     return walker.part
 

@@ -27,7 +27,8 @@ _SUM_UP_AFTER = 32768
 _FOLDER_WIDTH = 12
 
 Meta = tuple[int, int, int, int, int, int, int, int, int, int]  # the ten fields of a stat, in its order
-Folder = tuple[bytes, Meta, int]  # name, stat, blocks of 512 bytes
+Folder = tuple[bytes, Meta, int, int, int, str]
+"""A folder as its parent's reading saw it: name, stat, blocks of 512 bytes, list, default list, what was not seen."""
 
 
 @dataclass(slots=True)
@@ -105,27 +106,35 @@ class Walker:
         self._names: list[str] = []
         self._told = 0
 
-    def add_folder(self, name: bytes, parent: int, depth: int, meta: Meta, blocks: int) -> int:
-        """Add the row of a folder that lies in the current folder (or, without a name, is it)."""
-        part = self.part
-        mode, inode, _, _, uid, gid, size, _, changed, _ = meta
-        state, default = SeenState.WHOLE, -1
+    def look(self, name: bytes, stat: os.stat_result) -> Folder:
+        """Read the lists of a folder that lies in the current folder (or, without a name, is it)."""
+        meta = meta_of(stat)
+        mode, gid = meta[0], meta[5]
+        default, why = -1, ""
         at = name or b"."
-        row = len(part.names)
         try:
             has = os.listxattr(at, follow_symlinks=False)
             number = self._number(mode, gid, at, has)
             if _DEFAULT in has:
                 entries = entries_from_attribute(os.getxattr(at, _DEFAULT, follow_symlinks=False))
                 body = pack_body(0, 0, entries)  # whatever the folder's own mode
-                default = part.lists.setdefault(body, len(part.lists))
+                default = self.part.lists.setdefault(body, len(self.part.lists))
         except (OSError, FormatError) as error:
-            number, state = self._number(mode, gid, at, []), SeenState.LIST_UNKNOWN
-            part.not_seen.append((row, b"", f"its access list: {why_not(error)}"))
+            number, why = self._number(mode, gid, at, []), f"its access list: {why_not(error)}"
+        return name, meta, stat.st_blocks, number, default, why
+
+    def add_folder(self, folder: Folder, parent: int, depth: int) -> int:
+        """Add the row of a folder and return its number."""
+        part = self.part
+        name, meta, blocks, number, default, why = folder
+        row = len(part.names)
+        state = SeenState.WHOLE
+        if why:
+            state = SeenState.LIST_UNKNOWN
+            part.not_seen.append((row, b"", why))
         part.names.append(name)
-        part.folders.extend(
-            (parent, depth, number, default, uid, int(state), size, blocks * 512, changed, inode, 0, 0)
-        )
+        _, inode, _, _, uid, _, size, _, changed, _ = meta
+        part.folders.extend((parent, depth, number, default, uid, state, size, blocks * 512, changed, inode, 0, 0))
         return row
 
     def _number(self, mode: int, gid: int, name: str | bytes, has: list[str]) -> int:
@@ -159,7 +168,7 @@ class Walker:
                     form = mode & _TYPE
                     if form != _FILE:
                         if form == _FOLDER:
-                            folders.append((os.fsencode(name), meta_of(stat), stat.st_blocks))
+                            folders.append(self.look(os.fsencode(name), stat))
                         elif form == _LINK:
                             links += 1
                         else:
@@ -178,10 +187,10 @@ class Walker:
                     continue
                 # The same as `kind_of`, which takes bytes and small letters.
                 dot = name.rfind(".") + 1
-                word = name[dot:] if dot > 1 and len(name) - dot <= LONGEST_KIND else ""
-                kind = kinds.get(word, -1)
+                kind = kinds.get(name[dot:], -1) if dot > 1 else kinds.setdefault("", len(kinds))
                 if kind < 0:
-                    kind = kinds[word] = len(kinds)
+                    word = name[dot:] if len(name) - dot <= LONGEST_KIND else ""
+                    kind = kinds.setdefault(word, len(kinds))
                 add_row((row, number, uid, kind, size, stat.st_blocks, changed))  # type: ignore[arg-type]
                 add_name(name)
                 if nlink > 1:
@@ -238,29 +247,23 @@ class Walker:
     def _step_down(
         self, parent: int, folder: Folder, held: int, depth: int, path: tuple[bytes, ...]
     ) -> tuple[int, int, int, tuple[bytes, ...]] | None:
-        name, meta, blocks = folder
-        fd = -1
-        try:
-            fd = held if held >= 0 else open_below(self.root, path)
-            os.fchdir(fd)
-            row = self.add_folder(name, parent, depth + 1, meta, blocks)
-            deeper = self.open_folder(row, name, fd, meta)
-        except OSError as error:
-            self.part.not_seen.append((parent, name, why_not(error)))
-            return None
-        finally:
-            if held < 0 and fd >= 0:
-                os.close(fd)
-        return None if deeper is None else (row, deeper, depth + 1, (*path, name))
+        row = self.add_folder(folder, parent, depth + 1)
+        deeper = self.open_folder(row, folder, held, path)
+        return None if deeper is None else (row, deeper, depth + 1, (*path, folder[0]))
 
-    def open_folder(self, row: int, name: bytes, fd: int, meta: Meta) -> int | None:
-        """Open a counted folder to read what is in it, or note why it was not seen."""
-        if self.device is not None and meta[2] != self.device:
+    def open_folder(self, row: int, folder: Folder, above: int, path: tuple[bytes, ...]) -> int | None:
+        """Open a counted folder to read what is in it, or note why it was not seen.
+
+        `above` is the open folder it lies in; below nought, that is reopened by its `path` from the root.
+        """
+        if self.device is not None and folder[1][2] != self.device:
             self._set_state(row, SeenState.OTHER_FILE_SYSTEM)
             self.part.not_seen.append((row, b"", "another file system begins here"))
             return None
         try:
-            return os.open(name, _OPEN, dir_fd=fd)
+            if above >= 0:
+                return os.open(folder[0], _OPEN, dir_fd=above)
+            return open_below(self.root, (*path, folder[0]))
         except OSError as error:
             self._set_state(row, SeenState.NOT_OPENED)
             self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
