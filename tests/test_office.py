@@ -112,6 +112,23 @@ def test_findings_are_accepted_until_their_day(demo: Path, run) -> None:
         )
         assert [bool(row["accepted"]) for row in rows_of(done)] == [bool(accepted)]
     run("check", "--only", "no-email", "--fail-at", "medium", "--office", demo)
+    before = (demo / "office.yaml").read_text()
+    run("check", "--only", "name-collision", "--office", demo, status=1)
+    run(
+        "accept",
+        "name-collision",
+        "barn:/Rota",
+        "--reason",
+        "both weeks stay",
+        "--until",
+        "2026-12-31",
+        "--office",
+        demo,
+    )
+    run("check", "--only", "name-collision", "--today", "2026-11-23", "--office", demo)
+    after = (demo / "office.yaml").read_text()
+    assert after.startswith(before), "comments and order stay"
+    (demo / "office.yaml").write_text(before)
     run("check", "--only", "no-such-check", "--office", demo, status=2)
 
 
@@ -199,7 +216,8 @@ def test_names_come_back_from_both_escapes(name: bytes) -> None:
 
 
 def test_cold_help_and_who_import_only_what_they_use(demo: Path) -> None:
-    code = "import sys\nfrom neatledger.cli import main\nmain(sys.argv[1:])\nprint(' '.join(sys.modules), file=sys.stderr)"
+    code = "import sys\nfrom neatledger.cli import main\nmain(sys.argv[1:])\n"
+    code += "print(' '.join(sys.modules), file=sys.stderr)"
 
     def modules(*words: object) -> set[str]:
         done = subprocess.run(

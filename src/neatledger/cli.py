@@ -34,6 +34,7 @@ COMMANDS: dict[str, str] = {
     "access": "everything: people, folders and ways as one table",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
+    "accept": "write into the plan that the office lives with a finding",
 }
 _STOPPED = 130
 

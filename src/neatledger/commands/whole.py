@@ -25,7 +25,7 @@ from neatledger.reports.report import Cell, Report, Show
 
 __all__ = ["load_everyone", "people_rows", "wanted_seats", "write_tables"]
 
-_MOST_FOR_PEOPLE = 50_000
+_MOST_FOR_PEOPLE = 2_000
 _UNUSED = (
     "first_class",
     "classes",
@@ -115,7 +115,8 @@ def people_rows(
                         way.way,
                         Level.UNKNOWN.value if unknown else level_of(rights).value,
                         "a list on the way was not seen" if unknown else short_rights(rights),
-                        *(None if number < 0 else number for number in counts),
+                        # Counts of no files at all would be noise.
+                        *(None if number < 0 else number if counts[0] else "" for number in counts),
                     )
                 )
     if which is Rows.DIFFER and len({row[0] for row in rows}) == 1:

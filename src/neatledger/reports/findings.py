@@ -51,7 +51,8 @@ def findings_report(
         )
     notes = [f"{number} more of {name} (--all shows them)." for name, number in left_out.items()]
     if seen and not machine:
-        notes += ["What to do:", *(f"  {name}: {CHECKS[name].advice}" for name in seen)]
+        grave = [name for name in seen if CHECKS[name].severity.rank >= Severity.MEDIUM.rank]
+        notes += ["What to do first:", *(f"  {name}: {CHECKS[name].advice}" for name in grave)] if grave else []
     if accepted and not (show_all or machine):
         notes.append(f"{accepted} accepted in the plan and not shown (--all shows them).")
     return Report("check", _headline(findings, when), _COLUMNS, rows, notes, "no findings")

@@ -1,0 +1,38 @@
+"""``accept CHECK PLACE``: write into the plan that the office lives with a finding."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+
+from neatledger.app import App
+from neatledger.core.checks.table import CHECKS
+from neatledger.errors import UsageError
+from neatledger.office.edit import add_acceptance
+from neatledger.office.read import PLAN_NAME
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("check", metavar="CHECK", help="the check's name, as check shows it")
+    parser.add_argument("place", metavar="PLACE", help="the finding's place; * stands for any run of characters")
+    parser.add_argument("--reason", required=True, help="why the office lives with it")
+    parser.add_argument(
+        "--until", metavar="DATE", type=date.fromisoformat, help="the last day on which it is accepted"
+    )
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Edit the plan, keeping its comments."""
+    if args.check not in CHECKS:
+        raise UsageError(f"there is no check {args.check!r}", hint="check --list lists them")
+    assert app.plan
+    until = args.until.isoformat() if args.until else None
+    add_acceptance(app.office_dir, args.check, args.place, args.reason, until)
+    app.say(
+        f"{app.office_dir / PLAN_NAME}: {args.check} at {args.place} is accepted"
+        + (f" until {until}." if until else ".")
+    )
+    return 0

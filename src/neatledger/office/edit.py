@@ -1,0 +1,56 @@
+"""Edit office.yaml in place: comments, order and quoting stay as they were."""
+
+from __future__ import annotations
+
+import io
+import os
+import tempfile
+from pathlib import Path
+
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+
+from neatledger.errors import OfficeError
+from neatledger.office.read import PLAN_NAME, parse_plan
+
+__all__ = ["add_acceptance"]
+
+
+def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until: str | None) -> None:
+    """Add an accepted finding to the plan; raises `OfficeError`, or `PlanError` where the result would not do."""
+    path = office_dir / PLAN_NAME
+    entry = CommentedMap({"check": check, "place": place, "reason": reason})
+    if until:
+        entry["until"] = until
+    yaml = _yaml()
+    try:
+        plan = yaml.load(path.read_text("utf-8"))
+    except OSError as error:
+        raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
+    if not plan.get("accepted"):
+        plan["accepted"] = CommentedSeq()
+    plan["accepted"].append(entry)
+    out = io.StringIO()
+    yaml.dump(plan, out)
+    parse_plan(out.getvalue(), str(path))
+    _replace(path, out.getvalue())
+
+
+def _yaml() -> YAML:
+    yaml = YAML()
+    yaml.preserve_quotes = True
+    yaml.width = 4096
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    return yaml
+
+
+def _replace(path: Path, text: str) -> None:
+    """Write beside the plan and rename: it is there whole at any moment, with the mode it had."""
+    try:
+        handle, name = tempfile.mkstemp(prefix=path.name, dir=path.parent)
+        with open(handle, "w", encoding="utf-8") as out:
+            out.write(text)
+        Path(name).chmod(path.stat().st_mode & 0o777)
+        os.replace(name, path)
+    except OSError as error:
+        raise OfficeError(f"cannot write the plan: {error.strerror}", str(path)) from None
