@@ -29,7 +29,7 @@ Ints = NDArray[np.int64]
 FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
 _FILE_RIGHTS = (Right.READ, Right.CHANGE, Right.DELETE)
 _ROWS_AT_ONCE = 400_000
-_CHUNK = 16384
+_CHUNK, _WIDEST = 16384, 8  # folders at a time for many people, and how many more for few
 
 
 class Rows(Enum):
@@ -178,7 +178,11 @@ class Everyone:
             return wanted
         above = self.matrix.folders["parent"][rows].astype(np.int64)
         is_root = above < 0
-        parents, place = np.unique(np.maximum(above, 0), return_inverse=True)
+        parents: Ints = np.maximum(above, 0)
+        place: Ints = np.arange(len(parents))
+        if self.words > 1:
+            # Many folders share the one above: worth sorting out, but for a few people.
+            parents, place = np.unique(parents, return_inverse=True)
         before, before_unknown = self.rights(parents)
         for right, bits in rights.items():
             wanted |= bits ^ before[right][place]
@@ -194,8 +198,9 @@ class Everyone:
     def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = preorder(self.matrix) if folders is None else folders
-        for start in range(0, len(order), _CHUNK):
-            rows = order[start : start + _CHUNK]
+        step = _CHUNK * max(1, _WIDEST // self.words)
+        for start in range(0, len(order), step):
+            rows = order[start : start + step]
             rights, unknown = self.rights(rows)
             wanted = self._wanted(which, rows, rights, unknown)
             for part in self._slices(wanted):
