@@ -122,6 +122,13 @@ def test_everyone_on_everything_is_each_on_each(data) -> None:
                 if is_seen and way.counts is not None:
                     told = way.counts
                     assert counts == [told.files, told.read, told.change, told.delete], (folder, column)
+    shown = {
+        (f, c) for block in everyone.blocks(Rows.DIFFER) for f, c in zip(block.folder, block.column, strict=True)
+    }
+    for (folder, number), (flags, unknown, *_) in cells.items():
+        above = int(folders["parent"][folder])
+        before = cells[above, number][:2] if above >= 0 else [0, False]
+        assert ((folder, number) in shown) == ((flags, unknown) != tuple(before))
     order = preorder(matrix).tolist()
     assert sorted(order) == list(range(folders.rows))
     assert all(order.index(int(folders["parent"][row])) < order.index(row) for row in range(1, folders.rows))

@@ -30,7 +30,7 @@ def load_office(app: App) -> Office:
 
 
 def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> SystemFacts:
-    everyone = load_everyone(reader, [*seats, stranger()])
+    everyone = load_everyone(reader, [*seats, stranger()], with_defaults=True)
     facts = SystemFacts(
         name=reader.system,
         everyone=everyone,

@@ -40,11 +40,12 @@ _UNUSED = (
 )
 
 
-def load_everyone(reader: SurveyReader, seats: Sequence[Seat]) -> Everyone:
-    """Read what access needs of a system, and return its table of access."""
+def load_everyone(reader: SurveyReader, seats: Sequence[Seat], *, with_defaults: bool = False) -> Everyone:
+    """Read what access needs of a system, and return its table of access; default lists only when asked for."""
+    unused = _UNUSED if with_defaults else (*_UNUSED, "default")
     matrix = Matrix(
         MODELS[reader.model],
-        reader.table("folders", without=_UNUSED),
+        reader.table("folders", without=unused),
         reader.table("classes", without=("bytes", "occupied", "changed")),
         reader.strings("lists.body"),
         reader.idents(),

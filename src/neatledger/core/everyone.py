@@ -167,6 +167,21 @@ class Everyone:
         admin = {right: bool(given & (Right.CLEAR if right is Right.DELETE else right)) for right in _FILE_RIGHTS}
         return {right: self._widen(bits[right], admin[right]) for right in _FILE_RIGHTS}
 
+    @cached_property
+    def _may_differ(self) -> NDArray[np.bool_]:
+        """Mark the folders whose rights may be others than those on the folder above.
+
+        Where a folder, the one above it and the one above that have one list and one owner, they are the same:
+        what a list takes from those below it shows on the first of them.
+        """
+        folders, doubt = self.matrix.folders, self.matrix.doubtful
+        parent, lists, owner = folders["parent"], folders["list"], folders["owner"]
+        same = np.zeros(folders.rows, dtype=bool)
+        same[1:] = (lists[1:] == lists[parent[1:]]) & (owner[1:] == owner[parent[1:]])
+        alike = np.zeros(folders.rows, dtype=bool)
+        alike[1:] = same[1:] & same[parent[1:]] & (doubt[1:] == doubt[parent[1:]])
+        return ~alike
+
     def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> Bits:
         if which is Rows.ALL:
             return np.broadcast_to(self._used, (len(rows), self.words)).copy()
@@ -198,6 +213,8 @@ class Everyone:
     def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = preorder(self.matrix) if folders is None else folders
+        if which is Rows.DIFFER:
+            order = order[self._may_differ[order]]
         step = _CHUNK * max(1, _WIDEST // self.words)
         for start in range(0, len(order), step):
             rows = order[start : start + step]

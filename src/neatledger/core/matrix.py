@@ -114,8 +114,9 @@ class Matrix:
         self.crowd = Crowd([seat.holder for seat in seats])
         self.words = max(1, (len(self.seats) + 63) // 64)
         self._lists = lists
+        self._parsed: dict[int, object] = {}
         self._idents = idents
-        self._folder_lists = self._spread(np.unique(folders["list"]), _FOLDER, is_folder=True)
+        self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
         self._owned = pack_sets([self.crowd.by_user.get(ident, 0) for ident in idents], self.words)
         overrides = [model.overrides(seat.holder) for seat in seats]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
@@ -125,12 +126,12 @@ class Matrix:
 
     @cached_property
     def _file_lists(self) -> dict[Right, _Spread]:
-        return self._spread(np.unique(self.classes["list"]), _FILE, is_folder=False)
+        return self._spread(self.classes["list"], _FILE, is_folder=False)
 
     def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
         sets: dict[Right, list[list[int]]] = {right: [[0] * len(self._lists) for _ in range(2)] for right in rights}
-        for number in used.tolist():
-            parsed = self.model.parse(self._lists[number])
+        for number in np.flatnonzero(np.bincount(used)).tolist():
+            parsed = self._parse(number)
             for form, as_owner in enumerate((False, True)):
                 found: RightSets = self.model.decide_all(parsed, self.crowd, is_folder=is_folder, as_owner=as_owner)
                 for right, bits in found.items():
@@ -141,6 +142,11 @@ class Matrix:
             for right, (other, owner) in sets.items()
             if any(other) or any(owner)
         }
+
+    def _parse(self, number: int) -> object:
+        if number not in self._parsed:
+            self._parsed[number] = self.model.parse(self._lists[number])
+        return self._parsed[number]
 
     def _stand(self, rows: Rows) -> _Standing:
         return _Standing(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
@@ -236,7 +242,7 @@ class Matrix:
 
     def view(self, number: int, *, is_folder: bool) -> ListView:
         """Return what the checks want to know of a list."""
-        return self.model.view(self.model.parse(self._lists[number]), is_folder=is_folder)
+        return self.model.view(self._parse(number), is_folder=is_folder)
 
     def entries(self, number: int) -> bytes:
         """Return the body of a list as it is stored."""
