@@ -186,6 +186,16 @@ def test_sides_people_groups_and_changes(demo: Path, run) -> None:
     sheet = run("people", "Zoe Kestrel", "--office", demo).stdout
     assert "zadmin" in sheet and "named as the login" in sheet
     assert "nobody is called" in run("people", "nemo", "--office", demo, status=2).stderr
+    meant = rows_of(run("access", "--side", "plan", "--format", "csv", *old))
+    assert ("thistle", "barn:/Payroll") not in {(row["person"], row["folder"]) for row in meant} and len(meant) > 50
+    off = rows_of(run("access", "--side", "both", "--format", "csv", *old, status=1))
+    marked = {(row["person"], row["folder"]) for row in off if row["mark"] == "≠"}
+    assert {("thistle", "barn:/Payroll"), ("sedge", "barn:/Records"), ("teal", "barn:/Imaging")} <= marked
+    assert not {person for person, _ in marked} & {"thorne", "rook", "croft", "marsh", "kestrel", "root"}
+    folders = rows_of(run("folders", "--side", "both", "--format", "csv", *old, status=1))
+    assert [row["folder"] for row in folders if row["found"] != "yes"] == ["barn:/Imaging/From outside"]
+    listed = run("folders", "barn:/Records/2026", "--office", demo).stdout
+    assert "group vets (52503) rwx" in listed and "barn:/Records/2026/Insurance" in listed
     both = run("reach", "frost", "--side", "both", "--office", demo).stdout
     assert "plan and found agree" in both
 
@@ -272,7 +282,7 @@ def test_kill_at_any_moment_and_two_runs_at_once(tmp_path: Path, run) -> None:
     os.killpg(stopped.pid, signal.SIGINT)
     _, told = stopped.communicate()
     if stopped.returncode == 130:
-        assert told == "neatledger: stopped; the ledger is as it was\n"
+        assert told == "neatledger: stopped; the ledger is as it was\n", told
         assert len(rows_of(run("counts", "--format", "csv", "--office", office))) == before
     both = [subprocess.Popen(gather, stdout=subprocess.DEVNULL) for _ in range(2)]
     assert [each.wait() for each in both] == [0, 0]

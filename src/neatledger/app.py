@@ -9,7 +9,7 @@ import os
 import shutil
 import sys
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
@@ -99,7 +99,7 @@ class App:
     @cached_property
     def plan(self) -> Plan:
         """The plan of the office."""
-        return read_plan(self.office_dir)
+        return replace(read_plan(self.office_dir), today=self.today)
 
     def open_ledger(self, *, create: bool = False) -> Ledger:
         """Open the office's ledger."""

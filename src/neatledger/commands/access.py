@@ -6,11 +6,13 @@ import argparse
 from collections.abc import Iterator
 
 from neatledger.app import App
+from neatledger.commands.asking import planned_differences
 from neatledger.commands.whole import load_everyone, people_rows, wanted_seats, write_tables
 from neatledger.core.everyone import Everyone, Rows
 from neatledger.core.plan import Address
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.sides import both_report, plan_reach_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -28,6 +30,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the table, system after system."""
+    if app.options.side == "plan":
+        show_report(plan_reach_report(app.plan, args.person or list(app.plan.people), "access"), app)
+        return 0
+    if app.options.side == "both":
+        differences = [each for each in planned_differences(app) if not args.person or each.person in args.person]
+        show_report(both_report("access", differences, app.plan.office), app)
+        return 1 if any(differences) else 0
     which = Rows.ALL if args.all else Rows.EVERY if args.every else Rows.DIFFER
     below = app.address(args.below) if args.below else None
     tables = _tables(app, below, args.person)

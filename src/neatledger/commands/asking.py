@@ -9,12 +9,14 @@ from neatledger.app import App
 from neatledger.core.access import Access, access_to, access_to_file
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
+from neatledger.core.sides import Difference
 from neatledger.errors import UnknownNameError
 from neatledger.faces.names import decode_address
 from neatledger.ledger.places import Place, find_place
 from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.sides import differences_at
 
-__all__ = ["ask_person", "find_person", "place_at", "seats_by_person"]
+__all__ = ["ask_person", "find_person", "place_at", "planned_differences", "seats_by_person"]
 
 
 def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
@@ -69,4 +71,20 @@ def find_person(app: App, name: str) -> dict[str, list[Seat]]:
     for seat in everyone:
         if seat.person == name:
             found.setdefault(seat.system, []).append(seat)
+    return found
+
+
+def planned_differences(app: App, person: str | None = None) -> list[Difference]:
+    """Compare the sides on every folder of the plan that was found, for everyone or one person."""
+    found: list[Difference] = []
+    for folder in app.plan.folders:
+        system = folder.address.system
+        people = seats_by_person(app.seats.get(system, []))
+        try:
+            place = place_at(app.reader(system), folder.address)
+        except UnknownNameError:
+            continue
+        asked = {name: ask_person(place, seats) for name, seats in people.items() if person in (None, name)}
+        differences = differences_at(app.plan, folder.address, asked)
+        found += [each for each in differences if person in (None, each.person)]
     return found

@@ -14,6 +14,7 @@ from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.folders import FolderRow, folder_report, folders_report
 from neatledger.reports.names import EntryNames, ident_names
+from neatledger.reports.sides import plan_folders_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -29,6 +30,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """List folders of all systems, or look at one."""
+    if app.options.side != "found":
+        there = None if app.options.side == "plan" else _is_there(app)
+        show_report(plan_folders_report(app.plan, there), app)
+        return 1 if there is not None and not all(there.values()) else 0
     if args.folder:
         address = app.address(args.folder)
         reader = app.reader(address.system)
@@ -47,6 +52,14 @@ def run(args: argparse.Namespace, app: App) -> int:
         rows += _rows(reader, Address(system, b"/"), args.depth, only_lists=args.lists)
     show_report(folders_report(rows, args.depth), app)
     return 0
+
+
+def _is_there(app: App) -> dict[Address, bool]:
+    found = {}
+    for folder in app.plan.folders:
+        reader = app.readers.get(folder.address.system)
+        found[folder.address] = reader is not None and reader.find_path(folder.address.path)[1] is None
+    return found
 
 
 def _names(reader: SurveyReader) -> EntryNames:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import gc
+import signal
 
 from neatledger import __version__
 from neatledger.app import App
@@ -38,6 +39,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     finally:
         gc.enable()
     ledger = app.open_ledger(create=True)
-    count = ledger.add_count(surveys, app.now, __version__)
-    show_report(gathered_report(count, surveys, seconds, list_all=args.not_seen), app)
+    before = signal.getsignal(signal.SIGINT)
+    try:
+        # From here on Ctrl-C comes too late: "stopped" must not be said of a count that is kept.
+        count = ledger.add_count(surveys, app.now, __version__, lambda: signal.signal(signal.SIGINT, signal.SIG_IGN))
+        show_report(gathered_report(count, surveys, seconds, list_all=args.not_seen), app)
+    finally:
+        signal.signal(signal.SIGINT, before)
     return 0

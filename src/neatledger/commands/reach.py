@@ -5,16 +5,13 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, find_person, place_at
+from neatledger.commands.asking import find_person, planned_differences
 from neatledger.commands.whole import load_everyone, people_rows, write_tables
 from neatledger.core.everyone import Everyone, Rows
-from neatledger.core.people import Seat
-from neatledger.core.rights import Right
-from neatledger.core.sides import Difference
 from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
-from neatledger.reports.sides import both_report, differences_at, plan_reach_report
+from neatledger.reports.sides import both_report, plan_reach_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -32,12 +29,12 @@ def run(args: argparse.Namespace, app: App) -> int:
     if app.options.side == "plan":
         if args.person not in app.plan.people:
             raise UnknownNameError(f"the plan has no person {args.person!r}", hint="people lists everyone")
-        show_report(plan_reach_report(app.plan, args.person), app)
+        show_report(plan_reach_report(app.plan, [args.person], "reach"), app)
         return 0
     seats = find_person(app, args.person)
     person = next((seat.person for found in seats.values() for seat in found), args.person)
     if app.options.side == "both":
-        differences = _differences(app, person, seats)
+        differences = planned_differences(app, person)
         show_report(both_report("reach", differences, person), app)
         return 1 if any(differences) else 0
     tables: list[tuple[SurveyReader, Everyone]] = [
@@ -53,21 +50,3 @@ def run(args: argparse.Namespace, app: App) -> int:
     else:
         write_tables("reach", tables, which, None, app)
     return 0
-
-
-def _differences(app: App, person: str, seats: dict[str, list[Seat]]) -> list[Difference]:
-    found = []
-    for folder in app.plan.folders:
-        mine = seats.get(folder.address.system)
-        if mine is None:
-            found.append(
-                Difference(person, folder.address, app.plan.rights_at(folder.address, person)[0], Right.NONE)
-            )
-            continue
-        try:
-            place = place_at(app.reader(folder.address.system), folder.address)
-        except UnknownNameError:
-            continue
-        asked = {person: ask_person(place, mine)}
-        found += [each for each in differences_at(app.plan, folder.address, asked) if each.person == person]
-    return found

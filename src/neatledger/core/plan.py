@@ -147,6 +147,12 @@ class Plan:
     expectations: tuple[Expectation, ...]
     accepted: tuple[Acceptance, ...]
     settings: Mapping[str, int]
+    today: date | None = None
+
+    def is_here(self, person: str) -> bool:
+        """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
+        planned = self.people.get(person)
+        return planned is None or self.today is None or planned.is_here(self.today)
 
     @cached_property
     def members(self) -> dict[str, set[str]]:
@@ -184,7 +190,9 @@ class Plan:
         return found
 
     def rights_at(self, address: Address, person: str) -> tuple[Right, list[tuple[PlanFolder, str, Level]]]:
-        """Return what the plan gives a person on a folder, and the grants that give it."""
+        """Return what the plan gives a person on a folder today, and the grants that give it."""
+        if not self.is_here(person):
+            return Right.NONE, []
         mine = [grant for grant in self.grants_at(address) if self.is_holder(grant[1], person)]
         rights = Right.NONE
         for _, _, level in mine:

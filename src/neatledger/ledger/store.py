@@ -6,7 +6,7 @@ import json
 import os
 import sqlite3
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
@@ -61,9 +61,15 @@ class Ledger:
         """Close the file."""
         self._db.close()
 
-    def add_count(self, surveys: Sequence[Survey], taken_at: datetime, tool: str) -> int:
-        """Store a whole count in one transaction and return its number; all of it or nothing."""
+    def add_count(
+        self, surveys: Sequence[Survey], taken_at: datetime, tool: str, begun: Callable[[], object] = lambda: None
+    ) -> int:
+        """Store a whole count in one transaction and return its number; all of it or nothing.
+
+        `begun` is called when no other run can come between any more, right before the writing.
+        """
         with self._writing():
+            begun()
             cursor = self._db.execute(
                 "INSERT INTO counts (taken_at, tool) VALUES (?, ?)",
                 (taken_at.astimezone(UTC).isoformat(timespec="seconds"), tool),

@@ -8,9 +8,9 @@ from neatledger.core.access import Access
 from neatledger.core.plan import Address, Plan
 from neatledger.core.rights import Level, Right, level_of
 from neatledger.core.sides import Difference, nearest_planned
-from neatledger.reports.report import Cell, Column, Report
+from neatledger.reports.report import Cell, Column, Report, count_of
 
-__all__ = ["both_report", "differences_at", "plan_reach_report", "plan_who_report"]
+__all__ = ["both_report", "differences_at", "plan_folders_report", "plan_reach_report", "plan_who_report"]
 
 _PLAN_COLUMNS = (
     Column("person", "PERSON", cuts=True),
@@ -50,22 +50,52 @@ def plan_who_report(plan: Plan, address: Address) -> Report:
     return Report("who", headline, _PLAN_COLUMNS, rows, empty="the plan gives nobody any right here")
 
 
-def plan_reach_report(plan: Plan, person: str) -> Report:
-    """Say what a person is meant to reach: the folders of the plan where that person has any right."""
-    found = [_plan_row(plan, person, folder.address) for folder in plan.folders]
+def plan_reach_report(plan: Plan, people: Sequence[str], name: str) -> Report:
+    """Say what people are meant to reach: the folders of the plan where each has any right."""
+    found = [_plan_row(plan, person, folder.address) for folder in plan.folders for person in people]
     rows: list[Sequence[Cell]] = [row for row in found if row]
-    headline = f"The plan means {person} to reach {len(rows)} of its {len(plan.folders)} folders."
-    return Report("reach", headline, _PLAN_COLUMNS, rows, empty="the plan gives this person nothing")
+    who = people[0] if len(people) == 1 else count_of(len({row[0] for row in rows}), "person")
+    folders = len({row[1] for row in rows})
+    headline = f"The plan means {who} to reach {folders} of its {count_of(len(plan.folders), 'folder')}."
+    return Report(name, headline, _PLAN_COLUMNS, rows, empty="the plan gives nothing")
+
+
+_FOLDER_COLUMNS = (
+    Column("mark", " "),
+    Column("folder", "FOLDER", cuts=True),
+    Column("grants", "GRANTS", wraps=True),
+    Column("inherits", "INHERITS"),
+    Column("found", "FOUND"),
+)
+
+
+def plan_folders_report(plan: Plan, is_there: Mapping[Address, bool] | None) -> Report:
+    """List the folders of the plan with their grants; with `is_there`, also whether each was found."""
+    rows: list[Sequence[Cell]] = []
+    for folder in plan.folders:
+        grants = tuple(f"{holder} {level.value}" for holder, level in folder.grants.items())
+        grants += (f"owner {folder.owner}",) if folder.owner else ()
+        found = None if is_there is None else is_there.get(folder.address, False)
+        mark = "" if found is None else "=" if found else "≠"
+        inherits = "no (closed)" if folder.closed else "yes"
+        rows.append(
+            (mark, folder.address, grants, inherits, "" if found is None else "yes" if found else "not there")
+        )
+    missing = sum(row[0] == "≠" for row in rows)
+    told = f"; {missing} of them not there" if missing else ""
+    return Report("folders", f"The plan names {count_of(len(rows), 'folder')}{told}.", _FOLDER_COLUMNS, rows)
 
 
 def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) -> list[Difference]:
     """Compare the sides on one folder, for the plan's people and all others found; administrators apart."""
     found = []
     for person in dict.fromkeys([*plan.people, *asked]):
-        planned = plan.rights_at(address, person)[0] if person in plan.people else Right.NONE
+        planned, _ = plan.rights_at(address, person)
         rights = Right.NONE
         ways = asked[person].ways if person in asked else ()
         admins = {way.seat.account.login for way in ways if way.name == "admin"}
+        if person not in plan.people and all(way.seat.account.login in admins for way in ways):
+            continue
         for way in ways:
             if way.seat.account.login not in admins:
                 rights |= way.rights

@@ -119,6 +119,9 @@ def _judge(expectation: Expectation, held: _Held, is_named: bool) -> str:
 
 
 def _is_named(office: Office, expectation: Expectation, seat: Seat) -> bool:
+    if expectation.bound is not Bound.AT_MOST and not office.plan.is_here(seat.person):
+        # Who has left, or has not yet come, need not have anything; what they may not have still holds.
+        return False
     return any(is_held_by(office.plan, holder, seat) for holder in expectation.holders)
 
 
