@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from neatledger.core.plan import Address
 from neatledger.faces.names import encode_address, encode_bytes
@@ -59,22 +59,24 @@ def _json_cell(cell: Cell) -> str | int | bool | list[str] | None:
             return _whole(cell)
 
 
+def _csv_line(cells: Iterable[str | int]) -> str:
+    # The writer quotes what its own line end holds: so with both characters, though lines end in one.
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\r\n").writerow(cells)
+    return out.getvalue()[:-2]
+
+
 def csv_field(text: str) -> str:
     """Return one field as CSV has it, quoted where that is needed."""
-    out = io.StringIO()
-    csv.writer(out, lineterminator="").writerow([text])
-    return out.getvalue()
+    return _csv_line([text])
 
 
 def render_csv(report: Report) -> str:
     """Return the report as CSV with a heading line; True is 1, unknown is empty."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
     places = _machine_columns(report)
-    writer.writerow(report.columns[place].key for place in places)
-    for row in report.rows:
-        writer.writerow(_csv_cell(row[place]) for place in places)
-    return out.getvalue()
+    lines = [_csv_line(report.columns[place].key for place in places)]
+    lines += [_csv_line(_csv_cell(row[place]) for place in places) for row in report.rows]
+    return "\n".join(lines) + "\n"
 
 
 def _json_rows(report: Report, places: Sequence[int]) -> list[dict[str, object]]:
