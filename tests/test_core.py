@@ -242,6 +242,9 @@ def test_account_files_with_faults() -> None:
     )
     assert [(a.login, a.ident, a.primary, a.name) for a in accounts] == [("a", "1", "2", "A")]
     assert [fault.where for fault in faults] == ["passwd:4", "passwd:6", "passwd:7"]
+    _, faults = parse_passwd("a:$6$secret:x:1:::\nonly:$6$secret\n", "p")
+    _, more = parse_group("g:$6$secret:z:\n", "g")
+    assert len(faults + more) == 3 and "secret" not in str(faults + more)
     groups, faults = parse_group("g:x:007:a,b\nh:x:8:\nbad:x:y:\nh:x:9:a\n", "group")
     assert [(g.name, g.ident, g.members) for g in groups] == [
         ("g", "7", ("a", "b")),

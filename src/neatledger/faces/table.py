@@ -75,7 +75,7 @@ def render_table(report: Report, width: int, is_colored: bool) -> str:
         lines += ["", f"  {report.empty}"]
     if report.notes:
         lines += ["", *(show_text(note) for note in report.notes)]
-    return "\n".join(lines).strip("\n") + "\n"
+    return "\n".join(lines).removeprefix("\n") + "\n"
 
 
 def _render_rows(report: Report, width: int, is_colored: bool) -> str:

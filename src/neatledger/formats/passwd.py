@@ -20,6 +20,12 @@ def _is_ident(text: str) -> bool:
     return text.isascii() and text.isdecimal() and int(text) <= _MOST
 
 
+def _fault(where: str, number: int, parts: list[str], expected: str) -> Fault:
+    # The second field may be a password's hash: it is not told, whatever else is wrong with the line.
+    told = ":".join([*parts[:1], "…", *parts[2:4]]) if len(parts) > 3 else f"{len(parts)} fields"
+    return Fault(f"{where}:{number}", repr(told), expected)
+
+
 def _lines(text: str) -> list[tuple[int, str]]:
     numbered = enumerate(text.split("\n"), start=1)
     return [(number, line) for number, line in numbered if line.strip() and not line.startswith("#")]
@@ -32,7 +38,7 @@ def parse_passwd(text: str, where: str) -> tuple[list[Account], list[Fault]]:
     for number, line in _lines(text):
         parts = line.split(":")
         if len(parts) != 7 or not parts[0] or not _is_ident(parts[2]) or not _is_ident(parts[3]):
-            faults.append(Fault(f"{where}:{number}", repr(line), "login:x:uid:gid:name:home:shell"))
+            faults.append(_fault(where, number, parts, "login:x:uid:gid:name:home:shell"))
             continue
         login, _, uid, gid, gecos, home, shell = parts
         name = gecos.split(",")[0]
@@ -48,7 +54,7 @@ def parse_group(text: str, where: str) -> tuple[list[Group], list[Fault]]:
     for number, line in _lines(text):
         parts = line.split(":")
         if len(parts) != 4 or not parts[0] or not _is_ident(parts[2]):
-            faults.append(Fault(f"{where}:{number}", repr(line), "name:x:gid:login,login"))
+            faults.append(_fault(where, number, parts, "name:x:gid:login,login"))
             continue
         members = tuple(login for login in parts[3].split(",") if login)
         groups.append(Group(parts[0], str(int(parts[2])), members))
