@@ -10,6 +10,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
+
+# Machines differ in speed; and a run of the same commit must always end the same way in CI.
+settings.register_profile("here", deadline=None)
+settings.register_profile("ci", deadline=None, derandomize=True)
+settings.load_profile("ci" if os.environ.get("CI") else "here")
 
 COMMAND = Path(sys.executable).with_name("neatledger")
 Run = Callable[..., subprocess.CompletedProcess[str]]

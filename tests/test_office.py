@@ -158,7 +158,7 @@ def test_why_ends_at_the_first_gate_and_says_what_is_missing(demo: Path, run) ->
     assert "in the group vets (52503) or the group nurses (52504)" in told
     file = run("why", "rook", "barn:/Records/2026/Dogs/Fig referral.odt", "--format", "json", "--office", demo)
     answer = json.loads(file.stdout)
-    assert answer["headline"] == "rook on barn:/Records/2026/Dogs/Fig referral.odt: delete."
+    assert answer["headline"] == "rook on barn:/Records/2026/Dogs/Fig referral.odt: mixed (delete)."
     usual = run("why", "rook", "barn:/Records/2026/Dogs/Clover 2026.odt", "--office", demo).stdout
     assert "read change delete" in usual and "judged by the list that 5 files" in usual
     assert "no folder or file" in run("why", "rook", "barn:/Attic/none", "--office", demo, status=2).stderr

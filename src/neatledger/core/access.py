@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from neatledger.core.columns import SeenState
 from neatledger.core.lists.contract import Decision, Effect, ListModel, Reason, Standing
 from neatledger.core.people import Seat
-from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of
+from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
 
 __all__ = ["Access", "FileClass", "FileCounts", "Gate", "Item", "Way", "access_to", "access_to_file"]
 
@@ -86,11 +86,6 @@ class Way:
         reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
         return gate, reason
 
-    @property
-    def level(self) -> Level:
-        """Return the name of what this way gives."""
-        return level_of(self.rights) if self.is_known else Level.UNKNOWN
-
 
 @dataclass(frozen=True, slots=True)
 class Access:
@@ -99,6 +94,7 @@ class Access:
     person: str
     ways: tuple[Way, ...]
     counts: FileCounts | None
+    is_folder: bool = True
 
     @property
     def rights(self) -> Right:
@@ -113,10 +109,13 @@ class Access:
         """Tell whether every way could be judged."""
         return all(way.is_known for way in self.ways)
 
-    @property
-    def level(self) -> Level:
-        """Return the name of what all ways together give."""
-        return level_of(self.rights) if self.is_known or self.rights else Level.UNKNOWN
+    def level_of(self, way: Way | None) -> Level:
+        """Return the name of what one way gives, or (None) all of them together."""
+        is_known = self.is_known if way is None else way.is_known
+        if not is_known:
+            return Level.UNKNOWN
+        rights = self.rights if way is None else way.rights
+        return level_of(rights) if self.is_folder else level_of_file(rights)
 
 
 def _account_gate(seat: Seat) -> Gate:
@@ -257,4 +256,4 @@ def access_to_file(
 ) -> Access:
     """Judge a person's access to one file, the last of `chain`; arguments as for `access_to`."""
     ways = [way for seat in seats for way in _ways(model, chain, seat, read_only, is_folder=False)]
-    return Access(seats[0].person if seats else "", tuple(ways), None)
+    return Access(seats[0].person if seats else "", tuple(ways), None, is_folder=False)

@@ -92,6 +92,19 @@ def level_of(rights: Right) -> Level:
     return _BY_RIGHTS.get(telling, Level.MIXED)
 
 
+@lru_cache(maxsize=1024)
+def level_of_file(rights: Right) -> Level:
+    """Name the level of what someone may do with one file."""
+    telling = rights & (Right.READ | Right.CHANGE | Right.MANAGE)
+    by_rights = {
+        Right.NONE: Level.MIXED if rights & Right.DELETE else Level.NONE,
+        Right.READ: Level.READ,
+        Right.READ | Right.CHANGE: Level.WRITE,
+        Right.READ | Right.CHANGE | Right.MANAGE: Level.MANAGE,
+    }
+    return by_rights.get(telling, Level.MIXED)
+
+
 _SPELLED = (
     (Right.ENTER, "enter"),
     (Right.LIST, "list"),

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from neatledger.core.access import Access, FileCounts, Way
 from neatledger.core.plan import Address
-from neatledger.core.rights import Level, Right, level_of
+from neatledger.core.rights import Level, Right, level_of, spell_rights
 from neatledger.reports.report import Cell, Column, Show
 
 __all__ = ["ACCESS_COLUMNS", "access_row", "fold_closed", "short_rights", "spell_files", "way_by"]
@@ -80,7 +80,7 @@ def access_row(address: Address, way: Way | None, access: Access, names: Mapping
     rights = access.rights if way is None else way.rights
     known = access.is_known if way is None else way.is_known
     counts = access.counts if way is None else way.counts
-    level = level_of(rights) if known else Level.UNKNOWN
+    also = short_rights(rights) if access.is_folder else spell_rights(rights)
     flags: list[Cell] = [bool(rights & right) if known else None for right in _TOLD]
     files: list[Cell] = [None] * 4
     if counts is not None:
@@ -91,9 +91,9 @@ def access_row(address: Address, way: Way | None, access: Access, names: Mapping
         address.system,
         address,
         "any" if way is None else way.name,
-        level.value,
+        access.level_of(way).value,
         *flags,
-        short_rights(rights) if known else "a list on the way was not seen",
+        also if known else "a list on the way was not seen",
         *files,
         way_by(way, names) if way else "",
     )

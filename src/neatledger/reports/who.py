@@ -66,9 +66,10 @@ def who_report(
     if without:
         told = "person has" if without == 1 else "people have"
         notes.append(f"{without} more {told} no right here (--all lists them).")
+    what = "folder" if all(access.is_folder for access in asked) else "file"
     files = next((access.counts.files for access in asked if access.counts), None)
     holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
-    headline = f"{people - without} of {count_of(people, 'person')} can reach this folder (count of {when}).{holds}"
+    headline = f"{people - without} of {count_of(people, 'person')} can reach this {what} (count of {when}).{holds}"
     columns = _columns(rows, machine, bool(files))
     keep = [place for place, column in enumerate(ACCESS_COLUMNS) if column in columns]
     cells: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]

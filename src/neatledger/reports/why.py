@@ -94,13 +94,13 @@ def _gate_rows(
     return rows
 
 
-def _say_answer(way_rights: Right, access: Access, is_folder: bool) -> str:
+def _say_answer(way_rights: Right, access: Access) -> str:
     if not access.is_known and not way_rights:
         return "it is not known (a list on the way was not seen)"
     if not way_rights & ~(Right.CLEAR | Right.CLEAR_OWN):
         return "nothing"
     words = spell_rights(way_rights)
-    return f"{level_of(way_rights).value} ({words})" if is_folder else words
+    return f"{access.level_of(None).value} ({words})"
 
 
 def why_report(
@@ -127,7 +127,7 @@ def why_report(
     if admin:
         notes.append("The way `admin` is an administrator's own: it opens this whatever the lists say.")
     place = f"{address.system}:{address.path.decode('utf-8', 'surrogateescape')}"
-    headline = f"{access.person} on {place}: {_say_answer(access.rights, access, is_folder)}."
+    headline = f"{access.person} on {place}: {_say_answer(access.rights, access)}."
     return Report("why", headline, _COLUMNS, rows, notes)
 
 
