@@ -14,7 +14,7 @@ from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["cut_middle", "render_table", "show_cell"]
 
-_NARROWEST, _NARROWEST_TEXT = 14, 24
+_TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
 _GAP = 2
 _PLAIN = 100_000
 
@@ -54,28 +54,38 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
         max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)
     ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
-    least = [_NARROWEST_TEXT if column.wraps else _NARROWEST if column.cuts else 10**6 for column in columns]
-    while spare > 0:
-        candidates = [place for place in range(len(columns)) if widths[place] > least[place]]
-        if not candidates:
-            break
-        # Text that may go over lines gives way first: nothing of it is lost.
-        widest = max(candidates, key=lambda place: (columns[place].wraps, widths[place]))
-        widths[widest] -= 1
-        spare -= 1
+    # Text that may go over lines gives way first, for nothing of it is lost; then names; then text once more.
+    for is_text, least in ((True, _TEXT), (False, _NAME), (True, _NARROW_TEXT)):
+        places = [place for place, column in enumerate(columns) if (column.wraps if is_text else column.cuts)]
+        while spare > 0:
+            wide = [place for place in places if widths[place] > least]
+            if not wide:
+                break
+            widths[max(wide, key=lambda place: widths[place])] -= 1
+            spare -= 1
     return widths
 
 
 def render_table(report: Report, width: int, is_colored: bool) -> str:
     """Return the report as text; `width` in terminal cells, 0 for no limit."""
-    lines = [show_text(report.headline)] if report.headline else []
+    lines = _over_lines(report.headline, width) if report.headline else []
     if report.rows:
         lines += ["", _render_rows(report, width, is_colored)]
     elif report.empty:
         lines += ["", f"  {report.empty}"]
     if report.notes:
-        lines += ["", *(show_text(note) for note in report.notes)]
+        lines += ["", *(line for note in report.notes for line in _over_lines(note, width))]
     return "\n".join(lines).removeprefix("\n") + "\n"
+
+
+def _over_lines(text: str, width: int) -> list[str]:
+    """Return a sentence as lines of a width (0: one line), those after the first as far in as it is, and two more."""
+    shown = show_text(text)
+    if not width or _wide(shown) <= width:
+        return [shown]
+    margin = " " * (len(shown) - len(shown.lstrip()))
+    rest = margin + "  "
+    return textwrap.wrap(shown.strip(), width, initial_indent=margin, subsequent_indent=rest, break_on_hyphens=False)
 
 
 def _render_rows(report: Report, width: int, is_colored: bool) -> str:

@@ -120,6 +120,6 @@ def fold_closed(rows: Sequence[Sequence[Cell]]) -> list[Sequence[Cell]]:
             folded.append(row)
         elif row is same[0] and isinstance(row[1], Address):
             system, above = row[1].system, row[1].path.rpartition(b"/")[0]
-            where = f"{system}:{above.decode('utf-8', 'surrogateescape')}/… ({len(same)} folders)"
+            where = f"{len(same)} in {system}:{above.decode('utf-8', 'surrogateescape') or '/'}"
             folded.append((row[0], where, row[2], row[3], row[4], *([""] * (len(row) - 5))))
     return folded

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from neatledger.core.columns import SeenState
 from neatledger.core.plan import Address
-from neatledger.reports.report import Cell, Column, Report
+from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["FolderRow", "folder_report", "folders_report"]
 
@@ -35,7 +35,7 @@ class FolderRow:
 _COLUMNS = (
     Column("folder", "FOLDER", cuts=True),
     Column("owner", "OWNER", cuts=True),
-    Column("list", "LIST", cuts=True),
+    Column("list", "LIST", wraps=True),
     Column("folders", "FOLDERS", number=True),
     Column("files", "FILES", number=True),
     Column("odd_files", "ODD FILES", number=True),
@@ -52,7 +52,7 @@ def folders_report(rows: Sequence[FolderRow], depth: int) -> Report:
     notes = (
         ["Odd files have a list or an owner unlike most of their neighbours."] if any(r.odds for r in rows) else []
     )
-    headline = f"{len(rows):,} folders, {depth} levels down (--depth N for more)."
+    headline = f"{count_of(len(rows), 'folder')}, {count_of(depth, 'level')} down (--depth N for more)."
     return Report("folders", headline, _COLUMNS, [_row(row) for row in rows], notes)
 
 

@@ -16,9 +16,9 @@ _COLUMNS = (
     Column("system", "SYSTEM"),
     Column("id", "ID", number=True),
     Column("count", "PEOPLE", number=True),
-    Column("members", "MEMBERS", cuts=True),
+    Column("members", "MEMBERS", wraps=True),
     Column("nested", "GROUPS IN IT", cuts=True),
-    Column("difference", "AGAINST THE PLAN", cuts=True),
+    Column("difference", "AGAINST THE PLAN", wraps=True),
 )
 
 

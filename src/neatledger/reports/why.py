@@ -17,9 +17,9 @@ __all__ = ["no_account_report", "plan_lines", "why_report"]
 _COLUMNS = (
     Column("way", "WAY"),
     Column("gate", "GATE", number=True),
-    Column("asks", "ASKS", cuts=True),
+    Column("asks", "ASKS", wraps=True),
     Column("result", "RESULT", wraps=True),
-    Column("entry", "ENTRY", cuts=True),
+    Column("entry", "ENTRY", wraps=True),
     Column("because", "BECAUSE", wraps=True),
     Column("passes", "PASSES", Show.MACHINE),
 )

@@ -1,0 +1,221 @@
+"""Reports and the words of the call: what is folded, what is told, and how a wrong call is answered."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import subprocess
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import COMMAND
+from neatledger.core.access import Item, access_to, access_to_file
+from neatledger.core.accounts import Account, AccountState
+from neatledger.core.columns import SeenState
+from neatledger.core.everyone import FLAG_RIGHTS, flag_rights
+from neatledger.core.holders import Holder
+from neatledger.core.lists.posix import PosixModel, pack_body
+from neatledger.core.people import Seat
+from neatledger.core.plan import Address, Kind
+from neatledger.core.rights import Level, Right, level_of_file
+from neatledger.reports.access import fold_closed, short_rights, spell_files
+from neatledger.reports.changes import changes_report
+from neatledger.reports.names import EntryNames, ident_names
+from neatledger.reports.who import who_report
+
+MODEL = PosixModel()
+
+
+def seat(
+    login: str,
+    uid: str,
+    *gids: str,
+    kind: Kind = Kind.STAFF,
+    person: str = "",
+    state: AccountState = AccountState.OPEN,
+) -> Seat:
+    account = Account(login, uid, gids[0], state=state)
+    return Seat(person or login, login, kind, "barn", account, Holder(login, uid, frozenset(gids)), bool(person))
+
+
+def item(path: bytes, mode: int, owner: str = "0", gid: int = 21, state: SeenState = SeenState.WHOLE) -> Item:
+    return Item(path, MODEL.parse(pack_body(mode, gid)), owner, state)
+
+
+WHERE = Address("barn", b"/a")
+
+
+def ask(chain: list[Item], *people: list[Seat]):
+    return [access_to(MODEL, chain, seats, []) for seats in people]
+
+
+def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
+    chain = [item(b"/", 0o755), item(b"/a", 0o755)]
+    services = [[seat(f"svc{n}", str(n), "9", kind=Kind.SERVICE)] for n in range(100, 106)]
+    both = [seat("tom", "11", "21", person="tom"), seat("tom2", "12", "22", person="tom")]
+    admin = [seat("root", "0", "0", kind=Kind.STAFF)]
+    report = who_report(WHERE, ask(chain, *services, both, admin), {}, "now", is_all=False, machine=False)
+    keys = [column.key for column in report.columns]
+    people = [(row[0], row[keys.index("account")], row[keys.index("way")]) for row in report.rows]
+    assert people[:3] == [
+        ("6 service accounts (svc100, svc101, svc102, …)", "svc100", "share"),
+        ("tom", "tom", "share"),
+        ("tom", "tom2", "share"),
+    ]
+    assert people[-1] == ("root", "root", "admin"), "an administrator comes last, by the role alone"
+    assert len(report.rows) == 4 and report.headline.startswith("8 of 8 people")
+    machine = who_report(WHERE, ask(chain, both, admin), {}, "now", is_all=False, machine=True)
+    ways = [(row[0], row[1], row[4]) for row in machine.rows]
+    assert sorted(ways) == sorted(
+        [("tom", "tom", "share"), ("tom", "tom2", "share"), ("tom", "tom+tom2", "any"), ("root", "root", "share"), ("root", "root", "admin"), ("root", "root", "any")]
+    )  # fmt: skip
+
+
+def test_an_unknown_list_is_never_no_access() -> None:
+    hidden = [item(b"/", 0o700, state=SeenState.LIST_UNKNOWN), item(b"/a", 0o700)]
+    (access,) = ask(hidden, [seat("ada", "11", "21")])
+    assert not access.is_known and access.level_of(None) is Level.UNKNOWN and access.counts is None
+    report = who_report(WHERE, [access], {}, "now", is_all=False, machine=True)
+    assert report.rows[0][5] == "unknown" and set(report.rows[0][6:11]) == {None}
+    expired = [seat("old", "11", "21", state=AccountState.EXPIRED)]
+    (closed,) = ask(hidden, expired)
+    assert closed.is_known and closed.level_of(None) is Level.NONE, "a closed account is stopped before any list"
+
+
+@pytest.mark.parametrize(
+    ("mode", "uid", "gid", "level", "rights"),
+    [
+        (0o640, "11", "21", Level.MANAGE, Right.READ | Right.CHANGE | Right.MANAGE),
+        (0o640, "12", "21", Level.READ, Right.READ),
+        (0o620, "12", "21", Level.MIXED, Right.CHANGE),
+        (0o660, "12", "21", Level.WRITE, Right.READ | Right.CHANGE),
+        (0o660, "12", "22", Level.NONE, Right.NONE),
+        (0o000, "11", "21", Level.MIXED, Right.MANAGE),
+    ],
+)
+def test_levels_of_files(mode, uid, gid, level, rights) -> None:
+    access = access_to_file(MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)])
+    assert (access.rights, access.level_of(None), level_of_file(rights)) == (rights, level, level)
+
+
+def test_read_only_systems_take_away_all_that_writes() -> None:
+    chain = [item(b"/", 0o777, owner="11"), item(b"/a", 0o777, owner="11")]
+    for person in ([seat("ada", "11", "21")], [seat("root", "0", "0")]):
+        rights = access_to(MODEL, chain, person, [], read_only=True).rights
+        assert rights & (Right.ENTER | Right.LIST | Right.READ) and not rights & (
+            Right.ADD | Right.DELETE | Right.MANAGE
+        )
+
+
+def test_closed_folders_of_one_place_are_folded() -> None:
+    rows = [("ada", Address("barn", b"/H/%d" % n), "share", "none", "", 1, 0, 0, 0) for n in range(9)]
+    rows += [
+        ("ada", Address("barn", b"/P"), "share", "none", "", 1, 0, 0, 0),
+        ("ada", Address("barn", b"/H"), "share", "read", "", 1, 1, 0, 0),
+    ]
+    folded = fold_closed(rows)
+    assert [row[1] for row in folded] == ["9 in barn:/H", Address("barn", b"/P"), Address("barn", b"/H")]
+    assert fold_closed(rows[:5]) == rows[:5]
+
+
+def test_words_for_rights_counts_and_entries() -> None:
+    assert short_rights(Right.LIST) == "" and short_rights(Right.ENTER) == "enter"
+    assert short_rights(Right.ENTER | Right.LIST | Right.READ | Right.ADD | Right.DELETE) == "may delete it"
+    assert spell_files(None) == "not seen"
+    names = EntryNames(*ident_names([Account("a", "1", "2"), Account("b", "1", "2")], []))
+    assert names.get("user:1:r--") == "user a/b (1) r--" and names.get("group:7:rwx") == "group unknown (7) rwx"
+    assert names.get("user::rwx") == "owner rwx" and names.get("sticky") == "sticky"
+
+
+paths = st.sampled_from([b"/", b"/a", b"/a/b", b"/a/b/c", b"/d"])
+held = st.dictionaries(paths, st.dictionaries(st.sampled_from(["ada", "bo"]), st.integers(1, 63), max_size=2))
+
+
+@given(held, held)
+def test_changes_tell_every_gain_and_loss_once(older, newer) -> None:
+    now = datetime(2026, 1, 1, tzinfo=UTC)
+    report = changes_report({"barn": older}, {"barn": newer}, now, now)
+    changed = {
+        (person, path)
+        for path in older.keys() | newer.keys()
+        for person in older.get(path, {}).keys() | newer.get(path, {}).keys()
+        if older.get(path, {}).get(person, 0) != newer.get(path, {}).get(person, 0)
+    }
+    assert sum(int(row[-1]) for row in report.rows) == len(changed)
+    for person, address, _, _, gained, lost, _ in report.rows:
+        before, after = (flag_rights(side.get(address.path, {}).get(person, 0)) for side in (older, newer))
+        assert (person, address.path) in changed
+        assert (gained == "nothing") == (not after & ~before) and (lost == "nothing") == (not before & ~after)
+    assert len(FLAG_RIGHTS) == 6
+
+
+WRONG = [
+    (["nothing"], "there is no command 'nothing'"),
+    (["who"], "the following arguments are required: FOLDER"),
+    (["who", "barn:/", "--format", "xml"], "invalid choice: 'xml'"),
+    (["who", "loft:/", "--office", "OFFICE"], "no system is named 'loft'"),
+    (["who", "barn:/", "--as-of", "yesterday", "--office", "OFFICE"], "not a date: 'yesterday'"),
+    (["who", "barn:/", "--as-of", "1999-01-01", "--office", "OFFICE"], "no count of 1999-01-01 or before"),
+    (["who", "barn:/", "--office", "/nowhere"], "there is no office here"),
+    (["reach", "nemo", "--office", "OFFICE"], "nobody is called 'nemo'"),
+    (["reach", "ada", "--side", "plan", "--office", "OFFICE"], "the plan has no person 'ada'"),
+    (["folders", "barn:/nowhere", "--office", "OFFICE"], "no folder or file of this name"),
+    (["access", "--below", "barn:/nowhere", "--office", "OFFICE"], "no folder of this name was counted"),
+    (["changes", "--office", "OFFICE"], "no older count to compare with"),
+    (["new", "OFFICE", "--tree", "barn=/"], "there is an office already"),
+    (["new", "X", "--tree", "barn"], "not a tree: 'barn'"),
+    (["new", "X", "--tree", "barn=/nowhere"], "there is no folder /nowhere"),
+    (["new", "X", "--tree", "1=/"], "beginning with a letter"),
+    (["new", "X", "--tree", "barn=/", "--passwd", "p"], "--passwd and --group go together"),
+    (["accept", "no-such", "barn:/", "--reason", "x", "--office", "OFFICE"], "there is no check 'no-such'"),
+]
+
+
+@pytest.fixture(scope="module")
+def small(tmp_path_factory) -> Path:
+    folder = tmp_path_factory.mktemp("small")
+    (folder / "tree" / "sub").mkdir(parents=True)
+    for name, text in (("passwd", "ada:x:2001:3001:Ada:/:/bin/sh\n"), ("group", "staff:x:3001:\n")):
+        (folder / name).write_text(text)
+    words = [COMMAND, "new", folder / "office", "--tree", f"barn={folder / 'tree'}"]
+    subprocess.run(
+        [*words, "--passwd", folder / "passwd", "--group", folder / "group"], check=True, capture_output=True
+    )
+    subprocess.run([COMMAND, "gather", "--office", folder / "office"], check=True, capture_output=True)
+    return folder / "office"
+
+
+@pytest.mark.parametrize(("words", "told"), WRONG, ids=range(len(WRONG)))
+def test_a_wrong_call_is_answered_in_one_line(small: Path, tmp_path: Path, words, told, run) -> None:
+    done = run(*[str(small) if word == "OFFICE" else word for word in words], status=2, cwd=tmp_path)
+    assert told in done.stderr and done.stderr.count("\n") == 1 and done.stdout == "", done.stderr
+    assert done.stderr.startswith("neatledger: ")
+
+
+def test_every_command_speaks_csv_and_json(small: Path, run) -> None:
+    calls = [
+        "counts",
+        "people",
+        "groups",
+        "folders",
+        "who barn:/",
+        "reach ada",
+        "why ada barn:/sub",
+        "access",
+        "check --list",
+        "check --fail-at high",
+    ]
+    for call in calls:
+        rows = json.loads(run(*call.split(), "--format", "json", "--office", small).stdout)["rows"]
+        read = list(csv.DictReader(io.StringIO(run(*call.split(), "--format", "csv", "--office", small).stdout)))
+        assert len(rows) == len(read) > 0, call
+        assert [list(row) for row in rows] == [list(row) for row in read], call
+    env = {**os.environ, "NEATLEDGER_OFFICE": str(small)}
+    assert subprocess.run([COMMAND, "counts"], env=env, capture_output=True).returncode == 0
+    assert run("counts", cwd=small).stdout.startswith("1 count in ")
