@@ -10,7 +10,7 @@ from __future__ import annotations
 import sys
 import zlib
 from array import array
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import accumulate, pairwise
 from typing import Any, Literal, overload
 
@@ -19,16 +19,23 @@ from neatledger.errors import LedgerError
 __all__ = ["CHUNK_ROWS", "BytesChunk", "BytesColumn", "pack_column", "unpack_bytes", "unpack_numbers"]
 
 CHUNK_ROWS = 16384
+Run = Callable[[Callable[[int], bytes], Iterable[int]], Iterable[bytes]]
 _CASTS: dict[str, Literal["i", "q", "Q", "B"]] = {"i4": "i", "i8": "q", "u8": "Q", "u1": "B"}
 assert sys.byteorder == "little", "the packed columns are read in the machine's own order"
 
 
-def pack_column(column: Any, dtype: str) -> Iterator[bytes]:
-    """Yield the chunks of a column: a NumPy array, or a list of byte strings for dtype ``bytes``."""
-    for start in range(0, len(column), CHUNK_ROWS):
+def pack_column(column: Any, dtype: str, run: Run = map) -> Iterable[bytes]:
+    """Return the chunks of a column: a NumPy array, or a list of byte strings for dtype ``bytes``.
+
+    `run` does the work chunk by chunk, as `map` or a pool's own map (compressing lets other threads go on).
+    """
+
+    def pack(start: int) -> bytes:
         piece = column[start : start + CHUNK_ROWS]
         raw = _pack_bytes(piece) if dtype == "bytes" else piece.astype(dtype, copy=False).tobytes()
-        yield zlib.compress(raw, 1)
+        return zlib.compress(raw, 1)
+
+    return run(pack, range(0, len(column), CHUNK_ROWS))
 
 
 def _pack_bytes(strings: list[bytes]) -> bytes:

@@ -7,6 +7,7 @@ import os
 import sqlite3
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
 
 _WAIT_SECONDS = 60.0
+_COMPRESSING = 2  # threads
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,8 +137,6 @@ class Ledger:
             "idents.text": [ident.encode() for ident in survey.idents],
             "kinds.word": [os.fsencode(kind) for kind in survey.kinds],
         }
-        for name, strings in texts.items():
-            self._add_column(number, name, strings, "bytes")
         tables: dict[str, Table] = {
             "folders": survey.folders,
             "classes": survey.classes,
@@ -144,15 +144,15 @@ class Ledger:
             "hard": survey.hard,
             "collisions": survey.collisions,
         }
+        columns: list[tuple[str, object, str]] = [(name, strings, "bytes") for name, strings in texts.items()]
         for name, table in tables.items():
-            for column, dtype in COLUMNS[name].items():
-                self._add_column(number, f"{name}.{column}", table.columns[column], dtype)
-
-    def _add_column(self, number: int, name: str, column: object, dtype: str) -> None:
-        self._db.executemany(
-            "INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)",
-            ((number, name, chunk, data) for chunk, data in enumerate(pack_column(column, dtype))),
-        )
+            columns += [(f"{name}.{key}", table.columns[key], dtype) for key, dtype in COLUMNS[name].items()]
+        with ThreadPoolExecutor(_COMPRESSING) as pool:
+            for name, column, dtype in columns:
+                self._db.executemany(
+                    "INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)",
+                    ((number, name, chunk, data) for chunk, data in enumerate(pack_column(column, dtype, pool.map))),
+                )
 
     def counts(self) -> list[CountInfo]:
         """Return all counts, the oldest first."""

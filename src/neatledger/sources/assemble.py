@@ -175,7 +175,8 @@ def _odd(parts: list[Part], numbers: _Numbers) -> Table:
                 numbers.of_owners(owner),
             ]
             pieces.append(np.stack(moved, axis=1))
-            names += sums.odd_names
+            if len(sums.odd):
+                names += sums.odd_names.split(b"\0")
     whole = np.concatenate(pieces)
     order = _by_folder(whole)
     found: dict[str, Any] = dict(zip(("folder", "list", "owner"), whole[order].T, strict=True))

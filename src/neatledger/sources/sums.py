@@ -21,12 +21,12 @@ class Sums:
     """Files of some folders added up.
 
     `classes` has eight columns as `CLASS_COLUMNS`; `odd` has folder, list and owner of the files named in
-    `odd_names`, sorted by folder and name.
+    `odd_names` (parted by NUL), folder by folder.
     """
 
     classes: Ints
     odd: Ints
-    odd_names: list[bytes]
+    odd_names: bytes
 
 
 def _starts(columns: list[Ints]) -> NDArray[np.intp]:
@@ -53,18 +53,10 @@ def sum_up(files: list[int], names: list[str]) -> Sums:
     keys = [column[starts] for column in (folder, listed, owner, kind)]
     classes = np.stack([*keys, counts, *sums], axis=1)
     odd = _odd_files(folder, listed, owner)
-    picked = order[odd]
-    found = sorted(
-        zip(
-            folder[odd].tolist(),
-            (os.fsencode(names[row]) for row in picked.tolist()),
-            listed[odd].tolist(),
-            owner[odd].tolist(),
-            strict=True,
-        )
-    )
-    numbers = np.array([(row[0], row[2], row[3]) for row in found], dtype=np.int64).reshape(-1, 3)
-    return Sums(classes, numbers, [row[1] for row in found])
+    numbers = np.stack([folder[odd], listed[odd], owner[odd]], axis=1)
+    # No name holds a NUL: joined they are encoded, and handed from process to process, as one string.
+    named = "\0".join([names[row] for row in order[odd].tolist()])
+    return Sums(classes, numbers, os.fsencode(named))
 
 
 def _odd_files(folder: Ints, listed: Ints, owner: Ints) -> NDArray[np.intp]:
