@@ -1,7 +1,7 @@
 PYTHON ?= python3
 VENV := .venv
 DEMO := demo-office
-JUDGES := acl attr coreutils mount util-linux
+JUDGES := acl attr coreutils mount procps util-linux
 
 .PHONY: demo test judges clean
 

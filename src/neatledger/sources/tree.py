@@ -5,6 +5,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 import signal
+import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
@@ -155,23 +156,36 @@ def _read_side_by_side(
     batch = max(1, len(jobs) // (workers * 24))
     batches = [jobs[start : start + batch] for start in range(0, len(jobs), batch)]
     context = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, context, initializer=_start_worker) as pool:
-        try:
-            for parts in pool.map(_run_batch, [(root, device, batch) for batch in batches]):
-                progress(sum(part.entries for part in parts))
-                yield from parts
-        except BrokenProcessPool:
-            raise SourceError(_DIED, hint="gather again; nothing was stored") from None
-        except BaseException:
-            pool.shutdown(wait=False, cancel_futures=True)
-            for process in multiprocessing.active_children():
-                process.terminate()
-            raise
+    lifeline = os.pipe()
+    try:
+        with ProcessPoolExecutor(workers, context, initializer=_start_worker, initargs=lifeline) as pool:
+            try:
+                for parts in pool.map(_run_batch, [(root, device, batch) for batch in batches]):
+                    progress(sum(part.entries for part in parts))
+                    yield from parts
+            except BrokenProcessPool:
+                raise SourceError(_DIED, hint="gather again; nothing was stored") from None
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                for process in multiprocessing.active_children():
+                    process.terminate()
+                raise
+    finally:
+        for end in lifeline:
+            os.close(end)
 
 
-def _start_worker() -> None:
+def _start_worker(reading: int, writing: int) -> None:
     # Ctrl-C reaches the whole process group; the parent alone decides what it means.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # The parent alone keeps the writing end: when it is gone, however it died, there is nothing left to do.
+    os.close(writing)
+    threading.Thread(target=_end_with_parent, args=(reading,), daemon=True).start()
+
+
+def _end_with_parent(reading: int) -> None:
+    os.read(reading, 1)
+    os._exit(1)
 
 
 def _run_batch(work: tuple[int, int | None, list[_Job]]) -> list[Part]:
