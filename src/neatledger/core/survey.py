@@ -19,8 +19,9 @@ from numpy.typing import NDArray
 from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import NotSeen
 
-__all__ = ["Survey", "Table"]
+__all__ = ["Facts", "Survey", "Table"]
 
+Facts = dict[str, int | str | None]
 Column = NDArray[Any] | Sequence[bytes]
 
 
@@ -61,7 +62,7 @@ class Survey:
     idents: list[str]
     kinds: list[str]
     not_seen: list[NotSeen]
-    facts: dict[str, int | str | None] = field(default_factory=dict)
+    facts: Facts = field(default_factory=dict)
 
     @property
     def files(self) -> int:

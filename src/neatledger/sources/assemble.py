@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import (
     CLASS_COLUMNS,
     COLLISION_COLUMNS,
@@ -17,10 +18,10 @@ from neatledger.core.columns import (
     ODD_COLUMNS,
     NotSeen,
 )
-from neatledger.core.survey import Table
+from neatledger.core.survey import Facts, Survey, Table
 from neatledger.sources.walk import FOLDER_ROW, Part
 
-__all__ = ["Assembled", "assemble"]
+__all__ = ["Assembled", "assemble", "make_survey"]
 
 Ints = NDArray[np.int64]
 
@@ -227,3 +228,30 @@ def _not_seen(parts: list[Part], numbers: _Numbers, folders: Table) -> list[NotS
         for row, below, why in each.not_seen
     ]
     return sorted(found, key=lambda item: (item.path, item.why))
+
+
+def make_survey(
+    system: str,
+    source: str,
+    tree: Assembled,
+    accounts: tuple[list[Account], list[Group], list[NotSeen]],
+    facts: Facts,
+) -> Survey:
+    """Make the survey of a system with POSIX lists; `accounts` come with the lines of them not understood."""
+    return Survey(
+        system=system,
+        source=source,
+        model="posix",
+        accounts=accounts[0],
+        groups=accounts[1],
+        folders=tree.folders,
+        classes=tree.classes,
+        odd=tree.odd,
+        hard=tree.hard,
+        collisions=tree.collisions,
+        lists=tree.lists,
+        idents=tree.idents,
+        kinds=tree.kinds,
+        not_seen=accounts[2] + tree.not_seen,
+        facts=facts,
+    )

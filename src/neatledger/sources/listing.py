@@ -16,10 +16,10 @@ from urllib.parse import unquote_to_bytes
 
 from neatledger.core.columns import NotSeen, SeenState, kind_of
 from neatledger.core.lists.posix import pack_body
-from neatledger.core.survey import Survey
+from neatledger.core.survey import Facts, Survey
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats.posixacl import entries_from_text, pack_entries
-from neatledger.sources.assemble import assemble
+from neatledger.sources.assemble import assemble, make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.posixaccounts import read_accounts
 from neatledger.sources.sums import sum_up
@@ -58,23 +58,8 @@ def read(context: SourceContext) -> Survey:
         raise SourceError("the listing has no row for its root", str(path), "add a folder with the path /")
     part = _make_part(rows, not_seen)
     tree = assemble([part])
-    return Survey(
-        system=context.system,
-        source="listing",
-        model="posix",
-        accounts=accounts,
-        groups=groups,
-        folders=tree.folders,
-        classes=tree.classes,
-        odd=tree.odd,
-        hard=tree.hard,
-        collisions=tree.collisions,
-        lists=tree.lists,
-        idents=tree.idents,
-        kinds=tree.kinds,
-        not_seen=not_seen + tree.not_seen,
-        facts={"entries": len(rows), "read_only": 0, "pool_bytes": None, "pool_free_bytes": None},
-    )
+    facts: Facts = {"entries": len(rows), "read_only": 0, "pool_bytes": None, "pool_free_bytes": None}
+    return make_survey(context.system, "listing", tree, (accounts, groups, not_seen), facts)
 
 
 def _read_rows(path: Path, not_seen: list[NotSeen]) -> Iterator[_Row]:

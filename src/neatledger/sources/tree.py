@@ -13,9 +13,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from neatledger.core.survey import Survey
+from neatledger.core.survey import Facts, Survey
 from neatledger.errors import SourceError
-from neatledger.sources.assemble import Assembled, assemble
+from neatledger.sources.assemble import Assembled, assemble, make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.posixaccounts import read_accounts
 from neatledger.sources.walk import Folder, Part, Walker, open_below, why_not
@@ -38,28 +38,13 @@ def read(context: SourceContext) -> Survey:
         parts = _read_parts(path, stay, context.progress)
         tree: Assembled = assemble(parts)
     space = os.statvfs(path)
-    return Survey(
-        system=context.system,
-        source="tree",
-        model="posix",
-        accounts=accounts,
-        groups=groups,
-        folders=tree.folders,
-        classes=tree.classes,
-        odd=tree.odd,
-        hard=tree.hard,
-        collisions=tree.collisions,
-        lists=tree.lists,
-        idents=tree.idents,
-        kinds=tree.kinds,
-        not_seen=faults + tree.not_seen,
-        facts={
-            "entries": sum(part.entries for part in parts) + 1,
-            "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
-            "pool_bytes": space.f_blocks * space.f_frsize,
-            "pool_free_bytes": space.f_bavail * space.f_frsize,
-        },
-    )
+    facts: Facts = {
+        "entries": sum(part.entries for part in parts) + 1,
+        "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
+        "pool_bytes": space.f_blocks * space.f_frsize,
+        "pool_free_bytes": space.f_bavail * space.f_frsize,
+    }
+    return make_survey(context.system, "tree", tree, (accounts, groups, faults), facts)
 
 
 @contextmanager
