@@ -244,10 +244,6 @@ class Matrix:
         """Return what the checks want to know of a list."""
         return self.model.view(self._parse(number), is_folder=is_folder)
 
-    def entries(self, number: int) -> bytes:
-        """Return the body of a list as it is stored."""
-        return self._lists[number]
-
     @property
     def idents(self) -> Sequence[str]:
         """The identifiers that owners' numbers stand for."""
