@@ -53,8 +53,8 @@ def ask_person(place: Place, seats: list[Seat]) -> Access:
     return access_to_file(place.model, place.chain, seats, read_only=place.read_only)
 
 
-def find_person(app: App, name: str) -> dict[str, list[Seat]]:
-    """Return a person's seats by system; by id, by login, or by display name; raises `UnknownNameError`."""
+def find_person(app: App, name: str) -> tuple[str, dict[str, list[Seat]]]:
+    """Find a person by id, login or name; return their id, and their seats by system; raises `UnknownNameError`."""
     found: dict[str, list[Seat]] = {}
     everyone = [seat for seats in app.seats.values() for seat in seats]
     ids = {seat.person for seat in everyone} | set(app.plan.people)
@@ -71,7 +71,7 @@ def find_person(app: App, name: str) -> dict[str, list[Seat]]:
     for seat in everyone:
         if seat.person == name:
             found.setdefault(seat.system, []).append(seat)
-    return found
+    return name, found
 
 
 def planned_differences(app: App, person: str | None = None) -> list[Difference]:

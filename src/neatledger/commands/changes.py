@@ -8,8 +8,8 @@ from datetime import date
 from neatledger.app import App
 from neatledger.commands.whole import load_everyone
 from neatledger.core.everyone import Everyone, Rows
+from neatledger.core.survey import folder_paths
 from neatledger.errors import NoCountError
-from neatledger.faces.accesstable import folder_paths
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import CountInfo
 from neatledger.reports.changes import Held, changes_report
@@ -26,7 +26,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Compare the count (--as-of, or the newest) with an older one (--since, or the one before)."""
     newer = app.count
     older = app.ledger.find_count(args.since) if args.since else _before(app, newer)
-    report = changes_report(_held(app, older), _held(app, newer), older.taken_at, newer.taken_at)
+    report = changes_report(_held(app, older), _held(app, newer), older.when, newer.when)
     show_report(report, app)
     return 1 if report.rows else 0
 

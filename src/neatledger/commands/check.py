@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, app: App) -> int:
             raise UsageError(f"there is no check {name!r}", hint="check --list lists them")
     office = load_office(app)
     found = [(each, find_acceptance(each, _place(each), office)) for each in run_checks(office, args.only)]
-    when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+    when = app.count.when
     show_report(findings_report(found, when, show_all=args.all, machine=app.options.format != "table"), app)
     limit = Severity(args.fail_at).rank
     return int(any(kept is None and CHECKS[each.check].severity.rank >= limit for each, kept in found))

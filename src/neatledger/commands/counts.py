@@ -31,9 +31,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     rows: list[Sequence[Cell]] = []
     counts = app.ledger.counts()
     for count in reversed(counts):
-        taken = count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
         for one in count.surveys:
-            rows.append((count.id, taken, one.system, one.source, one.folders, one.files, one.not_seen))
+            rows.append((count.id, count.when, one.system, one.source, one.folders, one.files, one.not_seen))
     headline = f"{len(counts)} {'count' if len(counts) == 1 else 'counts'} in {app.ledger.path}."
     show_report(Report("counts", headline, _COLUMNS, rows), app)
     return 0

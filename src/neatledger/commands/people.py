@@ -25,9 +25,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     """List the people, or show one."""
     groups = {system: reader.groups for system, reader in app.readers.items()}
     if args.person:
-        found = find_person(app, args.person)
+        person, found = find_person(app, args.person)
         mine = [seat for seats in found.values() for seat in seats]
-        person = mine[0].person if mine else args.person
         show_report(sheet_report(app.plan, person, mine, groups, _homes(app), app.today), app)
         return 0
     seats: list[Seat] = [] if app.options.side == "plan" else [seat for each in app.seats.values() for seat in each]

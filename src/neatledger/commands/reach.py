@@ -31,8 +31,7 @@ def run(args: argparse.Namespace, app: App) -> int:
             raise UnknownNameError(f"the plan has no person {args.person!r}", hint="people lists everyone")
         show_report(plan_reach_report(app.plan, [args.person], "reach"), app)
         return 0
-    seats = find_person(app, args.person)
-    person = next((seat.person for found in seats.values() for seat in found), args.person)
+    person, seats = find_person(app, args.person)
     if app.options.side == "both":
         differences = planned_differences(app, person)
         show_report(both_report("reach", differences, person), app)

@@ -46,5 +46,5 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     people = seats_by_person(app.seats[address.system])
     asked = [ask_person(place, seats) for seats in people.values()]
     names = EntryNames(*ident_names(reader.accounts, reader.groups))
-    when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+    when = app.count.when
     return who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")

@@ -16,8 +16,9 @@ from neatledger.core.matrix import Matrix
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, level_of
+from neatledger.core.survey import folder_paths
 from neatledger.errors import UnknownNameError
-from neatledger.faces.accesstable import CSV_HEAD, LineMaker, folder_paths
+from neatledger.faces.accesstable import CSV_HEAD, LineMaker
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.access import ACCESS_COLUMNS, fold_closed, short_rights
@@ -59,7 +60,7 @@ def wanted_seats(app: App, system: str, people: Sequence[str] | None) -> list[Se
     """Return a system's seats, or those of some people."""
     if not people:
         return app.seats[system]
-    return [seat for name in people for seat in find_person(app, name).get(system, [])]
+    return [seat for name in people for seat in find_person(app, name)[1].get(system, [])]
 
 
 def write_tables(
@@ -132,7 +133,7 @@ def people_rows(
         Rows.EVERY: "rows, every folder with any right",
         Rows.ALL: "rows, every folder and person",
     }[which]
-    when = app.count.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+    when = app.count.when
     headline = f"{len(rows) + more:,} {what}; {folders:,} folders looked at, as found on {when}."
     notes = (
         ["A row holds for all that is below it, until another row says otherwise."] if which is Rows.DIFFER else []

@@ -22,8 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Explain; the plan's reasons stand beside it where the plan speaks of the folder."""
     address = app.address(args.folder)
-    everywhere = find_person(app, args.person)
-    person = next((seat.person for found in everywhere.values() for seat in found), args.person)
+    person, everywhere = find_person(app, args.person)
     seats = everywhere.get(address.system, [])
     planned = plan_lines(app.plan, person, address)
     if app.options.side == "plan" or not seats:

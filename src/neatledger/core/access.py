@@ -135,43 +135,34 @@ def _system_gate(read_only: bool) -> Gate:
     return Gate("system", b"", EVERY_RIGHT, ())
 
 
-def _removal(above: tuple[Item, Decision] | None, owner: str, seat: Seat) -> tuple[Right, tuple[Reason, ...]]:
+def _removal(above: Decision | None, owner: str, seat: Seat) -> tuple[Right, tuple[Reason, ...]]:
     """Judge removal or renaming of an item, by the folder it lies in."""
     if above is None:
         return Right.NONE, (
             Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),
         )
-    _, decision = above
-    if decision.rights & Right.CLEAR:
+    if above.rights & Right.CLEAR:
         return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
-    if decision.rights & Right.CLEAR_OWN and owner == seat.holder.user:
+    if above.rights & Right.CLEAR_OWN and owner == seat.holder.user:
         return Right.DELETE, (
             Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),
         )
     return Right.NONE, ()
 
 
-def _by_lists(
-    model: ListModel, chain: Sequence[Item], seat: Seat, *, is_folder: bool
-) -> tuple[list[Gate], bool, Decision]:
+def _by_lists(model: ListModel, chain: Sequence[Item], seat: Seat, *, is_folder: bool) -> tuple[list[Gate], bool]:
     """Return the gates of the lists on the way down and of the item itself, and whether all were seen."""
     gates: list[Gate] = []
-    above: tuple[Item, Decision] | None = None
-    known = True
+    above: Decision | None = None
     for item in chain[:-1]:
-        decision = model.decide(item.parsed, Standing(item.owner, True), seat.holder)
-        enters = bool(decision.rights & Right.ENTER)
-        gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, decision.reasons))
-        if item.state is SeenState.LIST_UNKNOWN and known:
-            known = False
-        above = (item, decision)
+        above = model.decide(item.parsed, Standing(item.owner, True), seat.holder)
+        enters = bool(above.rights & Right.ENTER)
+        gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
     decision = model.decide(last.parsed, Standing(last.owner, is_folder), seat.holder)
-    if last.state is SeenState.LIST_UNKNOWN:
-        known = False
     removal, reasons = _removal(above, last.owner, seat)
     gates.append(Gate("list", last.path, decision.rights | removal, decision.reasons + reasons))
-    return gates, known, decision
+    return gates, all(item.state is not SeenState.LIST_UNKNOWN for item in chain)
 
 
 def _pass_all(gates: Sequence[Gate]) -> Right:
@@ -183,7 +174,7 @@ def _pass_all(gates: Sequence[Gate]) -> Right:
 
 def _ways(model: ListModel, chain: Sequence[Item], seat: Seat, read_only: bool, *, is_folder: bool) -> list[Way]:
     before = [_account_gate(seat), _system_gate(read_only)]
-    lists, known, _ = _by_lists(model, chain, seat, is_folder=is_folder)
+    lists, known = _by_lists(model, chain, seat, is_folder=is_folder)
     gates = (*before, *lists)
     rights = _pass_all(gates)
     is_stopped_before = not _pass_all(before)

@@ -9,7 +9,7 @@ and names that differ from another beside them in letter case only are kept too 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import NotSeen
 
-__all__ = ["Facts", "Survey", "Table"]
+__all__ = ["Facts", "Survey", "Table", "folder_paths"]
 
 Facts = dict[str, int | str | None]
 Column = NDArray[Any] | Sequence[bytes]
@@ -68,3 +68,22 @@ class Survey:
     def files(self) -> int:
         """Return the number of regular files (names, not identities)."""
         return int(np.sum(self.classes["files"], dtype=np.int64))
+
+
+def folder_paths(folders: Table) -> Callable[[int], bytes]:
+    """Return a function from a folder's row to its path."""
+    names, parent = folders.texts("name"), folders["parent"].tolist()
+
+    known = {0: b""}
+
+    def path_of(row: int) -> bytes:
+        steps = []
+        while row not in known:
+            steps.append(row)
+            row = parent[row]
+        path = known[row]
+        for step in reversed(steps):
+            path = known[step] = path + b"/" + names[step]
+        return path or b"/"
+
+    return path_of

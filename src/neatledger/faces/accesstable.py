@@ -13,37 +13,18 @@ from numpy.typing import NDArray
 from neatledger.core.everyone import FLAG_RIGHTS, Everyone, RowBlock, flag_rights
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, Right, level_of
-from neatledger.core.survey import Table
-from neatledger.faces.machine import csv_field
-from neatledger.faces.names import encode_address, encode_bytes
+from neatledger.core.survey import Table, folder_paths
+from neatledger.faces.machine import csv_field, whole_text
+from neatledger.faces.names import encode_address
 from neatledger.reports.access import ACCESS_COLUMNS
 from neatledger.reports.report import Show
 
-__all__ = ["CSV_HEAD", "LineMaker", "folder_paths"]
+__all__ = ["CSV_HEAD", "LineMaker"]
 
 _KEPT = [column.key for column in ACCESS_COLUMNS if column.show is not Show.PEOPLE and column.key != "by"]
 CSV_HEAD = ",".join(_KEPT) + "\n"
 _SHOWN = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 _UNKNOWN = 1 << len(FLAG_RIGHTS)
-
-
-def folder_paths(folders: Table) -> Callable[[int], bytes]:
-    """Return a function from a folder's row to its path."""
-    names, parent = folders.texts("name"), folders["parent"].tolist()
-
-    known = {0: b""}
-
-    def path_of(row: int) -> bytes:
-        steps = []
-        while row not in known:
-            steps.append(row)
-            row = parent[row]
-        path = known[row]
-        for step in reversed(steps):
-            path = known[step] = path + b"/" + names[step]
-        return path or b"/"
-
-    return path_of
 
 
 @dataclass(slots=True)
@@ -71,7 +52,7 @@ class LineMaker:
         """Return the part of a line before the folder, and the ways of the lines to write."""
         column = self.everyone.columns[place]
         seats = [self.everyone.matrix.seats[seat] for seat in column.seats]
-        person, account = _whole(seats[0].person), "+".join(_whole(seat.account.login) for seat in seats)
+        person, account = whole_text(seats[0].person), "+".join(whole_text(seat.account.login) for seat in seats)
         ways = (
             (column.way, "any")
             if place < len(self.everyone.single) and self.everyone.single[place]
@@ -144,11 +125,3 @@ def _distinct(numbers: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np
             _, key = np.unique(key * (int(place.max()) + 1) + place, return_inverse=True)
     _, first, which = np.unique(key, return_index=True, return_inverse=True)
     return whole[first], which
-
-
-def _whole(text: str) -> str:
-    return encode_bytes(text.encode("utf-8", "surrogateescape")) if not text.isascii() and _is_broken(text) else text
-
-
-def _is_broken(text: str) -> bool:
-    return any(0xD800 <= ord(char) <= 0xDFFF for char in text)

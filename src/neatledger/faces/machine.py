@@ -11,7 +11,7 @@ from neatledger.core.plan import Address
 from neatledger.faces.names import encode_address, encode_bytes
 from neatledger.reports.report import Cell, Report, Show
 
-__all__ = ["csv_field", "render_csv", "render_json"]
+__all__ = ["csv_field", "render_csv", "render_json", "whole_text"]
 
 
 def _machine_columns(report: Report) -> list[int]:
@@ -31,12 +31,12 @@ def _csv_cell(cell: Cell) -> str | int:
         case Address():
             return encode_address(cell)
         case tuple():
-            return " ".join(_whole(each) for each in cell)
+            return " ".join(whole_text(each) for each in cell)
         case _:
-            return _whole(cell)
+            return whole_text(cell)
 
 
-def _whole(text: str) -> str:
+def whole_text(text: str) -> str:
     """Carry bytes that were not UTF-8 (in a login or a name) as percent-encoded ones."""
     try:
         text.encode()
@@ -54,9 +54,9 @@ def _json_cell(cell: Cell) -> str | int | bool | list[str] | None:
         case Address():
             return encode_address(cell)
         case tuple():
-            return [_whole(each) for each in cell]
+            return [whole_text(each) for each in cell]
         case _:
-            return _whole(cell)
+            return whole_text(cell)
 
 
 def _csv_line(cells: Iterable[str | int]) -> str:
@@ -88,8 +88,8 @@ def render_json(report: Report) -> str:
     """Return the report as one JSON object: ``report``, ``headline``, ``rows``, ``notes``."""
     found = {
         "report": report.name,
-        "headline": _whole(report.headline),
+        "headline": whole_text(report.headline),
         "rows": _json_rows(report, _machine_columns(report)),
-        "notes": [_whole(note) for note in report.notes],
+        "notes": [whole_text(note) for note in report.notes],
     }
     return json.dumps(found, ensure_ascii=False, indent=1) + "\n"

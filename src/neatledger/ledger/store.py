@@ -51,6 +51,11 @@ class CountInfo:
     taken_at: datetime
     surveys: tuple[SurveyInfo, ...]
 
+    @property
+    def when(self) -> str:
+        """The local day and time at which it was taken, to the minute."""
+        return self.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+
 
 class Ledger:
     """One open ledger file."""

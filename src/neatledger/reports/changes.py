@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 
 from neatledger.core.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.plan import Address
@@ -28,15 +27,14 @@ _COLUMNS = (
 )
 
 
-def changes_report(older: Held, newer: Held, then: datetime, now: datetime) -> Report:
+def changes_report(older: Held, newer: Held, then: str, now: str) -> Report:
     """Make the report: a row a person and topmost folder whose change goes down to all that changed alike."""
     rows: list[Sequence[Cell]] = []
     for system in dict.fromkeys([*older, *newer]):
         rows += _system_rows(system, older.get(system, {}), newer.get(system, {}))
     rows.sort(key=lambda row: (str(row[0]), row[1]))
-    days = [moment.astimezone().strftime("%Y-%m-%d %H:%M") for moment in (then, now)]
     people = len({row[0] for row in rows})
-    headline = f"{count_of(people, 'person')} gained or lost access between {days[0]} and {days[1]}."
+    headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}."
     return Report("changes", headline, _COLUMNS, rows, empty="nobody gained or lost anything")
 
 

@@ -22,7 +22,7 @@ from neatledger.core.matrix import Bits
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind, Plan
 from neatledger.core.rights import Right
-from neatledger.core.survey import Table
+from neatledger.core.survey import Table, folder_paths
 
 __all__ = ["Check", "Finding", "Office", "Severity", "SystemFacts", "stranger"]
 
@@ -95,12 +95,11 @@ class SystemFacts:
 
     def address(self, row: int) -> Address:
         """Return a folder's address."""
-        names, parent = self.folders.texts("name"), self.folders["parent"]
-        steps: list[bytes] = []
-        while row > 0:
-            steps.append(names[row])
-            row = int(parent[row])
-        return Address(self.name, b"/" + b"/".join(reversed(steps)))
+        return Address(self.name, self._path_of(row))
+
+    @cached_property
+    def _path_of(self) -> Callable[[int], bytes]:
+        return folder_paths(self.folders)
 
     @cached_property
     def views(self) -> Mapping[int, ListView]:
