@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
+import functools
+import operator
+from dataclasses import replace
+
 import numpy as np
 from hypothesis import strategies as st
 
 from neatledger.core.accounts import Account, AccountState
 from neatledger.core.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
+from neatledger.core.descriptors import Ace, Acl, Descriptor
 from neatledger.core.holders import Holder
+from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
+from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
 from neatledger.core.plan import Kind
+from neatledger.core.privileges import PRIVILEGES
+from neatledger.core.shares import Share, Terms
+from neatledger.core.sids import EVERYONE
 from neatledger.core.survey import Table
 from neatledger.formats.posixacl import pack_entries
 
@@ -41,25 +51,101 @@ def posix_bodies(draw) -> bytes:
     return pack_body(perm[USER_OBJ] << 6 | group << 3 | perm[OTHER] | sticky, gid, pack_entries(entries))
 
 
-holders = st.builds(
-    Holder,
-    st.just("login"),
-    st.sampled_from(USERS),
-    st.frozensets(st.sampled_from(GROUPS), min_size=1),
-)
+SID_USERS = ["S-1-5-21-7-7-7-1000", *(f"S-1-5-21-7-7-7-{n}" for n in (1011, 1012, 1013))]
+SID_GROUPS = [*(f"S-1-5-21-7-7-7-{n}" for n in (2021, 2022, 2023)), "S-1-5-32-545"]
+_SIDS = [*SID_USERS, *SID_GROUPS, EVERYONE, "S-1-5-11", "S-1-3-4", "S-1-3-0", "S-1-3-1"]
+_BITS = [0x1, 0x2, 0x4, 0x20, 0x40, 0x10000, 0x40000, 0x20000, 0x120089, 0x1F01FF, 0x1301BF, 0x120116]
+masks = st.lists(st.sampled_from(_BITS), max_size=4).map(lambda bits: functools.reduce(operator.or_, bits, 0))
+_GUID = bytes(range(16))
 
 
 @st.composite
-def seats(draw) -> list[Seat]:
+def aces(draw, odd: bool = True) -> Ace:
+    kinds = [0] * 8 + [1] * 4 + ([2, 9, 10, 5, 6, 0x15] if odd else [])
+    kind, flags = draw(st.sampled_from(kinds)), draw(st.sampled_from([0, 0, 0, 3, 1, 2, 11, 10, 9, 7, 0x13, 0x1B]))
+    mask = draw(masks | st.sampled_from([0x10000000, 0x80000000, 0x40000000, 0x20000000]))
+    sid = draw(st.sampled_from(_SIDS))
+    if kind == 0x15:
+        return Ace(kind, flags, 0, "", raw=draw(st.binary(max_size=12)))
+    if kind in (9, 10):
+        return Ace(kind, flags, mask, sid, data=b"artx" + draw(st.binary(max_size=8)))
+    if kind in (5, 6):
+        return Ace(kind, flags, mask, sid, draw(st.sampled_from([bytes(4), b"\1\0\0\0" + _GUID])))
+    return Ace(kind, flags, mask, sid)
+
+
+@st.composite
+def descriptors(draw, odd: bool = True) -> Descriptor:
+    dacl = draw(st.none() | st.lists(aces(odd), max_size=7).map(lambda found: Acl(tuple(found))))
+    control = draw(st.sampled_from([0x8004, 0x9004, 0x8404, 0x8000 if dacl is None else 0x9404]))
+    sids = st.sampled_from(SID_USERS + SID_GROUPS) | st.just("")
+    return Descriptor(
+        draw(sids), draw(sids), dacl, draw(st.none() | st.just(Acl((Ace(2, 0xC0, 3, EVERYONE),)))), control
+    )
+
+
+@st.composite
+def nfs4_entries(draw) -> list[nfs4.Entry]:
+    who = st.sampled_from([nfs4.OWNER, nfs4.GROUP, nfs4.EVERYONE]).map(lambda special: (special, 0))
+    who |= st.sampled_from(USERS).map(lambda user: (user, 0)) | st.sampled_from(GROUPS).map(
+        lambda group: (group, 0x40)
+    )
     found = []
-    for number, holder in enumerate(draw(st.lists(holders, min_size=1, max_size=70))):
+    for _ in range(draw(st.integers(0, 7))):
+        name, group = draw(who)
+        flags = group | draw(st.sampled_from([0, 0, 0, 3, 1, 2, 11, 10, 9, 7, 0x83]))
+        found.append(nfs4.Entry(draw(st.sampled_from([0, 0, 0, 1, 1, 2])), flags, draw(masks), name))
+    return found
+
+
+class World:
+    """One list model with stored lists and holders for it."""
+
+    def __init__(self, name, bodies, users, groups) -> None:
+        self.model, self.bodies, self.users, self.groups = MODELS[name], bodies, users, groups
+        self.holders = st.builds(
+            lambda user, found, has: Holder("login", user, found | self.model.everyone_has, has),
+            st.sampled_from(users),
+            st.frozensets(st.sampled_from(groups), min_size=1),
+            st.frozensets(st.sampled_from(list(PRIVILEGES)), max_size=1) if name != "posix" else st.just(frozenset()),
+        )
+
+    def __repr__(self) -> str:
+        return self.model.name
+
+
+WORLDS = [
+    World("posix", posix_bodies(), USERS, GROUPS),
+    World("nt", descriptors().map(nt.pack_body), SID_USERS, SID_GROUPS),
+    World("nfs4", st.builds(nfs4.pack_body, st.sampled_from(GROUPS), nfs4_entries()), USERS, GROUPS),
+]
+
+
+@st.composite
+def seats(draw, world: World) -> list[Seat]:
+    found = []
+    for number, holder in enumerate(draw(st.lists(world.holders, min_size=1, max_size=70))):
         person = f"p{draw(st.integers(0, number))}"
         state = draw(st.sampled_from([AccountState.OPEN] * 5 + [AccountState.EXPIRED]))
-        account = Account(f"l{number}", holder.user, "0", state=state)
-        found.append(
-            Seat(person, person, Kind.STAFF, "barn", account, Holder(f"l{number}", holder.user, holder.groups), True)
-        )
+        may_use = draw(st.sampled_from([True] * 5 + [False]))
+        account = Account(f"l{number}", holder.user, "0", state=state, may_use=may_use)
+        found.append(Seat(person, person, Kind.STAFF, "barn", account, replace(holder, login=f"l{number}"), True))
     return found
+
+
+@st.composite
+def terms(draw, paths: list[bytes]) -> Terms:
+    """How people are let in: a read-only mount, entering asked for or not, shares with lists of their own, nested too."""
+    permission = descriptors() | st.just(Descriptor(dacl=Acl((Ace(0, 0, 0x1301BF, EVERYONE),))))
+    share = st.builds(
+        Share,
+        st.just("s"),
+        st.sampled_from(paths),
+        permission.map(nt.pack_body),
+        st.sampled_from([False, False, True]),
+    )
+    shares = draw(st.none() | st.lists(share, max_size=3, unique_by=lambda one: one.path).map(tuple))
+    return Terms(draw(st.booleans()), draw(st.sampled_from([False, False, False, True])), shares)
 
 
 def _table(columns: dict[str, list], spec: dict[str, str]) -> Table:

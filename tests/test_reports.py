@@ -23,6 +23,7 @@ from neatledger.core.lists.posix import PosixModel, pack_body
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind
 from neatledger.core.rights import Level, Right, level_of_file
+from neatledger.core.shares import Terms
 from neatledger.reports.access import fold_closed, short_rights, spell_files
 from neatledger.reports.changes import changes_report
 from neatledger.reports.names import EntryNames, ident_names
@@ -51,7 +52,7 @@ WHERE = Address("barn", b"/a")
 
 
 def ask(chain: list[Item], *people: list[Seat]):
-    return [access_to(MODEL, chain, seats, []) for seats in people]
+    return [access_to(MODEL, chain, seats, [], terms=Terms(True)) for seats in people]
 
 
 def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
@@ -99,14 +100,16 @@ def test_an_unknown_list_is_never_no_access() -> None:
     ],
 )
 def test_levels_of_files(mode, uid, gid, level, rights) -> None:
-    access = access_to_file(MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)])
+    access = access_to_file(
+        MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)], terms=Terms(True)
+    )
     assert (access.rights, access.level_of(None), level_of_file(rights)) == (rights, level, level)
 
 
 def test_read_only_systems_take_away_all_that_writes() -> None:
     chain = [item(b"/", 0o777, owner="11"), item(b"/a", 0o777, owner="11")]
     for person in ([seat("ada", "11", "21")], [seat("root", "0", "0")]):
-        rights = access_to(MODEL, chain, person, [], read_only=True).rights
+        rights = access_to(MODEL, chain, person, [], terms=Terms(True, True)).rights
         assert rights & (Right.ENTER | Right.LIST | Right.READ) and not rights & (
             Right.ADD | Right.DELETE | Right.MANAGE
         )

@@ -15,7 +15,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import TextIO
 
-from neatledger.core.accounts import Account, Group
 from neatledger.core.people import Seat, seat_accounts
 from neatledger.core.plan import Address, Plan
 from neatledger.errors import OfficeError, UnknownNameError, UsageError
@@ -128,10 +127,7 @@ class App:
 
     def seats_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Seat]]:
         """Return every system's accounts with the people who have them."""
-        found: dict[str, tuple[list[Account], list[Group]]] = {
-            system: (reader.accounts, reader.groups) for system, reader in readers.items()
-        }
-        return seat_accounts(self.plan, found)
+        return seat_accounts(self.plan, {system: reader.found_accounts for system, reader in readers.items()})
 
     @cached_property
     def seats(self) -> dict[str, list[Seat]]:

@@ -49,8 +49,8 @@ def place_at(reader: SurveyReader, address: Address) -> Place:
 def ask_person(place: Place, seats: list[Seat]) -> Access:
     """Judge one person's access to a place."""
     if place.is_folder:
-        return access_to(place.model, place.chain, seats, place.files, read_only=place.read_only)
-    return access_to_file(place.model, place.chain, seats, read_only=place.read_only)
+        return access_to(place.model, place.chain, seats, place.files, terms=place.terms)
+    return access_to_file(place.model, place.chain, seats, terms=place.terms)
 
 
 def find_person(app: App, name: str) -> tuple[str, dict[str, list[Seat]]]:

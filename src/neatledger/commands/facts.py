@@ -10,6 +10,7 @@ from neatledger.commands.whole import load_everyone
 from neatledger.core.access import Access
 from neatledger.core.checks.contract import Office, SystemFacts, stranger
 from neatledger.core.homes import match_homes
+from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, PlanSystem
 from neatledger.ledger.homes import find_homes
@@ -30,7 +31,7 @@ def load_office(app: App) -> Office:
 
 
 def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> SystemFacts:
-    everyone = load_everyone(reader, [*seats, stranger()], with_defaults=True)
+    everyone = load_everyone(reader, [*seats, stranger(MODELS[reader.model].everyone_has)], with_defaults=True)
     facts = SystemFacts(
         name=reader.system,
         everyone=everyone,

@@ -51,7 +51,7 @@ def load_everyone(reader: SurveyReader, seats: Sequence[Seat], *, with_defaults:
         reader.strings("lists.body"),
         reader.idents(),
         seats,
-        read_only=bool(reader.facts.get("read_only")),
+        terms=reader.terms,
     )
     return Everyone(matrix)
 

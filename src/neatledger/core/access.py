@@ -7,12 +7,13 @@ The answer is the explanation: `Way.rights` is what passes all its gates, and no
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from neatledger.core.columns import SeenState
 from neatledger.core.lists.contract import Decision, Effect, ListModel, Reason, Standing
 from neatledger.core.people import Seat
 from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
+from neatledger.core.shares import WRITING, Share, Terms
 
 __all__ = ["Access", "FileClass", "FileCounts", "Gate", "Item", "Way", "access_to", "access_to_file"]
 
@@ -44,6 +45,7 @@ class Gate:
     place: bytes
     passes: Right
     reasons: tuple[Reason, ...]
+    is_unsure: bool = False
 
     @property
     def stops(self) -> bool:
@@ -71,6 +73,7 @@ class Way:
     rights: Right
     is_known: bool = True
     counts: FileCounts | None = None
+    through: str = ""  # the share it goes through, where a system has shares
 
     @property
     def first_stop(self) -> Gate | None:
@@ -125,44 +128,104 @@ def _account_gate(seat: Seat) -> Gate:
     return Gate("account", b"", Right.NONE, (Reason(Effect.STOPS, seat.account.login, Right.NONE, state),))
 
 
-_WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
+def _service_gate(seat: Seat) -> Gate:
+    if seat.account.may_use:
+        return Gate("service", b"", EVERY_RIGHT, ())
+    reason = Reason(Effect.STOPS, seat.account.login, Right.NONE, "the service is not switched on for the account")
+    return Gate("service", b"", Right.NONE, (reason,))
 
 
 def _system_gate(read_only: bool) -> Gate:
     if read_only:
-        reason = Reason(Effect.LIMITS, "read-only", _WRITING, "the whole system is mounted read-only")
-        return Gate("system", b"", EVERY_RIGHT & ~_WRITING, (reason,))
+        reason = Reason(Effect.LIMITS, "read-only", WRITING, "the whole system is mounted read-only")
+        return Gate("system", b"", EVERY_RIGHT & ~WRITING, (reason,))
     return Gate("system", b"", EVERY_RIGHT, ())
 
 
-def _removal(above: Decision | None, owner: str, seat: Seat) -> tuple[Right, tuple[Reason, ...]]:
-    """Judge removal or renaming of an item, by the folder it lies in."""
+def _share_gate(share: Share, seat: Seat) -> Gate:
+    decision = share.decide(seat.holder)
+    reasons = decision.reasons
+    if not decision.rights:
+        reasons += (
+            Reason(Effect.STOPS, share.name, Right.NONE, "without reading or writing there is no connection"),
+        )
+    elif share.read_only:
+        reasons += (Reason(Effect.LIMITS, "read-only", WRITING, "the share is switched to read-only"),)
+    elif not decision.rights & WRITING:
+        told = "its permission lets them write nothing: they are connected read-only"
+        reasons += (Reason(Effect.LIMITS, share.name, WRITING, told),)
+    return Gate("share", share.path, decision.rights, reasons, decision.is_unsure)
+
+
+@dataclass(frozen=True, slots=True)
+class _Route:
+    """One way through a share, or (None) straight to the system's root: the items from there down."""
+
+    share: Share | None
+    chain: Sequence[Item]
+
+
+def _routes(terms: Terms, chain: Sequence[Item]) -> list[_Route]:
+    if terms.shares is None:
+        return [_Route(None, chain)]
+    parts = [part for part in chain[-1].path.split(b"/") if part]
+    return [_Route(share, chain[len(share.parts) :]) for share in terms.covering(parts)]
+
+
+def _removal(
+    above: Decision | None, here: Decision, owner: str, seat: Seat, lets: Right, model: ListModel
+) -> tuple[Right, tuple[Reason, ...]]:
+    """Judge removal or renaming of an item: by its own right, or by the folder it lies in."""
     if above is None:
         return Right.NONE, (
             Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),
         )
-    if above.rights & Right.CLEAR:
+    own = here.rights & Right.DELETE
+    if above.rights & lets & Right.CLEAR:
         return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
-    if above.rights & Right.CLEAR_OWN and owner == seat.holder.user:
+    if above.rights & lets & Right.CLEAR_OWN and owner == seat.holder.user:
         return Right.DELETE, (
             Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),
         )
-    return Right.NONE, ()
+    if above.rights & Right.CLEAR_UNSAID and here.rights & Right.UNSAID and lets & Right.ADD:
+        told = "neither list speaks of removal, and they may add to it"
+        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, told),)
+    return own, ()
 
 
-def _by_lists(model: ListModel, chain: Sequence[Item], seat: Seat, *, is_folder: bool) -> tuple[list[Gate], bool]:
-    """Return the gates of the lists on the way down and of the item itself, and whether all were seen."""
+@dataclass(frozen=True, slots=True)
+class _Judged:
+    """The gates of the lists on one route, the decision on its last item, and whether all was seen."""
+
+    gates: list[Gate]
+    last: Decision
+    is_inside: bool
+    is_known: bool
+
+
+def _by_lists(
+    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, lets: Right, is_folder: bool
+) -> _Judged:
     gates: list[Gate] = []
     above: Decision | None = None
-    for item in chain[:-1]:
+    is_inside = is_known = True
+    # Where entering is not asked for, only the folder right above matters: for removal.
+    for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
         above = model.decide(item.parsed, Standing(item.owner, True), seat.holder)
-        enters = bool(above.rights & Right.ENTER)
-        gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
+        is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
+        if terms.asks_enter:
+            enters = bool(above.rights & Right.ENTER)
+            is_inside &= enters
+            gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
     decision = model.decide(last.parsed, Standing(last.owner, is_folder), seat.holder)
-    removal, reasons = _removal(above, last.owner, seat)
-    gates.append(Gate("list", last.path, decision.rights | removal, decision.reasons + reasons))
-    return gates, all(item.state is not SeenState.LIST_UNKNOWN for item in chain)
+    removal, reasons = _removal(above, decision, last.owner, seat, lets, model)
+    rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
+    is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
+    gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
+    if terms.asks_enter and is_folder:
+        is_inside &= bool(decision.rights & Right.ENTER)
+    return _Judged(gates, decision, is_inside, is_known)
 
 
 def _pass_all(gates: Sequence[Gate]) -> Right:
@@ -172,44 +235,76 @@ def _pass_all(gates: Sequence[Gate]) -> Right:
     return rights
 
 
-def _ways(model: ListModel, chain: Sequence[Item], seat: Seat, read_only: bool, *, is_folder: bool) -> list[Way]:
-    before = [_account_gate(seat), _system_gate(read_only)]
-    lists, known = _by_lists(model, chain, seat, is_folder=is_folder)
-    gates = (*before, *lists)
-    rights = _pass_all(gates)
-    is_stopped_before = not _pass_all(before)
-    ways = [Way("share", seat, gates, rights, known or is_stopped_before)]
+@dataclass(frozen=True, slots=True)
+class _Passage:
+    """A way with what the files of its folder need: who is inside, and what the folder's list said."""
+
+    way: Way
+    is_inside: bool
+    lets: Right
+    last: Decision | None
+
+
+def _passages(
+    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, *, is_folder: bool
+) -> list[_Passage]:
+    start = [_account_gate(seat), _service_gate(seat)]
+    found: list[_Passage] = []
+    admin: list[_Passage] = []
     override = model.overrides(seat.holder)
-    if override:
-        reason = Reason(Effect.GRANTS, f"uid {seat.holder.user}", override, "the superuser, whatever the lists say")
-        gates = (*before, Gate("role", b"", override, (reason,)))
-        rights = _pass_all(gates)
-        if len(chain) == 1:
-            rights &= ~Right.DELETE
-        ways.append(Way("admin", seat, gates, rights))
-    return ways
+    routes = _routes(terms, chain)
+    for route in routes:
+        before = list(start)
+        if route.share is not None:
+            before.append(_share_gate(route.share, seat))
+        before.append(_system_gate(terms.read_only))
+        lets = _pass_all(before)
+        judged = _by_lists(model, terms, route.chain, seat, lets, is_folder)
+        gates = (*before, *judged.gates)
+        is_unsure = any(gate.is_unsure for gate in before)
+        is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
+        is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
+        through = "" if route.share is None else route.share.name
+        way = Way("share", seat, gates, _pass_all(gates), is_known, None, through)
+        found.append(_Passage(way, judged.is_inside, lets, judged.last))
+        if override:
+            gates = (*before, Gate("role", b"", override.rights, (override,)))
+            rights = _pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
+            admin.append(_Passage(Way("admin", seat, gates, rights, True, None, through), True, lets, None))
+    if not routes:
+        reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
+        gates = (*start, Gate("share", chain[-1].path, Right.NONE, (reason,)))
+        found.append(_Passage(Way("share", seat, gates, Right.NONE), False, Right.NONE, None))
+        if override:
+            admin.append(_Passage(Way("admin", seat, gates, Right.NONE), False, Right.NONE, None))
+    return found + admin
 
 
-def _judge_files(model: ListModel, files: Sequence[FileClass], way: Way) -> list[Right]:
-    """Return for each class of files what the way gives on each of its files."""
-    if way.name == "admin":
+def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage) -> list[Right]:
+    """Return for each class of files what the way gives on each of its files; UNSURE where that is unknown."""
+    way, folder = passage.way, passage.last
+    if folder is None:
         given = way.rights & (Right.READ | Right.CHANGE)
         return [given | (Right.DELETE if way.rights & Right.CLEAR else Right.NONE)] * len(files)
-    if not way.rights & Right.ENTER:
+    if not passage.is_inside or not passage.lets:
         return [Right.NONE] * len(files)
-    before = _pass_all([gate for gate in way.gates if gate.name != "list"])
     judged = []
     for each in files:
-        rights = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder).rights & before
-        clears = way.rights & Right.CLEAR or (way.rights & Right.CLEAR_OWN and each.owner == way.seat.holder.user)
-        judged.append(rights & (Right.READ | Right.CHANGE) | (Right.DELETE if clears else Right.NONE))
+        decision = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder)
+        removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets, model)
+        rights = (decision.rights & (Right.READ | Right.CHANGE) | removal) & passage.lets
+        judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
     return judged
 
 
-def _count(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts:
+def _count(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts | None:
+    """Count the files by what may be done with them; None where that is unknown of any."""
+
     def having(right: Right) -> int:
         return sum(each.files for each, rights in zip(files, judged, strict=True) if rights & right)
 
+    if any(rights & Right.UNSURE for rights in judged):
+        return None
     return FileCounts(
         sum(each.files for each in files), having(Right.READ), having(Right.CHANGE), having(Right.DELETE)
     )
@@ -221,30 +316,29 @@ def access_to(
     seats: Sequence[Seat],
     files: Sequence[FileClass] | None,
     *,
-    read_only: bool = False,
+    terms: Terms,
 ) -> Access:
     """Judge a person's access to a folder.
 
     Arguments: the list model; the folders from the root down to the one in question; the person's seats on
-    this system; its files by list and owner, or None where they were not seen; a system mounted read-only.
+    this system; its files by list and owner, or None where they were not seen; the system's terms.
     """
     ways: list[Way] = []
     united = [Right.NONE] * len(files or ())
     for seat in seats:
-        for way in _ways(model, chain, seat, read_only, is_folder=True):
+        for passage in _passages(model, terms, chain, seat, is_folder=True):
             counts = None
+            way = passage.way
             if files is not None and way.is_known:
-                judged = _judge_files(model, files, way)
+                judged = _judge_files(model, files, passage)
                 united = [rights | more for rights, more in zip(united, judged, strict=True)]
                 counts = _count(files, judged)
-            ways.append(Way(way.name, way.seat, way.gates, way.rights, way.is_known, counts))
+            ways.append(replace(way, counts=counts))
     all_known = files is not None and all(way.is_known for way in ways)
     return Access(seats[0].person if seats else "", tuple(ways), _count(files or (), united) if all_known else None)
 
 
-def access_to_file(
-    model: ListModel, chain: Sequence[Item], seats: Sequence[Seat], *, read_only: bool = False
-) -> Access:
+def access_to_file(model: ListModel, chain: Sequence[Item], seats: Sequence[Seat], *, terms: Terms) -> Access:
     """Judge a person's access to one file, the last of `chain`; arguments as for `access_to`."""
-    ways = [way for seat in seats for way in _ways(model, chain, seat, read_only, is_folder=False)]
+    ways = [passage.way for seat in seats for passage in _passages(model, terms, chain, seat, is_folder=False)]
     return Access(seats[0].person if seats else "", tuple(ways), None, is_folder=False)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import Enum
+from types import MappingProxyType
 
 from neatledger.core.holders import Holder
 
@@ -21,7 +22,11 @@ class AccountState(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """One account: `ident` is the system's own identifier, `primary` that of its primary group."""
+    """One account: `ident` is the system's own identifier, `primary` that of its primary group.
+
+    `may_use` tells whether the service is switched on for it; `last_seen` is the day of its last sign-in
+    (ISO 8601), empty where the system does not tell.
+    """
 
     login: str
     ident: str
@@ -32,6 +37,8 @@ class Account:
     shell: str = ""
     state: AccountState = AccountState.OPEN
     note: str = ""
+    may_use: bool = True
+    last_seen: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,18 +90,31 @@ def find_cycles(nested: Mapping[str, Iterable[str]]) -> list[tuple[str, ...]]:
     return sorted(rings)
 
 
-def holders_of(accounts: Iterable[Account], groups: Iterable[Group]) -> list[Holder]:
+def holders_of(
+    accounts: Iterable[Account],
+    groups: Iterable[Group],
+    everyone_has: frozenset[str] = frozenset(),
+    privileges: Mapping[str, Iterable[str]] = MappingProxyType({}),
+) -> list[Holder]:
     """Return one holder an account, in the accounts' order.
+
+    Further arguments: identifiers that whoever signs in has, and privileges by the identifier that has them.
 
     The primary group counts without a member line; members are named by login, so two logins that share
     an identifier may be in different groups, as initgroups(3) has it.
     """
-    groups = list(groups)
+    groups, accounts = list(groups), list(accounts)
     direct: dict[str, set[str]] = {}
     inner: dict[str, set[str]] = {}
     for group in groups:
         direct.setdefault(group.name, set()).update(group.members)
         inner.setdefault(group.name, set()).update(group.nested)
+    if any(inner.values()):
+        # Who has a group as their primary one is in the groups that contain it.
+        named = {group.ident: group.name for group in groups}
+        for account in accounts:
+            if account.primary in named:
+                direct[named[account.primary]].add(account.login)
     members = expand_members(direct, inner)
     of_login: dict[str, set[str]] = {}
     for group in groups:
@@ -102,6 +122,11 @@ def holders_of(accounts: Iterable[Account], groups: Iterable[Group]) -> list[Hol
         for login in members[group.name] if group.nested else group.members:
             of_login.setdefault(login, set()).add(group.ident)
     return [
-        Holder(account.login, account.ident, frozenset({account.primary, *of_login.get(account.login, ())}))
+        _holder(account, everyone_has.union((account.primary,), of_login.get(account.login, ())), privileges)
         for account in accounts
     ]
+
+
+def _holder(account: Account, groups: frozenset[str], privileges: Mapping[str, Iterable[str]]) -> Holder:
+    has = {name for ident in (account.ident, *groups) for name in privileges.get(ident, ())} if privileges else ()
+    return Holder(account.login, account.ident, groups - {""}, frozenset(has))

@@ -93,6 +93,12 @@ def preorder(matrix: Matrix) -> Ints:
     return order
 
 
+def _bit(bits: Bits, seat: int) -> NDArray[np.uint64]:
+    """Return one seat's bit of every row."""
+    one: NDArray[np.uint64] = bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+    return one
+
+
 class Everyone:
     """The table of access of all seats of a matrix."""
 
@@ -117,32 +123,28 @@ class Everyone:
                 columns.append(Column("any", tuple(dict.fromkeys(way.seats[0] for way in ways))))
         return columns
 
-    def _widen(self, bits: Bits, admin: bool) -> Bits:
-        """Add the columns beyond the seats' own; `admin` tells whether that way has the right."""
+    def _widen(self, bits: Bits, admin: Bits | None) -> Bits:
+        """Add the columns beyond the seats' own; `admin` tells who has the right by the way ``admin``."""
         wide = np.zeros((len(bits), self.words), dtype=np.uint64)
         wide[:, : bits.shape[1]] = bits[:, : self.words]
         for number, column in self._extra:
-            if column.way == "admin":
-                values = np.full(len(bits), admin and self._is_admin(column.seats[0]), dtype=np.uint64)
-            else:
-                values = np.zeros(len(bits), dtype=np.uint64)
-                for seat in column.seats:
-                    values |= bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
-                    if admin and self._is_admin(seat):
-                        values |= np.uint64(1)
+            values = np.zeros(len(bits), dtype=np.uint64)
+            for seat in column.seats:
+                if column.way != "admin":
+                    values |= _bit(bits, seat)
+                if admin is not None and self.matrix.admins >> seat & 1:
+                    values |= _bit(admin, seat)
             wide[:, number >> 6] |= values << np.uint64(number & 63)
         return wide
 
-    def _is_admin(self, seat: int) -> bool:
-        return bool(int(self.matrix.admin_bits[seat >> 6]) >> (seat & 63) & 1)
+    def _admin(self, right: Right, rows: Ints) -> Bits | None:
+        return self.matrix.admin_block(right, rows) if self.matrix.admins else None
 
-    def rights(self, rows: Ints) -> tuple[dict[Right, Bits], NDArray[np.bool_]]:
-        """Return the bits of every right of `FLAG_RIGHTS` on some folders, and where they are unknown."""
+    def rights(self, rows: Ints) -> tuple[dict[Right, Bits], Bits]:
+        """Return the bits of every right of `FLAG_RIGHTS` on some folders, and those of what is unknown."""
         block = self.matrix.block(rows)
-        given = self.matrix.admin_rights()
-        found = {right: self._widen(block.rights[right], bool(given & right)) for right in FLAG_RIGHTS}
-        found[Right.DELETE][rows == 0] = 0
-        return found, block.unknown
+        found = {right: self._widen(block.rights[right], self._admin(right, rows)) for right in FLAG_RIGHTS}
+        return found, self._widen(block.unknown, None)
 
     @cached_property
     def _classes(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
@@ -163,9 +165,13 @@ class Everyone:
     def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
         folder, lists, owner, _, _ = self._classes
         bits = self.matrix.file_bits(folder[rows], lists[rows], owner[rows])
-        given = self.matrix.admin_rights()
-        admin = {right: bool(given & (Right.CLEAR if right is Right.DELETE else right)) for right in _FILE_RIGHTS}
-        return {right: self._widen(bits[right], admin[right]) for right in _FILE_RIGHTS}
+        found = {}
+        for right in _FILE_RIGHTS:
+            by_role = Right.CLEAR if right is Right.DELETE else right
+            found[right] = self._widen(bits[right], self._admin(by_role, folder[rows]))
+        if Right.UNSURE in bits:
+            found[Right.UNSURE] = self._widen(bits[Right.UNSURE], None)
+        return found
 
     @cached_property
     def _may_differ(self) -> NDArray[np.bool_]:
@@ -178,19 +184,19 @@ class Everyone:
         parent, lists, owner = folders["parent"], folders["list"], folders["owner"]
         same = np.zeros(folders.rows, dtype=bool)
         same[1:] = (lists[1:] == lists[parent[1:]]) & (owner[1:] == owner[parent[1:]])
+        same &= ~self.matrix.roots
         alike = np.zeros(folders.rows, dtype=bool)
         alike[1:] = same[1:] & same[parent[1:]] & (doubt[1:] == doubt[parent[1:]])
         return ~alike
 
-    def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> Bits:
+    def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: Bits) -> Bits:
         if which is Rows.ALL:
             return np.broadcast_to(self._used, (len(rows), self.words)).copy()
         wanted = np.zeros((len(rows), self.words), dtype=np.uint64)
         if which is Rows.EVERY:
             for bits in rights.values():
                 wanted |= bits
-            wanted[unknown] = self._used
-            return wanted
+            return wanted | unknown
         above = self.matrix.folders["parent"][rows].astype(np.int64)
         is_root = above < 0
         parents: Ints = np.maximum(above, 0)
@@ -201,13 +207,12 @@ class Everyone:
         before, before_unknown = self.rights(parents)
         for right, bits in rights.items():
             wanted |= bits ^ before[right][place]
-        wanted[unknown != before_unknown[place]] = self._used
+        wanted |= unknown ^ before_unknown[place]
         if is_root.any():
             # The root has nothing above it: whoever has any right there has a row.
-            wanted[is_root] = 0
+            wanted[is_root] = unknown[is_root]
             for bits in rights.values():
                 wanted[is_root] |= bits[is_root]
-            wanted[is_root & unknown] = self._used
         return wanted
 
     def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
@@ -233,23 +238,25 @@ class Everyone:
         ends = np.flatnonzero(np.diff(group, append=-1)) + 1
         yield from np.split(some, ends[:-1])
 
-    def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: NDArray[np.bool_]) -> RowBlock:
+    def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: Bits) -> RowBlock:
         bits = np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little")
         place, column = np.divmod(np.flatnonzero(bits), bits.shape[1])
         word, shift = column >> 6, (column & 63).astype(np.uint64)
         flags = np.zeros(len(place), dtype=np.int64)
         for number, right in enumerate(FLAG_RIGHTS):
             flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
-        files, counts = self._counts(rows, place, word, shift)
-        is_unknown = unknown[place]
+        files, counts, unsure = self._counts(rows, place, word, shift)
+        is_unknown = (unknown[place, word] >> shift & np.uint64(1)).astype(bool)
         closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown
+        for numbers in counts:
+            numbers[unsure] = -1
         for numbers in (files, *counts):
             numbers[closed] = -1
         return RowBlock(rows[place], column.astype(np.int64), flags, is_unknown, files, counts)
 
     def _counts(
         self, rows: Ints, place: Ints, word: Ints, shift: NDArray[np.uint64]
-    ) -> tuple[Ints, tuple[Ints, Ints, Ints]]:
+    ) -> tuple[Ints, tuple[Ints, Ints, Ints], NDArray[np.bool_]]:
         _, _, _, class_files, first = self._classes
         begins, sizes = first[rows], first[rows + 1] - first[rows]
         starts = np.cumsum(sizes) - sizes
@@ -264,10 +271,13 @@ class Everyone:
         class_of_row = np.repeat(starts[place] - (np.cumsum(repeats) - repeats), repeats) + np.arange(len(row))
         weights = of_class[class_of_row]
         found = []
-        for right in _FILE_RIGHTS:
+        for right in (*_FILE_RIGHTS, Right.UNSURE):
+            if right not in bits:
+                continue
             has = bits[right][class_of_row, word[row]] >> shift[row] & np.uint64(1)
             found.append(np.bincount(row, weights * has.astype(np.int64), len(place)).astype(np.int64))
-        return totals[place], (found[0], found[1], found[2])
+        unsure = found[3] > 0 if len(found) > 3 else np.zeros(len(place), dtype=bool)
+        return totals[place], (found[0], found[1], found[2]), unsure
 
     def rows_below(self, top: int) -> Ints:
         """Return a folder and all below it, in reading order."""

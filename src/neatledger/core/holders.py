@@ -15,11 +15,15 @@ __all__ = ["Crowd", "Holder"]
 
 @dataclass(frozen=True, slots=True)
 class Holder:
-    """One account: `login`, its identifier `user`, and the identifiers of its `groups`."""
+    """One account: `login`, its identifier `user`, the identifiers of its `groups`, and its `privileges`.
+
+    Privileges are what a system lets an account do whatever its lists say (see `privileges.py`).
+    """
 
     login: str
     user: str
     groups: frozenset[str]
+    privileges: frozenset[str] = frozenset()
 
 
 class Crowd:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from neatledger.core.accounts import Account, AccountState, Group, holders_of
 from neatledger.core.holders import Holder
 from neatledger.core.plan import CLASSES, Kind, Plan
+from neatledger.core.sids import short_number
 
-__all__ = ["Seat", "is_held_by", "seat_accounts"]
+__all__ = ["FoundAccounts", "Seat", "is_held_by", "seat_accounts"]
 
 _NOBODY = "65534"
+_FIRST_OF_PEOPLE = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,14 +38,26 @@ class Seat:
         return self.account.state is AccountState.OPEN
 
 
+@dataclass(frozen=True, slots=True)
+class FoundAccounts:
+    """A system's accounts and groups, what its list model gives whoever signs in, and privileges by identifier."""
+
+    accounts: Sequence[Account]
+    groups: Sequence[Group]
+    everyone_has: frozenset[str] = frozenset()
+    privileges: Mapping[str, Sequence[str]] = field(default_factory=dict)
+
+
 def _kind_of(account: Account, service_below: int) -> Kind:
-    number = int(account.ident) if account.ident.isdecimal() else service_below
-    return Kind.SERVICE if number < service_below or account.ident == _NOBODY else Kind.STAFF
+    number = int(account.ident) if account.ident.isdecimal() else short_number(account.ident)
+    if number is None:
+        return Kind.STAFF
+    # Numbers below 1000 are built in on both sorts of system (MS-SAMR 3.1.5.7.1 for the other).
+    below = service_below if account.ident.isdecimal() else _FIRST_OF_PEOPLE
+    return Kind.SERVICE if number < below or account.ident == _NOBODY else Kind.STAFF
 
 
-def seat_accounts(
-    plan: Plan, found: Mapping[str, tuple[Sequence[Account], Sequence[Group]]]
-) -> dict[str, list[Seat]]:
+def seat_accounts(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, list[Seat]]:
     """Return the seats of every system, in the order of its accounts.
 
     Arguments: the plan, and per system what was found. Equal logins in two systems stay two people until
@@ -56,16 +70,18 @@ def seat_accounts(
         for login in logins
     }
     systems_of: dict[str, set[str]] = {}
-    for system, (accounts, _) in found.items():
-        for account in accounts:
-            if (system, account.login) not in has:
+    for system, one in found.items():
+        for account in one.accounts:
+            if not {(system, account.login), (system, account.ident)} & has.keys():
                 systems_of.setdefault(account.login, set()).add(system)
     service_below = plan.settings.get("service-uid-below", 1000)
     seats: dict[str, list[Seat]] = {}
-    for system, (accounts, groups) in found.items():
+    for system, one in found.items():
         seats[system] = []
-        for account, holder in zip(accounts, holders_of(accounts, groups), strict=True):
-            person = has.get((system, account.login))
+        holders = holders_of(one.accounts, one.groups, one.everyone_has, one.privileges)
+        for account, holder in zip(one.accounts, holders, strict=True):
+            # Where a system tells no names, the plan may name accounts by their identifiers.
+            person = has.get((system, account.login)) or has.get((system, account.ident))
             if person:
                 seat = Seat(person.id, person.name, person.kind, system, account, holder, True)
             else:

@@ -22,6 +22,10 @@ class Right(IntFlag):
 
     ``CLEAR`` and ``CLEAR_OWN`` belong to a folder and speak of what lies in it: to remove or rename any
     of its items, or only those one owns (a sticky folder). ``DELETE`` is the item's own removal.
+
+    Three more are no rights, and travel with them between lists and those who ask lists: ``UNSURE``, an
+    entry that cannot be evaluated may change the answer; ``UNSAID``, no entry speaks of this item's own
+    removal; and ``CLEAR_UNSAID``, the folder's list says nothing of removal, and lets its holder add.
     """
 
     NONE = 0
@@ -35,6 +39,9 @@ class Right(IntFlag):
     MANAGE = 128
     CLEAR = 256
     CLEAR_OWN = 512
+    UNSURE = 1024
+    UNSAID = 2048
+    CLEAR_UNSAID = 4096
 
 
 EVERY_RIGHT = Right(1023)

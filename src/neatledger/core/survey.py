@@ -21,7 +21,7 @@ from neatledger.core.columns import NotSeen
 
 __all__ = ["Facts", "Survey", "Table", "folder_paths"]
 
-Facts = dict[str, int | str | None]
+Facts = dict[str, Any]
 Column = NDArray[Any] | Sequence[bytes]
 
 

@@ -11,6 +11,7 @@ from neatledger.core.columns import FolderFacts, SeenState, kind_of
 from neatledger.core.lists.contract import ListModel
 from neatledger.core.lists.table import MODELS
 from neatledger.core.plan import Address
+from neatledger.core.shares import Terms
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.reader import SurveyReader
 
@@ -30,7 +31,7 @@ class Place:
     chain: tuple[Item, ...]
     files: tuple[FileClass, ...] | None
     is_folder: bool
-    read_only: bool
+    terms: Terms
     note: str = ""
 
 
@@ -50,14 +51,13 @@ def find_place(reader: SurveyReader, address: Address) -> Place:
         path = path + b"/" + folder.name if folder.name else b""
         chain.append(Item(path or b"/", parse(folder.list), folder.owner, folder.state))
     here = folders[-1]
-    read_only = bool(reader.facts.get("read_only"))
     if missing is not None:
-        above = Place(address, model, here, tuple(chain), None, True, read_only)
+        above = Place(address, model, here, tuple(chain), None, True, reader.terms)
         return _find_file(reader, above, parse, len(folders) - 1)
     files = _count_sorts(reader, here)
     classes = tuple(FileClass(parse(number), owner, count) for (number, owner), count in files.items())
     seen = here.state is SeenState.WHOLE
-    return Place(address, model, here, tuple(chain), classes if seen else None, True, read_only)
+    return Place(address, model, here, tuple(chain), classes if seen else None, True, reader.terms)
 
 
 def _unknown(address: Address) -> UnknownNameError:

@@ -11,6 +11,9 @@ from typing import TYPE_CHECKING, Any
 
 from neatledger.core.accounts import Account, AccountState, Group
 from neatledger.core.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people import FoundAccounts
+from neatledger.core.shares import Terms
 from neatledger.errors import LedgerError
 from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
 
@@ -31,11 +34,22 @@ class SurveyReader:
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
     @cached_property
-    def facts(self) -> dict[str, int | str | None]:
-        """Facts of the whole system, such as ``pool_bytes`` and ``read_only``."""
+    def facts(self) -> dict[str, Any]:
+        """Facts of the whole system, such as ``pool_bytes``, ``read_only`` and ``shares``."""
         (text,) = self._db.execute("SELECT facts FROM surveys WHERE id = ?", (self._survey,)).fetchone()
-        facts: dict[str, int | str | None] = json.loads(text)
+        facts: dict[str, Any] = json.loads(text)
         return facts
+
+    @cached_property
+    def terms(self) -> Terms:
+        """The terms on which the system lets people to its lists."""
+        return Terms.of_facts(self.facts, MODELS[self.model])
+
+    @cached_property
+    def found_accounts(self) -> FoundAccounts:
+        """Accounts and groups with what makes holders of them."""
+        model = MODELS[self.model]
+        return FoundAccounts(self.accounts, self.groups, model.everyone_has, self.facts.get("privileges", {}))
 
     @cached_property
     def folder_count(self) -> int:
@@ -46,13 +60,13 @@ class SurveyReader:
     def accounts(self) -> list[Account]:
         """All accounts, in the source's order."""
         rows = self._db.execute(
-            "SELECT login, ident, primary_ident, name, email, home, shell, state, note FROM accounts"
+            "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen FROM accounts"
             " WHERE survey_id = ? ORDER BY place",
             (self._survey,),
         )
         return [
-            Account(login, ident, primary, name, email, home, shell, AccountState(state), note)
-            for login, ident, primary, name, email, home, shell, state, note in rows
+            Account(login, ident, primary, name, email, home, shell, AccountState(state), note, bool(may_use), seen)
+            for login, ident, primary, name, email, home, shell, state, note, may_use, seen in rows
         ]
 
     @cached_property

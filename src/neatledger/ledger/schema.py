@@ -66,5 +66,10 @@ _FIRST += "".join(
     for table in _KEPT
 )
 
-MIGRATIONS: tuple[str, ...] = (_FIRST,)
+_SERVICES = """
+ALTER TABLE accounts ADD COLUMN may_use INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE accounts ADD COLUMN last_seen TEXT NOT NULL DEFAULT '';
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES)
 VERSION = len(MIGRATIONS)

@@ -120,7 +120,7 @@ class Ledger:
         )
         number = int(cursor.lastrowid or 0)
         db.executemany(
-            "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             ((number, place, *_account_row(one)) for place, one in enumerate(survey.accounts)),
         )
         db.executemany(
@@ -192,9 +192,9 @@ class Ledger:
         return SurveyReader(self._db, info.id, info.system, info.model)
 
 
-def _account_row(one: Account) -> tuple[str, ...]:
+def _account_row(one: Account) -> tuple[str | int, ...]:
     words = (one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
-    return (*words, one.state.value, one.note)
+    return (*words, one.state.value, one.note, int(one.may_use), one.last_seen)
 
 
 def open_ledger(path: Path, *, create: bool = False) -> Ledger:

@@ -53,10 +53,10 @@ class Finding:
     advice: str = ""
 
 
-def stranger() -> Seat:
+def stranger(everyone_has: frozenset[str] = frozenset()) -> Seat:
     """Return the seat of someone with an account of their own and in no group: what everyone has."""
     account = Account("(everyone)", "", "")
-    return Seat("(everyone)", "everyone", Kind.STAFF, "", account, Holder("", "", frozenset()), False)
+    return Seat("(everyone)", "everyone", Kind.STAFF, "", account, Holder("", "", everyone_has), False)
 
 
 @dataclass

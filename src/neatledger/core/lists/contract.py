@@ -10,14 +10,15 @@ The same rule is asked in two ways that must agree: `decide` for one holder, wit
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from enum import Enum
 from typing import Protocol
 
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.rights import Right
 
-__all__ = ["Decision", "Effect", "ListModel", "ListView", "Reason", "RightSets", "Standing"]
+__all__ = ["Decision", "Effect", "ListModel", "ListView", "Maker", "Reason", "RightSets", "Standing"]
 
 
 class Effect(Enum):
@@ -40,10 +41,17 @@ class Reason:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """The rights that a list lets through, with the entries that made it so."""
+    """The rights that a list lets through, with the entries that made it so.
+
+    `is_unsure` says that entries which cannot be evaluated might change them; `given` and `refused` are
+    the bits of a mask, for models that decide by bits.
+    """
 
     rights: Right
     reasons: tuple[Reason, ...]
+    is_unsure: bool = False
+    given: int = 0
+    refused: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,9 +70,11 @@ RightSets = dict[Right, int]
 class ListView:
     """What the checks want to know of a list, whatever its model.
 
-    `users` and `groups` are the identifiers granted by name with what each gets; `everyone` is what the
-    list gives to all; `is_plain` says that it holds no more than the system's own default form, and
-    `is_sticky` that people may remove only what they own.
+    `users` and `groups` are the identifiers granted by name with what each gets, `either` those of which
+    the list does not say whether they are users or groups; `everyone` is what the list gives to all;
+    `is_plain` says that it holds no more than the system's own default form, `is_sticky` that people may
+    remove only what they own, `is_ordered` that entries stand in the usual order, and `unsure` counts the
+    entries that cannot be evaluated. `own` has the text of entries that stand here and not above.
     """
 
     users: dict[str, Right]
@@ -72,12 +82,36 @@ class ListView:
     everyone: Right
     is_plain: bool
     is_sticky: bool
+    either: dict[str, Right] = field(default_factory=dict)
+    is_ordered: bool = True
+    is_closed: bool = False
+    unsure: int = 0
+    own: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Maker:
+    """Who makes an item, or owns it: their identifier and that of their primary group."""
+
+    user: str
+    group: str
 
 
 class ListModel(Protocol):
-    """The contract of one list model; bodies are parsed once and then asked many times."""
+    """The contract of one list model; bodies are parsed once and then asked many times.
+
+    `asks_enter` tells whether systems of this model ask for the right to enter on the way down, unless
+    their settings say otherwise; `groups_may_own` whether an owner may be a group; `everyone_has` are the
+    identifiers that whoever signs in has, and `known` the names of those that mean the same everywhere.
+    `unread` is the body that stands for a list which could not be read.
+    """
 
     name: str
+    asks_enter: bool
+    groups_may_own: bool
+    everyone_has: frozenset[str]
+    known: Mapping[str, str]
+    unread: bytes
 
     def parse(self, body: bytes) -> object:
         """Make the model's own list from its stored body; raises `FormatError`."""
@@ -88,11 +122,21 @@ class ListModel(Protocol):
     def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
         """Decide for a crowd, none of whom owns the item or, with `as_owner`, each as if owning it."""
 
-    def overrides(self, holder: Holder) -> Right:
-        """Return the rights that a holder's role gives whatever the lists say."""
+    def overrides(self, holder: Holder) -> Reason | None:
+        """Return the rights that a holder's role gives whatever the lists say, and by what."""
 
     def describe(self, parsed: object) -> list[str]:
         """Return the list's text form, an entry a line."""
 
     def view(self, parsed: object, *, is_folder: bool) -> ListView:
         """Return what the checks want to know."""
+
+    def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
+        """Return the body that a new child gets in a folder with this body (and this default list)."""
+
+    def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
+        """Return a child's body after the body above was pushed down to it.
+
+        `above` is the body that passes entries on; the child's own entries stay with `keeps_own`, where the
+        model can tell them from those that came from above.
+        """

@@ -20,11 +20,12 @@ without named entries and mask decides as its mode alone.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from neatledger.core.holders import Crowd, Holder
-from neatledger.core.lists.contract import Decision, Effect, ListView, Reason, RightSets, Standing
+from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.privileges import override_of
 from neatledger.core.rights import ALL_RIGHTS, Right
 from neatledger.errors import FormatError
 
@@ -32,7 +33,7 @@ __all__ = ["NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
 
 _R, _W, _X = 4, 2, 1
 _WX = _W | _X
-_STICKY = 0o1000
+_STICKY, _SETGID = 0o1000, 0o2000
 NO_ENTRIES = b""
 
 # Entry tags of the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h).
@@ -164,6 +165,11 @@ class PosixModel:
     """The list model ``posix``."""
 
     name = "posix"
+    asks_enter = True
+    groups_may_own = False
+    everyone_has: frozenset[str] = frozenset()
+    known: Mapping[str, str] = {}
+    unread = pack_body(0, 0xFFFFFFFE)
 
     def parse(self, body: bytes) -> PosixList:
         """Parse a body made by `pack_body`."""
@@ -238,9 +244,11 @@ class PosixModel:
         _allow(sets, rest & ~matched, mode & 7)
         return sets
 
-    def overrides(self, holder: Holder) -> Right:
+    def overrides(self, holder: Holder) -> Reason | None:
         """Return everything for uid 0, under whatever name (CAP_DAC_OVERRIDE, CAP_FOWNER)."""
-        return ALL_RIGHTS if holder.user == "0" else Right.NONE
+        if holder.user != "0":
+            return override_of(holder)
+        return Reason(Effect.GRANTS, "uid 0", ALL_RIGHTS, "the superuser, whatever the lists say")
 
     def describe(self, parsed: object) -> list[str]:
         """Return the text form with numeric identifiers, an entry a line."""
@@ -270,6 +278,33 @@ class PosixModel:
         own = parsed.group_obj & cut if parsed.has_entries and live else mode >> 3 & 7
         groups[parsed.gid] = groups.get(parsed.gid, Right.NONE) | given(own)
         return ListView(users, groups, given(mode & 7), not parsed.has_entries, bool(mode & _STICKY))
+
+    def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
+        """Return what a new child gets: the default list, cut by the usual mode of making, 0777 or 0666.
+
+        Without a default list it has the mode that the usual umask 022 leaves. A setgid folder gives it its
+        group (acl(5), "Object creation and default ACLs"; inode(7)).
+        """
+        mode, gid = _HEAD.unpack_from(above)
+        asked = 7 if is_folder else 6
+        kept = mode & _SETGID if is_folder else 0
+        gid = gid if mode & _SETGID else int(maker.group or 0)
+        if default is None:
+            return pack_body(kept | asked << 6 | (asked & 5) << 3 | asked & 5, gid)
+        found = [list(entry) for entry in _ENTRY.iter_unpack(default[_HEAD.size :])]
+        # The mode asked for cuts the owner, other, and of the group class the mask, or the group without one.
+        cut = MASK if any(entry[0] == MASK for entry in found) else GROUP_OBJ
+        perms = {USER_OBJ: 0, cut: 0, OTHER: 0}
+        for entry in found:
+            if entry[0] in perms:
+                entry[1] = perms[entry[0]] = entry[1] & asked
+        entries = b"".join(_ENTRY.pack(*entry) for entry in found) if len(found) > 3 else NO_ENTRIES
+        return pack_body(kept | perms[USER_OBJ] << 6 | perms[cut] << 3 | perms[OTHER], gid, entries)
+
+    def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
+        """Return a child's body with the entries of `above`, a default list: no entry can be told to be its own."""
+        mode, gid = _HEAD.unpack_from(child)
+        return self.new_child(pack_body(mode & _SETGID, gid), above, Maker(owner, str(gid)), is_folder=is_folder)
 
 
 def _allow(sets: list[int], who: int, perm: int) -> None:

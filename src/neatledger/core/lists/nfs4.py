@@ -1,0 +1,276 @@
+"""NFSv4 access lists, as RFC 8881 section 6 evaluates them.
+
+The rules:
+
+1. Entries count in stored order, allowing and denying; for each bit the first that names the holder
+   decides, and what none decides is not given (section 6.2.1).
+2. OWNER@ is whoever owns the item, GROUP@ who is in its group, EVERYONE@ everyone, those two included.
+3. Inherit-only entries do not count where they stand; audits and alarms never do.
+4. An item can be removed by its own right to delete or by the right to delete children on the folder it lies
+   in; where neither list speaks of that, who may add to the folder may remove from it (6.2.1.3.2).
+5. A folder is passed through with the right to execute.
+
+Nothing is implied for the owner beyond what the entries say. The owner is not part of the stored body.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.ordered import (
+    APPEND_BIT,
+    CLEAR_BIT,
+    DELETE_BIT,
+    EXECUTE_BIT,
+    ONLY_PASSED,
+    READ_BIT,
+    WRITE_BIT,
+    Rule,
+    Sees,
+    decide_crowd,
+    decide_single,
+    passed_on,
+    rights_of,
+    spell_mask,
+    weigh,
+)
+from neatledger.core.privileges import override_of
+from neatledger.core.rights import Right
+from neatledger.errors import FormatError
+
+__all__ = [
+    "ALLOW",
+    "DENY",
+    "EVERYONE",
+    "GROUP",
+    "IS_GROUP",
+    "OWNER",
+    "Entry",
+    "Nfs4List",
+    "Nfs4Model",
+    "mode_of",
+    "pack_body",
+]
+
+ALLOW, DENY, AUDIT, ALARM = 0, 1, 2, 3
+INHERITED, IS_GROUP = 0x80, 0x40
+OWNER, GROUP, EVERYONE = "OWNER@", "GROUP@", "EVERYONE@"
+_ENTRY = struct.Struct("<BBIH")
+_WORDS = {ALLOW: "allow", DENY: "deny", AUDIT: "record", ALARM: "alarm"}
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry: type, flags, 32-bit mask, and whom it names (OWNER@, GROUP@, EVERYONE@ or an identifier)."""
+
+    type: int
+    flags: int
+    mask: int
+    who: str
+
+
+def pack_body(group: str, entries: list[Entry]) -> bytes:
+    """Pack the stored form: the owning group's identifier, and the entries in order."""
+    parts = [group.encode("utf-8", "surrogateescape")]
+    for entry in entries:
+        who = entry.who.encode("utf-8", "surrogateescape")
+        if len(who) > 0xFFFF:
+            raise FormatError("a name is too long for an entry", f"{len(who)} bytes")
+        parts.append(_ENTRY.pack(entry.type, entry.flags, entry.mask, len(who)) + who)
+    return struct.pack("<H", len(parts[0])) + b"".join(parts)
+
+
+def _unpack(body: bytes) -> tuple[str, list[Entry]]:
+    try:
+        (size,) = struct.unpack_from("<H", body)
+        at, entries = 2 + size, []
+        group = body[2:at]
+        while at < len(body):
+            kind, flags, mask, size = _ENTRY.unpack_from(body, at)
+            at += _ENTRY.size
+            if at + size > len(body):
+                raise FormatError("a stored NFSv4 list is cut short", f"byte {at}")
+            entries.append(Entry(kind, flags, mask, body[at : at + size].decode("utf-8", "surrogateescape")))
+            at += size
+    except struct.error as error:
+        raise FormatError(f"a stored NFSv4 list is damaged: {error}", f"{len(body)} bytes") from None
+    return group.decode("utf-8", "surrogateescape"), entries
+
+
+@dataclass(frozen=True)
+class Nfs4List:
+    """A list made ready: the owning group, all entries, and those that count where they stand."""
+
+    group: str
+    entries: tuple[Entry, ...]
+
+    @cached_property
+    def rules(self) -> tuple[Rule, ...]:
+        """The entries that count where they stand."""
+        return tuple(self._rules())
+
+    def _rules(self) -> Iterator[Rule]:
+        for place, entry in enumerate(self.entries):
+            if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
+                continue
+            sees, ident = _SPECIAL.get(entry.who, (Sees.GROUP if entry.flags & IS_GROUP else Sees.USER, entry.who))
+            ident = self.group if entry.who == GROUP else ident
+            yield Rule(sees, ident, entry.mask, entry.type == ALLOW, place=place)
+
+
+_SPECIAL = {OWNER: (Sees.OWNER, ""), GROUP: (Sees.GROUP, ""), EVERYONE: (Sees.EVERYONE, "")}
+
+
+def _text(entry: Entry) -> str:
+    kind = "" if entry.who in _SPECIAL else "group " if entry.flags & IS_GROUP else "user "
+    return (
+        f"{_WORDS.get(entry.type, f'type {entry.type}')}:{kind}{entry.who}:{spell_mask(entry.mask, is_folder=True)}"
+    )
+
+
+def _because(rule: Rule) -> str:
+    return {
+        Sees.OWNER: "owns it",
+        Sees.USER: "names them",
+        Sees.GROUP: "they are in it",
+    }.get(rule.sees, "speaks of everyone")
+
+
+def _with_enter(rights: Right) -> Right:
+    # To read what is in a folder one must pass through it.
+    return rights if rights & Right.ENTER else rights & ~Right.READ
+
+
+class Nfs4Model:
+    """The list model ``nfs4``."""
+
+    name = "nfs4"
+    asks_enter = True
+    groups_may_own = False
+    everyone_has: frozenset[str] = frozenset()
+    known: Mapping[str, str] = {}
+    # Nobody can be said to be given or refused anything: an entry that no evaluation knows.
+    unread = pack_body("", [Entry(0xFF, 0, 0, EVERYONE)])
+
+    def parse(self, body: bytes) -> Nfs4List:
+        """Parse a body made by `pack_body`; raises `FormatError`."""
+        group, entries = _unpack(body)
+        return Nfs4List(group, tuple(entries))
+
+    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
+        """Decide for one holder."""
+        assert isinstance(parsed, Nfs4List)
+        decision = decide_single(
+            parsed.rules,
+            holder,
+            is_folder=standing.is_folder,
+            owns=holder.user == standing.owner,
+            first=0,
+            text=lambda rule: _text(parsed.entries[rule.place]),
+            because=_because,
+        )
+        rights, decided = decision.rights, decision.given | decision.refused
+        if standing.is_folder:
+            rights = _with_enter(rights)
+            if not decided & CLEAR_BIT and rights & Right.ADD:
+                rights |= Right.CLEAR_UNSAID
+        if not decided & DELETE_BIT:
+            rights |= Right.UNSAID
+        return replace(decision, rights=rights, is_unsure=_is_unread(parsed))
+
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        assert isinstance(parsed, Nfs4List)
+        sets, unsaid = decide_crowd(parsed.rules, crowd, is_folder=is_folder, owns=as_owner, first=0)
+        if is_folder:
+            sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
+            sets[Right.CLEAR_UNSAID] = unsaid[Right.CLEAR] & sets[Right.ADD]
+        sets[Right.UNSAID] = unsaid[Right.DELETE]
+        if _is_unread(parsed):
+            sets[Right.UNSURE] = crowd.all
+        return sets
+
+    def overrides(self, holder: Holder) -> Reason | None:
+        """Return what the holder's privileges give."""
+        return override_of(holder)
+
+    def describe(self, parsed: object) -> list[str]:
+        """Return the entries in words, in stored order, with where each counts."""
+        assert isinstance(parsed, Nfs4List)
+        told = []
+        for entry in parsed.entries:
+            below = " and ".join(word for bit, word in ((0x1, "files"), (0x2, "folders")) if entry.flags & bit)
+            marks = (
+                [("only" if entry.flags & ONLY_PASSED else "here, and") + f" for {below} below"]
+                if below
+                else ["here"]
+            )
+            marks += ["from above"] * bool(entry.flags & INHERITED)
+            told.append(f"{_text(entry)} [{', '.join(marks)}]")
+        return told or ["an empty list: nobody may do anything"]
+
+    def view(self, parsed: object, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; who is named gets what the entries for that name give."""
+        assert isinstance(parsed, Nfs4List)
+
+        def given(user: str, groups: frozenset[str]) -> Right:
+            weighed = weigh(parsed.rules, Holder("", user, groups), False)
+            return rights_of(weighed.given, is_folder=is_folder)
+
+        users = {rule.ident: given(rule.ident, frozenset()) for rule in parsed.rules if rule.sees is Sees.USER}
+        groups = {rule.ident: given("", frozenset({rule.ident})) for rule in parsed.rules if rule.sees is Sees.GROUP}
+        own = tuple(_text(entry) for entry in parsed.entries if not entry.flags & INHERITED)
+        is_plain = not users and groups.keys() <= {parsed.group}
+        unsure = sum(entry.type not in _WORDS for entry in parsed.entries)
+        return ListView(users, groups, given("", frozenset()), is_plain, False, unsure=unsure, own=own)
+
+    def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
+        """Return what a new child gets (section 6.4.3); nothing passed on leaves it to the mode: the owner's."""
+        entries = _child_entries(_unpack(above)[1], is_folder=is_folder)
+        if not entries:
+            mask = 0x1601FF if is_folder else 0x16019F | EXECUTE_BIT
+            entries = [Entry(ALLOW, 0, mask, OWNER)]
+        return pack_body(maker.group, entries)
+
+    def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
+        """Return a child's body after a push: own entries first, then those passed on."""
+        _, passed = _unpack(above)
+        group, entries = _unpack(child)
+        own = [entry for entry in entries if not entry.flags & INHERITED] if keeps_own else []
+        return pack_body(group, own + _child_entries(passed, is_folder=is_folder))
+
+
+def _is_unread(parsed: Nfs4List) -> bool:
+    return any(entry.type == 0xFF for entry in parsed.entries)
+
+
+def _child_entries(entries: list[Entry], *, is_folder: bool) -> list[Entry]:
+    found = []
+    for entry in entries:
+        flags = passed_on(entry.flags, is_folder=is_folder)
+        if flags is not None:
+            found.append(replace(entry, flags=flags | INHERITED | entry.flags & IS_GROUP))
+    return found
+
+
+def mode_of(parsed: Nfs4List) -> int:
+    """Return the nine permission bits of the mode that a list comes to (section 6.3.2).
+
+    For the owner's class OWNER@ and EVERYONE@ count, for the group's GROUP@ and EVERYONE@, for other
+    EVERYONE@ alone; writing needs the bits for writing and for appending.
+    """
+    mode = 0
+    for shift, who in ((6, OWNER), (3, GROUP), (0, EVERYONE)):
+        counted = [rule for rule in parsed.rules if parsed.entries[rule.place].who in (who, EVERYONE)]
+        given = weigh(
+            [replace(rule, sees=Sees.EVERYONE) for rule in counted], Holder("", "", frozenset()), True
+        ).given
+        bits = 4 * bool(given & READ_BIT) + bool(given & EXECUTE_BIT)
+        bits += 2 * (given & (WRITE_BIT | APPEND_BIT) == WRITE_BIT | APPEND_BIT)
+        mode |= bits << shift
+    return mode

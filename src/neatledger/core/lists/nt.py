@@ -1,0 +1,317 @@
+"""NT security descriptors, as MS-DTYP section 2.5.3.2 evaluates them.
+
+The rules:
+
+1. Where there is no list (a null list) everyone may do all; an empty list gives nobody anything.
+2. Entries count in stored order, allowing and denying; for each bit the first that names the holder decides.
+3. Inherit-only entries do not count where they stand; CREATOR OWNER and CREATOR GROUP name nobody.
+4. Generic bits stand for the bits of files (MS-SMB2 2.2.13.1, MS-FSA 2.1.5.1).
+5. Who owns the item, also through a group that owns it, may read and change its list, unless an entry for
+   OWNER RIGHTS counts on it: then the owner has from that what it says.
+6. Entries with conditions or for objects are not evaluated here, nor are damaged ones: what they could
+   change is unknown. Entries of types that the access check does not know do nothing; they are reported.
+
+An item can be removed by the right to delete on itself or the right to delete children on the folder it
+lies in (MS-FSA 2.1.5.1.2). The owner is not part of the stored body.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from neatledger.core.descriptors import (
+    AUTO_INHERITED,
+    CALLBACK_TYPES,
+    DACL_PRESENT,
+    INHERITED,
+    OBJECT_TYPES,
+    PROTECTED,
+    Ace,
+    AceType,
+    Acl,
+    Descriptor,
+    pack_acl,
+    pack_sid,
+    unpack_acl,
+    unpack_sid,
+)
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.ordered import (
+    LIST_BIT,
+    ONLY_PASSED,
+    Rule,
+    Sees,
+    decide_crowd,
+    decide_single,
+    passed_on,
+    rights_of,
+    spell_mask,
+    weigh,
+)
+from neatledger.core.privileges import override_of
+from neatledger.core.rights import Right
+from neatledger.core.sids import (
+    AUTHENTICATED,
+    CREATOR_GROUP,
+    CREATOR_OWNER,
+    EVERYONE,
+    NETWORK,
+    OWNER_RIGHTS,
+    WELL_KNOWN,
+)
+from neatledger.errors import FormatError
+
+__all__ = ["FULL", "NtList", "NtModel", "child_acl", "map_generic", "pack_body", "unpack_body"]
+
+_HEAD = struct.Struct("<HB")
+_KEPT = DACL_PRESENT | AUTO_INHERITED | PROTECTED
+_ALL_BITS = 0xFFFFFFFF
+FULL = 0x001F01FF
+_GENERIC = ((0x80000000, 0x00120089), (0x40000000, 0x00120116), (0x20000000, 0x001200A0), (0x10000000, FULL))
+_OWNER_BITS = 0x00020000 | LIST_BIT  # read the descriptor, change its list
+_ALLOWS = frozenset({AceType.ALLOW, AceType.ALLOW_OBJECT, AceType.ALLOW_CALLBACK, AceType.ALLOW_CALLBACK_OBJECT})
+_DENIES = frozenset({AceType.DENY, AceType.DENY_OBJECT, AceType.DENY_CALLBACK, AceType.DENY_CALLBACK_OBJECT})
+_COUNTING = _ALLOWS | _DENIES  # the access check looks at no other type
+_SILENT = frozenset({0x02, 0x03, 0x07, 0x08, 0x0D, 0x0E, 0x0F, 0x10, 0x11, 0x12, 0x13})  # audit, labels, resources
+_UNEVALUATED = OBJECT_TYPES | CALLBACK_TYPES
+_SYSTEM = "S-1-5-18"
+
+
+def map_generic(mask: int) -> int:
+    """Replace the generic bits of a mask by those of files."""
+    for bit, stands_for in _GENERIC:
+        if mask & bit:
+            mask = mask & ~bit | stands_for
+    return mask
+
+
+def pack_body(descriptor: Descriptor) -> bytes:
+    """Pack what the list of a descriptor decides by: control bits, group and DACL; owner and SACL apart."""
+    group = pack_sid(descriptor.group) if descriptor.group else b""
+    control = descriptor.control & _KEPT
+    dacl = b"" if descriptor.dacl is None else pack_acl(descriptor.dacl)
+    return _HEAD.pack(control, len(group)) + group + dacl
+
+
+def unpack_body(body: bytes) -> Descriptor:
+    """Return the descriptor that a stored body was packed from, without owner; raises `FormatError`."""
+    if len(body) < _HEAD.size:
+        raise FormatError("a stored NT list is cut short", f"{len(body)} bytes")
+    control, size = _HEAD.unpack_from(body)
+    at = _HEAD.size + size
+    group = unpack_sid(body[_HEAD.size : at]) if size else ""
+    return Descriptor("", group, unpack_acl(body, at) if at < len(body) else None, None, control)
+
+
+@dataclass(frozen=True, slots=True)
+class NtList:
+    """A descriptor made ready: the entries that count, and whether one of them is for OWNER RIGHTS."""
+
+    descriptor: Descriptor
+    rules: tuple[Rule, ...]
+    has_owner_rights: bool
+
+    @property
+    def aces(self) -> tuple[Ace, ...]:
+        """All entries, in stored order; none for a null list."""
+        return () if self.descriptor.dacl is None else self.descriptor.dacl.aces
+
+
+def _rule(place: int, ace: Ace) -> Rule | None:
+    if ace.is_inherit_only or ace.type not in _COUNTING:
+        return None
+    if ace.raw is not None:
+        # Damaged: nobody knows whom it names. As allowing it is judged here; that it might refuse is told
+        # by a second rule (see `_rules`).
+        return Rule(Sees.EVERYONE, "", _ALL_BITS, True, True, place)
+    mask = map_generic(ace.mask)
+    sees = Sees.OWNER if ace.sid == OWNER_RIGHTS else Sees.EVERYONE if ace.sid == EVERYONE else Sees.EITHER
+    if ace.sid in (CREATOR_OWNER, CREATOR_GROUP):
+        return None
+    return Rule(sees, ace.sid, mask, ace.type in _ALLOWS, ace.type in _UNEVALUATED, place)
+
+
+def _rules(aces: Iterable[Ace]) -> Iterable[Rule]:
+    for place, ace in enumerate(aces):
+        rule = _rule(place, ace)
+        if rule is not None:
+            if ace.raw is not None:
+                yield replace(rule, allows=False)
+            yield rule
+
+
+def _text(ace: Ace) -> str:
+    if ace.raw is not None or ace.type not in _COUNTING | _SILENT:
+        return f"entry of type 0x{ace.type:02x}, kept as it is ({len(ace.raw or b'')} bytes)"
+    word = "allow" if ace.type in _ALLOWS else "deny" if ace.type in _DENIES else "record"
+    kind = " (condition)" if ace.type in CALLBACK_TYPES else " (object)" if ace.type in OBJECT_TYPES else ""
+    return f"{word}{kind}:{ace.sid}:{spell_mask(map_generic(ace.mask), is_folder=True)}"
+
+
+_FLAGS = ((0x1, "files"), (0x2, "folders"))
+
+
+def _where(ace: Ace) -> str:
+    """Say where an entry counts."""
+    below = " and ".join(word for bit, word in _FLAGS if ace.flags & bit)
+    once = " one level down" if ace.flags & 0x4 else " below"
+    if ace.is_inherit_only:
+        return f"only for {below}{once}" if below else "nowhere"
+    return f"here, and for {below}{once}" if below else "here"
+
+
+class NtModel:
+    """The list model ``nt``."""
+
+    name = "nt"
+    asks_enter = False
+    groups_may_own = True
+    everyone_has: frozenset[str] = frozenset({EVERYONE, AUTHENTICATED, NETWORK})
+    known: Mapping[str, str] = WELL_KNOWN
+    unread = _HEAD.pack(DACL_PRESENT, 0) + pack_acl(Acl((Ace(AceType.ALLOW, 0, 0, "", raw=b""),)))
+
+    def parse(self, body: bytes) -> NtList:
+        """Parse a body made by `pack_body`; raises `FormatError`."""
+        descriptor = unpack_body(body)
+        aces = () if descriptor.dacl is None else descriptor.dacl.aces
+        rules = tuple(_rules(aces))
+        if descriptor.dacl is None:
+            rules = (Rule(Sees.EVERYONE, "", _ALL_BITS, True, place=-1),)
+        return NtList(descriptor, rules, any(rule.sees is Sees.OWNER for rule in rules))
+
+    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
+        """Decide for one holder; privileges are not part of the list (see `overrides`)."""
+        assert isinstance(parsed, NtList)
+        owns = bool(standing.owner) and (standing.owner == holder.user or standing.owner in holder.groups)
+        implied = owns and not parsed.has_owner_rights
+        decision = decide_single(
+            parsed.rules,
+            holder,
+            is_folder=standing.is_folder,
+            owns=owns,
+            first=_OWNER_BITS if implied else 0,
+            text=lambda rule: "no list" if rule.place < 0 else _text(parsed.aces[rule.place]),
+            because=lambda rule: _because(rule, holder),
+        )
+        if implied:
+            told = Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may read and change the list")
+            decision = replace(decision, reasons=(*decision.reasons, told))
+        return decision
+
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        assert isinstance(parsed, NtList)
+        first = _OWNER_BITS if as_owner and not parsed.has_owner_rights else 0
+        return decide_crowd(parsed.rules, crowd, is_folder=is_folder, owns=as_owner, first=first)[0]
+
+    def overrides(self, holder: Holder) -> Reason | None:
+        """Return what the holder's privileges give."""
+        return override_of(holder)
+
+    def describe(self, parsed: object) -> list[str]:
+        """Return the entries in words, in stored order, with where each counts."""
+        assert isinstance(parsed, NtList)
+        if parsed.descriptor.dacl is None:
+            return ["no list at all: everyone may do everything"]
+        told = []
+        for ace in parsed.aces:
+            marks = [_where(ace)] + ["from above"] * bool(ace.flags & INHERITED)
+            told.append(f"{_text(ace)} [{', '.join(marks)}]")
+        return told or ["an empty list: nobody may do anything"]
+
+    def view(self, parsed: object, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; who is named gets what the entries for that name give."""
+        assert isinstance(parsed, NtList)
+        everyone = rights_of(weigh(parsed.rules, Holder("", "", self.everyone_has), False).given, is_folder=is_folder)
+        named: dict[str, Right] = {}
+        for rule in parsed.rules:
+            if rule.sees is Sees.EITHER and rule.ident not in WELL_KNOWN:
+                alone = Holder("", rule.ident, frozenset())
+                named[rule.ident] = rights_of(weigh(parsed.rules, alone, False).given, is_folder=is_folder)
+        control = parsed.descriptor.control
+        return ListView(
+            users={},
+            groups={},
+            everyone=everyone,
+            is_plain=not named,
+            is_sticky=False,
+            either=named,
+            is_ordered=_is_ordered(parsed.aces),
+            is_closed=bool(control & PROTECTED),
+            unsure=len({place for place, ace in enumerate(parsed.aces) if _is_unevaluated(ace)}),
+            own=tuple(_text(ace) for ace in parsed.aces if not ace.flags & INHERITED),
+        )
+
+    def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
+        """Return what a new child gets; where nothing is passed on, its maker and the system get all."""
+        dacl = unpack_body(above).dacl
+        aces = child_acl(() if dacl is None else dacl.aces, maker, is_folder=is_folder)
+        control = DACL_PRESENT | AUTO_INHERITED
+        if not aces:
+            aces, control = tuple(Ace(AceType.ALLOW, 0, FULL, sid) for sid in (maker.user, _SYSTEM)), DACL_PRESENT
+        return pack_body(Descriptor("", maker.group, Acl(aces), None, control))
+
+    def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
+        """Return a child's body after a push: own entries first, then those passed on (MS-DTYP 2.5.3.4)."""
+        here, there = unpack_body(above), unpack_body(child)
+        if keeps_own and (there.control & PROTECTED or there.dacl is None):
+            return child
+        passed = () if here.dacl is None else here.dacl.aces
+        fresh = child_acl(passed, Maker(owner, there.group), is_folder=is_folder)
+        own = () if there.dacl is None else tuple(ace for ace in there.dacl.aces if not ace.flags & INHERITED)
+        aces = (*own, *fresh) if keeps_own else fresh
+        control = there.control & ~PROTECTED | AUTO_INHERITED | DACL_PRESENT
+        return pack_body(replace(there, dacl=Acl(aces), control=control))
+
+
+def _is_unevaluated(ace: Ace) -> bool:
+    if ace.type in _SILENT:
+        return False
+    return ace.raw is not None or ace.type not in _COUNTING or ace.type in _UNEVALUATED
+
+
+def _because(rule: Rule, holder: Holder) -> str:
+    match rule.sees:
+        case Sees.OWNER:
+            return "speaks of the owner"
+        case Sees.EVERYONE:
+            return "a null list lets everyone do all" if rule.place < 0 else "speaks of everyone"
+        case _:
+            return "names them" if rule.ident == holder.user else "they are in it"
+
+
+def _is_ordered(aces: Iterable[Ace]) -> bool:
+    """Tell whether own entries stand before passed-on ones, and among the own refusals first."""
+    ranks = [
+        2 if ace.flags & INHERITED else 0 if ace.type in _DENIES else 1
+        for ace in aces
+        if ace.raw is None and ace.type in _ALLOWS | _DENIES
+    ]
+    return ranks == sorted(ranks)
+
+
+def child_acl(aces: Iterable[Ace], maker: Maker, *, is_folder: bool) -> tuple[Ace, ...]:
+    """Return the entries that a child gets from the folder above (MS-DTYP 2.5.3.4.3 to 2.5.3.4.5).
+
+    An entry for the creator becomes one for the maker that counts, and stays as it is for those below.
+    """
+    found: list[Ace] = []
+    for ace in aces:
+        flags = passed_on(ace.flags, is_folder=is_folder)
+        if flags is None or ace.type in _SILENT:
+            continue
+        if ace.raw is not None or flags & ONLY_PASSED:
+            found.append(replace(ace, flags=flags | INHERITED))
+            continue
+        sid = {CREATOR_OWNER: maker.user, CREATOR_GROUP: maker.group}.get(ace.sid, ace.sid)
+        mask = map_generic(ace.mask)
+        if (sid, mask) == (ace.sid, ace.mask) or not flags:
+            found.append(replace(ace, flags=flags | INHERITED, sid=sid or ace.sid, mask=mask))
+            continue
+        if sid:
+            found.append(replace(ace, flags=INHERITED, sid=sid, mask=mask))
+        found.append(replace(ace, flags=flags | ONLY_PASSED | INHERITED))
+    return tuple(found)

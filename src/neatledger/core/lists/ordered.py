@@ -1,0 +1,275 @@
+"""Ordered lists: what the models `nt` and `nfs4` have in common.
+
+Both decide bit by bit: the first entry, in stored order, that names the holder and speaks of a bit
+decides it, and what no entry decides is not given (MS-DTYP section 2.5.3.2, RFC 8881 section 6.2.1). Both
+number the bits alike, and pass entries on by the same four flags.
+
+An entry that cannot be evaluated (a condition, an object, a type nobody knows) may count or not. So there
+are two answers, one as if all such entries worked against the holder and one as if for them; where the two
+agree the answer is sure, else it is unknown.
+
+For a crowd all bits of interest are worked on at once: one big integer holds a bit set of the crowd for
+each of them, side by side, and multiplying a bit set by a pattern of ones copies it to the bits of a mask.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from enum import Enum
+
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, Effect, Reason, RightSets
+from neatledger.core.rights import Right, spell_rights
+
+__all__ = [
+    "FILE_BITS",
+    "FOLDER_BITS",
+    "Rule",
+    "Sees",
+    "Weighed",
+    "decide_crowd",
+    "decide_single",
+    "passed_on",
+    "rights_of",
+    "spell_mask",
+    "weigh",
+]
+
+# What the bits of a mask mean on a folder and on a file (MS-DTYP 2.4.3 with MS-FSCC; RFC 8881 6.2.1.3.1).
+READ_BIT, WRITE_BIT, APPEND_BIT, EXECUTE_BIT, CLEAR_BIT = 0x1, 0x2, 0x4, 0x20, 0x40
+DELETE_BIT, LIST_BIT = 0x10000, 0x40000  # delete; write the access list
+FOLDER_BITS: tuple[tuple[int, Right], ...] = (
+    (READ_BIT, Right.LIST | Right.READ),
+    (WRITE_BIT, Right.ADD),
+    (EXECUTE_BIT, Right.ENTER),
+    (CLEAR_BIT, Right.CLEAR),
+    (DELETE_BIT, Right.DELETE),
+    (LIST_BIT, Right.MANAGE),
+)
+FILE_BITS: tuple[tuple[int, Right], ...] = (
+    (READ_BIT, Right.READ),
+    (WRITE_BIT, Right.CHANGE),
+    (DELETE_BIT, Right.DELETE),
+    (LIST_BIT, Right.MANAGE),
+)
+_WANTED = {True: FOLDER_BITS, False: FILE_BITS}
+
+
+class Sees(Enum):
+    """Where an entry's holder is looked for."""
+
+    EITHER = "either"
+    USER = "user"
+    GROUP = "group"
+    EVERYONE = "everyone"
+    OWNER = "owner"
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One entry that counts where it stands: whom it names, its mask, and what it does with it."""
+
+    sees: Sees
+    ident: str
+    mask: int
+    allows: bool
+    is_unsure: bool = False
+    place: int = 0  # its number in the list, from 0
+
+    def names(self, holder: Holder, owns: bool) -> bool:
+        """Tell whether the entry speaks of a holder."""
+        match self.sees:
+            case Sees.EITHER:
+                return self.ident == holder.user or self.ident in holder.groups
+            case Sees.USER:
+                return self.ident == holder.user
+            case Sees.GROUP:
+                return self.ident in holder.groups
+            case Sees.OWNER:
+                return owns
+            case _:
+                return True
+
+    def among(self, crowd: Crowd, owns: bool) -> int:
+        """Return the bit set of those whom the entry speaks of."""
+        match self.sees:
+            case Sees.EITHER:
+                return crowd.by_user.get(self.ident, 0) | crowd.by_group.get(self.ident, 0)
+            case Sees.USER:
+                return crowd.by_user.get(self.ident, 0)
+            case Sees.GROUP:
+                return crowd.by_group.get(self.ident, 0)
+            case Sees.OWNER:
+                return crowd.all if owns else 0
+            case _:
+                return crowd.all
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """What the entries decide for one holder: masks given and refused, and which entry decided what."""
+
+    given: int
+    refused: int
+    steps: tuple[tuple[Rule, int], ...]
+
+
+def weigh(rules: Sequence[Rule], holder: Holder, owns: bool, *, hopeful: bool = False, first: int = 0) -> Weighed:
+    """Go through the entries in order for one holder.
+
+    Arguments: `hopeful` takes entries that cannot be evaluated for the holder, else against; `first` is a
+    mask that is given before any entry is looked at.
+    """
+    given, refused = first, 0
+    steps: list[tuple[Rule, int]] = []
+    for rule in rules:
+        if rule.is_unsure and rule.allows != hopeful:
+            continue
+        bits = rule.mask & ~(given | refused)
+        if bits and rule.names(holder, owns):
+            steps.append((rule, bits))
+            if rule.allows:
+                given |= bits
+            else:
+                refused |= bits
+    return Weighed(given, refused, tuple(steps))
+
+
+def rights_of(mask: int, *, is_folder: bool) -> Right:
+    """Return the rights that a mask gives."""
+    rights = Right.NONE
+    for bit, right in _WANTED[is_folder]:
+        if mask & bit:
+            rights |= right
+    return rights
+
+
+def spell_mask(mask: int, *, is_folder: bool) -> str:
+    """Spell a mask as rights, with its number, which says it exactly."""
+    words = spell_rights(rights_of(mask, is_folder=is_folder))
+    return f"{words} (0x{mask:x})"
+
+
+def decide_single(
+    rules: Sequence[Rule],
+    holder: Holder,
+    *,
+    is_folder: bool,
+    owns: bool,
+    first: int,
+    text: Callable[[Rule], str],
+    because: Callable[[Rule], str],
+) -> Decision:
+    """Decide for one holder; `text` and `because` put an entry into words."""
+    sure = weigh(rules, holder, owns, first=first)
+    rights = rights_of(sure.given, is_folder=is_folder)
+    is_unsure = False
+    reasons = []
+    for rule, bits in sure.steps:
+        told = rights_of(bits, is_folder=is_folder)
+        if told:
+            effect = Effect.GRANTS if rule.allows else Effect.STOPS
+            reasons.append(Reason(effect, text(rule), told if rule.allows else Right.NONE, because(rule)))
+    if any(rule.is_unsure for rule in rules):
+        hopeful = weigh(rules, holder, owns, hopeful=True, first=first)
+        open_bits = hopeful.given & ~sure.given & _all_bits(is_folder)
+        is_unsure = bool(open_bits)
+        reasons += [
+            Reason(Effect.LIMITS, text(rule), Right.NONE, "cannot be evaluated here: it may count or not")
+            for rule in rules
+            if is_unsure and rule.is_unsure and rule.mask & open_bits and rule.names(holder, owns)
+        ]
+    if not sure.steps and not is_unsure:
+        reasons.append(Reason(Effect.STOPS, "no entry", Right.NONE, "no entry names them or a group of theirs"))
+    return Decision(rights, tuple(reasons), is_unsure, sure.given, sure.refused)
+
+
+def _all_bits(is_folder: bool) -> int:
+    return sum(bit for bit, _ in _WANTED[is_folder])
+
+
+def _pattern(mask: int, is_folder: bool, width: int) -> int:
+    pattern = 0
+    for place, (bit, _) in enumerate(_WANTED[is_folder]):
+        if mask & bit:
+            pattern |= 1 << place * width
+    return pattern
+
+
+class _Patterns(dict[tuple[int, bool, int], int]):
+    """Mask, folder or file, and size of the crowd → the pattern that copies a bit set; remembered."""
+
+    def __missing__(self, key: tuple[int, bool, int]) -> int:
+        if len(self) > 65536:
+            self.clear()
+        self[key] = found = _pattern(*key)
+        return found
+
+
+_PATTERNS = _Patterns()
+
+
+def _sweep(
+    rules: Sequence[Rule], crowd: Crowd, is_folder: bool, owns: bool, hopeful: bool, first: int
+) -> tuple[int, int]:
+    """Return who is given what, and what no entry decided, as sets side by side."""
+    width = len(crowd.holders)
+    given = crowd.all * _PATTERNS[first, is_folder, width]
+    rest = crowd.all * _PATTERNS[0xFFFFFFFF, is_folder, width] & ~given
+    for rule in rules:
+        if rule.is_unsure and rule.allows != hopeful:
+            continue
+        who = rule.among(crowd, owns)
+        if who:
+            hit = who * _PATTERNS[rule.mask, is_folder, width] & rest
+            rest ^= hit
+            if rule.allows:
+                given |= hit
+    return given, rest
+
+
+def _parts(sets: int, crowd: Crowd, is_folder: bool) -> Iterator[tuple[Right, int]]:
+    width = len(crowd.holders)
+    for place, (_, right) in enumerate(_WANTED[is_folder]):
+        yield right, sets >> place * width & crowd.all
+
+
+def decide_crowd(
+    rules: Sequence[Rule], crowd: Crowd, *, is_folder: bool, owns: bool, first: int
+) -> tuple[RightSets, dict[Right, int]]:
+    """Decide for a crowd; return who has which right, and of which bits no entry spoke to whom."""
+    given, rest = _sweep(rules, crowd, is_folder, owns, False, first)
+    sets: RightSets = {}
+    unsaid: dict[Right, int] = {}
+    for right, who in _parts(given, crowd, is_folder):
+        if right & Right.LIST:
+            sets[Right.LIST] = sets[Right.READ] = who
+        else:
+            sets[right] = who
+    if any(rule.is_unsure for rule in rules):
+        hopeful, _ = _sweep(rules, crowd, is_folder, owns, True, first)
+        unsure = 0
+        for _, who in _parts(hopeful & ~given, crowd, is_folder):
+            unsure |= who
+        sets[Right.UNSURE] = unsure
+    for right, who in _parts(rest, crowd, is_folder):
+        unsaid[right] = who
+    return sets, unsaid
+
+
+# Flags that pass entries on have the same numbers in both models (MS-DTYP 2.4.4.1, RFC 8881 6.2.1.4).
+TO_FILES, TO_FOLDERS, ONCE, ONLY_PASSED = 0x1, 0x2, 0x4, 0x8
+
+
+def passed_on(flags: int, *, is_folder: bool) -> int | None:
+    """Return the flags with which an entry reaches a new child, or None where it does not reach it.
+
+    An entry for files only passes through folders without counting there; one that is passed on once has
+    no flags left on the child.
+    """
+    if not is_folder:
+        return 0 if flags & TO_FILES else None
+    if flags & TO_FOLDERS:
+        return 0 if flags & ONCE else flags & (TO_FILES | TO_FOLDERS)
+    return TO_FILES | ONLY_PASSED if flags & TO_FILES and not flags & ONCE else None

@@ -1,0 +1,115 @@
+"""What stands before the lists of a system: its shares with their own permission, and read-only switches.
+
+A share publishes a folder and all below it. Its permission is an NT list of its own: who is not on it gets
+no connection; what it does not give, nobody gets through the share, whatever the lists below say; and
+whose permission lacks the right to write data is connected read-only (MS-SMB2 section 3.3.5.7 with
+MS-SRVS section 2.2.4.25). A folder may lie under several shares; each is a way of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, ListModel, RightSets, Standing
+from neatledger.core.lists.nt import NtModel
+from neatledger.core.rights import EVERY_RIGHT, Right
+
+__all__ = ["WRITING", "Share", "Terms", "open_to_all"]
+
+WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
+_NT = NtModel()
+
+
+def open_to_all() -> bytes:
+    """Return the body of a share's permission that lets everyone do everything."""
+    return b"\0\0\0"
+
+
+@dataclass(frozen=True)
+class Share:
+    """One share: its name, the path of its folder in the system, its permission (an NT body), its switch."""
+
+    name: str
+    path: bytes
+    body: bytes = field(default_factory=open_to_all)
+    read_only: bool = False
+
+    @cached_property
+    def parts(self) -> tuple[bytes, ...]:
+        """The names on the way down to its folder."""
+        return tuple(part for part in self.path.split(b"/") if part)
+
+    @cached_property
+    def _list(self) -> object:
+        return _NT.parse(self.body)
+
+    def decide(self, holder: Holder) -> Decision:
+        """Return what the permission lets through for one holder, with reasons."""
+        folder = _NT.decide(self._list, Standing("", True), holder)
+        file = _NT.decide(self._list, Standing("", False), holder)
+        rights = folder.rights | file.rights
+        # The bits for sticky folders are not NT's: they follow the one for deleting children.
+        rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
+        if not rights & (Right.READ | Right.ADD):
+            rights = Right.NONE
+        elif self.read_only or not rights & Right.ADD:
+            rights &= ~WRITING
+        return Decision(rights, folder.reasons, folder.is_unsure or file.is_unsure)
+
+    def decide_all(self, crowd: Crowd) -> RightSets:
+        """Decide for a crowd; under `Right.NONE` who gets a connection at all."""
+        sets: RightSets = dict.fromkeys(EVERY_RIGHT & ~Right.SHARE, 0)
+        sets[Right.UNSURE] = 0
+        for is_folder in (True, False):
+            for right, who in _NT.decide_all(self._list, crowd, is_folder=is_folder, as_owner=False).items():
+                sets[right] = sets.get(right, 0) | who
+        sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
+        reads, writes = sets[Right.READ], sets[Right.ADD]
+        for right in [right for right in sets if right is not Right.UNSURE]:
+            cut = 0 if self.read_only else writes
+            sets[right] &= cut if right & WRITING else reads | writes
+        sets[Right.NONE] = reads | writes
+        return sets
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps."""
+        path = self.path.decode("utf-8", "surrogateescape")
+        return {"name": self.name, "path": path, "list": self.body.hex(), "read_only": self.read_only}
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> Share:
+        """Return a share from what the ledger keeps."""
+        path = facts["path"].encode("utf-8", "surrogateescape")
+        return cls(facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]))
+
+
+@dataclass(frozen=True)
+class Terms:
+    """The terms on which a system lets people to its lists.
+
+    `asks_enter`: the right to enter is asked for on every folder on the way down. `shares` is None where
+    a system has no shares of its own: its root is what people reach.
+    """
+
+    asks_enter: bool
+    read_only: bool = False
+    shares: tuple[Share, ...] | None = None
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any], model: ListModel) -> Terms:
+        """Return the terms that a count keeps of a system."""
+        shares = facts.get("shares")
+        return cls(
+            bool(facts.get("asks_enter", model.asks_enter)),
+            bool(facts.get("read_only")),
+            None if shares is None else tuple(Share.of_facts(each) for each in shares),
+        )
+
+    def covering(self, parts: Sequence[bytes]) -> list[Share]:
+        """Return the shares that a path lies in, the outermost first."""
+        found = [share for share in self.shares or () if tuple(parts[: len(share.parts)]) == share.parts]
+        return sorted(found, key=lambda share: len(share.parts))
