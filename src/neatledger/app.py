@@ -5,19 +5,22 @@ The only reader of the environment and of today's date.
 
 from __future__ import annotations
 
+import getpass
 import os
+import re
 import shutil
 import sys
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
 from typing import TextIO
 
+from neatledger.core.credentials import Credentials
 from neatledger.core.people import Seat, seat_accounts
 from neatledger.core.plan import Address, Plan
-from neatledger.errors import OfficeError, UnknownNameError, UsageError
+from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger
 from neatledger.office.read import PLAN_NAME, parse_address, read_plan
@@ -153,7 +156,39 @@ class App:
             raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
         return self.readers[system]
 
+    def credentials_for(self, system: str) -> Callable[[str, str], Credentials]:
+        """Return what gives the name and the password for a system's hosts.
+
+        From the environment (``NEATLEDGER_USER_…``, ``NEATLEDGER_PASSWORD_…`` with the system's name in
+        capitals), else the keyring (service ``neatledger SYSTEM``), else a prompt on a terminal.
+        """
+        word = re.sub(r"[^A-Z0-9]", "_", system.upper())
+
+        def find(user: str, host: str) -> Credentials:
+            user = self.env.get(f"NEATLEDGER_USER_{word}") or user
+            if not user:
+                raise SourceError(f"nobody to sign in as at {host}", system, "name the user in the plan")
+            password = self.env.get(f"NEATLEDGER_PASSWORD_{word}") or _from_keyring(f"neatledger {system}", user)
+            if password is None and sys.stdin.isatty() and sys.stderr.isatty():
+                password = getpass.getpass(f"Password of {user} at {host}: ", sys.stderr)
+            if not password:
+                hint = f"set NEATLEDGER_PASSWORD_{word}, or keep it in the keyring as 'neatledger {system}'"
+                raise SourceError(f"no password for {user} at {host}", system, hint)
+            return Credentials(user, password)
+
+        return find
+
     def say(self, text: str) -> None:
         """Tell the person something beside the result, unless asked to be quiet."""
         if not self.options.quiet:
             print(text, file=self.streams.err)
+
+
+def _from_keyring(service: str, user: str) -> str | None:
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        return keyring.get_password(service, user)
+    except KeyringError:
+        return None

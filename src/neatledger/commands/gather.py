@@ -33,7 +33,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     try:
         for name, system in plan.systems.items():
             with Progress(app.streams.err, name, quiet=app.options.quiet) as progress:
-                context = SourceContext(name, app.office_dir, system.settings, app.today, progress)
+                asks = app.credentials_for(name)
+                context = SourceContext(name, app.office_dir, system.settings, app.today, progress, asks)
                 surveys.append(load_source(system.source)(context))
                 seconds[name] = progress.seconds
     finally:

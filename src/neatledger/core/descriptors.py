@@ -17,6 +17,7 @@ from neatledger.errors import FormatError
 
 __all__ = [
     "AUTO_INHERITED",
+    "AUTO_REQUESTED",
     "CALLBACK_TYPES",
     "CONTAINER_INHERIT",
     "DACL_PRESENT",
@@ -26,10 +27,14 @@ __all__ = [
     "OBJECT_INHERIT",
     "OBJECT_TYPES",
     "PROTECTED",
+    "SACL_PRESENT",
+    "SELF_RELATIVE",
     "Ace",
     "AceType",
     "Acl",
     "Descriptor",
+    "ace_of_body",
+    "body_of_ace",
     "is_sid",
     "pack_acl",
     "pack_descriptor",
@@ -160,7 +165,8 @@ def _object_size(body: bytes) -> int:
     return 4 + 16 * (flags & 1) + 16 * (flags >> 1 & 1)
 
 
-def _ace(kind: int, flags: int, body: bytes) -> Ace:
+def ace_of_body(kind: int, flags: int, body: bytes) -> Ace:
+    """Return the entry with this body; kept raw where the body is not as its type wants it."""
     if kind not in _WITH_SID or len(body) < 4:
         return Ace(kind, flags, 0, "", raw=body)
     at = 4
@@ -189,15 +195,20 @@ def unpack_acl(data: bytes, at: int = 0) -> Acl:
         kind, flags, length = _ACE_HEAD.unpack_from(data, at)
         if length < 4 or at + length > end:
             raise FormatError(f"entry {number} of {count} says it has {length} bytes", f"byte {at}")
-        aces.append(_ace(kind, flags, data[at + 4 : at + length]))
+        aces.append(ace_of_body(kind, flags, data[at + 4 : at + length]))
         at += length
     return Acl(tuple(aces), revision)
 
 
+def body_of_ace(ace: Ace) -> bytes:
+    """Return what follows an entry's header."""
+    if ace.raw is not None:
+        return ace.raw
+    return struct.pack("<I", ace.mask) + ace.object_types + pack_sid(ace.sid) + ace.data
+
+
 def _pack_ace(ace: Ace) -> bytes:
-    body = ace.raw
-    if body is None:
-        body = struct.pack("<I", ace.mask) + ace.object_types + pack_sid(ace.sid) + ace.data
+    body = body_of_ace(ace)
     size = _ACE_HEAD.size + len(body)
     if size > _MOST:
         raise FormatError("an entry is larger than its size can tell", f"{size} bytes")

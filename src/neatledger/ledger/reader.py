@@ -60,8 +60,8 @@ class SurveyReader:
     def accounts(self) -> list[Account]:
         """All accounts, in the source's order."""
         rows = self._db.execute(
-            "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen FROM accounts"
-            " WHERE survey_id = ? ORDER BY place",
+            "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen"
+            " FROM accounts WHERE survey_id = ? ORDER BY place",
             (self._survey,),
         )
         return [

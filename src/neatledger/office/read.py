@@ -32,6 +32,13 @@ from neatledger.office.yamltext import Path as KeyPath
 __all__ = ["PLAN_NAME", "load_schema", "parse_address", "parse_plan", "read_plan"]
 
 PLAN_NAME = "office.yaml"
+# What each source cannot do without, beside its name.
+_NEEDS: dict[str, tuple[str, ...]] = {
+    "tree": ("path",),
+    "listing": ("path",),
+    "smb": ("host",),
+    "directory": ("accounts",),
+}
 
 
 def load_schema() -> dict[str, Any]:
@@ -114,8 +121,11 @@ class _Builder:
         return self.marks.get(path, (0, 0))[0]
 
     def _system(self, name: str, one: Mapping[str, Any]) -> PlanSystem:
-        if "path" not in one:
-            self._fault(("systems", name), f"a {one['source']} without a path", "its `path`")
+        for key in _NEEDS[one["source"]]:
+            if key not in one:
+                self._fault(("systems", name), f"a {one['source']} without `{key}`", f"its `{key}`")
+        if one["source"] == "smb" and isinstance(one.get("shares"), str):
+            self._fault(("systems", name, "shares"), repr(one["shares"]), "a list of shares")
         homes = tuple(parse_address(f"{name}:{path}").path for path in one.get("homes", ()))
         return PlanSystem(name, one["source"], one, homes)
 

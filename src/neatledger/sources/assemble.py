@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -81,8 +81,10 @@ class _Numbers:
         return np.searchsorted(self.uids, uids)
 
 
-def assemble(parts: list[Part]) -> Assembled:
+def assemble(parts: list[Part], ident_of: Callable[[int], str] = str) -> Assembled:
     """Put parts together: the first holds the upper levels, the others hang from it in its order.
+
+    `ident_of` makes an owner's identifier of the number that the parts have for it.
 
     Rows are numbered breadth-first with the children of a folder side by side, in the order of names.
     """
@@ -109,7 +111,7 @@ def assemble(parts: list[Part]) -> Assembled:
         _hard(parts, numbers),
         _collisions(parts, numbers),
         numbers.list_bodies,
-        [str(uid) for uid in numbers.uids.tolist()],
+        [ident_of(uid) for uid in numbers.uids.tolist()],
         numbers.kind_words,
         _not_seen(parts, numbers, folders),
     )
@@ -236,12 +238,13 @@ def make_survey(
     tree: Assembled,
     accounts: tuple[list[Account], list[Group], list[NotSeen]],
     facts: Facts,
+    model: str = "posix",
 ) -> Survey:
-    """Make the survey of a system with POSIX lists; `accounts` come with the lines of them not understood."""
+    """Make the survey of a system; `accounts` come with the lines of them not understood."""
     return Survey(
         system=system,
         source=source,
-        model="posix",
+        model=model,
         accounts=accounts[0],
         groups=accounts[1],
         folders=tree.folders,

@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any, Protocol
 
+from neatledger.core.credentials import Credentials
 from neatledger.core.survey import Survey
 
 __all__ = ["Source", "SourceContext"]
@@ -17,7 +18,8 @@ __all__ = ["Source", "SourceContext"]
 class SourceContext:
     """What a source may use: the office's folder, its settings from the plan, today, and progress.
 
-    `progress` is called with the number of entries read since its last call.
+    `progress` is called with the number of entries read since its last call; `credentials` gives the name
+    and the password for a user of a host, and raises `SourceError` where there is none.
     """
 
     system: str
@@ -25,6 +27,7 @@ class SourceContext:
     settings: Mapping[str, Any]
     today: date
     progress: Callable[[int], None]
+    credentials: Callable[[str, str], Credentials]
 
 
 class Source(Protocol):

@@ -1,151 +1,175 @@
-"""A listing: what one system holds as a CSV file, for systems that cannot be reached from here.
+"""A listing: what one system holds as CSV files, for systems that cannot be reached from here.
 
-Columns (docs/listing.md): path, type (folder, file, link, other), owner, group, mode, list, default,
-bytes, occupied, changed, and if known identity and links. Paths are percent-encoded, lists are in the
-POSIX text form with numbers. Rows that cannot be read are collected as not seen, and the rest is read.
+Columns and files: docs/listing.md. The lists are of the model that the plan names (`lists`: posix, nt, nfs4).
+Rows that cannot be read are noted as not seen, and the rest is read.
 """
 
 from __future__ import annotations
 
-import csv
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
-from neatledger.core.columns import NotSeen, SeenState, kind_of
-from neatledger.core.lists.posix import pack_body
+from neatledger.core.columns import NotSeen, SeenState
+from neatledger.core.descriptors import is_sid
+from neatledger.core.lists import nfs4, nt, posix
+from neatledger.core.shares import Share, open_to_all
 from neatledger.core.survey import Facts, Survey
 from neatledger.errors import FormatError, SourceError
-from neatledger.formats.posixacl import entries_from_text, pack_entries
-from neatledger.sources.assemble import assemble, make_survey
+from neatledger.formats import nfs4acl, posixacl
+from neatledger.formats.sddl import descriptor_from_sddl
+from neatledger.sources.accounts import Found, read_accounts, settle
+from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.posixaccounts import read_accounts
-from neatledger.sources.sums import sum_up
-from neatledger.sources.walk import Part, colliding_names
+from neatledger.sources.csvtables import Cells, read_table, yes_or_no
+from neatledger.sources.rows import Row, RowTree
 
-__all__ = ["COLUMNS", "read"]
+__all__ = ["FORMS", "read"]
 
-COLUMNS = ("path", "type", "owner", "group", "mode", "list", "default", "bytes", "occupied", "changed")
-_OPTIONAL = ("identity", "links")
 _TYPES = {"folder", "file", "link", "other"}
+_FIGURES = ("bytes", "occupied", "changed", "identity", "links")
 
 
 @dataclass(frozen=True, slots=True)
-class _Row:
-    path: tuple[bytes, ...]
-    kind: str
-    uid: int
-    body: bytes
-    default: bytes | None
-    size: int
-    occupied: int
-    changed: int
-    inode: int
-    links: int
+class _Form:
+    """How one list model stands in a listing: the columns it needs, and how a row becomes owner and bodies."""
+
+    needed: tuple[str, ...]
+    parse: Callable[[Cells, _Names], tuple[str, bytes, bytes | None]]
+    unread: bytes
+
+
+class _Names:
+    """The identifiers that names in a listing stand for."""
+
+    def __init__(self, found: Found, domain: str) -> None:
+        self.domain = domain
+        self.users = {account.login: account.ident for account in found.accounts}
+        self.groups = {group.name: group.ident for group in found.groups}
+
+    def user(self, text: str) -> str:
+        """Return the identifier of an owner: a number, a SID, or a login, with or without its domain."""
+        return self._resolve(text, (self.users, self.groups))
+
+    def of(self, text: str, is_group: bool) -> str:
+        """Return the identifier of a name that is a group's or a user's."""
+        return self._resolve(text, (self.groups if is_group else self.users,))
+
+    @staticmethod
+    def _resolve(text: str, among: tuple[dict[str, str], ...]) -> str:
+        if not text or text.isdecimal() or is_sid(text):
+            return text
+        short = text.rpartition("\\")[2].partition("@")[0]
+        for names in among:
+            for name in (text, short):
+                if name in names:
+                    return names[name]
+        raise FormatError(f"no account or group is called {text[:60]!r}")
+
+
+def _posix(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
+    entries = posixacl.pack_entries(posixacl.entries_from_text(cells["list"]))
+    group = int(names.of(cells["group"], True) or 0)
+    body = posix.pack_body(cells.number("mode", 8), group, entries)
+    default = posixacl.pack_entries(posixacl.entries_from_text(cells["default"])) if cells["default"] else None
+    return names.of(cells["owner"], False), body, None if default is None else posix.pack_body(0, 0, default)
+
+
+def _nt(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
+    descriptor = descriptor_from_sddl(cells["list"], names.domain)
+    return names.user(cells["owner"]) or descriptor.owner, nt.pack_body(descriptor), None
+
+
+def _nfs4(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
+    entries = nfs4acl.entries_from_text(cells["list"], names.of)
+    return names.of(cells["owner"], False), nfs4.pack_body(names.of(cells["group"], True), entries), None
+
+
+FORMS = {
+    "posix": _Form(("path", "type", "owner", "group", "mode"), _posix, posix.PosixModel.unread),
+    "nt": _Form(("path", "type", "list"), _nt, nt.NtModel.unread),
+    "nfs4": _Form(("path", "type", "owner", "group", "list"), _nfs4, nfs4.Nfs4Model.unread),
+}
+"""List model → its form in a listing; a new model is a row here."""
 
 
 def read(context: SourceContext) -> Survey:
-    """Read a listing and its accounts; settings: path, accounts."""
-    path = context.office_dir / str(context.settings["path"])
-    accounts, groups, not_seen = read_accounts(context)
-    rows: dict[tuple[bytes, ...], _Row] = {}
-    for row in _read_rows(path, not_seen):
-        rows[row.path] = row
+    """Read a listing; settings: path, lists, accounts, shares, list-table, columns, domain-sid."""
+    settings = context.settings
+    model = str(settings.get("lists", "posix"))
+    found = read_accounts(context)
+    names = _Names(found, str(settings.get("domain-sid", "")))
+    tree = RowTree()
+    not_seen: list[NotSeen] = []
+    named = _named_lists(context, not_seen)
+    path = str(settings["path"])
+    for line, cells in read_table(context, "entries", path, FORMS[model].needed, not_seen):
+        try:
+            tree.add(_row(cells, FORMS[model], names, named))
+        except (ValueError, FormatError) as error:
+            not_seen.append(NotSeen(_place(context, path, line), f"a row that cannot be read: {error}"))
+            _keep_place(tree, cells, FORMS[model])
         context.progress(1)
-    if () not in rows:
-        raise SourceError("the listing has no row for its root", str(path), "add a folder with the path /")
-    part = _make_part(rows, not_seen)
-    tree = assemble([part])
-    facts: Facts = {"entries": len(rows), "read_only": 0, "pool_bytes": None, "pool_free_bytes": None}
-    return make_survey(context.system, "listing", tree, (accounts, groups, not_seen), facts)
+    if () not in tree.rows:
+        raise SourceError(
+            "the listing has no row for its root", str(context.office_dir / path), "add a folder with the path /"
+        )
+    facts: Facts = {"entries": len(tree.rows), "read_only": 0, "pool_bytes": None, "pool_free_bytes": None}
+    if isinstance(settings.get("shares"), str):
+        facts["shares"] = [share.to_facts() for share in _shares(context, names, not_seen)]
+    settle(facts, found, context)
+    assembled = tree.assemble()
+    not_seen += tree.not_seen
+    accounts = (found.accounts, found.groups, found.not_seen + not_seen)
+    return make_survey(context.system, "listing", assembled, accounts, facts, model)
 
 
-def _read_rows(path: Path, not_seen: list[NotSeen]) -> Iterator[_Row]:
-    try:
-        with open(path, encoding="utf-8", errors="surrogateescape", newline="") as lines:
-            reader = csv.DictReader(lines)
-            missing = set(COLUMNS) - set(reader.fieldnames or ())
-            if missing:
-                raise SourceError(f"the listing lacks the columns {', '.join(sorted(missing))}", str(path))
-            for values in reader:
-                try:
-                    yield _parse_row(values)
-                except (ValueError, FormatError) as error:
-                    place = os.fsencode(f"{path}:{reader.line_num}")
-                    not_seen.append(NotSeen(place, f"a row that cannot be read: {error}"))
-    except (OSError, csv.Error) as error:
-        raise SourceError(f"cannot read the listing: {error}", str(path)) from None
+def _place(context: SourceContext, name: str, line: int) -> bytes:
+    return os.fsencode(f"{context.office_dir / name}:{line}")
 
 
-def _parse_row(values: Mapping[str, str | None]) -> _Row:
-    def text(column: str) -> str:
-        return values.get(column) or ""
+def _named_lists(context: SourceContext, not_seen: list[NotSeen]) -> dict[str, str]:
+    name = context.settings.get("list-table")
+    if not name:
+        return {}
+    return {cells["id"]: cells["list"] for _, cells in read_table(context, "lists", name, ("id", "list"), not_seen)}
 
-    def number(column: str, base: int = 10) -> int:
-        found = int(text(column) or "0", base)
-        if found < 0:
-            raise ValueError(f"{column} is below nought")
-        return found
 
-    kind = text("type")
+def _path(text: str) -> tuple[bytes, ...]:
+    return tuple(part for part in unquote_to_bytes(os.fsencode(text)).split(b"/") if part)
+
+
+def _row(cells: Cells, form: _Form, names: _Names, named: dict[str, str]) -> Row:
+    kind = cells["type"]
     if kind not in _TYPES:
         raise ValueError(f"type {kind!r} is none of {', '.join(sorted(_TYPES))}")
-    path = tuple(part for part in unquote_to_bytes(os.fsencode(text("path"))).split(b"/") if part)
-    entries = pack_entries(entries_from_text(text("list")))
-    body = pack_body(number("mode", 8), number("group"), entries)
-    default = pack_entries(entries_from_text(text("default"))) if text("default") else None
-    figures = [number(column) for column in ("bytes", "occupied", "changed", "identity", "links")]
-    packed = None if default is None else pack_body(0, 0, default)
-    return _Row(path, kind, number("owner"), body, packed, *figures)
+    if cells["list"] in named:
+        cells["list"] = named[cells["list"]]
+    owner, body, default = form.parse(cells, names)
+    size, occupied, changed, identity, links = (cells.number(column) for column in _FIGURES)
+    path = _path(cells["path"])
+    return Row(path, kind, owner, body, default, size, occupied, changed, identity, links)
 
 
-def _make_part(rows: Mapping[tuple[bytes, ...], _Row], not_seen: list[NotSeen]) -> Part:
-    """Put the rows in the order of reading: each folder's own row, its files, then its subfolders by name."""
-    below: dict[tuple[bytes, ...], list[_Row]] = {}
-    for row in rows.values():
-        above = rows.get(row.path[:-1])
-        if row.path and (above is None or above.kind != "folder"):
-            not_seen.append(NotSeen(b"/" + b"/".join(row.path), "the listing has no folder above it"))
-        elif row.path:
-            below.setdefault(row.path[:-1], []).append(row)
-    part = Part(entries=len(rows) - 1)
-    waiting = [(rows[()], -1)]
-    while waiting:
-        row, parent = waiting.pop()
-        number = len(part.names)
-        inside = below.get(row.path, [])
-        default = -1 if row.default is None else _number(part, row.default)
-        links = sum(1 for each in inside if each.kind == "link")
-        others = sum(1 for each in inside if each.kind == "other")
-        part.names.append(row.path[-1] if row.path else b"")
-        part.folders.extend((parent, len(row.path), _number(part, row.body), default, row.uid, int(SeenState.WHOLE)))
-        part.folders.extend((row.size, row.occupied, row.changed, row.inode, links, others))
-        _add_files(part, number, [each for each in inside if each.kind == "file"])
-        part.collisions += (
-            (number, name) for name in colliding_names([os.fsdecode(each.path[-1]) for each in inside])
-        )
-        folders = sorted((each for each in inside if each.kind == "folder"), key=lambda each: each.path, reverse=True)
-        waiting += [(each, number) for each in folders]
-    return part
+def _keep_place(tree: RowTree, cells: Cells, form: _Form) -> None:
+    """Keep the place of a folder or file whose row is damaged: its list is unknown, and all below it is there."""
+    path = _path(cells["path"])
+    if cells["type"] in ("folder", "file") and path not in tree.rows and cells["path"]:
+        state = SeenState.LIST_UNKNOWN if cells["type"] == "folder" else SeenState.WHOLE
+        tree.add(Row(path, cells["type"], "", form.unread, None, state=state))
 
 
-def _number(part: Part, body: bytes) -> int:
-    return part.lists.setdefault(body, len(part.lists))
-
-
-def _add_files(part: Part, folder: int, files: list[_Row]) -> None:
-    if not files:
-        return
-    numbers: list[int] = []
-    names: list[str] = []
-    for row in files:
-        name = os.fsdecode(row.path[-1])
-        kind = part.kinds.setdefault(os.fsdecode(kind_of(row.path[-1])), len(part.kinds))
-        listed = _number(part, row.body)
-        numbers += (folder, listed, row.uid, kind, row.size, row.occupied // 512, row.changed)
-        names.append(name)
-        if row.links > 1:
-            part.hard.extend((folder, listed, row.uid, kind, row.inode, row.size, row.occupied))
-    part.sums.append(sum_up(numbers, names))
+def _shares(context: SourceContext, names: _Names, not_seen: list[NotSeen]) -> list[Share]:
+    shares = []
+    table = str(context.settings["shares"])
+    for line, cells in read_table(context, "shares", table, ("name", "path"), not_seen):
+        try:
+            body = open_to_all()
+            if cells["list"]:
+                body = nt.pack_body(descriptor_from_sddl(cells["list"], names.domain))
+            path = b"/" + b"/".join(_path(cells["path"]))
+            shares.append(Share(cells["name"], path, body, yes_or_no(cells["read-only"], "read-only")))
+        except (ValueError, FormatError) as error:
+            not_seen.append(NotSeen(_place(context, table, line), f"a row that cannot be read: {error}"))
+    return shares

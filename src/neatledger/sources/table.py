@@ -9,7 +9,9 @@ from neatledger.sources.contract import Source
 __all__ = ["SOURCES", "load_source"]
 
 SOURCES: dict[str, tuple[str, str]] = {
-    "listing": ("neatledger.sources.listing", "an exported CSV file, for a system that cannot be reached from here"),
+    "directory": ("neatledger.sources.directory", "people and groups of a directory, and no folders"),
+    "listing": ("neatledger.sources.listing", "exported CSV files, for a system that cannot be reached from here"),
+    "smb": ("neatledger.sources.smb", "a live SMB server: its shares, with NT descriptors"),
     "tree": ("neatledger.sources.tree", "a folder on this machine or mounted on it, with POSIX lists"),
 }
 

@@ -15,9 +15,9 @@ from pathlib import Path
 
 from neatledger.core.survey import Facts, Survey
 from neatledger.errors import SourceError
+from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import Assembled, assemble, make_survey
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.posixaccounts import read_accounts
 from neatledger.sources.walk import Folder, Part, Walker, open_below, why_not
 
 __all__ = ["read"]
@@ -32,7 +32,7 @@ Step = tuple[bytes, ...]
 def read(context: SourceContext) -> Survey:
     """Read a tree and its accounts; settings: path, accounts, one-file-system."""
     path = context.office_dir / str(context.settings["path"])
-    accounts, groups, faults = read_accounts(context)
+    found = read_accounts(context)
     stay = bool(context.settings.get("one-file-system", True))
     with _here_again():
         parts = _read_parts(path, stay, context.progress)
@@ -44,7 +44,8 @@ def read(context: SourceContext) -> Survey:
         "pool_bytes": space.f_blocks * space.f_frsize,
         "pool_free_bytes": space.f_bavail * space.f_frsize,
     }
-    return make_survey(context.system, "tree", tree, (accounts, groups, faults), facts)
+    settle(facts, found, context)
+    return make_survey(context.system, "tree", tree, (found.accounts, found.groups, found.not_seen), facts)
 
 
 @contextmanager

@@ -15,10 +15,10 @@ from neatledger.errors import Fault, SourceError
 from neatledger.formats.passwd import parse_group, parse_passwd, parse_shadow
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["read_accounts"]
+__all__ = ["read_passwd_accounts"]
 
 
-def read_accounts(context: SourceContext) -> tuple[list[Account], list[Group], list[NotSeen]]:
+def read_passwd_accounts(context: SourceContext) -> tuple[list[Account], list[Group], list[NotSeen]]:
     """Read the accounts that `accounts` in the settings names: ``machine``, or files.
 
     Returns accounts, groups, and the lines that could not be read, as items not seen.

@@ -1,0 +1,87 @@
+"""Directory entries as text: LDIF (RFC 2849), content records only.
+
+Lines that cannot be read, records that describe a change, and values that stand in other files are collected
+as faults with their line; the rest is still read.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Iterator
+
+from neatledger.errors import Fault
+from neatledger.formats.directory import Entry
+
+__all__ = ["parse_ldif"]
+
+
+def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
+    """Yield unfolded lines with the number of their first line, comments left out, empty lines kept."""
+    number, waiting = 0, ""
+    for place, line in enumerate(text.split("\n"), start=1):
+        line = line.removesuffix("\r")
+        if line.startswith(" ") and number:
+            waiting += line[1:]
+            continue
+        if number and not waiting.startswith("#"):
+            yield number, waiting
+        number, waiting = place, line
+    if number and not waiting.startswith("#"):
+        yield number, waiting
+    yield number + 1, ""
+
+
+def parse_ldif(text: str, where: str) -> tuple[list[Entry], list[Fault]]:
+    """Parse a file; return its entries and the faults found in it."""
+    entries: list[Entry] = []
+    faults: list[Fault] = []
+    record: list[tuple[int, str, bytes]] = []
+    for number, line in _logical_lines(text):
+        if line:
+            parsed = _attribute(number, line, where, faults)
+            if parsed is not None:
+                record.append(parsed)
+        elif record:
+            entry = _entry(record, where, faults)
+            if entry is not None:
+                entries.append(entry)
+            record = []
+    return entries, faults
+
+
+def _attribute(number: int, line: str, where: str, faults: list[Fault]) -> tuple[int, str, bytes] | None:
+    name, colon, rest = line.partition(":")
+    place = f"{where}:{number}"
+    if not colon or not name.strip():
+        faults.append(Fault(place, f"{line[:40]!r}", "attribute: value"))
+        return None
+    if rest.startswith("<"):
+        faults.append(Fault(place, f"a value of {name} that stands in another file", "the value itself"))
+        return None
+    if not rest.startswith(":"):
+        return number, name, rest.lstrip(" ").encode("utf-8", "surrogateescape")
+    try:
+        return number, name, base64.b64decode(rest[1:].strip(), validate=True)
+    except (binascii.Error, ValueError):
+        faults.append(Fault(place, f"a value of {name} that is not base64", "base64 after two colons"))
+        return None
+
+
+def _entry(record: list[tuple[int, str, bytes]], where: str, faults: list[Fault]) -> Entry | None:
+    number, name, value = record[0]
+    if name.lower() == "version" and len(record) > 1:
+        record = record[1:]
+        number, name, value = record[0]
+    if name.lower() == "version" and len(record) == 1:
+        return None
+    if name.lower() != "dn":
+        faults.append(Fault(f"{where}:{number}", f"a record that begins with {name[:40]!r}", "dn:"))
+        return None
+    attributes: dict[str, list[bytes]] = {}
+    for line, key, found in record[1:]:
+        if key.lower() == "changetype" and found != b"add":
+            faults.append(Fault(f"{where}:{line}", "a record of a change", "an entry's content"))
+            return None
+        attributes.setdefault(key.lower().partition(";")[0], []).append(found)
+    return Entry(value.decode("utf-8", "surrogateescape"), attributes)

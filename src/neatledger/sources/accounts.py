@@ -1,0 +1,79 @@
+"""Who is on a system, from wherever the plan says; and what its settings say of them."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from neatledger.core.accounts import Account, Group, holders_of
+from neatledger.core.columns import NotSeen
+from neatledger.core.survey import Facts
+from neatledger.sources.contract import SourceContext
+
+__all__ = ["Found", "read_accounts", "settle"]
+
+
+@dataclass(slots=True)
+class Found:
+    """Accounts and groups, and what of them could not be read."""
+
+    accounts: list[Account] = field(default_factory=list)
+    groups: list[Group] = field(default_factory=list)
+    not_seen: list[NotSeen] = field(default_factory=list)
+
+
+def read_accounts(context: SourceContext) -> Found:
+    """Read the accounts that `accounts` in the settings names.
+
+    ``machine`` (this machine's own), passwd files, CSV tables, an LDIF file or an LDAP directory; raises
+    `SourceError` where they cannot be read at all.
+    """
+    setting = context.settings.get("accounts", "machine")
+    if isinstance(setting, Mapping) and "people" in setting:
+        from neatledger.sources.csvaccounts import read_csv_accounts
+
+        return Found(*read_csv_accounts(context, setting))
+    if isinstance(setting, Mapping) and ("ldif" in setting or "ldap" in setting):
+        from neatledger.sources.ldapaccounts import read_ldap_accounts
+
+        return Found(*read_ldap_accounts(context, setting))
+    from neatledger.sources.passwdaccounts import read_passwd_accounts
+
+    return Found(*read_passwd_accounts(context))
+
+
+def settle(facts: Facts, found: Found, context: SourceContext) -> None:
+    """Apply the settings `service`, `privileges` and `enter` to what was found; names nobody has are noted."""
+    settings = context.settings
+    if "service" in settings:
+        allowed = _identifiers(settings["service"], "service", found)
+        holders = holders_of(found.accounts, found.groups)
+        found.accounts = [
+            dataclasses.replace(account, may_use=account.may_use and bool(allowed & {holder.user, *holder.groups}))
+            for account, holder in zip(found.accounts, holders, strict=True)
+        ]
+    privileges: dict[str, list[str]] = {}
+    for name, holders_named in (settings.get("privileges") or {}).items():
+        for ident in sorted(_identifiers(holders_named, f"privileges: {name}", found)):
+            privileges.setdefault(ident, []).append(name)
+    if privileges:
+        facts["privileges"] = privileges
+    if "enter" in settings:
+        facts["asks_enter"] = int(settings["enter"] == "asked")
+
+
+def _identifiers(names: Iterable[str], where: str, found: Found) -> set[str]:
+    by_name: dict[str, set[str]] = {}
+    for one in found.accounts:
+        by_name.setdefault(one.login, set()).add(one.ident)
+        by_name.setdefault(one.ident, set()).add(one.ident)
+    for group in found.groups:
+        by_name.setdefault(group.name, set()).add(group.ident)
+        by_name.setdefault(group.ident, set()).add(group.ident)
+    idents: set[str] = set()
+    for name in names:
+        if name not in by_name:
+            found.not_seen.append(NotSeen(b"/", f"{where} names {name!r}, which no account or group is called"))
+        idents |= by_name.get(name, set())
+    return idents

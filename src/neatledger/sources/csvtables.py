@@ -1,0 +1,90 @@
+"""Tables of a listing: CSV files with columns of ours, or of another export by a mapping in the plan."""
+
+from __future__ import annotations
+
+import csv
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from neatledger.core.columns import NotSeen
+from neatledger.errors import SourceError
+from neatledger.sources.contract import SourceContext
+
+__all__ = ["Cells", "read_table", "yes_or_no"]
+
+_DELIMITERS = ",;\t|"
+_YES, _NO = frozenset({"yes", "true", "1", "on"}), frozenset({"no", "false", "0", "off", ""})
+
+
+class Cells(dict[str, str]):
+    """One row by our columns' names; a column that the file lacks is empty."""
+
+    def __missing__(self, key: str) -> str:
+        return ""
+
+    def number(self, column: str, base: int = 10) -> int:
+        """Return a column as a number, 0 where it is empty; raises `ValueError`."""
+        text = self[column].strip()
+        try:
+            found = int(text or "0", base)
+        except ValueError:
+            raise ValueError(f"{column} is no number: {text[:40]!r}") from None
+        if not 0 <= found < 1 << 63:
+            raise ValueError(f"{column} is out of bounds: {text[:40]}")
+        return found
+
+
+def yes_or_no(text: str, column: str) -> bool:
+    """Return what a column says; raises `ValueError`."""
+    word = text.strip().casefold()
+    if word not in _YES | _NO:
+        raise ValueError(f"{column} says neither yes nor no: {text[:40]!r}")
+    return word in _YES
+
+
+def read_table(
+    context: SourceContext, table: str, name: str, needed: Sequence[str], not_seen: list[NotSeen]
+) -> Iterator[tuple[int, Cells]]:
+    """Yield the rows of one file with their line numbers; raises `SourceError`.
+
+    Arguments: the table's name in the plan's `columns`, which maps our columns to those of the file; the
+    file; the columns that must be there. Files may be parted by commas, semicolons, tabs or bars.
+    """
+    path = context.office_dir / name
+    names: Mapping[str, Any] = context.settings.get("columns", {}).get(table, {})
+    try:
+        with open(path, encoding="utf-8-sig", errors="surrogateescape", newline="") as lines:
+            head = lines.readline()
+            lines.seek(0)
+            delimiter = max(_DELIMITERS, key=head.count)
+            reader = csv.DictReader(lines, delimiter=delimiter)
+            there = {heading: heading for heading in reader.fieldnames or ()}
+            ours = {names.get(column, column): column for column in _all_columns(names, there)}
+            missing = [names.get(column, column) for column in needed if names.get(column, column) not in there]
+            if missing:
+                hint = f"columns: {{{table}: {{ours: theirs}}}} in the plan maps them; it has {', '.join(there)}"
+                raise SourceError(f"the file lacks the columns {', '.join(missing)}", str(path), hint)
+            for values in _rows(reader, path, not_seen):
+                cells = Cells(
+                    {ours[key]: value for key, value in values.items() if key in ours and value is not None}
+                )
+                yield reader.line_num, cells
+    except OSError as error:
+        raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
+
+
+def _rows(reader: csv.DictReader[str], path: Path, not_seen: list[NotSeen]) -> Iterator[dict[str, str]]:
+    while True:
+        try:
+            yield next(reader)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            not_seen.append(NotSeen(os.fsencode(f"{path}:{reader.line_num}"), f"a row that cannot be read: {error}"))
+
+
+def _all_columns(names: Mapping[str, Any], there: Mapping[str, str]) -> list[str]:
+    taken = set(names.values())
+    return [*names, *(heading for heading in there if heading not in taken and heading not in names)]

@@ -1,0 +1,112 @@
+"""People and groups of a directory: live over LDAP (RFC 4511 to 4519), or from its LDIF export.
+
+A live directory is read in pages (RFC 2696) over TLS (LDAPS or StartTLS, RFC 4513); without it only where the
+plan says so, since names and a password would pass in the clear.
+"""
+
+from __future__ import annotations
+
+import os
+import ssl
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from neatledger.core.accounts import Account, Group
+from neatledger.core.columns import NotSeen
+from neatledger.errors import SourceError
+from neatledger.formats.directory import Entry, accounts_of
+from neatledger.formats.ldif import parse_ldif
+from neatledger.sources.contract import SourceContext
+
+__all__ = ["read_ldap_accounts"]
+
+_FILTER = (
+    "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
+    "(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=group))"
+)
+_WANTED = [
+    "objectClass", "uid", "sAMAccountName", "cn", "displayName", "gecos", "mail", "homeDirectory", "loginShell",
+    "uidNumber", "gidNumber", "objectSid", "sambaSID", "primaryGroupID", "member", "uniqueMember", "memberUid",
+    "userAccountControl", "nsAccountLock", "loginDisabled", "pwdAccountLockedTime", "sambaAcctFlags", "shadowExpire",
+    "accountExpires", "lastLogonTimestamp", "lastLogon", "authTimestamp", "pwdLastSuccess",
+]  # fmt: skip
+
+
+def read_ldap_accounts(
+    context: SourceContext, setting: Mapping[str, Any]
+) -> tuple[list[Account], list[Group], list[NotSeen]]:
+    """Read the directory of ``ldif`` or ``ldap`` in the settings; raises `SourceError`."""
+    not_seen: list[NotSeen] = []
+    if "ldif" in setting:
+        path = context.office_dir / setting["ldif"]
+        try:
+            text = Path(path).read_text("utf-8-sig", "surrogateescape")
+        except OSError as error:
+            raise SourceError(f"cannot read the directory's export: {error.strerror}", str(path)) from None
+        entries, faults = parse_ldif(text, str(path))
+        not_seen = [
+            NotSeen(os.fsencode(fault.where), f"found {fault.found}; expected {fault.expected}") for fault in faults
+        ]
+    else:
+        entries = _read_live(context, setting["ldap"])
+    default = "sid" if context.settings["source"] == "smb" or context.settings.get("lists") == "nt" else "number"
+    by_sid = str(setting.get("ids", default)) == "sid"
+    accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
+    return accounts, groups, not_seen
+
+
+def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry]:
+    import ldap3
+    from ldap3.core.exceptions import LDAPException
+
+    url = urlsplit(str(setting["url"]))
+    where, timeout = str(setting["url"]), float(setting.get("timeout", 30))
+    if url.scheme not in ("ldap", "ldaps") or not url.hostname:
+        raise SourceError("not the address of a directory", where, "write it as ldaps://host or ldap://host:389")
+    is_plain = bool(setting.get("allow-plain", False))
+    tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
+    server = ldap3.Server(
+        url.hostname, url.port, use_ssl=url.scheme == "ldaps", tls=tls, get_info=ldap3.NONE, connect_timeout=timeout
+    )
+    user = str(setting.get("user", ""))
+    words: dict[str, Any] = {"receive_timeout": timeout, "raise_exceptions": True, "read_only": True}
+    if user:
+        found = context.credentials(user, url.hostname)
+        words |= {"user": found.user, "password": found.password, "authentication": ldap3.SIMPLE}
+    try:
+        connection = ldap3.Connection(server, auto_bind=False, **words)
+        connection.open()
+        if url.scheme == "ldap" and not is_plain:
+            connection.start_tls()
+        connection.bind()
+        try:
+            return _search(context, connection, setting)
+        finally:
+            connection.unbind()
+    except (LDAPException, OSError, ssl.SSLError) as error:
+        told = str(error).splitlines()[0] if str(error) else type(error).__name__
+        hint = "see url, user and base in the plan; allow-plain: true does without TLS"
+        raise SourceError(f"cannot read the directory: {told}", where, hint) from None
+
+
+def _file(context: SourceContext, name: str | None) -> str | None:
+    return str(context.office_dir / name) if name else None
+
+
+def _search(context: SourceContext, connection: Any, setting: Mapping[str, Any]) -> list[Entry]:
+    entries = []
+    found = connection.extend.standard.paged_search(
+        str(setting["base"]),
+        str(setting.get("filter", _FILTER)),
+        attributes=_WANTED,
+        paged_size=int(setting.get("page", 500)),
+        generator=True,
+    )
+    for row in found:
+        if row.get("type") == "searchResEntry":
+            values = {key.lower().partition(";")[0]: list(each) for key, each in row["raw_attributes"].items()}
+            entries.append(Entry(row["dn"], values))
+            context.progress(1)
+    return entries

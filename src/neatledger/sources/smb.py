@@ -1,0 +1,194 @@
+"""A live SMB 3 server: its shares with their permissions, all below them, and who its identifiers are.
+
+The system's root holds the shares: ``loft:/Records`` is the share Records. What the server refuses, or did not
+tell before it went away, is noted as not seen; a system that cannot be reached at all is an error.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+
+from neatledger.core.columns import NotSeen, SeenState
+from neatledger.core.descriptors import unpack_descriptor
+from neatledger.core.lists.nt import NtModel, pack_body
+from neatledger.core.shares import Share
+from neatledger.core.survey import Facts, Survey
+from neatledger.errors import FormatError, SourceError
+from neatledger.sources.accounts import Found, read_accounts, settle
+from neatledger.sources.assemble import make_survey
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.rows import Path, Row, RowTree, server_root
+from neatledger.sources.smbnames import read_directory, read_names, read_shares
+from neatledger.sources.smbsession import Entry, Lost, Refused, SmbSession, SmbTree, Terms
+
+__all__ = ["read"]
+
+_UNREAD = NtModel.unread
+
+
+def read(context: SourceContext) -> Survey:
+    """Read a server; settings: host, port, user, shares, timeout, accounts, allow-guest, allow-unsigned."""
+    settings = context.settings
+    terms = Terms(
+        str(settings["host"]),
+        int(settings.get("port", 445)),
+        float(settings.get("timeout", 30)),
+        bool(settings.get("allow-guest", False)),
+        bool(settings.get("allow-unsigned", False)),
+    )
+    user = str(settings.get("user", ""))
+    with SmbSession(terms, context.credentials(user, terms.host)) as session:
+        reading = _Reading(session, context.progress)
+        reading.read_shares(settings.get("shares"))
+        found = _accounts(context, session, reading)
+    tree = reading.tree.assemble()
+    facts: Facts = {
+        "entries": len(reading.tree.rows),
+        "read_only": 0,
+        "encrypted": int(session.is_encrypted),
+        "shares": [share.to_facts() for share in reading.shares],
+        **reading.pool,
+    }
+    settle(facts, found, context)
+    return make_survey(context.system, "smb", tree, (found.accounts, found.groups, found.not_seen), facts, "nt")
+
+
+def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) -> Found:
+    """Return accounts from where the plan says, else from the server, and names for what is left."""
+    if "accounts" in context.settings:
+        found = read_accounts(context)
+    else:
+        found = Found()
+        try:
+            told = read_directory(session)
+            found = Found(told.accounts, told.groups, [NotSeen(b"/", why) for why in told.refused])
+        except (Lost, Refused) as error:
+            found.not_seen.append(NotSeen(b"/", f"the server tells nothing of its users and groups: {error}"))
+    known = {account.ident for account in found.accounts} | {group.ident for group in found.groups}
+    try:
+        accounts, groups = read_names(session, reading.idents - known)
+        found.accounts += accounts
+        found.groups += groups
+    except (Lost, Refused) as error:
+        found.not_seen.append(NotSeen(b"/", f"the server tells no names of identifiers: {error}"))
+    return found
+
+
+class _Reading:
+    """What was read of a server so far."""
+
+    def __init__(self, session: SmbSession, progress: Callable[[int], None]) -> None:
+        self.session = session
+        self.tree = RowTree()
+        self.shares: list[Share] = []
+        self.idents: set[str] = set()
+        self.pool: Facts = {"pool_bytes": None, "pool_free_bytes": None}
+        self._progress = progress
+        self._lost = ""
+
+    def read_shares(self, wanted: list[str] | None) -> None:
+        """Read the shares that are wanted, or all that the server lists."""
+        self.tree.add(server_root())
+        try:
+            told = {share.name: share.permission for share in read_shares(self.session)}
+        except (Lost, Refused) as error:
+            told = {}
+            if not wanted:
+                raise SourceError(
+                    f"the server does not list its shares: {error}",
+                    self.session.terms.host,
+                    "name them in the plan: shares: [Records, …]",
+                ) from None
+        for name in wanted or sorted(told):
+            path = (os.fsencode(name),)
+            permission = told.get(name)
+            body = _UNREAD
+            if permission is None:
+                self.tree.miss(path, "the server does not tell this share's permission")
+            else:
+                body = self._body(permission, path)[1]
+            self.shares.append(Share(name, b"/" + path[0], body))
+            self._read_share(name, path)
+
+    def _read_share(self, name: str, path: Path) -> None:
+        try:
+            tree = self.session.tree(name)
+            total, free = tree.space()
+            # Shares of one volume tell the same figures; of several the largest stands for the system.
+            if total > int(self.pool["pool_bytes"] or 0):
+                self.pool = {"pool_bytes": total, "pool_free_bytes": free}
+        except Refused as error:
+            self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
+            self.tree.miss(path, f"no connection to the share: {error}")
+            return
+        except Lost as error:
+            self._lose(path, error)
+            self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
+            return
+        owner, body, state = self._look(tree, "", path)
+        waiting = [(path, "", owner, body, state, 0, 0)]
+        while waiting:
+            path, below, owner, body, state, changed, identity = waiting.pop()
+            inside, seen = self._list(tree, below, path)
+            state = state if state is SeenState.LIST_UNKNOWN else seen
+            self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state))
+            for entry in inside:
+                where = (*path, os.fsencode(entry.name))
+                inner = f"{below}\\{entry.name}" if below else entry.name
+                owner, body, state = self._look(tree, inner, where)
+                if entry.is_folder:
+                    waiting.append((where, inner, owner, body, state, entry.changed, entry.identity))
+                else:
+                    self._add_file(where, owner, body, entry)
+
+    def _add_file(self, path: Path, owner: str, body: bytes, entry: Entry) -> None:
+        kind = "link" if entry.is_link else "file"
+        figures = (entry.size, entry.occupied, entry.changed, entry.identity)
+        self.tree.add(Row(path, kind, owner, body, None, *figures))
+
+    def _list(self, tree: SmbTree, below: str, path: Path) -> tuple[list[Entry], SeenState]:
+        if self._lost:
+            self.tree.miss(path, self._lost)
+            return [], SeenState.NOT_OPENED
+        found: list[Entry] = []
+        try:
+            for entry in tree.listing(below):
+                found.append(entry)
+            self._progress(len(found))
+        except Refused as error:
+            self.tree.miss(path, f"refused to be listed: {error}")
+            return found, SeenState.NOT_OPENED
+        except Lost as error:
+            self._lose(path, error)
+            return found, SeenState.NOT_OPENED
+        return found, SeenState.WHOLE
+
+    def _look(self, tree: SmbTree, below: str, path: Path) -> tuple[str, bytes, SeenState]:
+        """Return an item's owner and list; what could not be read is noted."""
+        if self._lost:
+            self.tree.miss(path, self._lost)
+            return "", _UNREAD, SeenState.LIST_UNKNOWN
+        try:
+            owner, body = self._body(tree.descriptor(below), path)
+        except Refused as error:
+            self.tree.miss(path, f"refused to show its list: {error}")
+            return "", _UNREAD, SeenState.LIST_UNKNOWN
+        except Lost as error:
+            self._lose(path, error)
+            return "", _UNREAD, SeenState.LIST_UNKNOWN
+        return owner, body, SeenState.LIST_UNKNOWN if body == _UNREAD else SeenState.WHOLE
+
+    def _body(self, data: bytes, path: Path) -> tuple[str, bytes]:
+        try:
+            descriptor = unpack_descriptor(data)
+        except FormatError as error:
+            self.tree.miss(path, f"a descriptor that cannot be read: {error}")
+            return "", _UNREAD
+        self.idents.update(ace.sid for acl in (descriptor.dacl,) if acl for ace in acl.aces if ace.sid)
+        self.idents.update(sid for sid in (descriptor.owner, descriptor.group) if sid)
+        return descriptor.owner, pack_body(descriptor)
+
+    def _lose(self, path: Path, error: Lost) -> None:
+        self._lost = f"the server went away: {error}"
+        self.tree.miss(path, self._lost)

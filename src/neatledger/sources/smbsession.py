@@ -1,0 +1,316 @@
+"""One signed connection to an SMB 3 server: trees, folders, descriptors, space.
+
+Source: MS-SMB2, MS-FSCC. Signing is always asked for and encryption used where the server offers it; a guest
+session, or one that can do neither, is refused unless the settings allow it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import struct
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from smbprotocol.connection import Connection, Dialects
+from smbprotocol.exceptions import SMBException, SMBResponseException
+from smbprotocol.file_info import FileInformationClass, InfoType
+from smbprotocol.header import NtStatus
+from smbprotocol.open import (
+    CreateDisposition,
+    CreateOptions,
+    FileAttributes,
+    ImpersonationLevel,
+    Open,
+    QueryDirectoryFlags,
+    ShareAccess,
+    SMB2CloseRequest,
+    SMB2CreateRequest,
+    SMB2QueryInfoRequest,
+    SMB2QueryInfoResponse,
+)
+from smbprotocol.session import Session
+from smbprotocol.tree import TreeConnect
+
+from neatledger.core.credentials import Credentials
+from neatledger.errors import SourceError
+
+__all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "Terms"]
+
+_SHARES_ALL = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
+_LIST, _ATTRIBUTES, _READ_CONTROL, _SYNCHRONIZE = 0x1, 0x80, 0x20000, 0x100000
+_OWNER_GROUP_DACL = 0x7
+_DESCRIPTOR_ROOM = (65536, 262144)
+_FULL_SIZE = 7  # FileFsFullSizeInformation, MS-FSCC 2.5.4
+_EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
+_DIRECTORY, _REPARSE = 0x10, 0x400
+
+
+class Refused(Exception):
+    """The server refuses one item; the rest can still be asked for."""
+
+
+class Lost(Exception):
+    """The server cannot be reached any more."""
+
+
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """How to connect: host, port, seconds to wait for an answer, and what weaker ways are allowed."""
+
+    host: str
+    port: int = 445
+    timeout: float = 30.0
+    allows_guest: bool = False
+    allows_unsigned: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One row of a folder: name, whether it is a folder or a link, sizes (bytes), time (s), identity."""
+
+    name: str
+    is_folder: bool
+    is_link: bool
+    size: int
+    occupied: int
+    changed: int
+    identity: int
+
+
+def _told(error: BaseException) -> str:
+    if isinstance(error, SMBResponseException):
+        return str(error.message if hasattr(error, "message") else error).split(":")[-1].strip() or hex(error.status)
+    return str(error).splitlines()[0] if str(error) else type(error).__name__
+
+
+class SmbSession:
+    """A session of one account; use as a context."""
+
+    def __init__(self, terms: Terms, credentials: Credentials) -> None:
+        self.terms = terms
+        self._connection = Connection(uuid.uuid4(), terms.host, terms.port, require_signing=not terms.allows_unsigned)
+        # How long to wait for the server in the middle of an answer, in seconds.
+        self._connection._receive_timeout = int(max(1, terms.timeout))
+        where = f"{terms.host}:{terms.port}"
+        try:
+            self._connection.connect(timeout=terms.timeout)
+            if self._connection.dialect < Dialects.SMB_3_0_0 and not terms.allows_unsigned:
+                raise SourceError(
+                    "the server offers no SMB 3", where, "allow-unsigned: true in the plan would accept it"
+                )
+            encrypts = bool(self._connection.supports_encryption)
+            self._session = Session(
+                self._connection, credentials.user, credentials.password, require_encryption=encrypts
+            )
+            self._connect_session(encrypts)
+        except SourceError:
+            self._connection.disconnect(True)
+            raise
+        except (SMBException, OSError, ValueError, TimeoutError) as error:
+            self._end_quietly()
+            raise SourceError(
+                f"cannot sign in as {credentials.user}: {_told(error)}",
+                where,
+                "see host, port and user in the plan, and the password in the environment or keyring",
+            ) from None
+
+    def _connect_session(self, encrypts: bool) -> None:
+        try:
+            self._session.connect()
+        except SMBException as error:
+            if "guest" in str(error).lower() and not self.terms.allows_guest:
+                raise SourceError(
+                    "the server took us for a guest, so nothing it says could be trusted",
+                    f"{self.terms.host}:{self.terms.port}",
+                    "see user and password; allow-guest: true in the plan would accept it",
+                ) from None
+            if not self.terms.allows_guest or "guest" not in str(error).lower():
+                raise
+            self._session.require_encryption = False
+            self._session.signing_required = False
+            self._session.connect()
+
+    def __enter__(self) -> SmbSession:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._end_quietly()
+
+    def _end_quietly(self) -> None:
+        with contextlib.suppress(SMBException, OSError, ValueError, AttributeError):
+            self._connection.disconnect(True, timeout=5)
+
+    @property
+    def is_encrypted(self) -> bool:
+        """Tell whether what goes over the network is encrypted."""
+        return bool(self._session.encrypt_data)
+
+    def tree(self, share: str) -> SmbTree:
+        """Connect to a share; raises `Refused` or `Lost`."""
+        tree = TreeConnect(self._session, rf"\\{self.terms.host}\{share}")
+        try:
+            tree.connect(require_secure_negotiate=not self.terms.allows_unsigned)
+        except SMBResponseException as error:
+            raise Refused(_told(error)) from None
+        except (SMBException, OSError) as error:
+            raise Lost(_told(error)) from None
+        return SmbTree(self._connection, self._session, tree, self.terms.timeout)
+
+    def pipe(self, name: str) -> SmbPipe:
+        """Open a named pipe for remote procedure calls; raises `Refused` or `Lost`."""
+        return SmbPipe(self.tree("IPC$"), name)
+
+
+class SmbTree:
+    """One share of a session; paths are parted by backslashes, empty for its root."""
+
+    def __init__(self, connection: Connection, session: Session, tree: TreeConnect, timeout: float) -> None:
+        self._connection, self._session, self._tree, self._timeout = connection, session, tree, timeout
+
+    def _ask(self, path: str, access: int, query: SMB2QueryInfoRequest) -> bytes:
+        """Open an item, ask one thing of it, and close it, in one message."""
+        create = SMB2CreateRequest()
+        create["impersonation_level"] = ImpersonationLevel.Impersonation
+        create["desired_access"] = access
+        create["file_attributes"] = FileAttributes.FILE_ATTRIBUTE_NORMAL
+        create["share_access"] = _SHARES_ALL
+        create["create_disposition"] = CreateDisposition.FILE_OPEN
+        create["create_options"] = CreateOptions.FILE_OPEN_REPARSE_POINT | CreateOptions.FILE_OPEN_FOR_BACKUP_INTENT
+        create["buffer_path"] = path.encode("utf-16-le", "surrogatepass") or b"\0\0"
+        query["file_id"] = b"\xff" * 16
+        close = SMB2CloseRequest()
+        close["file_id"] = b"\xff" * 16
+        try:
+            sent = self._connection.send_compound(
+                [create, query, close], self._session.session_id, self._tree.tree_connect_id, related=True
+            )
+            answers: list[Any] = []
+            failed: SMBResponseException | None = None
+            for request in sent:
+                try:
+                    answers.append(self._connection.receive(request, timeout=self._timeout))
+                except SMBResponseException as error:
+                    failed = failed or error
+            if failed is not None:
+                raise failed
+        except SMBResponseException as error:
+            if error.status in (NtStatus.STATUS_NETWORK_NAME_DELETED, NtStatus.STATUS_USER_SESSION_DELETED):
+                raise Lost(_told(error)) from None
+            raise Refused(_told(error)) from error
+        except (SMBException, OSError) as error:
+            raise Lost(_told(error)) from None
+        found = SMB2QueryInfoResponse()
+        found.unpack(answers[1]["data"].get_value())
+        data: bytes = found["buffer"].get_value()
+        return data
+
+    def descriptor(self, path: str) -> bytes:
+        """Return an item's security descriptor: owner, group and DACL, self-relative; raises `Refused` or `Lost`."""
+        for room in _DESCRIPTOR_ROOM:
+            query = SMB2QueryInfoRequest()
+            query["info_type"] = InfoType.SMB2_0_INFO_SECURITY
+            query["additional_information"] = _OWNER_GROUP_DACL
+            query["output_buffer_length"] = room
+            try:
+                return self._ask(path, _READ_CONTROL, query)
+            except Refused as error:
+                cause = error.__cause__
+                too_small = (
+                    isinstance(cause, SMBResponseException) and cause.status == NtStatus.STATUS_BUFFER_TOO_SMALL
+                )
+                if not too_small or room == _DESCRIPTOR_ROOM[-1]:
+                    raise
+        raise AssertionError("one of the sizes returns or raises")
+
+    def space(self) -> tuple[int, int]:
+        """Return the total and the free bytes of the share's volume; raises `Refused` or `Lost`."""
+        query = SMB2QueryInfoRequest()
+        query["info_type"] = InfoType.SMB2_0_INFO_FILESYSTEM
+        query["file_info_class"] = _FULL_SIZE
+        query["output_buffer_length"] = 64
+        total, free, _, sectors, size = struct.unpack("<QQQII", self._ask("", _ATTRIBUTES, query)[:32])
+        return total * sectors * size, free * sectors * size
+
+    def listing(self, path: str) -> Iterator[Entry]:
+        """Yield what is in a folder, in the server's order; raises `Refused` or `Lost`."""
+        folder = Open(self._tree, path)
+        try:
+            folder.create(
+                ImpersonationLevel.Impersonation,
+                _LIST | _ATTRIBUTES | _SYNCHRONIZE,
+                FileAttributes.FILE_ATTRIBUTE_DIRECTORY,
+                _SHARES_ALL,
+                CreateDisposition.FILE_OPEN,
+                CreateOptions.FILE_DIRECTORY_FILE | CreateOptions.FILE_OPEN_FOR_BACKUP_INTENT,
+            )
+            try:
+                yield from self._rows(folder)
+            finally:
+                folder.close(False)
+        except SMBResponseException as error:
+            raise Refused(_told(error)) from None
+        except (SMBException, OSError) as error:
+            raise Lost(_told(error)) from None
+
+    @staticmethod
+    def _rows(folder: Open) -> Iterator[Entry]:
+        flags = QueryDirectoryFlags.SMB2_RESTART_SCANS
+        while True:
+            try:
+                found = folder.query_directory("*", FileInformationClass.FILE_ID_FULL_DIRECTORY_INFORMATION, flags)
+            except SMBResponseException as error:
+                if error.status == NtStatus.STATUS_NO_MORE_FILES:
+                    return
+                raise
+            flags = 0
+            for row in found:
+                name = row["file_name"].get_value().decode("utf-16-le", "surrogatepass")
+                if name in (".", ".."):
+                    continue
+                marks = row["file_attributes"].get_value()
+                ticks = row["last_write_time"].get_value()
+                seconds = ticks if isinstance(ticks, int) else int(ticks.timestamp() * 10_000_000) + _EPOCH
+                yield Entry(
+                    name,
+                    bool(marks & _DIRECTORY) and not marks & _REPARSE,
+                    bool(marks & _REPARSE),
+                    row["end_of_file"].get_value(),
+                    row["allocation_size"].get_value(),
+                    (seconds - _EPOCH) // 10_000_000,
+                    row["file_id"].get_value(),
+                )
+
+
+class SmbPipe:
+    """A named pipe, as a library for remote procedure calls wants its transport."""
+
+    def __init__(self, tree: SmbTree, name: str) -> None:
+        self._open = Open(tree._tree, name)
+        try:
+            self._open.create(
+                ImpersonationLevel.Impersonation,
+                0x0012019F,  # read and write data and attributes
+                FileAttributes.FILE_ATTRIBUTE_NORMAL,
+                ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE,
+                CreateDisposition.FILE_OPEN,
+                CreateOptions.FILE_NON_DIRECTORY_FILE,
+            )
+        except SMBResponseException as error:
+            raise Refused(_told(error)) from None
+        except (SMBException, OSError) as error:
+            raise Lost(_told(error)) from None
+
+    def send(self, data: bytes, forceWriteAndx: int = 0, forceRecv: int = 0) -> None:
+        """Write one fragment; the words are those the library calls with."""
+        self._open.write(data, 0)
+
+    def recv(self, forceRecv: int = 0, count: int = 0) -> bytes:
+        """Read what has come."""
+        data: bytes = self._open.read(0, 65536)
+        return data
+
+    def close(self) -> None:
+        """Close the pipe."""
+        self._open.close(False)
