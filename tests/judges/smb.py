@@ -1,0 +1,128 @@
+"""A real SMB server as judge: random descriptors on its items, and what it grants each user, asked bit by bit."""
+
+from __future__ import annotations
+
+import random
+import struct
+import uuid
+from pathlib import Path
+
+from smbprotocol.connection import Connection
+from smbprotocol.exceptions import AccessDenied, SMBResponseException
+from smbprotocol.file_info import FileAttributes, InfoType
+from smbprotocol.open import (
+    CreateDisposition,
+    CreateOptions,
+    ImpersonationLevel,
+    Open,
+    ShareAccess,
+    SMB2SetInfoRequest,
+)
+from smbprotocol.session import Session
+from smbprotocol.tree import TreeConnect
+
+from neatledger.core.descriptors import Ace, Acl, Descriptor, pack_descriptor
+from neatledger.demo.smbserver import SmbAccount, SmbGroup, SmbServer, SmbShare
+
+BASE = "S-1-5-21-7101-7102-7103"
+USERS = {"ada": 5001, "bo": 5002, "cy": 5003, "dot": 5004}
+GROUPS = {"vets": (5501, ["ada", "cy"]), "nurses": (5502, ["bo", "cy"])}
+SIDS = [f"{BASE}-{rid}" for rid in (*USERS.values(), 5501, 5502)]
+ANYONE = ["S-1-1-0", "S-1-5-11", "S-1-5-2", "S-1-3-0", "S-1-3-1", "S-1-3-4", "S-1-5-32-544", "S-1-5-18"]
+BITS = {"list": 0x1, "add": 0x2, "enter": 0x20, "delete": 0x10000, "manage": 0x40000}
+BUILDING = "building"  # a share above the others, through which everything is made
+_MASKS = [0x1, 0x2, 0x20, 0x40, 0x10000, 0x40000, 0x1200A9, 0x1301BF, 0x1F01FF, 1 << 28, 1 << 29, 1 << 30, 1 << 31]
+
+
+def server(folder: Path, permissions: dict[str, str]) -> SmbServer:
+    """Return a server with the users and groups here, and shares with these permissions."""
+    shares = []
+    for name, permission in permissions.items():
+        path = folder / "data" / name
+        path.mkdir(parents=True)
+        path.chmod(0o777)
+        shares.append(SmbShare(name, path, permission))
+    shares.append(SmbShare(BUILDING, folder / "data"))
+    folder.chmod(0o755)
+    (folder / "data").chmod(0o755)
+    accounts = [SmbAccount(login, 52000 + rid, rid, login.title()) for login, rid in USERS.items()]
+    groups = [SmbGroup(name, 53000 + rid, rid, members) for name, (rid, members) in GROUPS.items()]
+    return SmbServer(folder / "server", BASE, accounts, groups, shares)
+
+
+class Client:
+    """One user's session."""
+
+    def __init__(self, running: SmbServer, user: str) -> None:
+        self.connection = Connection(uuid.uuid4(), "127.0.0.1", running.port)
+        self.connection.connect(timeout=20)
+        self.session = Session(self.connection, user, running.password, require_encryption=False)
+        self.session.connect()
+        self.trees: dict[str, TreeConnect | None] = {}
+
+    def tree(self, share: str) -> TreeConnect | None:
+        if share not in self.trees:
+            tree = TreeConnect(self.session, rf"\\127.0.0.1\{share}")
+            try:
+                tree.connect()
+                self.trees[share] = tree
+            except SMBResponseException:
+                self.trees[share] = None
+        return self.trees[share]
+
+    def open(self, share: str, path: str, access: int, *, make: str = "") -> Open | None:
+        """Open an item for exactly these rights, or make a folder or a file; None where it is refused."""
+        tree = self.tree(share)
+        if tree is None:
+            return None
+        found = Open(tree, path)
+        kind = {"folder": CreateOptions.FILE_DIRECTORY_FILE, "file": CreateOptions.FILE_NON_DIRECTORY_FILE}.get(make, 0)
+        everyone = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
+        how = CreateDisposition.FILE_CREATE if make else CreateDisposition.FILE_OPEN
+        try:
+            found.create(
+                ImpersonationLevel.Impersonation, access, FileAttributes.FILE_ATTRIBUTE_NORMAL, everyone, how, kind
+            )
+        except AccessDenied:
+            return None
+        return found
+
+    def has(self, share: str, path: str, bit: int) -> bool:
+        found = self.open(share, path, bit)
+        if found is not None:
+            found.close(False)
+        return found is not None
+
+    def set_descriptor(self, share: str, path: str, descriptor: Descriptor) -> None:
+        found = self.open(share, path, 0x000C0000)
+        assert found is not None
+        request = SMB2SetInfoRequest()
+        request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
+        request["additional_information"] = 0x5
+        request["file_id"] = found.file_id
+        request["buffer"] = pack_descriptor(descriptor)
+        sent = self.connection.send(request, self.session.session_id, found.tree_connect.tree_connect_id)
+        self.connection.receive(sent)
+        found.close(False)
+
+    def close(self) -> None:
+        self.connection.disconnect(True)
+
+
+def random_descriptor(rng: random.Random, *, passes_on: bool = False) -> Descriptor:
+    """Return a random descriptor: any order of entries, any flags, now and then a null or an empty list."""
+    aces = []
+    for _ in range(rng.choice([0, 1, 2, 3, 4, 6])):
+        mask = 0
+        for _ in range(rng.randint(1, 3)):
+            mask |= rng.choice(_MASKS)
+        flags = rng.choice([0, 0, 3, 1, 2, 9, 10, 11, 7]) if not passes_on else rng.choice([3, 3, 1, 2, 9, 10, 11, 7, 5, 6])
+        kind = rng.choice([0, 0, 0, 1])
+        guid = struct.pack("<I", 0)
+        if rng.random() < 0.03:
+            aces.append(Ace(5, flags, mask, rng.choice(SIDS), guid))
+        else:
+            aces.append(Ace(kind, flags, mask, rng.choice(SIDS * 2 + ANYONE)))
+    dacl = None if rng.random() < 0.04 else Acl(tuple(aces), 4 if any(ace.type == 5 for ace in aces) else 2)
+    control = 0x8004 | (0x1000 if rng.random() < 0.3 else 0)
+    return Descriptor(rng.choice(SIDS), "", dacl, None, control)
