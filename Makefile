@@ -1,7 +1,7 @@
 PYTHON ?= python3
 VENV := .venv
 DEMO := demo-office
-JUDGES := acl attr coreutils mount procps util-linux
+JUDGES := acl attr coreutils ldap-utils libnss-wrapper mount procps samba samba-vfs-modules slapd util-linux
 
 .PHONY: demo test judges clean
 
@@ -23,7 +23,7 @@ judges:
 	@for package in $(JUDGES); do \
 	  dpkg -s $$package >/dev/null 2>&1 || missing="$$missing $$package"; done; \
 	if [ -n "$$missing" ]; then \
-	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && apt-get install -y -qq $$missing >/dev/null; \
+	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	  else echo "not installed (needs root):$$missing"; fi; fi
 
 test: $(VENV)/.tested judges

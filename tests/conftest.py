@@ -12,6 +12,9 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from judges import ldap
+from neatledger.demo import smbserver
+
 # Machines differ in speed; and a run of the same commit must always end the same way in CI.
 settings.register_profile("here", deadline=None)
 settings.register_profile("ci", deadline=None, derandomize=True)
@@ -26,6 +29,8 @@ def _judges() -> dict[str, bool]:
         "kernel as root": os.geteuid() == 0,
         "getfacl": shutil.which("getfacl") is not None,
         "du": shutil.which("du") is not None,
+        "SMB server": not smbserver.missing(),
+        "directory server": ldap.is_there(),
     }
 
 

@@ -62,20 +62,20 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
     from ldap3.core.exceptions import LDAPException
 
     url = urlsplit(str(setting["url"]))
-    where, timeout = str(setting["url"]), float(setting.get("timeout", 30))
+    where, timeout = str(setting["url"]), max(1, int(setting.get("timeout", 30)))
     if url.scheme not in ("ldap", "ldaps") or not url.hostname:
         raise SourceError("not the address of a directory", where, "write it as ldaps://host or ldap://host:389")
     is_plain = bool(setting.get("allow-plain", False))
-    tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
-    server = ldap3.Server(
-        url.hostname, url.port, use_ssl=url.scheme == "ldaps", tls=tls, get_info=ldap3.NONE, connect_timeout=timeout
-    )
     user = str(setting.get("user", ""))
     words: dict[str, Any] = {"receive_timeout": timeout, "raise_exceptions": True, "read_only": True}
     if user:
         found = context.credentials(user, url.hostname)
         words |= {"user": found.user, "password": found.password, "authentication": ldap3.SIMPLE}
     try:
+        tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
+        server = ldap3.Server(
+            url.hostname, url.port, use_ssl=url.scheme == "ldaps", tls=tls, get_info=ldap3.NONE, connect_timeout=timeout
+        )
         connection = ldap3.Connection(server, auto_bind=False, **words)
         connection.open()
         if url.scheme == "ldap" and not is_plain:
@@ -92,7 +92,12 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
 
 
 def _file(context: SourceContext, name: str | None) -> str | None:
-    return str(context.office_dir / name) if name else None
+    if not name:
+        return None
+    path = context.office_dir / name
+    if not path.is_file():
+        raise SourceError("there is no file of authorities to trust", str(path), "see ca in the plan")
+    return str(path)
 
 
 def _search(context: SourceContext, connection: Any, setting: Mapping[str, Any]) -> list[Entry]:

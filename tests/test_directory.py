@@ -1,0 +1,84 @@
+"""People and groups: a real directory read over LDAP and its LDIF export say the same; CSV tables; malformed input."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import random
+from datetime import date
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from judges import ldap
+from neatledger.formats.directory import accounts_of, normal_name
+from neatledger.formats.ldif import parse_ldif
+
+
+def plan(folder: Path, **systems: object) -> Path:
+    (folder / "office.yaml").write_text(json.dumps({"office": "X", "systems": systems}))
+    return folder
+
+
+def rows_of(run, where: Path, system: str, *words: str) -> list[dict[str, str]]:
+    rows = csv.DictReader(io.StringIO(run(*words, "--office", where, "--format", "csv").stdout))
+    return [{key: value.replace(f"{system}:", "") for key, value in row.items() if key != "system"} for row in rows]
+
+
+@pytest.mark.judge
+def test_a_live_directory_and_its_export_are_the_same(run, tmp_path, monkeypatch) -> None:
+    text, direct = ldap.random_ldif(random.Random(7), 2500, 90)
+    home = tmp_path / "ldap"
+    home.mkdir()
+    with ldap.running(home, text) as url:
+        live = {"url": url, "base": ldap.BASE, "user": ldap.ADMIN, "page": 50, "ca": str(home / "cert.pem")}
+        (tmp_path / "a").mkdir()
+        where = plan(tmp_path / "a", live={"source": "directory", "accounts": {"ldap": live}})
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
+        done = run("gather", "--office", where)
+        assert ldap.PASSWORD not in done.stdout + done.stderr and "all was seen" in done.stdout
+        plan(where, live={"source": "directory", "accounts": {"ldap": live | {"ca": "missing.pem"}}})
+        assert "missing.pem" in run("gather", "--office", where, status=2).stderr
+        plan(where, live={"source": "directory", "accounts": {"ldap": live | {"allow-plain": True}}})
+        assert "confidential" in run("gather", "--office", where, status=2).stderr.lower()
+        plan(where, live={"source": "directory", "accounts": {"ldap": live}})
+    refused = run("gather", "--office", where, status=2).stderr
+    assert url in refused and refused.count("\n") == 1
+    (tmp_path / "b").mkdir()
+    (tmp_path / "b" / "people.ldif").write_text(ldap.export(home))
+    other = plan(tmp_path / "b", file={"source": "directory", "accounts": {"ldif": "people.ldif"}})
+    run("gather", "--office", other)
+    for words in (("people", "--services"), ("groups", "--all")):
+        assert rows_of(run, where, "live", *words) == rows_of(run, other, "file", *words)
+    people = rows_of(run, where, "live", "people", "--services")
+    assert len(people) == 2500 and {"open", "expired"} == {row["state"] for row in people}
+    accounts, groups = accounts_of(parse_ldif(text, "x")[0], date(2026, 11, 23), by_sid=False)
+    assert {group.name: set(group.members) for group in groups} == direct and len(accounts) == 2500
+
+
+@given(st.text(max_size=300) | st.text(alphabet="dn:= \n#<;aÿ\t", max_size=120))
+def test_ldif_parsing_is_total(text) -> None:
+    entries, faults = parse_ldif(text, "x.ldif")
+    accounts_of(entries, date(2026, 1, 1), by_sid=True)
+    assert all(str(fault).startswith("x.ldif:") for fault in faults)
+
+
+@given(st.dictionaries(st.sampled_from(["uid", "cn", "mail", "uidNumber"]), st.text(max_size=20), min_size=1))
+def test_ldif_values_come_back_folded_or_encoded(values) -> None:
+    import base64
+
+    lines = [f"dn:: {base64.b64encode(b'uid=x').decode()}"]
+    lines += [f"{key}:: {base64.b64encode(value.encode()).decode()}" for key, value in values.items()]
+    folded = "\n".join("\n ".join(line[at : at + 9] or " " for at in range(0, len(line), 9)) for line in lines)
+    entries, faults = parse_ldif(f"version: 1\n# note\n{folded}\n", "x")
+    assert not faults and {key.lower(): value for key, value in values.items()} == {
+        key: found[0].decode() for key, found in entries[0].attributes.items()
+    }
+
+
+def test_names_in_a_directory_are_equal_but_for_case_and_spaces() -> None:
+    assert normal_name("UID=Ada,  OU=People,dc=x") == normal_name("uid=ada,ou=people,DC=x")
+    assert normal_name(r"cn=a\,b,dc=x") != normal_name("cn=a,cn=b,dc=x")
