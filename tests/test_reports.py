@@ -26,7 +26,7 @@ from neatledger.core.rights import Level, Right, level_of_file
 from neatledger.core.shares import Terms
 from neatledger.reports.access import fold_closed, short_rights, spell_files
 from neatledger.reports.changes import changes_report
-from neatledger.reports.names import EntryNames, ident_names
+from neatledger.reports.names import EntryNames
 from neatledger.reports.who import who_report
 
 MODEL = PosixModel()
@@ -130,7 +130,7 @@ def test_words_for_rights_counts_and_entries() -> None:
     assert short_rights(Right.LIST) == "" and short_rights(Right.ENTER) == "enter"
     assert short_rights(Right.ENTER | Right.LIST | Right.READ | Right.ADD | Right.DELETE) == "may delete it"
     assert spell_files(None) == "not seen"
-    names = EntryNames(*ident_names([Account("a", "1", "2"), Account("b", "1", "2")], []))
+    names = EntryNames([Account("a", "1", "2"), Account("b", "1", "2")], [], MODEL)
     assert names.get("user:1:r--") == "user a/b (1) r--" and names.get("group:7:rwx") == "group unknown (7) rwx"
     assert names.get("user::rwx") == "owner rwx" and names.get("sticky") == "sticky"
 

@@ -9,7 +9,6 @@ import random
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from urllib.parse import unquote
 
 import pytest
 
@@ -19,7 +18,6 @@ from neatledger.core.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.holders import Holder
 from neatledger.core.lists.contract import Maker, Standing
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
-from neatledger.core.rights import Right
 from neatledger.demo.smbserver import SmbServer
 from neatledger.sources.smbsession import SmbSession, Terms
 
@@ -110,7 +108,9 @@ def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:
     """Users make folders and files in folders that pass on random entries; the lists they get give what ours give."""
     rng, model = random.Random(SEED), NtModel()
     admin, share = clients[running.admin], "open"
-    people = [Holder(user, f"{smb.BASE}-{rid}", model.everyone_has | {f"{smb.BASE}-513"}) for user, rid in smb.USERS.items()]
+    people = [
+        Holder(user, f"{smb.BASE}-{rid}", model.everyone_has | {f"{smb.BASE}-513"}) for user, rid in smb.USERS.items()
+    ]
     people += [Holder("", sid, model.everyone_has) for sid in smb.SIDS] + [Holder("", "S-1-5-18", frozenset())]
     people += [Holder("", "", model.everyone_has | {f"{smb.BASE}-{rid}"}) for rid in (513, 5501, 5502)]
     compared = 0

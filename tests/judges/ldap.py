@@ -51,10 +51,20 @@ def make_certificate(folder: Path) -> None:
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
     now = datetime.datetime.now(datetime.UTC)
-    names = x509.SubjectAlternativeName([x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))])
+    names = x509.SubjectAlternativeName(
+        [x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]
+    )
     made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-    made = made.serial_number(1).not_valid_before(now - datetime.timedelta(1)).not_valid_after(now + datetime.timedelta(9))
-    cert = made.add_extension(names, False).add_extension(x509.BasicConstraints(True, None), True).sign(key, hashes.SHA256())
+    made = (
+        made.serial_number(1)
+        .not_valid_before(now - datetime.timedelta(1))
+        .not_valid_after(now + datetime.timedelta(9))
+    )
+    cert = (
+        made.add_extension(names, False)
+        .add_extension(x509.BasicConstraints(True, None), True)
+        .sign(key, hashes.SHA256())
+    )
     (folder / "cert.pem").write_bytes(cert.public_bytes(serialization.Encoding.PEM))
     secret = key.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
@@ -66,13 +76,19 @@ def random_ldif(rng: random.Random, people: int, groups: int) -> tuple[str, dict
     """Return entries, and for every group its direct people; groups lie in groups, now and then in a ring."""
     lines = [f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\no: Pellowmere\ndc: pellowmere\n"]
     lines += [f"dn: ou={unit},{BASE}\nobjectClass: organizationalUnit\nou: {unit}\n" for unit in ("people", "groups")]
-    lines.append(f"dn: {ADMIN}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: {PASSWORD}\n")
+    lines.append(
+        f"dn: {ADMIN}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: {PASSWORD}\n"
+    )
     for number in range(people):
         name = rng.choice(["Fenn", "Möss", "Dove  Lark", "Ó'Quill"]) + f" {number}"
         told = base64.b64encode(name.encode()).decode()
         entry = [f"dn: uid=p{number},ou=people,{BASE}", "objectClass: inetOrgPerson", "objectClass: posixAccount"]
         entry += [f"uid: p{number}", f"cn:: {told}", f"sn:: {told}", f"mail: p{number}@pellowmere.example"]
-        entry += [f"uidNumber: {20000 + number}", f"gidNumber: {30000 + number % groups}", f"homeDirectory: /Homes/p{number}"]
+        entry += [
+            f"uidNumber: {20000 + number}",
+            f"gidNumber: {30000 + number % groups}",
+            f"homeDirectory: /Homes/p{number}",
+        ]
         if number % 7 == 0:
             entry.insert(1, "objectClass: shadowAccount")
             entry += [f"shadowExpire: {rng.choice([1, 50000])}"]
@@ -97,7 +113,9 @@ def running(folder: Path, ldif: str) -> Iterator[str]:
     conf.write_text(_CONF.format(dir=folder, base=BASE))
     (folder / "entries.ldif").write_text(ldif)
     env = {"PATH": _PATH}
-    subprocess.run(["slapadd", "-q", "-f", conf, "-l", folder / "entries.ldif"], check=True, env=env, capture_output=True)
+    subprocess.run(
+        ["slapadd", "-q", "-f", conf, "-l", folder / "entries.ldif"], check=True, env=env, capture_output=True
+    )
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         url = f"ldap://127.0.0.1:{probe.getsockname()[1]}"
@@ -116,5 +134,7 @@ def running(folder: Path, ldif: str) -> Iterator[str]:
 
 
 def export(folder: Path) -> str:
-    done = subprocess.run(["slapcat", "-f", folder / "slapd.conf"], check=True, env={"PATH": _PATH}, capture_output=True)
+    done = subprocess.run(
+        ["slapcat", "-f", folder / "slapd.conf"], check=True, env={"PATH": _PATH}, capture_output=True
+    )
     return done.stdout.decode()

@@ -76,7 +76,9 @@ class Client:
         if tree is None:
             return None
         found = Open(tree, path)
-        kind = {"folder": CreateOptions.FILE_DIRECTORY_FILE, "file": CreateOptions.FILE_NON_DIRECTORY_FILE}.get(make, 0)
+        kind = {"folder": CreateOptions.FILE_DIRECTORY_FILE, "file": CreateOptions.FILE_NON_DIRECTORY_FILE}.get(
+            make, 0
+        )
         everyone = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
         how = CreateDisposition.FILE_CREATE if make else CreateDisposition.FILE_OPEN
         try:
@@ -116,7 +118,11 @@ def random_descriptor(rng: random.Random, *, passes_on: bool = False) -> Descrip
         mask = 0
         for _ in range(rng.randint(1, 3)):
             mask |= rng.choice(_MASKS)
-        flags = rng.choice([0, 0, 3, 1, 2, 9, 10, 11, 7]) if not passes_on else rng.choice([3, 3, 1, 2, 9, 10, 11, 7, 5, 6])
+        flags = (
+            rng.choice([0, 0, 3, 1, 2, 9, 10, 11, 7])
+            if not passes_on
+            else rng.choice([3, 3, 1, 2, 9, 10, 11, 7, 5, 6])
+        )
         kind = rng.choice([0, 0, 0, 1])
         guid = struct.pack("<I", 0)
         if rng.random() < 0.03:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from neatledger.app import App
 from neatledger.core.access import Access, access_to, access_to_file
+from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
 from neatledger.core.sides import Difference
@@ -14,9 +15,10 @@ from neatledger.errors import UnknownNameError
 from neatledger.faces.names import decode_address
 from neatledger.ledger.places import Place, find_place
 from neatledger.ledger.reader import SurveyReader
+from neatledger.reports.names import EntryNames
 from neatledger.reports.sides import differences_at
 
-__all__ = ["ask_person", "find_person", "place_at", "planned_differences", "seats_by_person"]
+__all__ = ["ask_person", "entry_names", "find_person", "place_at", "planned_differences", "seats_by_person"]
 
 
 def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
@@ -44,6 +46,11 @@ def place_at(reader: SurveyReader, address: Address) -> Place:
             return place
         return other if not other.note else place
     return place
+
+
+def entry_names(reader: SurveyReader) -> EntryNames:
+    """Return the names of what stands in the lists of a system."""
+    return EntryNames(reader.accounts, reader.groups, MODELS[reader.model])
 
 
 def ask_person(place: Place, seats: list[Seat]) -> Access:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person
+from neatledger.commands.asking import ask_person, entry_names
 from neatledger.commands.whole import load_everyone
 from neatledger.core.access import Access
 from neatledger.core.checks.contract import Office, SystemFacts, stranger
@@ -16,7 +16,6 @@ from neatledger.core.plan import Address, PlanSystem
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.places import find_place
 from neatledger.ledger.reader import SurveyReader
-from neatledger.reports.names import EntryNames, ident_names
 
 __all__ = ["load_office"]
 
@@ -42,8 +41,9 @@ def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> System
         homes=match_homes(find_homes(reader, system), reader.accounts),
         home_roots=system.homes,
         not_seen=reader.not_seen,
+        owner_name=entry_names(reader).owner,
         explain=_explainer(reader, lambda row: facts.address(row)),
-        entry_text=EntryNames(*ident_names(reader.accounts, reader.groups)).get,
+        entry_text=entry_names(reader).get,
     )
     return facts
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import place_at
+from neatledger.commands.asking import entry_names, place_at
 from neatledger.core.lists.table import MODELS
 from neatledger.core.plan import Address
 from neatledger.errors import UnknownNameError
@@ -13,7 +13,6 @@ from neatledger.faces.names import show_address
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.folders import FolderRow, folder_report, folders_report
-from neatledger.reports.names import EntryNames, ident_names
 from neatledger.reports.sides import plan_folders_report
 
 __all__ = ["add_arguments", "run"]
@@ -41,9 +40,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         address = place.address
         if not place.is_folder:
             raise UnknownNameError("this is a file", show_address(address), "why explains access to files")
-        item, names, users = place.chain[-1], _names(reader), _owner_names(reader)
+        item, names = place.chain[-1], entry_names(reader)
         entries = [names.get(entry) for entry in place.model.describe(item.parsed)]
-        owner = users.get(item.owner, f"unknown ({item.owner})")
+        owner = names.owner(item.owner)
         below = _rows(reader, address, 1, only_lists=args.lists)
         show_report(folder_report(address, owner, entries, below), app)
         return 0
@@ -62,21 +61,12 @@ def _is_there(app: App) -> dict[Address, bool]:
     return found
 
 
-def _names(reader: SurveyReader) -> EntryNames:
-    return EntryNames(*ident_names(reader.accounts, reader.groups))
-
-
-def _owner_names(reader: SurveyReader) -> dict[str, str]:
-    return ident_names(reader.accounts, reader.groups)[0]
-
-
 def _rows(reader: SurveyReader, top: Address, depth: int, *, only_lists: bool) -> list[FolderRow]:
     """Walk down `depth` levels from a folder, a folder at a time."""
     folders, missing = reader.find_path(top.path)
     if missing is not None:
         raise UnknownNameError("no folder of this name was counted", show_address(top))
-    users, model = _owner_names(reader), MODELS[reader.model]
-    names = _names(reader)
+    model, names = MODELS[reader.model], entry_names(reader)
     found: list[FolderRow] = []
 
     def visit(row: int, path: bytes, left: int, above: int | None) -> None:
@@ -87,7 +77,7 @@ def _rows(reader: SurveyReader, top: Address, depth: int, *, only_lists: bool) -
             found.append(
                 FolderRow(
                     Address(reader.system, path or b"/"),
-                    users.get(folder.owner, f"unknown ({folder.owner})"),
+                    names.owner(folder.owner),
                     tuple(names.get(entry) for entry in entries),
                     len(folder.children),
                     files,

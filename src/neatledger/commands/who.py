@@ -5,10 +5,9 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, place_at, seats_by_person
+from neatledger.commands.asking import ask_person, entry_names, place_at, seats_by_person
 from neatledger.core.plan import Address
 from neatledger.faces.show import show_report
-from neatledger.reports.names import EntryNames, ident_names
 from neatledger.reports.report import Report
 from neatledger.reports.sides import both_report, differences_at, plan_who_report
 from neatledger.reports.who import who_report
@@ -45,6 +44,6 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     address = place.address
     people = seats_by_person(app.seats[address.system])
     asked = [ask_person(place, seats) for seats in people.values()]
-    names = EntryNames(*ident_names(reader.accounts, reader.groups))
+    names = entry_names(reader)
     when = app.count.when
     return who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")

@@ -21,7 +21,7 @@ from neatledger.errors import UnknownNameError
 from neatledger.faces.accesstable import CSV_HEAD, LineMaker
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
-from neatledger.reports.access import ACCESS_COLUMNS, fold_closed, short_rights
+from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, fold_closed, short_rights
 from neatledger.reports.report import Cell, Report, Show
 
 __all__ = ["load_everyone", "people_rows", "wanted_seats", "write_tables"]
@@ -116,7 +116,7 @@ def people_rows(
                         Address(reader.system, path_of(folder)),
                         way.way,
                         Level.UNKNOWN.value if unknown else level_of(rights).value,
-                        "a list on the way was not seen" if unknown else short_rights(rights),
+                        NOT_KNOWN if unknown else short_rights(rights),
                         # Counts of no files at all would be noise.
                         *(None if number < 0 else number if counts[0] else "" for number in counts),
                     )

@@ -5,9 +5,8 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, find_person, place_at
+from neatledger.commands.asking import ask_person, entry_names, find_person, place_at
 from neatledger.faces.show import show_report
-from neatledger.reports.names import EntryNames, ident_names
 from neatledger.reports.why import no_account_report, plan_lines, why_report
 
 __all__ = ["add_arguments", "run"]
@@ -32,13 +31,12 @@ def run(args: argparse.Namespace, app: App) -> int:
     place = place_at(reader, address)
     address = place.address
     access = ask_person(place, seats)
-    users, groups = ident_names(reader.accounts, reader.groups)
     report = why_report(
         address,
         place.chain,
         place.model,
         access,
-        EntryNames(users, groups),
+        entry_names(reader),
         is_folder=place.is_folder,
         note=place.note,
     )

@@ -10,7 +10,7 @@ from neatledger.core.plan import Address
 from neatledger.core.rights import Level, Right, level_of, spell_rights
 from neatledger.reports.report import Cell, Column, Show
 
-__all__ = ["ACCESS_COLUMNS", "access_row", "fold_closed", "short_rights", "spell_files", "way_by"]
+__all__ = ["ACCESS_COLUMNS", "NOT_KNOWN", "access_row", "fold_closed", "short_rights", "spell_files", "way_by"]
 
 ACCESS_COLUMNS = (
     Column("person", "PERSON", cuts=True),
@@ -33,6 +33,7 @@ ACCESS_COLUMNS = (
 )
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
+NOT_KNOWN = "a list was not seen, or cannot be evaluated"
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
@@ -93,7 +94,7 @@ def access_row(address: Address, way: Way | None, access: Access, names: Mapping
         "any" if way is None else way.name,
         access.level_of(way).value,
         *flags,
-        also if known else "a list on the way was not seen",
+        also if known else NOT_KNOWN,
         *files,
         way_by(way, names) if way else "",
     )

@@ -27,6 +27,7 @@ _ASKS = {
     "account": "is the account open?",
     "system": "may the system be written to?",
     "role": "an administrator's role",
+    "service": "is the service on for it?",
 }
 
 
@@ -50,11 +51,13 @@ def no_account_report(person: str, address: Address, planned: Sequence[str]) -> 
     return Report("why", headline, _COLUMNS, [], list(planned), empty="")
 
 
-def _asks(gate: Gate) -> str:
+def _asks(gate: Gate, through: str) -> str:
     place = gate.place.decode("utf-8", "surrogateescape")
     match gate.name:
         case "enter":
             return f"may enter {place}"
+        case "share":
+            return f"the permission of the share {through}" if through else "does a share lead here?"
         case "list":
             return f"the list of {place}"
         case _:
@@ -64,9 +67,11 @@ def _asks(gate: Gate) -> str:
 def _result(gate: Gate) -> str:
     if gate.stops:
         return "stops"
-    if gate.passes == EVERY_RIGHT:
+    if gate.passes | Right.SHARE == EVERY_RIGHT:
         return "passes"
-    return "limits" if gate.name == "system" else f"gives {spell_rights(gate.passes)}"
+    if gate.name == "system":
+        return "limits"
+    return f"{'lets through' if gate.name == 'share' else 'gives'} {spell_rights(gate.passes)}"
 
 
 def _gate_rows(
@@ -84,7 +89,7 @@ def _gate_rows(
             (
                 way.name if first and number == 1 else "",
                 number if first else "",
-                _asks(gate) if first else "",
+                _asks(gate, way.through) if first else "",
                 result if first else "",
                 entry,
                 because,
@@ -96,7 +101,7 @@ def _gate_rows(
 
 def _say_answer(way_rights: Right, access: Access) -> str:
     if not access.is_known and not way_rights:
-        return "it is not known (a list on the way was not seen)"
+        return "it is not known (a list on the way was not seen, or holds entries that cannot be evaluated)"
     if not way_rights & ~(Right.CLEAR | Right.CLEAR_OWN):
         return "nothing"
     words = spell_rights(way_rights)
@@ -139,6 +144,11 @@ def _say_missing(way: Way, chain: Sequence[Item], model: ListModel, names: Entry
     seat = way.seat
     if stop.name == "account":
         return [f"Missing: the account {seat.account.login} is {seat.account.state.value}; open it again first."]
+    if stop.name == "service":
+        return [f"Missing: the service is not switched on for the account {seat.account.login}."]
+    if stop.name == "share":
+        what = f"the permission of the share {way.through} must let {seat.person} in" if way.through else "a share"
+        return [f"Missing: {what}."]
     item = next((each for each in chain if each.path == stop.place), chain[-1])
     wants, words = (Right.ENTER, "enter") if stop.name == "enter" else (Right.LIST | Right.READ, "read")
     place = stop.place.decode("utf-8", "surrogateescape")
@@ -151,7 +161,8 @@ def _say_missing(way: Way, chain: Sequence[Item], model: ListModel, names: Entry
 
 def _who_has(model: ListModel, item: Item, wants: Right, names: EntryNames) -> list[str]:
     view = model.view(item.parsed, is_folder=True)
-    return [f"the group {names.group(ident)}" for ident, rights in view.groups.items() if rights & wants == wants]
+    groups = view.groups | {ident: rights for ident, rights in view.either.items() if ident in names.groups}
+    return [f"the group {names.group(ident)}" for ident, rights in groups.items() if rights & wants == wants]
 
 
 def _or(words: Sequence[str]) -> str:

@@ -74,7 +74,12 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
     try:
         tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
         server = ldap3.Server(
-            url.hostname, url.port, use_ssl=url.scheme == "ldaps", tls=tls, get_info=ldap3.NONE, connect_timeout=timeout
+            url.hostname,
+            url.port,
+            use_ssl=url.scheme == "ldaps",
+            tls=tls,
+            get_info=ldap3.NONE,
+            connect_timeout=timeout,
         )
         connection = ldap3.Connection(server, auto_bind=False, **words)
         connection.open()

@@ -75,6 +75,7 @@ class SystemFacts:
     homes: Sequence[HomeMatch]
     home_roots: Sequence[bytes]
     not_seen: Sequence[NotSeen]
+    owner_name: Callable[[str], str]
     explain: Callable[[int, Seat], Access]
     entry_text: Callable[[str], str]
 
@@ -107,6 +108,32 @@ class SystemFacts:
         matrix = self.everyone.matrix
         used = np.unique(self.folders["list"]).tolist()
         return {number: matrix.view(number, is_folder=True) for number in used}
+
+    def named(self, view: ListView) -> tuple[dict[str, Right], dict[str, Right], list[str]]:
+        """Return whom a list names: users, groups, and (in words) those that no account or group is.
+
+        Where users and groups are not told apart by the list itself, the accounts and groups found tell.
+        """
+        users = {ident: rights for ident, rights in view.either.items() if ident in self._users}
+        groups = {ident: rights for ident, rights in view.either.items() if ident in self._groups}
+        strange = [f"user {ident}" for ident in view.users if ident not in self._users]
+        strange += [f"group {ident}" for ident in view.groups if ident not in self._groups]
+        strange += [ident for ident in view.either if ident not in self._users and ident not in self._groups]
+        return view.users | users, view.groups | groups, strange
+
+    @cached_property
+    def _users(self) -> set[str]:
+        return {account.ident for account in self.accounts}
+
+    @cached_property
+    def _groups(self) -> set[str]:
+        return {group.ident for group in self.groups} | {account.primary for account in self.accounts}
+
+    def is_known_owner(self, ident: str) -> bool:
+        """Tell whether an owner is an account or, where groups may own, a group or known everywhere."""
+        model = self.everyone.matrix.model
+        is_group = model.groups_may_own and (ident in self._groups or ident in model.known)
+        return not ident or ident in self._users or is_group
 
     @cached_property
     def list_tops(self) -> dict[int, list[int]]:

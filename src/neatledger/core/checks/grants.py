@@ -26,11 +26,12 @@ def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Seat], Right,
     for seat in facts.seats:
         by_ident.setdefault(seat.holder.user, []).append(seat)
     for number, view in facts.views.items():
-        for ident, rights in view.users.items():
+        users, groups, _ = facts.named(view)
+        for ident, rights in users.items():
             seats = by_ident.get(ident, [])
             if seats and rights:
                 through = Right.NONE
-                for group, given in view.groups.items():
+                for group, given in groups.items():
                     if all(group in seat.holder.groups for seat in seats):
                         through |= given
                 yield number, seats, rights & _TOLD, through & _TOLD
@@ -73,15 +74,12 @@ def _escalating(office: Office) -> Iterator[Finding]:
 
 def _unknown(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
-        users = {account.ident for account in facts.accounts}
-        groups = {group.ident for group in facts.groups} | {account.primary for account in facts.accounts}
         owners = facts.everyone.matrix.idents
         for number, view in facts.views.items():
-            strange = [f"user {ident}" for ident in view.users if ident not in users]
-            strange += [f"group {ident}" for ident in view.groups if ident not in groups]
+            _, _, strange = facts.named(view)
             for row, more in _places(facts, number) if strange else ():
                 yield Finding("unknown-holder", facts.address(row), f"its list names {', '.join(strange)}{more}")
-        unowned = {number for number, ident in enumerate(owners) if ident not in users}
+        unowned = {number for number, ident in enumerate(owners) if not facts.is_known_owner(ident)}
         if unowned:
             mask = [int(owner) in unowned for owner in facts.folders["owner"]]
             for row in (row for row in facts.order.tolist() if mask[row]):
@@ -107,7 +105,8 @@ def _empty_groups(office: Office) -> Iterator[Finding]:
         held = {ident for seat in facts.seats for ident in seat.holder.groups}
         names = {group.ident: group.name for group in facts.groups}
         for number, view in facts.views.items():
-            empty = [names[i] for i, rights in view.groups.items() if rights and i in names and i not in held]
+            granted = facts.named(view)[1]
+            empty = [names[i] for i, rights in granted.items() if rights and i in names and i not in held]
             for row, more in _places(facts, number) if empty else ():
                 told = f"its list grants {', '.join(empty)}, and nobody is in it{more}"
                 yield Finding("empty-group", facts.address(row), told)

@@ -47,7 +47,7 @@ def _tell(facts: SystemFacts, gained: dict[Right, int], owner: str) -> str:
     for right, bits in gained.items():
         for number, seat in enumerate(facts.seats):
             # That a folder's owner may write in it is no surprise.
-            if bits >> number & 1 and seat.holder.user != owner:
+            if bits >> number & 1 and not facts.everyone.matrix.model.owns(seat.holder, owner):
                 people[seat.person] = people.get(seat.person, Right.NONE) | right
     if not people:
         return ""

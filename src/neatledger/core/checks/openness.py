@@ -60,7 +60,9 @@ def _nobody(office: Office) -> Iterator[Finding]:
         for row in facts.tops_of(empty):
             owner = matrix.idents[int(facts.folders["owner"][row])]
             yield Finding(
-                "grants-nobody", facts.address(row), f"no account has any right by its list (owner {owner})"
+                "grants-nobody",
+                facts.address(row),
+                f"no account has any right by its list (owner {facts.owner_name(owner)})",
             )
 
 

@@ -122,6 +122,9 @@ class ListModel(Protocol):
     def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
         """Decide for a crowd, none of whom owns the item or, with `as_owner`, each as if owning it."""
 
+    def owns(self, holder: Holder, owner: str) -> bool:
+        """Tell whether a holder counts as the owner."""
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return the rights that a holder's role gives whatever the lists say, and by what."""
 

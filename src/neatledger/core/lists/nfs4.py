@@ -195,6 +195,10 @@ class Nfs4Model:
             sets[Right.UNSURE] = crowd.all
         return sets
 
+    def owns(self, holder: Holder, owner: str) -> bool:
+        """Tell whether a holder counts as the owner."""
+        return holder.user == owner
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)

@@ -185,7 +185,7 @@ class NtModel:
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder; privileges are not part of the list (see `overrides`)."""
         assert isinstance(parsed, NtList)
-        owns = bool(standing.owner) and (standing.owner == holder.user or standing.owner in holder.groups)
+        owns = self.owns(holder, standing.owner)
         implied = owns and not parsed.has_owner_rights
         decision = decide_single(
             parsed.rules,
@@ -206,6 +206,10 @@ class NtModel:
         assert isinstance(parsed, NtList)
         first = _OWNER_BITS if as_owner and not parsed.has_owner_rights else 0
         return decide_crowd(parsed.rules, crowd, is_folder=is_folder, owns=as_owner, first=first)[0]
+
+    def owns(self, holder: Holder, owner: str) -> bool:
+        """Tell whether a holder counts as the owner."""
+        return bool(owner) and (holder.user == owner or owner in holder.groups)
 
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""

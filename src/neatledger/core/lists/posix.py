@@ -244,6 +244,10 @@ class PosixModel:
         _allow(sets, rest & ~matched, mode & 7)
         return sets
 
+    def owns(self, holder: Holder, owner: str) -> bool:
+        """Tell whether a holder counts as the owner."""
+        return holder.user == owner
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return everything for uid 0, under whatever name (CAP_DAC_OVERRIDE, CAP_FOWNER)."""
         if holder.user != "0":

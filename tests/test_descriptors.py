@@ -1,0 +1,168 @@
+"""NT descriptors and NFSv4 lists: text and binary come back, parsing is total, inheritance and pushing down."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from neatledger.core.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists import nfs4, nt
+from neatledger.core.lists.contract import Maker, Standing
+from neatledger.core.rights import Right
+from neatledger.errors import FormatError
+from neatledger.formats import nfs4acl
+from neatledger.formats.sddl import descriptor_from_sddl, descriptor_to_sddl
+from strategies import SID_USERS, WORLDS, descriptors, nfs4_entries
+
+VECTORS = Path(__file__).parent / "vectors"
+NT, NFS4 = nt.NtModel(), nfs4.Nfs4Model()
+
+
+def _rights(words: str) -> Right:
+    found = Right.NONE
+    for word in words.split():
+        found |= Right[word.upper()]
+    return found
+
+
+@pytest.mark.parametrize("vector", json.loads((VECTORS / "nt.json").read_text()), ids=lambda vector: vector["name"])
+def test_nt_vectors(vector) -> None:
+    parsed = NT.parse(nt.pack_body(descriptor_from_sddl(vector["list"])))
+    holder = Holder("x", vector["user"], frozenset(vector["groups"]) | NT.everyone_has)
+    decision = NT.decide(parsed, Standing(vector["owner"], vector["folder"]), holder)
+    assert (decision.rights, decision.is_unsure) == (_rights(vector["expect"]), vector["unsure"]), vector["because"]
+
+
+@pytest.mark.parametrize("vector", json.loads((VECTORS / "nfs4.json").read_text()), ids=lambda vector: vector["name"])
+def test_nfs4_vectors(vector) -> None:
+    parsed = NFS4.parse(nfs4.pack_body(vector["group"], nfs4acl.entries_from_text(vector["list"])))
+    holder = Holder("x", vector["user"], frozenset(vector["groups"]))
+    assert NFS4.decide(parsed, Standing(vector["owner"], vector["folder"]), holder).rights == _rights(
+        vector["expect"]
+    )
+
+
+@given(descriptors())
+def test_descriptors_come_back_from_binary_and_from_text(found) -> None:
+    data = pack_descriptor(found)
+    again = unpack_descriptor(data)
+    assert pack_descriptor(again) == data
+    text = descriptor_to_sddl(again)
+    read = descriptor_from_sddl(text)
+    assert descriptor_to_sddl(read) == text
+    assert (read.owner, read.group, read.control) == (again.owner, again.group, again.control)
+    assert again.dacl is None or read.dacl.aces == again.dacl.aces
+    body = nt.pack_body(again)
+    assert nt.pack_body(nt.unpack_body(body)) == body and len(NT.describe(NT.parse(body))) >= 1
+
+
+@given(nfs4_entries())
+def test_nfs4_text_comes_back(entries) -> None:
+    assert nfs4acl.entries_from_text(nfs4acl.entries_to_text(entries)) == entries
+    body = nfs4.pack_body("21", entries)
+    assert nfs4.pack_body("21", list(NFS4.parse(body).entries)) == body
+
+
+SDDL_PIECES = st.lists(
+    st.sampled_from(
+        ["O:", "G:", "D:", "S:", "P", "AI", "AR", "BA", "DU", "S-1-5-32-544", "S-1-5", "(", ")", "A", "XA", "OA", ";", "OICI",
+         "FA", "0x1", "0xfffffffff", "089", "WD", '"', "(a==1)", "#15:00:ff", "#00", " ", "NO_ACCESS_CONTROL", "é", "\n"]
+    ),
+    max_size=25,
+).map("".join)  # fmt: skip
+
+
+@given(SDDL_PIECES | st.text(max_size=60))
+@example("D:(" * 500)
+def test_sddl_parsing_is_total(text) -> None:
+    try:
+        found = descriptor_from_sddl(text)
+    except FormatError as error:
+        assert re.search(r"character \d+|identifier", str(error))
+    else:
+        assert descriptor_to_sddl(descriptor_from_sddl(descriptor_to_sddl(found))) == descriptor_to_sddl(found)
+
+
+@given(st.binary(max_size=80), descriptors(), st.data())
+def test_binary_parsing_is_total(noise, found, data) -> None:
+    whole = bytearray(pack_descriptor(found))
+    for _ in range(data.draw(st.integers(0, 4))):
+        whole[data.draw(st.integers(0, len(whole) - 1))] = data.draw(st.integers(0, 255))
+    cut = bytes(whole[: data.draw(st.integers(0, len(whole)))])
+    for damaged in (noise, bytes(whole), cut, whole[:4] + noise):
+        try:
+            read = unpack_descriptor(bytes(damaged))
+            NT.describe(NT.parse(nt.pack_body(read)))
+            descriptor_to_sddl(read)
+        except FormatError as error:
+            assert str(error)
+    for model in (NT, NFS4):
+        try:
+            model.describe(model.parse(noise))
+        except FormatError as error:
+            assert str(error)
+
+
+@given(st.text(max_size=60) | st.from_regex(r"([ADULX]?:[fdnigSF]*:(OWNER@|11|x):[rwaxdDtTnNcCoyRWX0-9]*,?){0,3}"))
+def test_nfs4_parsing_is_total(text) -> None:
+    try:
+        entries = nfs4acl.entries_from_text(text)
+    except FormatError as error:
+        assert "entry" in str(error)
+    else:
+        assert nfs4acl.entries_from_text(nfs4acl.entries_to_text(entries)) == entries
+
+
+def test_a_list_of_1800_entries_and_a_descriptor_of_64_kb() -> None:
+    aces = tuple(Ace(n % 2, 0, 1 << n % 9, f"S-1-5-21-7-7-7-{n}") for n in range(1800))
+    found = Descriptor(SID_USERS[0], "", Acl(aces))
+    data = pack_descriptor(found)
+    assert len(data) > 64_000 and unpack_descriptor(data).dacl == found.dacl
+    assert descriptor_from_sddl(descriptor_to_sddl(found)).dacl == found.dacl
+    parsed = NT.parse(nt.pack_body(found))
+    people = [Holder("x", f"S-1-5-21-7-7-7-{n}", NT.everyone_has) for n in range(300)]
+    sets = NT.decide_all(parsed, Crowd(people), is_folder=True, as_owner=False)
+    assert sets[Right.LIST] == sum(1 << n for n in range(300) if n % 18 == 0)
+    with pytest.raises(FormatError, match="more than a list can hold"):
+        pack_descriptor(replace(found, dacl=Acl(aces + aces)))
+
+
+def test_identifiers_of_a_domain_need_the_domain() -> None:
+    with pytest.raises(FormatError, match="DU depends on a domain"):
+        descriptor_from_sddl("D:(A;;FA;;;DU)")
+    assert descriptor_from_sddl("D:(A;;FA;;;DU)", "S-1-5-21-1-2-3").dacl.aces[0].sid == "S-1-5-21-1-2-3-513"
+
+
+@given(st.data(), st.sampled_from(WORLDS), st.booleans())
+def test_pushing_down_is_idempotent_and_keeps_what_it_should(data, world, keeps_own) -> None:
+    model = world.model
+    above, child = data.draw(world.bodies), data.draw(world.bodies)
+    owner, is_folder = data.draw(st.sampled_from(world.users)), data.draw(st.booleans())
+    once = model.pushed(above, child, owner, keeps_own=keeps_own, is_folder=is_folder)
+    assert model.pushed(above, once, owner, keeps_own=keeps_own, is_folder=is_folder) == once
+    if keeps_own and model.name != "posix":
+        assert set(model.view(model.parse(child), is_folder=is_folder).own) <= set(
+            model.view(model.parse(once), is_folder=is_folder).own
+        )
+    elif model.name == "nt" and nt.unpack_body(above).dacl is not None:
+        # A replaced child has what a new one of the same owner would have, but where nothing is passed on.
+        maker = Maker(owner, nt.unpack_body(child).group)
+        fresh = NT.parse(NT.new_child(above, None, maker, is_folder=is_folder))
+        if any(ace.flags & 0x10 for ace in fresh.aces):
+            assert NT.parse(once).aces == fresh.aces
+
+
+def test_the_mode_that_a_list_comes_to() -> None:
+    def mode(text: str) -> str:
+        return f"{nfs4.mode_of(NFS4.parse(nfs4.pack_body('21', nfs4acl.entries_from_text(text)))):03o}"
+
+    assert mode("A::OWNER@:rwax,A::GROUP@:rx,A::EVERYONE@:r") == "754"
+    assert mode("D::GROUP@:r,A::EVERYONE@:rwa") == "626"
+    assert mode("A::OWNER@:rw,A::11:rwax") == "400", "writing wants appending too, and named ones do not count"
