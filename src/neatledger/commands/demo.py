@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from datetime import date
 from importlib import import_module
 from pathlib import Path
 
 from neatledger.app import App, Options
 from neatledger.cli import make_parser
-from neatledger.demo.make import make_office, take_out
+from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, make_office, point_loft, take_out
+from neatledger.demo.smbserver import missing
+from neatledger.errors import SourceError
 
 __all__ = ["add_arguments", "run"]
 
@@ -47,16 +50,52 @@ def run(args: argparse.Namespace, app: App) -> int:
     on_disk = os.geteuid() == 0 and not args.listing
     make_office(args.dir, on_disk=on_disk)
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
-    _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.\n")
-    _step(app, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
-    for sentence, words in _TOUR:
-        _step(app, args.dir, _BEFORE, sentence, words)
-    take_out(args.dir, "payroll", "tthistle")
-    _step(app, args.dir, _TODAY, "A week later, another count:", ("gather",))
+    _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.")
+    with _loft(app, args.dir, on_disk=on_disk) as env:
+        walker = App(app.options, app.streams, {**app.env, **env})
+        _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
+        for sentence, words in _TOUR:
+            _step(walker, args.dir, _BEFORE, sentence, words)
+        take_out(args.dir, "payroll", "tthistle")
+        _step(walker, args.dir, _TODAY, "A week later, another count:", ("gather",))
     for sentence, words in _AFTER:
         _step(app, args.dir, _TODAY, sentence, words)
     _say(app, f"Ask on:  cd {args.dir} && neatledger --help\n")
     return 0
+
+
+@contextmanager
+def _loft(app: App, office: Path, *, on_disk: bool) -> Iterator[dict[str, str]]:
+    """Serve ``loft`` by a real SMB server where one can be had; give the environment in which it can be read.
+
+    Afterwards the plan reads it from its listing, which gathers to the same.
+    """
+    lacking = missing() if on_disk else ["root"] if os.geteuid() else ["--listing"]
+    if lacking:
+        why = "" if lacking == ["--listing"] else f" (an SMB server wants {', '.join(lacking)})"
+        _say(app, f"Its second server `loft` is a listing{why}.\n")
+        yield {}
+        return
+    from neatledger.demo.liveloft import running_loft
+
+    with ExitStack() as stack:
+        try:
+            server = stack.enter_context(running_loft(office / "loft"))
+        except SourceError as error:
+            _say(app, f"Its second server `loft` is a listing ({error}).\n")
+            yield {}
+            return
+        live = LOFT_LIVE.format(port=server.port, user=server.admin)
+        point_loft(office, LOFT_LISTING, live)
+        _say(app, "Its second server `loft` is a real SMB server, running on loopback while this tour lasts.\n")
+        try:
+            yield {"NEATLEDGER_PASSWORD_LOFT": server.password}
+        finally:
+            point_loft(office, live, LOFT_LISTING)
+    _say(
+        app,
+        "The SMB server was stopped; the plan now reads `loft` from its listing, which gathers to the same.\n",
+    )
 
 
 def _say(app: App, text: str) -> None:

@@ -11,12 +11,32 @@ from pathlib import Path
 from urllib.parse import quote_from_bytes
 
 from neatledger.demo.barn import Thing, group_text, passwd_text, things
+from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, loft_things, share_permission
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
+from neatledger.formats.sddl import descriptor_to_sddl
 
-__all__ = ["MARK", "make_office", "take_out", "write_listing", "write_tree"]
+__all__ = [
+    "LOFT_LISTING",
+    "LOFT_LIVE",
+    "MARK",
+    "make_office",
+    "point_loft",
+    "take_out",
+    "write_listing",
+    "write_loft_listing",
+    "write_tree",
+]
 
 MARK = ".pellowmere"
+LOFT_LISTING = """    source: listing
+    lists: nt
+    path: loft.csv
+    shares: loft.shares.csv"""
+LOFT_LIVE = """    source: smb
+    host: 127.0.0.1
+    port: {port}
+    user: {user}"""
 _LISTING_HEAD = "path,type,owner,group,mode,list,default,bytes,occupied,changed"
 _BLOCK = 4096
 
@@ -36,11 +56,38 @@ def make_office(target: Path, *, on_disk: bool) -> None:
             write_tree(target / "barn", things())
         else:
             write_listing(target / "barn.csv", things())
+        (target / "loft.ldif").write_text(ldif_text())
+        write_loft_listing(target)
     except OSError as error:
         raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
     plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
     system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
-    (target / "office.yaml").write_text(plan.replace("@BARN@", system), "utf-8")
+    (target / "office.yaml").write_text(plan.replace("@BARN@", system).replace("@LOFT@", LOFT_LISTING), "utf-8")
+
+
+def point_loft(office: Path, before: str, after: str) -> None:
+    """Say in the plan that ``loft`` is read in another way."""
+    path = office / "office.yaml"
+    path.write_text(path.read_text("utf-8").replace(before, after), "utf-8")
+
+
+def write_loft_listing(target: Path) -> None:
+    """Write ``loft`` as a listing: its entries, and its shares."""
+    with open(target / "loft.csv", "w", encoding="utf-8", newline="") as out:
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(("path", "type", "list", "bytes", "occupied", "changed"))
+        # The server itself lists its shares, and is nobody's.
+        writer.writerow(("/", "folder", "D:(A;;FR;;;WD)", 0, 0, 0))
+        for thing in loft_things():
+            kind, size = ("folder", 0) if thing.size < 0 else ("file", thing.size)
+            sddl = descriptor_to_sddl(descriptor_of(thing))
+            name = quote_from_bytes(os.fsencode(thing.path), safe="/ ")
+            writer.writerow((name, kind, sddl, size, -(-size // _BLOCK) * _BLOCK, thing.changed))
+    with open(target / "loft.shares.csv", "w", encoding="utf-8", newline="") as out:
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(("name", "path", "list", "read-only"))
+        for name in SHARES:
+            writer.writerow((name, f"/{name}", share_permission(name), "no"))
 
 
 def write_tree(root: Path, found: Iterable[Thing]) -> None:

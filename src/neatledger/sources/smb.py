@@ -186,7 +186,8 @@ class _Reading:
             self.tree.miss(path, f"a descriptor that cannot be read: {error}")
             return "", _UNREAD
         self.idents.update(ace.sid for acl in (descriptor.dacl,) if acl for ace in acl.aces if ace.sid)
-        self.idents.update(sid for sid in (descriptor.owner, descriptor.group) if sid)
+        if descriptor.owner:
+            self.idents.add(descriptor.owner)
         return descriptor.owner, pack_body(descriptor)
 
     def _lose(self, path: Path, error: Lost) -> None:

@@ -22,7 +22,7 @@ from neatledger.sources.smbsession import Refused, SmbSession
 
 __all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_shares"]
 
-_DISK, _SPECIAL = 0, 0x80000000
+_DISK = 0  # STYPE_DISKTREE without any mark, MS-SRVS 2.2.2.4
 _DISABLED = 0x1  # USER_ACCOUNT_DISABLED, MS-SAMR 2.2.1.12
 _MORE, _SOME_NOT_MAPPED = 0x105, 0x107
 _NEVER = (0, 0x7FFFFFFFFFFFFFFF)
@@ -65,13 +65,13 @@ def _text(value: Any) -> str:
 
 
 def read_shares(session: SmbSession) -> list[ShareInfo]:
-    """Return the disk shares, administrative ones left out; raises `Refused` or `Lost`."""
+    """Return the disk shares that are shown, those with a $ at their end left out; raises `Refused` or `Lost`."""
     with _calls(session, "srvsvc", srvs.MSRPC_UUID_SRVS) as calls:
         answer = srvs.hNetrShareEnum(calls, 1)
         names = [
             _text(one["shi1_netname"])
             for one in answer["InfoStruct"]["ShareInfo"]["Level1"]["Buffer"]
-            if one["shi1_type"] & ~_SPECIAL == _DISK and not one["shi1_type"] & _SPECIAL
+            if one["shi1_type"] == _DISK and not _text(one["shi1_netname"]).endswith("$")
         ]
         return [ShareInfo(name, _permission(calls, name)) for name in names]
 

@@ -34,7 +34,8 @@ def _wider(office: Office) -> Iterator[Finding]:
             for row in (np.flatnonzero(more.any(axis=1)) + 1).tolist():
                 gained.setdefault(row, {})[right] = int.from_bytes(more[row - 1].tobytes(), "little")
         for row in (row for row in facts.order.tolist() if row in gained):
-            if _is_expected(office, facts, row):
+            # What stands above the beginning of a share is nothing that it could be wider than.
+            if facts.everyone.matrix.roots[row] or _is_expected(office, facts, row):
                 continue
             own = facts.everyone.matrix.idents[int(owner[row])]
             told = _tell(facts, gained[row], own)
