@@ -6,6 +6,7 @@ import os
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 from smbprotocol.connection import Connection
@@ -15,7 +16,7 @@ from smbprotocol.open import CreateDisposition, ImpersonationLevel, Open, ShareA
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.descriptors import Descriptor, pack_descriptor
+from neatledger.core.descriptors import AUTO_INHERITED, AUTO_REQUESTED, Descriptor, pack_descriptor
 from neatledger.demo.loft import BASE_SID, SHARES, descriptor_of, loft_things, share_permission
 from neatledger.demo.smbserver import SmbServer, SmbShare
 from neatledger.errors import SourceError
@@ -75,7 +76,9 @@ def _set(tree: TreeConnect, path: str, descriptor: Descriptor) -> None:
     request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
     request["additional_information"] = _OWNER_AND_DACL
     request["file_id"] = found.file_id
-    request["buffer"] = pack_descriptor(descriptor)
+    # A server keeps the mark of inheritance only where it is asked for with it (MS-DTYP 2.4.6).
+    asked = AUTO_REQUESTED if descriptor.control & AUTO_INHERITED else 0
+    request["buffer"] = pack_descriptor(replace(descriptor, control=descriptor.control | asked))
     session = tree.session
     session.connection.receive(session.connection.send(request, session.session_id, tree.tree_connect_id))
     found.close(False)

@@ -5,7 +5,10 @@ from __future__ import annotations
 import io
 import os
 import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
@@ -13,23 +16,44 @@ from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from neatledger.errors import OfficeError
 from neatledger.office.read import PLAN_NAME, parse_plan
 
-__all__ = ["add_acceptance"]
+__all__ = ["add_acceptance", "add_accounts"]
 
 
 def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until: str | None) -> None:
     """Add an accepted finding to the plan; raises `OfficeError`, or `PlanError` where the result would not do."""
-    path = office_dir / PLAN_NAME
     entry = CommentedMap({"check": check, "place": place, "reason": reason})
     if until:
         entry["until"] = until
+    with _editing(office_dir) as plan:
+        if not plan.get("accepted"):
+            plan["accepted"] = CommentedSeq()
+        plan["accepted"].append(entry)
+
+
+def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> None:
+    """Give accounts to people of the plan: (person, system, login); raises as `add_acceptance`."""
+    with _editing(office_dir) as plan:
+        for person, system, login in accounts:
+            if plan["people"][person] is None:
+                plan["people"][person] = CommentedMap()
+            has = plan["people"][person].setdefault("accounts", CommentedMap())
+            before = has.get(system)
+            if before is None:
+                has[system] = login
+            else:
+                has[system] = [*([before] if isinstance(before, str) else before), login]
+
+
+@contextmanager
+def _editing(office_dir: Path) -> Iterator[Any]:
+    """Give the plan to be altered; written back where the result is a plan still."""
+    path = office_dir / PLAN_NAME
     yaml = _yaml()
     try:
         plan = yaml.load(path.read_text("utf-8"))
     except OSError as error:
         raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
-    if not plan.get("accepted"):
-        plan["accepted"] = CommentedSeq()
-    plan["accepted"].append(entry)
+    yield plan
     out = io.StringIO()
     yaml.dump(plan, out)
     parse_plan(out.getvalue(), str(path))

@@ -128,7 +128,7 @@ class ListModel(Protocol):
     def overrides(self, holder: Holder) -> Reason | None:
         """Return the rights that a holder's role gives whatever the lists say, and by what."""
 
-    def describe(self, parsed: object) -> list[str]:
+    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
         """Return the list's text form, an entry a line."""
 
     def view(self, parsed: object, *, is_folder: bool) -> ListView:

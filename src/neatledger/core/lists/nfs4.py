@@ -203,7 +203,7 @@ class Nfs4Model:
         """Return what the holder's privileges give."""
         return override_of(holder)
 
-    def describe(self, parsed: object) -> list[str]:
+    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
         assert isinstance(parsed, Nfs4List)
         told = []

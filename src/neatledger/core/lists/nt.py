@@ -24,8 +24,10 @@ from dataclasses import dataclass, replace
 from neatledger.core.descriptors import (
     AUTO_INHERITED,
     CALLBACK_TYPES,
+    CONTAINER_INHERIT,
     DACL_PRESENT,
     INHERITED,
+    OBJECT_INHERIT,
     OBJECT_TYPES,
     PROTECTED,
     Ace,
@@ -155,12 +157,14 @@ _FLAGS = ((0x1, "files"), (0x2, "folders"))
 
 
 def _where(ace: Ace) -> str:
-    """Say where an entry counts."""
+    """Say where an entry counts; nothing where it counts as usual: here, and for all below."""
+    if ace.flags & 0xF == OBJECT_INHERIT | CONTAINER_INHERIT:
+        return ""
     below = " and ".join(word for bit, word in _FLAGS if ace.flags & bit)
     once = " one level down" if ace.flags & 0x4 else " below"
     if ace.is_inherit_only:
         return f"only for {below}{once}" if below else "nowhere"
-    return f"here, and for {below}{once}" if below else "here"
+    return f"here, and for {below}{once}" if below else "only here"
 
 
 class NtModel:
@@ -215,15 +219,19 @@ class NtModel:
         """Return what the holder's privileges give."""
         return override_of(holder)
 
-    def describe(self, parsed: object) -> list[str]:
+    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
         assert isinstance(parsed, NtList)
         if parsed.descriptor.dacl is None:
             return ["no list at all: everyone may do everything"]
         told = []
         for ace in parsed.aces:
-            marks = [_where(ace)] + ["from above"] * bool(ace.flags & INHERITED)
-            told.append(f"{_text(ace)} [{', '.join(marks)}]")
+            marks = [
+                mark
+                for mark in (_where(ace) if is_folder else "", "from above" if ace.flags & INHERITED else "")
+                if mark
+            ]
+            told.append(f"{_text(ace)} [{', '.join(marks)}]" if marks else _text(ace))
         return told or ["an empty list: nobody may do anything"]
 
     def view(self, parsed: object, *, is_folder: bool) -> ListView:

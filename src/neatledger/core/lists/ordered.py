@@ -20,7 +20,7 @@ from enum import Enum
 
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, Reason, RightSets
-from neatledger.core.rights import Right, spell_rights
+from neatledger.core.rights import Level, Right, level_of, level_of_file, spell_rights
 
 __all__ = [
     "FILE_BITS",
@@ -146,8 +146,10 @@ def rights_of(mask: int, *, is_folder: bool) -> Right:
 
 
 def spell_mask(mask: int, *, is_folder: bool) -> str:
-    """Spell a mask as rights, with its number, which says it exactly."""
-    words = spell_rights(rights_of(mask, is_folder=is_folder))
+    """Say what a mask gives, as a level where it has a name, with its number, which says it exactly."""
+    rights = rights_of(mask, is_folder=is_folder)
+    level = level_of(rights) if is_folder else level_of_file(rights)
+    words = spell_rights(rights) if level in (Level.MIXED, Level.NONE) else level.value
     return f"{words} (0x{mask:x})"
 
 

@@ -254,7 +254,7 @@ class PosixModel:
             return override_of(holder)
         return Reason(Effect.GRANTS, "uid 0", ALL_RIGHTS, "the superuser, whatever the lists say")
 
-    def describe(self, parsed: object) -> list[str]:
+    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
         """Return the text form with numeric identifiers, an entry a line."""
         assert isinstance(parsed, PosixList)
         mode = parsed.mode

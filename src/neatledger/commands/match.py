@@ -1,0 +1,28 @@
+"""``match``: accounts that the plan gives to nobody, with the person whose they may be."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.core.matching import propose
+from neatledger.faces.show import show_report
+from neatledger.office.edit import add_accounts
+from neatledger.reports.matching import matching_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("--write", action="store_true", help="join the clear ones in office.yaml, comments kept")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Show the proposals, or write the clear ones into the plan."""
+    proposals = propose(app.plan, app.seats)
+    clear = [one for one in proposals if one.is_clear]
+    if args.write and clear:
+        add_accounts(app.office_dir, [(one.candidates[0], one.system, one.account.login) for one in clear])
+    show_report(matching_report(app.plan, proposals, len(clear) if args.write else 0), app)
+    return 0

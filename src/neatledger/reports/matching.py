@@ -1,0 +1,41 @@
+"""Proposals of whose accounts are, as rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neatledger.core.matching import Proposal
+from neatledger.core.plan import Plan
+from neatledger.reports.report import Cell, Column, Report, count_of
+
+__all__ = ["matching_report"]
+
+_COLUMNS = (
+    Column("account", "ACCOUNT", cuts=True),
+    Column("name", "NAME", cuts=True),
+    Column("state", "STATE"),
+    Column("person", "MAY BE", wraps=True),
+    Column("because", "BECAUSE", wraps=True),
+)
+
+
+def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> Report:
+    """List proposals, the clear ones first; `written` of them now stand in the plan."""
+    rows: list[Sequence[Cell]] = []
+    for one in sorted(proposals, key=lambda each: (not each.is_clear, each.system, each.account.login)):
+        state = "proposed" if one.is_clear else "ambiguous" if len(one.candidates) > 1 else "both unplanned"
+        rows.append((f"{one.system}:{one.account.login}", one.account.name, state, one.candidates, one.because))
+    clear = [one for one in proposals if one.is_clear]
+    headline = f"{count_of(len(proposals), 'account')} of nobody in the plan may be somebody's: {len(clear)} clear."
+    notes = []
+    if written:
+        headline = f"{count_of(written, 'account')} joined to people in the plan."
+    elif clear:
+        first = clear[0]
+        notes.append(
+            "Until the plan says so, these stay apart. --write joins the clear ones in office.yaml; by hand:"
+        )
+        notes.append(f"  people: {{{first.candidates[0]}: {{accounts: {{{first.system}: {first.account.login}}}}}}}")
+    if len(clear) < len(proposals):
+        notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
+    return Report("match", headline, _COLUMNS, rows, notes, "every account is somebody's, or like nobody's")
