@@ -353,7 +353,7 @@ def test_nouns_and_numbers() -> None:
         ("office: x\noffice: y\n", "for the second time"),
         ("? [a]\n: b\n", "a key that is no word"),
         ("a: &x {b: *x}\n", "an alias inside"),
-        ("office: x\nsystems: {barn: {source: tree}}\n", "without a path"),
+        ("office: x\nsystems: {barn: {source: tree}}\n", "without `path`"),
         ("office: x\nsystems: {barn: {source: tree, path: 1}}\n", "found 1; expected a text"),
         ("- a\n", "expected a mapping"),
         ("", "expected a mapping"),

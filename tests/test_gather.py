@@ -14,6 +14,7 @@ import pytest
 
 from judges import kernel
 from neatledger.core.columns import SeenState, kind_of
+from neatledger.core.credentials import Credentials
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.survey import Survey
 from neatledger.formats.posixacl import entries_from_attribute
@@ -22,13 +23,17 @@ from neatledger.sources.contract import SourceContext
 from neatledger.sources.table import load_source
 
 
+def _nobody(user: str, host: str) -> Credentials:
+    raise AssertionError("a tree wants no password")
+
+
 def gather(root: Path, tmp_path: Path, source: str = "tree", **settings: object) -> Survey:
     (tmp_path / "passwd").write_text(kernel.PASSWD)
     (tmp_path / "group").write_text(kernel.GROUP_FILE)
     accounts = {"passwd": str(tmp_path / "passwd"), "group": str(tmp_path / "group")}
     told: list[int] = []
     context = SourceContext(
-        "barn", tmp_path, {"path": str(root), "accounts": accounts, **settings}, date.today(), told.append
+        "barn", tmp_path, {"path": str(root), "accounts": accounts, **settings}, date.today(), told.append, _nobody
     )
     survey = load_source(source)(context)
     assert sum(told) + (source == "tree") == survey.facts["entries"]
@@ -216,7 +221,7 @@ def test_a_listing_with_faults_is_read_as_far_as_it_goes(tmp_path: Path) -> None
     listing = tmp_path / "listing.csv"
     listing.write_text("\n".join(lines) + "\n")
     survey = gather(listing, tmp_path, "listing")
-    assert paths_of(survey) == [b"/", b"/a"] and survey.files == 3 and survey.folders["links"].tolist() == [1, 0]
+    assert paths_of(survey) == [b"/", b"/a"] and survey.files == 5 and survey.folders["links"].tolist() == [1, 0]
     assert survey.hard.rows == 2
     why = [(os.fsdecode(each.path).rpartition("/")[2], each.why) for each in survey.not_seen]
     assert [place for place, _ in why] == ["listing.csv:6", "listing.csv:8", "listing.csv:9", "file"]

@@ -61,7 +61,7 @@ def push_report(
     how = "keeping entries of their own" if keeps_own else "replacing every list below"
     headline = (
         f"Pushing the list of {place} down, {how}: {count_of(len(losers), 'person')} would lose something, "
-        f"{count_of(len(gainers), 'person')} gain; {count_of(folders, 'folder')} and {count_of(files, 'file')} change."
+        f"{count_of(len(gainers), 'person')} gain; {count_of(folders, 'folder')}, {count_of(files, 'file')} change."
     )
     notes = ["Nothing was changed. Rights are those of the lists alone: what stands before them stays as it is."]
     if silent and not machine:

@@ -62,12 +62,24 @@ def _broken(office: Office) -> Iterator[Finding]:
         parent, default = facts.folders["parent"], facts.folders["default"]
         if facts.folders.rows < 2:
             continue
+        yield from _closed(office, facts)
         above = default[parent[1:]]
         rows = np.flatnonzero((above >= 0) & (default[1:] != above)) + 1
         marked = set(rows.tolist())
         for row in (row for row in facts.order.tolist() if row in marked):
             what = "has no default list" if int(default[row]) < 0 else "has another default list"
             told = f"it {what}, so what is made here does not get what the folder above passes on"
+            yield Finding("broken-inheritance", facts.address(row), told)
+
+
+def _closed(office: Office, facts: SystemFacts) -> Iterator[Finding]:
+    """Find folders closed to what comes from above, where the plan does not close them."""
+    meant = {folder.address for folder in office.plan.folders if folder.closed}
+    closed = [number for number, view in facts.views.items() if view.is_closed]
+    marked = np.isin(facts.folders["list"], closed) & ~facts.everyone.matrix.roots
+    for row in (row for row in facts.order.tolist() if marked[row]):
+        if facts.address(row) not in meant:
+            told = "it is closed to what comes from above: a change there does not reach it"
             yield Finding("broken-inheritance", facts.address(row), told)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from neatledger.core.accounts import find_cycles
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.matching import propose
 from neatledger.core.plan import Kind
 
 __all__ = ["CHECKS"]
@@ -67,6 +68,13 @@ def _group_rings(office: Office) -> Iterator[Finding]:
         yield Finding("group-ring", ring[0], f"groups contain each other: {' in '.join((*ring, ring[0]))}")
 
 
+def _apart(office: Office) -> Iterator[Finding]:
+    for one in propose(office.plan, {facts.name: facts.seats for facts in office.systems}):
+        who = " or ".join(one.candidates)
+        told = f"{one.account.name or one.account.login} may be {who}: {one.because}"
+        yield Finding("account-apart", f"{one.system}:{one.account.login}", told)
+
+
 CHECKS = (
     Check("no-email", Severity.LOW, "a person without an e-mail address", "write it in the plan", _no_email),
     Check("malformed-email", Severity.LOW, "an e-mail address that is none", "correct it in the plan", _bad_email),
@@ -90,6 +98,13 @@ CHECKS = (
         "an account of the plan that is not there",
         "make the account, or take it out of the plan",
         _planned_account_missing,
+    ),
+    Check(
+        "account-apart",
+        Severity.LOW,
+        "an account of nobody in the plan that may be somebody's",
+        "say in the plan whose it is; match shows all, and joins the clear ones with --write",
+        _apart,
     ),
     Check("group-ring", Severity.LOW, "groups that contain each other", "take one out of the other", _group_rings),
 )

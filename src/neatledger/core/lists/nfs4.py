@@ -21,7 +21,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from neatledger.core.holders import Crowd, Holder
-from neatledger.core.lists.contract import Decision, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
 from neatledger.core.lists.ordered import (
     APPEND_BIT,
     CLEAR_BIT,
@@ -181,7 +181,10 @@ class Nfs4Model:
                 rights |= Right.CLEAR_UNSAID
         if not decided & DELETE_BIT:
             rights |= Right.UNSAID
-        return replace(decision, rights=rights, is_unsure=_is_unread(parsed))
+        if _is_unread(parsed):
+            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.UNSAID, (told,), is_unsure=True)
+        return replace(decision, rights=rights)
 
     def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
         """Decide for a crowd at once; the same rules on bit sets."""

@@ -34,6 +34,7 @@ __all__ = ["NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
 _R, _W, _X = 4, 2, 1
 _WX = _W | _X
 _STICKY, _SETGID = 0o1000, 0o2000
+_UNREAD = 0xFFFF  # no mode has so many bits: a list that could not be read
 NO_ENTRIES = b""
 
 # Entry tags of the extended attribute system.posix_acl_access (linux/posix_acl_xattr.h).
@@ -95,6 +96,9 @@ def _parse(body: bytes) -> PosixList:
             mask = perm
     has_entries = len(body) > _HEAD.size
     return PosixList(mode, str(gid), tuple(users), group_obj, tuple(groups), mask, has_entries)
+
+
+_NOT_READ = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
 
 
 def _spell(perm: int) -> str:
@@ -169,7 +173,7 @@ class PosixModel:
     groups_may_own = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
-    unread = pack_body(0, 0xFFFFFFFE)
+    unread = _HEAD.pack(_UNREAD, 0xFFFFFFFF)
 
     def parse(self, body: bytes) -> PosixList:
         """Parse a body made by `pack_body`."""
@@ -178,6 +182,8 @@ class PosixModel:
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder; the superuser's override is not part of the list (see `overrides`)."""
         assert isinstance(parsed, PosixList)
+        if parsed.mode == _UNREAD:
+            return Decision(Right.NONE, (_NOT_READ,), is_unsure=True)
         match = _match(parsed, standing, holder)
         cut = 7 if match.mask is None else match.mask
         left = [perm & cut for _, perm in match.entries]
@@ -203,6 +209,8 @@ class PosixModel:
         """Decide for a crowd at once; the same rules on bit sets."""
         assert isinstance(parsed, PosixList)
         mode = parsed.mode
+        if mode == _UNREAD:
+            return {Right.UNSURE: crowd.all}
         if as_owner:
             sets = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
         else:
@@ -258,6 +266,8 @@ class PosixModel:
         """Return the text form with numeric identifiers, an entry a line."""
         assert isinstance(parsed, PosixList)
         mode = parsed.mode
+        if mode == _UNREAD:
+            return ["a list that could not be read"]
         lines = [f"user::{_spell(mode >> 6 & 7)}"]
         lines += [f"user:{ident}:{_spell(perm)}" for ident, perm in parsed.named_users]
         lines.append(f"group::{_spell(parsed.group_obj)}")
@@ -271,6 +281,8 @@ class PosixModel:
         """Return what the checks want to know; named entries count as the mask leaves them."""
         assert isinstance(parsed, PosixList)
         mode = parsed.mode
+        if mode == _UNREAD:
+            return ListView({}, {}, Right.NONE, True, False, unsure=1)
         cut = 7 if parsed.mask is None else parsed.mask
         live = bool(mode & 0o070)
 

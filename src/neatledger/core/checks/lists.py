@@ -1,0 +1,87 @@
+"""Lists that do not say what they seem to: out of order, or with entries that nobody can evaluate."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.matrix import Bits
+from neatledger.core.rights import Right
+
+__all__ = ["CHECKS"]
+
+
+def _tops(facts: SystemFacts, number: int) -> Iterator[tuple[int, str]]:
+    count = int(facts.list_counts[number])
+    for place, row in enumerate(facts.list_tops.get(number, ())):
+        yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
+
+
+def _out_of_order(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for number, view in facts.views.items():
+            for row, more in _tops(facts, number) if not view.is_ordered else ():
+                told = "a refusal stands below an entry that allows, or an own entry below one from above" + more
+                yield Finding("list-out-of-order", facts.address(row), told)
+
+
+def _not_evaluated(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for number, view in facts.views.items():
+            for row, more in _tops(facts, number) if view.unsure else ():
+                told = (
+                    f"{view.unsure} of its entries cannot be evaluated (a condition, an object, or an unknown type)"
+                )
+                yield Finding("entry-not-evaluated", facts.address(row), told + more)
+
+
+def _of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
+    return (bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)).astype(bool)
+
+
+def _without_service(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        matrix = facts.everyone.matrix
+        shut = [n for n, seat in enumerate(facts.seats) if seat.is_open and not seat.account.may_use]
+        if not shut:
+            continue
+        rows = np.arange(facts.folders.rows)
+        granted = matrix.own(Right.LIST, rows) | matrix.own(Right.ADD, rows)
+        # What everyone may do says nothing of this account; the stranger's seat is the last.
+        everyone = _of_seat(granted, len(matrix.seats) - 1)
+        for number in shut:
+            found = np.flatnonzero(_of_seat(granted, number) & ~everyone)
+            if len(found):
+                seat = facts.seats[number]
+                what = "folder" if len(found) == 1 else "folders"
+                first = facts.address(int(found[0])).path.decode("utf-8", "replace")
+                told = f"lists let {seat.account.login} into {len(found):,} {what} (first {first}), the service not"
+                yield Finding("granted-without-service", f"{facts.name}:{seat.account.login}", told)
+
+
+CHECKS = (
+    Check(
+        "list-out-of-order",
+        Severity.MEDIUM,
+        "a list whose entries are not in the usual order",
+        "put refusals first, and own entries before those from above: what stands below may come too late",
+        _out_of_order,
+    ),
+    Check(
+        "entry-not-evaluated",
+        Severity.MEDIUM,
+        "a list with entries that cannot be evaluated here",
+        "replace them by plain entries for groups; till then who can enter is unknown",
+        _not_evaluated,
+    ),
+    Check(
+        "granted-without-service",
+        Severity.LOW,
+        "an account that lists let in, without the service being on for it",
+        "switch the service on for the account, or take it out of the groups that are granted",
+        _without_service,
+    ),
+)
