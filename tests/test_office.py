@@ -219,7 +219,7 @@ def test_tables_fit_the_terminal_and_files_are_written_whole(demo: Path, run, tm
     assert table and max(map(len, table)) <= 80 and "\x1b" not in done.stdout
     out = tmp_path / "out.csv"
     run("people", "--format", "csv", "-o", out, "--office", demo)
-    assert len(out.read_text().splitlines()) == 1 + 37
+    assert len(out.read_text().splitlines()) == 1 + 36
     run("people", "-o", tmp_path / "no" / "where", "--office", demo, status=2)
     first = subprocess.run(
         f"{COMMAND} access --every --format csv --office {demo} | head -1", shell=True, capture_output=True

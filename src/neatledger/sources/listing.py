@@ -105,12 +105,13 @@ def read(context: SourceContext) -> Survey:
     named = _named_lists(context, not_seen)
     path = str(settings["path"])
     for line, cells in read_table(context, "entries", path, FORMS[model].needed, not_seen):
+        known = len(tree.rows)
         try:
             tree.add(_row(cells, FORMS[model], names, named))
         except (ValueError, FormatError) as error:
             not_seen.append(NotSeen(_place(context, path, line), f"a row that cannot be read: {error}"))
             _keep_place(tree, cells, FORMS[model])
-        context.progress(1)
+        context.progress(len(tree.rows) - known)
     if () not in tree.rows:
         raise SourceError(
             "the listing has no row for its root", str(context.office_dir / path), "add a folder with the path /"
@@ -120,7 +121,6 @@ def read(context: SourceContext) -> Survey:
         facts["shares"] = [share.to_facts() for share in _shares(context, names, not_seen)]
     settle(facts, found, context)
     assembled = tree.assemble()
-    not_seen += tree.not_seen
     accounts = (found.accounts, found.groups, found.not_seen + not_seen)
     return make_survey(context.system, "listing", assembled, accounts, facts, model)
 

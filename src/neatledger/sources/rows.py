@@ -56,8 +56,10 @@ class RowTree:
         self.not_seen.append(NotSeen(b"/" + b"/".join(path), why))
 
     def assemble(self) -> Assembled:
-        """Return the tables; rows without a folder above them are noted as not seen."""
-        return assemble([self._part()], list(self._owners).__getitem__)
+        """Return the tables, and what was not seen; rows without a folder above them are among that."""
+        tree = assemble([self._part()], list(self._owners).__getitem__)
+        tree.not_seen = sorted(tree.not_seen + self.not_seen, key=lambda item: (item.path, item.why))
+        return tree
 
     def _part(self) -> Part:
         """Put the rows in the order of reading: each folder's own row, its files, then its subfolders by name."""
