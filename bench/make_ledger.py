@@ -1,6 +1,6 @@
 """Make a ledger of a big tree without a disk full of folders: for measuring the questions alone.
 
-    python bench/make_ledger.py DIR [--folders 1000000] [--lists 1500] [--people 300]
+    python bench/make_ledger.py DIR [--folders 1000000] [--lists 1500] [--people 300] [--model posix|nt|nfs4]
 
 Writes DIR/office.yaml and DIR/ledger.db: folders twelve deep, each with the list of the folder above but
 for one in a hundred, three hundred owners, and files in every fourth folder.
@@ -16,6 +16,8 @@ import numpy as np
 
 from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import CLASS_COLUMNS, COLLISION_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, ODD_COLUMNS
+from neatledger.core.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
 from neatledger.core.survey import Survey, Table
 from neatledger.formats.posixacl import pack_entries
@@ -38,6 +40,38 @@ def make_lists(rng: np.random.Generator, number: int, people: int) -> list[bytes
     return bodies
 
 
+def sid(number: int) -> str:
+    return f"S-1-5-21-7001-7002-7003-{number}"
+
+
+def make_ordered(rng: np.random.Generator, number: int, people: int, model: str) -> list[bytes]:
+    """Return random ordered lists: groups and people, allowed and now and then refused, some open to everyone."""
+    bodies = []
+    for _ in range(number):
+        users = [
+            (FIRST_UID + int(user), False) for user in rng.choice(people, int(rng.integers(0, 4)), replace=False)
+        ]
+        groups = [
+            (FIRST_GID + int(group), True) for group in rng.choice(GROUPS, int(rng.integers(2, 7)), replace=False)
+        ]
+        found = []
+        for ident, is_group in rng.permutation(users + groups).tolist():
+            kind = 1 if rng.random() < 0.15 else 0
+            found.append(
+                (kind, int(ident), bool(is_group), int(rng.choice([0x1200A9, 0x1301BF, 0x1F01FF, 0x120116])))
+            )
+        is_open = rng.random() < 0.3
+        if model == "nt":
+            aces = [Ace(kind, 3, mask, sid(ident)) for kind, ident, _, mask in found]
+            aces += [Ace(0, 3, 0x1200A9, "S-1-1-0")] if is_open else []
+            bodies.append(nt.pack_body(Descriptor("", sid(FIRST_GID), Acl(tuple(aces)))))
+        else:
+            entries = [nfs4.Entry(kind, 3 | 0x40 * group, mask, str(ident)) for kind, ident, group, mask in found]
+            entries += [nfs4.Entry(0, 3, 0x1200A9, nfs4.EVERYONE)] if is_open else []
+            bodies.append(nfs4.pack_body(str(FIRST_GID + int(rng.integers(GROUPS))), entries))
+    return bodies
+
+
 def make_folders(rng: np.random.Generator, rows: int, lists: int, people: int) -> Table:
     """Return folders in breadth-first order, twelve deep at the most."""
     parent = np.full(rows, -1, dtype=np.int64)
@@ -50,7 +84,8 @@ def make_folders(rng: np.random.Generator, rows: int, lists: int, people: int) -
         parent[made : made + want] = first + np.arange(want) * (last - first) // want
         first, last, made = made, made + want, made + want
     listed, owner = np.zeros(rows, dtype=np.int64), np.zeros(rows, dtype=np.int64)
-    own = rng.random(rows) < 0.01
+    # One folder in a hundred has a list of its own; more where there are more lists than that, so that all stand.
+    own = rng.random(rows) < max(0.01, 3 * lists / rows)
     own[0] = False
     for row in range(1, rows):
         listed[row] = rng.integers(1, lists) if own[row] else listed[parent[row]]
@@ -88,6 +123,7 @@ def main() -> None:
     parser.add_argument("--folders", type=int, default=1_000_000)
     parser.add_argument("--lists", type=int, default=1_500)
     parser.add_argument("--people", type=int, default=300)
+    parser.add_argument("--model", choices=("posix", "nt", "nfs4"), default="posix")
     words = parser.parse_args()
     rng = np.random.default_rng(1)
     people, rows = words.people, words.folders
@@ -99,18 +135,22 @@ def main() -> None:
         "owner": folders["owner"][having],
         "files": np.full(len(having), 9),
     }
+    ident = sid if words.model == "nt" else str
     accounts = [
-        Account(f"p{n}", str(FIRST_UID + n), str(FIRST_GID + n % GROUPS), f"Person {n}") for n in range(people)
+        Account(f"p{n}", ident(FIRST_UID + n), ident(FIRST_GID + n % GROUPS), f"Person {n}") for n in range(people)
     ]
     groups = [
-        Group(f"g{g}", str(FIRST_GID + g), tuple(f"p{n}" for n in range(people) if (n * 7 + g) % 13 == 0))
+        Group(f"g{g}", ident(FIRST_GID + g), tuple(f"p{n}" for n in range(people) if (n * 7 + g) % 13 == 0))
         for g in range(GROUPS)
     ]
-    open_root = pack_body(0o755, FIRST_GID)
+    if words.model == "posix":
+        lists = [pack_body(0o755, FIRST_GID), *make_lists(rng, words.lists - 1, people)]
+    else:
+        lists = make_ordered(rng, words.lists, people, words.model)
     survey = Survey(
-        "big", "listing", "posix", accounts, groups, folders, typed(classes, CLASS_COLUMNS, len(having)),
+        "big", "listing", words.model, accounts, groups, folders, typed(classes, CLASS_COLUMNS, len(having)),
         typed({}, ODD_COLUMNS, 0), typed({}, HARD_COLUMNS, 0), typed({}, COLLISION_COLUMNS, 0),
-        [open_root, *make_lists(rng, words.lists - 1, people)], [str(FIRST_UID + n) for n in range(people)], [""], [],
+        lists, [ident(FIRST_UID + n) for n in range(people)], [""], [],
         {"read_only": 0},
     )  # fmt: skip
     words.dir.mkdir(parents=True)

@@ -1,7 +1,7 @@
 """Measure gathering and the questions, side by side with a yardstick in one run; prints a table of ratios.
 
     python bench/measure.py gather [--folders 100000 --files 900000] [--runs 3]   (as root; needs getfacl)
-    python bench/measure.py ask    [--folders 1000000]             [--runs 3]
+    python bench/measure.py ask    [--folders 1000000]             [--runs 3] [--model posix|nt|nfs4] [--lists 1500]
 
 `gather` against ``getfacl -R -p -n TREE``: the same tree, warm, in turn, each as a whole process.
 `ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
@@ -11,6 +11,7 @@ Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the 
 from __future__ import annotations
 
 import argparse
+import gc
 import os
 import resource
 import subprocess
@@ -72,34 +73,40 @@ def in_memory(office: Path) -> None:
     from neatledger.core.lists.table import MODELS
     from neatledger.core.matrix import Matrix
     from neatledger.core.people import Kind, Seat
+    from neatledger.core.shares import Terms
     from neatledger.ledger.store import open_ledger
 
+    gc.disable()  # as the command does
     ledger = open_ledger(office / "ledger.db")
     started = time.perf_counter()
     reader = ledger.read_survey(ledger.find_count().surveys[0])
     folders, classes = reader.table("folders"), reader.table("classes")
     lists, idents = reader.strings("lists.body"), reader.idents()
     loaded = time.perf_counter()
-    accounts = reader.accounts
+    accounts, model = reader.accounts, MODELS[reader.model]
+    holders = holders_of(accounts, reader.groups, model.everyone_has)
     seats = [
         Seat(account.login, account.login, Kind.STAFF, "big", account, holder, False)
-        for account, holder in zip(accounts, holders_of(accounts, reader.groups), strict=True)
+        for account, holder in zip(accounts, holders, strict=True)
     ]
-    everyone = Everyone(Matrix(MODELS[reader.model], folders, classes, lists, idents, seats))
+    matrix = Matrix(model, folders, classes, lists, idents, seats, terms=Terms(model.asks_enter))
+    listed = time.perf_counter()
+    everyone = Everyone(matrix)
     order = preorder(everyone.matrix)
     for start in range(0, len(order), 65536):
         everyone.rights(order[start : start + 65536])
     done = time.perf_counter()
-    assert everyone.matrix.passing.dtype == np.uint64
+    assert everyone.matrix.block(order[:1]).unknown.dtype == np.uint64
     show(f"read {folders.rows:,} folders from the ledger", f"{loaded - started:.2f} s", "")
+    show(f"  of that, {len(lists):,} distinct lists evaluated for everybody", f"{listed - loaded:.2f} s", "")
     show(f"rights of {len(seats)} people on all of them, in memory", f"{done - loaded:.2f} s", "< 1 s")
 
 
 def ask(words: argparse.Namespace) -> None:
-    office = words.dir / f"ledger-{words.folders}"
+    office = words.dir / f"ledger-{words.folders}-{words.lists}-{words.model}"
     if not office.exists():
         make = [sys.executable, str(HERE / "make_ledger.py"), str(office), "--folders", str(words.folders)]
-        subprocess.run(make, check=True)
+        subprocess.run([*make, "--lists", str(words.lists), "--model", words.model], check=True)
     ours, bare, _ = side_by_side([COMMAND, "--help"], [sys.executable, "-c", "pass"], max(words.runs, 9))
     show("--help ÷ python -c pass", f"{ours / bare:.1f} ({ours * 1000:.0f} ms, {bare * 1000:.0f} ms)", "≤ 5")
     in_memory(office)
@@ -146,6 +153,8 @@ def main() -> None:
     parser.add_argument("--folders", type=int)
     parser.add_argument("--files", type=int, default=900_000)
     parser.add_argument("--runs", type=int, default=3)
+    parser.add_argument("--lists", type=int, default=1_500)
+    parser.add_argument("--model", choices=("posix", "nt", "nfs4"), default="posix")
     words = parser.parse_args()
     words.folders = words.folders or (100_000 if words.what == "gather" else 1_000_000)
     words.dir.mkdir(parents=True, exist_ok=True)

@@ -60,8 +60,7 @@ def test_a_crowd_is_decided_as_each_alone(data, world, is_folder) -> None:
     crowd = data.draw(st.lists(world.holders, min_size=1, max_size=80))
     parsed = model.parse(data.draw(world.bodies))
     together = Crowd(crowd)
-    as_other = model.decide_all(parsed, together, is_folder=is_folder, as_owner=False)
-    as_owner = model.decide_all(parsed, together, is_folder=is_folder, as_owner=True)
+    as_other, as_owner = model.decide_all(parsed, together, is_folder=is_folder)
     for number, holder in enumerate(crowd):
         owns = holder.user == owner or (model.groups_may_own and owner in holder.groups)
         sets = as_owner if owns else as_other

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import gc
 import signal
 
 from neatledger import __version__
@@ -28,17 +27,12 @@ def run(args: argparse.Namespace, app: App) -> int:
     plan = app.plan
     surveys: list[Survey] = []
     seconds = {}
-    # Millions of small numbers and strings and no rings among them: looking for rings costs a third.
-    gc.disable()
-    try:
-        for name, system in plan.systems.items():
-            with Progress(app.streams.err, name, quiet=app.options.quiet) as progress:
-                asks = app.credentials_for(name)
-                context = SourceContext(name, app.office_dir, system.settings, app.today, progress, asks)
-                surveys.append(load_source(system.source)(context))
-                seconds[name] = progress.seconds
-    finally:
-        gc.enable()
+    for name, system in plan.systems.items():
+        with Progress(app.streams.err, name, quiet=app.options.quiet) as progress:
+            asks = app.credentials_for(name)
+            context = SourceContext(name, app.office_dir, system.settings, app.today, progress, asks)
+            surveys.append(load_source(system.source)(context))
+            seconds[name] = progress.seconds
     ledger = app.open_ledger(create=True)
     before = signal.getsignal(signal.SIGINT)
     try:

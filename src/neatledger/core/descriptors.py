@@ -39,6 +39,7 @@ __all__ = [
     "pack_acl",
     "pack_descriptor",
     "pack_sid",
+    "split_acl",
     "unpack_acl",
     "unpack_descriptor",
     "unpack_sid",
@@ -179,25 +180,31 @@ def ace_of_body(kind: int, flags: int, body: bytes) -> Ace:
     return Ace(kind, flags, mask, _sid_text(body[at : at + size]), body[4:at], body[at + size :])
 
 
-def unpack_acl(data: bytes, at: int = 0) -> Acl:
-    """Read the ACL at an offset; raises `FormatError` with the place of the fault."""
+def split_acl(data: bytes, at: int = 0) -> tuple[int, list[bytes]]:
+    """Return the revision of the ACL at an offset, and its entries' bytes; raises `FormatError` with the place."""
     if at + _ACL_HEAD.size > len(data):
         raise FormatError("the list is cut short", f"byte {at}")
     revision, _, size, count, _ = _ACL_HEAD.unpack_from(data, at)
     end = at + size
     if size < _ACL_HEAD.size or end > len(data):
         raise FormatError(f"the list says it has {size} bytes, and {len(data) - at} are there", f"byte {at}")
-    aces = []
+    entries = []
     at += _ACL_HEAD.size
     for number in range(1, count + 1):
         if at + 4 > end:
             raise FormatError(f"entry {number} of {count} is cut short", f"byte {at}")
-        kind, flags, length = _ACE_HEAD.unpack_from(data, at)
+        length = data[at + 2] | data[at + 3] << 8
         if length < 4 or at + length > end:
             raise FormatError(f"entry {number} of {count} says it has {length} bytes", f"byte {at}")
-        aces.append(ace_of_body(kind, flags, data[at + 4 : at + length]))
+        entries.append(data[at : at + length])
         at += length
-    return Acl(tuple(aces), revision)
+    return revision, entries
+
+
+def unpack_acl(data: bytes, at: int = 0) -> Acl:
+    """Read the ACL at an offset; raises `FormatError` with the place of the fault."""
+    revision, entries = split_acl(data, at)
+    return Acl(tuple(ace_of_body(raw[0], raw[1], raw[4:]) for raw in entries), revision)
 
 
 def body_of_ace(ace: Ace) -> bytes:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 __all__ = ["Crowd", "Holder"]
 
@@ -33,11 +34,13 @@ class Crowd:
     however many they are.
     """
 
-    __slots__ = ("all", "by_group", "by_user", "holders")
+    __slots__ = ("all", "by_group", "by_user", "holders", "memo")
 
     def __init__(self, holders: Sequence[Holder]) -> None:
         self.holders = tuple(holders)
         self.all = (1 << len(self.holders)) - 1
+        # What list models remember of their entries for this crowd.
+        self.memo: dict[Any, dict[Any, int]] = {}
         self.by_user: dict[str, int] = {}
         self.by_group: dict[str, int] = {}
         for number, holder in enumerate(self.holders):

@@ -54,7 +54,7 @@ _CHUNK = 65536
 
 def pack_sets(sets: Sequence[int], words: int) -> Bits:
     """Pack bit sets (Python integers) into rows of 64-bit words."""
-    raw = b"".join(each.to_bytes(words * 8, "little") for each in sets)
+    raw = b"".join([each.to_bytes(words * 8, "little") for each in sets])
     return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
 
 
@@ -63,12 +63,15 @@ class _Spread:
     """One right of every distinct list: for people who do not own the item (None: nobody), and for its owner."""
 
     other: Bits | None
-    owner: Bits
+    owner: Bits | None
 
     def at(self, lists: Rows, owned: Bits) -> Bits:
         """Return the right for items by their list and the bits of their owner."""
         if self.other is None:
+            assert self.owner is not None
             return self.owner[lists] & owned
+        if self.owner is self.other or self.owner is None:
+            return self.other[lists]
         # (other & ~owned) | (owner & owned), in fewer steps
         other: Bits = self.other[lists]
         mine: Bits = self.owner[lists]
@@ -231,16 +234,22 @@ class Matrix:
         sets: dict[Right, list[list[int]]] = {right: [[0] * len(self._lists) for _ in range(2)] for right in rights}
         for number in np.flatnonzero(np.bincount(used)).tolist():
             parsed = self._parse(number)
-            for form, as_owner in enumerate((False, True)):
-                found: RightSets = self.model.decide_all(parsed, self.crowd, is_folder=is_folder, as_owner=as_owner)
+            forms: tuple[RightSets, RightSets] = self.model.decide_all(parsed, self.crowd, is_folder=is_folder)
+            for form, found in enumerate(forms):
                 for right, bits in found.items():
                     if bits and right in sets:
                         sets[right][form][number] = bits
-        return {
-            right: _Spread(pack_sets(other, self.words) if any(other) else None, pack_sets(owner, self.words))
-            for right, (other, owner) in sets.items()
-            if any(other) or any(owner)
-        }
+        spreads: dict[Right, _Spread] = {}
+        for right, (other, owner) in sets.items():
+            # Reading a folder is often listing it, and most lists say nothing of owners: packed once.
+            twin = next((done for done in spreads if sets[done] == [other, owner]), None)
+            if twin is not None:
+                spreads[right] = spreads[twin]
+            elif any(other) or any(owner):
+                packed = pack_sets(other, self.words) if any(other) else None
+                same = packed is not None and other == owner
+                spreads[right] = _Spread(packed, packed if same else pack_sets(owner, self.words))
+        return spreads
 
     def _parse(self, number: int) -> object:
         if number not in self._parsed:

@@ -72,8 +72,7 @@ class _Effects:
     def _rights(self, body: bytes, owner: str, is_folder: bool) -> dict[Right, int]:
         parsed = self.model.parse(body)
         owners = sum(1 << n for n, holder in enumerate(self.crowd.holders) if self.model.owns(holder, owner))
-        mine = self.model.decide_all(parsed, self.crowd, is_folder=is_folder, as_owner=True)
-        other = self.model.decide_all(parsed, self.crowd, is_folder=is_folder, as_owner=False)
+        other, mine = self.model.decide_all(parsed, self.crowd, is_folder=is_folder)
         return {
             right: mine.get(right, 0) & owners | other.get(right, 0) & ~owners for right in mine.keys() | other.keys()
         }

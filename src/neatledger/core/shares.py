@@ -65,7 +65,7 @@ class Share:
         sets: RightSets = dict.fromkeys(EVERY_RIGHT & ~Right.SHARE, 0)
         sets[Right.UNSURE] = 0
         for is_folder in (True, False):
-            for right, who in _NT.decide_all(self._list, crowd, is_folder=is_folder, as_owner=False).items():
+            for right, who in _NT.decide_all(self._list, crowd, is_folder=is_folder)[0].items():
                 sets[right] = sets.get(right, 0) | who
         sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
         reads, writes = sets[Right.READ], sets[Right.ADD]

@@ -119,8 +119,8 @@ class ListModel(Protocol):
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder, with reasons."""
 
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
-        """Decide for a crowd, none of whom owns the item or, with `as_owner`, each as if owning it."""
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd, in two forms: none of whom owns the item, and each as if owning it."""
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""

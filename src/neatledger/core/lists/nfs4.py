@@ -16,9 +16,9 @@ Nothing is implied for the owner beyond what the entries say. The owner is not p
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
@@ -37,6 +37,7 @@ from neatledger.core.lists.ordered import (
     passed_on,
     rights_of,
     spell_mask,
+    unsaid_of,
     weigh,
 )
 from neatledger.core.privileges import override_of
@@ -95,7 +96,7 @@ def _unpack(body: bytes) -> tuple[str, list[Entry]]:
             at += _ENTRY.size
             if at + size > len(body):
                 raise FormatError("a stored NFSv4 list is cut short", f"byte {at}")
-            entries.append(Entry(kind, flags, mask, body[at : at + size].decode("utf-8", "surrogateescape")))
+            entries.append(_entry(kind, flags, mask, body[at : at + size]))
             at += size
     except struct.error as error:
         raise FormatError(f"a stored NFSv4 list is damaged: {error}", f"{len(body)} bytes") from None
@@ -112,15 +113,22 @@ class Nfs4List:
     @cached_property
     def rules(self) -> tuple[Rule, ...]:
         """The entries that count where they stand."""
-        return tuple(self._rules())
+        found = [_rule(entry, self.group if entry.who == GROUP else "") for entry in self.entries]
+        return tuple([rule for rule in found if rule is not None])
 
-    def _rules(self) -> Iterator[Rule]:
-        for place, entry in enumerate(self.entries):
-            if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
-                continue
-            sees, ident = _SPECIAL.get(entry.who, (Sees.GROUP if entry.flags & IS_GROUP else Sees.USER, entry.who))
-            ident = self.group if entry.who == GROUP else ident
-            yield Rule(sees, ident, entry.mask, entry.type == ALLOW, place=place)
+
+@lru_cache(maxsize=262144)
+def _entry(kind: int, flags: int, mask: int, who: bytes) -> Entry:
+    """Return an entry; lists share few distinct ones."""
+    return Entry(kind, flags, mask, who.decode("utf-8", "surrogateescape"))
+
+
+@lru_cache(maxsize=262144)
+def _rule(entry: Entry, group: str) -> Rule | None:
+    if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
+        return None
+    sees, ident = _SPECIAL.get(entry.who, (Sees.GROUP if entry.flags & IS_GROUP else Sees.USER, entry.who))
+    return Rule(sees, group or ident, entry.mask, entry.type == ALLOW, entry=entry)
 
 
 _SPECIAL = {OWNER: (Sees.OWNER, ""), GROUP: (Sees.GROUP, ""), EVERYONE: (Sees.EVERYONE, "")}
@@ -171,7 +179,7 @@ class Nfs4Model:
             is_folder=standing.is_folder,
             owns=holder.user == standing.owner,
             first=0,
-            text=lambda rule: _text(parsed.entries[rule.place]),
+            text=lambda rule: _text(rule.entry),
             because=_because,
         )
         rights, decided = decision.rights, decision.given | decision.refused
@@ -186,17 +194,21 @@ class Nfs4Model:
             return Decision(Right.UNSAID, (told,), is_unsure=True)
         return replace(decision, rights=rights)
 
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
         """Decide for a crowd at once; the same rules on bit sets."""
         assert isinstance(parsed, Nfs4List)
-        sets, unsaid = decide_crowd(parsed.rules, crowd, is_folder=is_folder, owns=as_owner, first=0)
-        if is_folder:
-            sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
-            sets[Right.CLEAR_UNSAID] = unsaid[Right.CLEAR] & sets[Right.ADD]
-        sets[Right.UNSAID] = unsaid[Right.DELETE]
         if _is_unread(parsed):
-            sets[Right.UNSURE] = crowd.all
-        return sets
+            unread = {Right.UNSAID: crowd.all, Right.UNSURE: crowd.all}
+            return unread, unread
+        forms = decide_crowd(parsed.rules, crowd, is_folder=is_folder, implied=0)
+        for form in forms:
+            sets = form[0]
+            if is_folder:
+                sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
+                unsaid = unsaid_of(form, crowd, Right.CLEAR, is_folder=True)
+                sets[Right.CLEAR_UNSAID] = unsaid & sets[Right.ADD]
+            sets[Right.UNSAID] = unsaid_of(form, crowd, Right.DELETE, is_folder=is_folder)
+        return forms[0][0], forms[1][0]
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
@@ -253,7 +265,7 @@ class Nfs4Model:
 
 
 def _is_unread(parsed: Nfs4List) -> bool:
-    return any(entry.type == 0xFF for entry in parsed.entries)
+    return any([entry.type == 0xFF for entry in parsed.entries])
 
 
 def _child_entries(entries: list[Entry], *, is_folder: bool) -> list[Entry]:
@@ -273,7 +285,7 @@ def mode_of(parsed: Nfs4List) -> int:
     """
     mode = 0
     for shift, who in ((6, OWNER), (3, GROUP), (0, EVERYONE)):
-        counted = [rule for rule in parsed.rules if parsed.entries[rule.place].who in (who, EVERYONE)]
+        counted = [rule for rule in parsed.rules if rule.entry.who in (who, EVERYONE)]
         given = weigh(
             [replace(rule, sees=Sees.EVERYONE) for rule in counted], Holder("", "", frozenset()), True
         ).given

@@ -20,6 +20,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from neatledger.core.descriptors import (
     AUTO_INHERITED,
@@ -34,8 +35,10 @@ from neatledger.core.descriptors import (
     AceType,
     Acl,
     Descriptor,
+    ace_of_body,
     pack_acl,
     pack_sid,
+    split_acl,
     unpack_acl,
     unpack_sid,
 )
@@ -82,6 +85,9 @@ _UNEVALUATED = OBJECT_TYPES | CALLBACK_TYPES
 _SYSTEM = "S-1-5-18"
 
 
+_NULL = Rule(Sees.EVERYONE, "", _ALL_BITS, True)  # what a null list amounts to
+
+
 def map_generic(mask: int) -> int:
     """Replace the generic bits of a mask by those of files."""
     for bit, stands_for in _GENERIC:
@@ -98,51 +104,51 @@ def pack_body(descriptor: Descriptor) -> bytes:
     return _HEAD.pack(control, len(group)) + group + dacl
 
 
-def unpack_body(body: bytes) -> Descriptor:
-    """Return the descriptor that a stored body was packed from, without owner; raises `FormatError`."""
+def _head(body: bytes) -> tuple[int, int]:
+    """Return the control bits of a body, and where its list begins."""
     if len(body) < _HEAD.size:
         raise FormatError("a stored NT list is cut short", f"{len(body)} bytes")
     control, size = _HEAD.unpack_from(body)
-    at = _HEAD.size + size
-    group = unpack_sid(body[_HEAD.size : at]) if size else ""
+    return control, _HEAD.size + size
+
+
+def unpack_body(body: bytes) -> Descriptor:
+    """Return the descriptor that a stored body was packed from, without owner; raises `FormatError`."""
+    control, at = _head(body)
+    group = unpack_sid(body[_HEAD.size : at]) if at > _HEAD.size else ""
     return Descriptor("", group, unpack_acl(body, at) if at < len(body) else None, None, control)
 
 
 @dataclass(frozen=True, slots=True)
 class NtList:
-    """A descriptor made ready: the entries that count, and whether one of them is for OWNER RIGHTS."""
+    """A descriptor made ready: its body, its control bits, and the rules that count."""
 
-    descriptor: Descriptor
+    body: bytes
+    control: int
+    is_null: bool
     rules: tuple[Rule, ...]
-    has_owner_rights: bool
 
     @property
     def aces(self) -> tuple[Ace, ...]:
-        """All entries, in stored order; none for a null list."""
-        return () if self.descriptor.dacl is None else self.descriptor.dacl.aces
+        """All entries in stored order; none for a null list."""
+        dacl = unpack_body(self.body).dacl
+        return () if dacl is None else dacl.aces
 
 
-def _rule(place: int, ace: Ace) -> Rule | None:
-    if ace.is_inherit_only or ace.type not in _COUNTING:
-        return None
+def _rules(ace: Ace) -> tuple[Rule, ...]:
+    if ace.is_inherit_only or ace.type not in _COUNTING or ace.sid in (CREATOR_OWNER, CREATOR_GROUP):
+        return ()
     if ace.raw is not None:
-        # Damaged: nobody knows whom it names. As allowing it is judged here; that it might refuse is told
-        # by a second rule (see `_rules`).
-        return Rule(Sees.EVERYONE, "", _ALL_BITS, True, True, place)
-    mask = map_generic(ace.mask)
+        # Damaged: nobody knows whom it names. It may refuse or allow everyone everything.
+        return tuple(Rule(Sees.EVERYONE, "", _ALL_BITS, allows, True, ace) for allows in (False, True))
     sees = Sees.OWNER if ace.sid == OWNER_RIGHTS else Sees.EVERYONE if ace.sid == EVERYONE else Sees.EITHER
-    if ace.sid in (CREATOR_OWNER, CREATOR_GROUP):
-        return None
-    return Rule(sees, ace.sid, mask, ace.type in _ALLOWS, ace.type in _UNEVALUATED, place)
+    return (Rule(sees, ace.sid, map_generic(ace.mask), ace.type in _ALLOWS, ace.type in _UNEVALUATED, ace),)
 
 
-def _rules(aces: Iterable[Ace]) -> Iterable[Rule]:
-    for place, ace in enumerate(aces):
-        rule = _rule(place, ace)
-        if rule is not None:
-            if ace.raw is not None:
-                yield replace(rule, allows=False)
-            yield rule
+@lru_cache(maxsize=262144)
+def _rules_of(raw: bytes) -> tuple[Rule, ...]:
+    """Return the rules of an entry; lists share few distinct ones."""
+    return _rules(ace_of_body(raw[0], raw[1], raw[4:]))
 
 
 def _text(ace: Ace) -> str:
@@ -179,25 +185,26 @@ class NtModel:
 
     def parse(self, body: bytes) -> NtList:
         """Parse a body made by `pack_body`; raises `FormatError`."""
-        descriptor = unpack_body(body)
-        aces = () if descriptor.dacl is None else descriptor.dacl.aces
-        rules = tuple(_rules(aces))
-        if descriptor.dacl is None:
-            rules = (Rule(Sees.EVERYONE, "", _ALL_BITS, True, place=-1),)
-        return NtList(descriptor, rules, any(rule.sees is Sees.OWNER for rule in rules))
+        control, at = _head(body)
+        if at >= len(body):
+            return NtList(body, control, True, (_NULL,))
+        rules: list[Rule] = []
+        for raw in split_acl(body, at)[1]:
+            rules += _rules_of(raw)
+        return NtList(body, control, False, tuple(rules))
 
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder; privileges are not part of the list (see `overrides`)."""
         assert isinstance(parsed, NtList)
         owns = self.owns(holder, standing.owner)
-        implied = owns and not parsed.has_owner_rights
+        implied = owns and not _speaks_of_owner(parsed.rules)
         decision = decide_single(
             parsed.rules,
             holder,
             is_folder=standing.is_folder,
             owns=owns,
             first=_OWNER_BITS if implied else 0,
-            text=lambda rule: "no list" if rule.place < 0 else _text(parsed.aces[rule.place]),
+            text=lambda rule: "no list" if rule is _NULL else _text(rule.entry),
             because=lambda rule: _because(rule, holder),
         )
         if implied:
@@ -205,11 +212,12 @@ class NtModel:
             decision = replace(decision, reasons=(*decision.reasons, told))
         return decision
 
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
         """Decide for a crowd at once; the same rules on bit sets."""
         assert isinstance(parsed, NtList)
-        first = _OWNER_BITS if as_owner and not parsed.has_owner_rights else 0
-        return decide_crowd(parsed.rules, crowd, is_folder=is_folder, owns=as_owner, first=first)[0]
+        implied = 0 if _speaks_of_owner(parsed.rules) else _OWNER_BITS
+        (others, _), (owners, _) = decide_crowd(parsed.rules, crowd, is_folder=is_folder, implied=implied)
+        return others, owners
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
@@ -222,7 +230,7 @@ class NtModel:
     def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
         assert isinstance(parsed, NtList)
-        if parsed.descriptor.dacl is None:
+        if parsed.is_null:
             return ["no list at all: everyone may do everything"]
         told = []
         for ace in parsed.aces:
@@ -243,7 +251,6 @@ class NtModel:
             if rule.sees is Sees.EITHER and rule.ident not in WELL_KNOWN:
                 alone = Holder("", rule.ident, frozenset())
                 named[rule.ident] = rights_of(weigh(parsed.rules, alone, False).given, is_folder=is_folder)
-        control = parsed.descriptor.control
         return ListView(
             users={},
             groups={},
@@ -252,8 +259,8 @@ class NtModel:
             is_sticky=False,
             either=named,
             is_ordered=_is_ordered(parsed.aces),
-            is_closed=bool(control & PROTECTED),
-            unsure=len({place for place, ace in enumerate(parsed.aces) if _is_unevaluated(ace)}),
+            is_closed=bool(parsed.control & PROTECTED),
+            unsure=sum(_is_unevaluated(ace) for ace in parsed.aces),
             own=tuple(_text(ace) for ace in parsed.aces if not ace.flags & INHERITED),
         )
 
@@ -285,12 +292,16 @@ def _is_unevaluated(ace: Ace) -> bool:
     return ace.raw is not None or ace.type not in _COUNTING or ace.type in _UNEVALUATED
 
 
+def _speaks_of_owner(rules: Iterable[Rule]) -> bool:
+    return any([rule.sees is Sees.OWNER for rule in rules])
+
+
 def _because(rule: Rule, holder: Holder) -> str:
     match rule.sees:
         case Sees.OWNER:
             return "speaks of the owner"
         case Sees.EVERYONE:
-            return "a null list lets everyone do all" if rule.place < 0 else "speaks of everyone"
+            return "a null list lets everyone do all" if rule is _NULL else "speaks of everyone"
         case _:
             return "names them" if rule.ident == holder.user else "they are in it"
 

@@ -14,9 +14,10 @@ each of them, side by side, and multiplying a bit set by a pattern of ones copie
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import Enum
+from typing import Any
 
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, Reason, RightSets
@@ -33,6 +34,7 @@ __all__ = [
     "passed_on",
     "rights_of",
     "spell_mask",
+    "unsaid_of",
     "weigh",
 ]
 
@@ -54,6 +56,11 @@ FILE_BITS: tuple[tuple[int, Right], ...] = (
     (LIST_BIT, Right.MANAGE),
 )
 _WANTED = {True: FOLDER_BITS, False: FILE_BITS}
+# The right that each bit stands for, one a bit; listing a folder is reading it too.
+_PLAIN = {
+    is_folder: tuple(Right.LIST if right & Right.LIST else right for _, right in bits)
+    for is_folder, bits in _WANTED.items()
+}
 
 
 class Sees(Enum):
@@ -66,16 +73,19 @@ class Sees(Enum):
     OWNER = "owner"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Rule:
-    """One entry that counts where it stands: whom it names, its mask, and what it does with it."""
+    """One entry that counts where it stands: whom it names, its mask, what it does with it; and the entry itself.
+
+    Rules of equal entries are one object: what they do for a crowd is worked out once.
+    """
 
     sees: Sees
     ident: str
     mask: int
     allows: bool
     is_unsure: bool = False
-    place: int = 0  # its number in the list, from 0
+    entry: Any = None
 
     def names(self, holder: Holder, owns: bool) -> bool:
         """Tell whether the entry speaks of a holder."""
@@ -217,47 +227,63 @@ def _sweep(
 ) -> tuple[int, int]:
     """Return who is given what, and what no entry decided, as sets side by side."""
     width = len(crowd.holders)
+    memo = crowd.memo.setdefault((is_folder, owns), {})
     given = crowd.all * _PATTERNS[first, is_folder, width]
-    rest = crowd.all * _PATTERNS[0xFFFFFFFF, is_folder, width] & ~given
+    rest = crowd.all * _PATTERNS[0xFFFFFFFF, is_folder, width] ^ given
     for rule in rules:
         if rule.is_unsure and rule.allows != hopeful:
             continue
-        who = rule.among(crowd, owns)
-        if who:
-            hit = who * _PATTERNS[rule.mask, is_folder, width] & rest
+        hit = memo.get(rule)
+        if hit is None:
+            hit = memo[rule] = rule.among(crowd, owns) * _PATTERNS[rule.mask, is_folder, width]
+        hit &= rest
+        if hit:
             rest ^= hit
             if rule.allows:
                 given |= hit
     return given, rest
 
 
-def _parts(sets: int, crowd: Crowd, is_folder: bool) -> Iterator[tuple[Right, int]]:
-    width = len(crowd.holders)
-    for place, (_, right) in enumerate(_WANTED[is_folder]):
-        yield right, sets >> place * width & crowd.all
+Form = tuple[RightSets, int]
+"""Who has which right; and of which bits no entry spoke to whom, as sets side by side (see `unsaid_of`)."""
 
 
-def decide_crowd(
-    rules: Sequence[Rule], crowd: Crowd, *, is_folder: bool, owns: bool, first: int
-) -> tuple[RightSets, dict[Right, int]]:
-    """Decide for a crowd; return who has which right, and of which bits no entry spoke to whom."""
+def _form(rules: Sequence[Rule], crowd: Crowd, is_folder: bool, owns: bool, first: int, has_unsure: bool) -> Form:
+    width, everyone = len(crowd.holders), crowd.all
     given, rest = _sweep(rules, crowd, is_folder, owns, False, first)
     sets: RightSets = {}
-    unsaid: dict[Right, int] = {}
-    for right, who in _parts(given, crowd, is_folder):
-        if right & Right.LIST:
-            sets[Right.LIST] = sets[Right.READ] = who
-        else:
-            sets[right] = who
-    if any(rule.is_unsure for rule in rules):
+    left = given
+    for right in _PLAIN[is_folder]:
+        sets[right] = left & everyone
+        left >>= width
+    if is_folder:
+        sets[Right.READ] = sets[Right.LIST]
+    if has_unsure:
         hopeful, _ = _sweep(rules, crowd, is_folder, owns, True, first)
-        unsure = 0
-        for _, who in _parts(hopeful & ~given, crowd, is_folder):
-            unsure |= who
+        open_bits, unsure = hopeful & ~given, 0
+        for place in range(len(_PLAIN[is_folder])):
+            unsure |= open_bits >> place * width & everyone
         sets[Right.UNSURE] = unsure
-    for right, who in _parts(rest, crowd, is_folder):
-        unsaid[right] = who
-    return sets, unsaid
+    return sets, rest
+
+
+def decide_crowd(rules: Sequence[Rule], crowd: Crowd, *, is_folder: bool, implied: int) -> tuple[Form, Form]:
+    """Decide for a crowd as others and as owners, to whom `implied` is given before any entry is looked at."""
+    has_unsure = any([rule.is_unsure for rule in rules])
+    other = _form(rules, crowd, is_folder, False, 0, has_unsure)
+    if has_unsure or any([rule.sees is Sees.OWNER for rule in rules]):
+        return other, _form(rules, crowd, is_folder, True, implied, has_unsure)
+    sets = dict(other[0])
+    if implied & LIST_BIT:
+        # The one bit implied that is told of; without entries for owners all else is as for others.
+        sets[Right.MANAGE] = crowd.all
+    return other, (sets, other[1])
+
+
+def unsaid_of(form: Form, crowd: Crowd, right: Right, *, is_folder: bool) -> int:
+    """Return to whom no entry spoke of a right."""
+    place = _PLAIN[is_folder].index(right)
+    return form[1] >> place * len(crowd.holders) & crowd.all
 
 
 # Flags that pass entries on have the same numbers in both models (MS-DTYP 2.4.4.1, RFC 8881 6.2.1.4).

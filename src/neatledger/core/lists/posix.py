@@ -205,27 +205,30 @@ class PosixModel:
             reasons += (Reason(Effect.LIMITS, "sticky", Right.CLEAR_OWN, "only one's own items may be removed"),)
         return Decision(rights, reasons)
 
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool, as_owner: bool) -> RightSets:
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
         """Decide for a crowd at once; the same rules on bit sets."""
         assert isinstance(parsed, PosixList)
         mode = parsed.mode
         if mode == _UNREAD:
-            return {Right.UNSURE: crowd.all}
-        if as_owner:
-            sets = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
-        else:
-            sets = self._sets_of_others(parsed, crowd)
+            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
+        own = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
+        return (
+            self._as_rights(self._sets_of_others(parsed, crowd), 0, mode, is_folder, own=False),
+            self._as_rights(own, crowd.all, mode, is_folder, own=True),
+        )
+
+    @staticmethod
+    def _as_rights(sets: list[int], manage: int, mode: int, is_folder: bool, *, own: bool) -> RightSets:
         read, write, enter, change = sets
         if not is_folder:
-            return {Right.READ: read, Right.CHANGE: write, Right.MANAGE: crowd.all if as_owner else 0}
-        clear = Right.CLEAR_OWN if mode & _STICKY and not as_owner else Right.CLEAR
+            return {Right.READ: read, Right.CHANGE: write, Right.MANAGE: manage}
         return {
             Right.ENTER: enter,
             Right.LIST: read,
             Right.READ: read & enter,
             Right.ADD: change,
-            clear: change,
-            Right.MANAGE: crowd.all if as_owner else 0,
+            Right.CLEAR_OWN if mode & _STICKY and not own else Right.CLEAR: change,
+            Right.MANAGE: manage,
         }
 
     @staticmethod
