@@ -23,7 +23,7 @@ def kind_of(schema: dict[str, Any], defs: dict[str, Any]) -> str:
     if "enum" in schema:
         return " \\| ".join(f"`{word}`" for word in schema["enum"])
     return {"object": "a mapping", "array": "a list", "string": "text", "boolean": "`true` or `false`",
-            "integer": "a whole number"}.get(schema.get("type", ""), "")  # fmt: skip
+            "integer": "a whole number", "number": "a number"}.get(schema.get("type", ""), "")  # fmt: skip
 
 
 def table(properties: dict[str, Any], required: list[str], defs: dict[str, Any]) -> list[str]:
@@ -34,12 +34,25 @@ def table(properties: dict[str, Any], required: list[str], defs: dict[str, Any])
     return lines
 
 
+def inner(properties: dict[str, Any], defs: dict[str, Any]) -> list[str]:
+    """Return the tables of mappings inside a system: privileges, accounts, and a directory."""
+    lines = ["### Privileges", "", *table(properties["privileges"]["properties"], [], defs), ""]
+    accounts: dict[str, Any] = {}
+    for option in properties["accounts"]["oneOf"]:
+        accounts |= option.get("properties", {})
+    lines += ["### Accounts", "", *table(accounts, [], defs), ""]
+    ldap = accounts["ldap"]
+    return [*lines, "### A directory (`ldap`)", "", *table(ldap["properties"], ldap["required"], defs), ""]
+
+
 def main() -> None:
     schema = load_schema()
     defs = schema["$defs"]
     lines = [HEAD, *table(schema["properties"], schema["required"], defs), ""]
     for name in ("system", "person", "group", "folder", "expectation", "acceptance"):
         lines += [f"## One {name}", "", *table(defs[name]["properties"], defs[name].get("required", []), defs), ""]
+        if name == "system":
+            lines += inner(defs[name]["properties"], defs)
     Path(__file__).with_name("plan.md").write_text("\n".join(lines).rstrip() + "\n", encoding="utf-8")
 
 
