@@ -26,6 +26,12 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What does the laboratory, a guest, reach?", ("reach", "hollin")),
     ("Why can the front desk not look at the scans, and what is missing?", ("why", "marsh", "barn:/Imaging/2026")),
     ("Two letters in a folder everybody shares are closed to most:", ("who", "barn:/Records/2026/Dogs")),
+    (
+        "On the other server students were refused the register of controlled drugs, one line too low:",
+        ("why", "thistle", "loft:/Surgery/Controlled drugs"),
+    ),
+    ("Whose are the accounts there that the plan gives to nobody?", ("match",)),
+    ("What would pushing the surgery's list down change?", ("inherit", "loft:/Surgery", "--push")),
     ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
     ("One person's sheet:", ("people", "kestrel")),
 )

@@ -24,6 +24,7 @@ _COLUMNS = (
     Column("planned", "IN PLAN"),
     Column("start", "START", Show.MACHINE),
     Column("end", "END", Show.MACHINE),
+    Column("last_seen", "LAST SEEN", Show.MACHINE),
 )
 
 
@@ -41,8 +42,9 @@ def _state(plan: Plan, person: str, seats: Sequence[Seat], today: date) -> str:
         return (
             f"{ended}, closed" if len(closed) and all(not seat.is_open for seat in seats) else f"{ended}, still open"
         )
+    shut = [seat.system for seat in seats if not seat.account.may_use]
     if not closed:
-        return "open"
+        return f"open, no service on {', '.join(dict.fromkeys(shut))}" if shut else "open"
     return "/".join(sorted(state.value for state in closed)) + (" in part" if any(s.is_open for s in seats) else "")
 
 
@@ -74,6 +76,7 @@ def people_report(
                 planned is not None,
                 planned.start.isoformat() if planned and planned.start else "",
                 planned.end.isoformat() if planned and planned.end else "",
+                max((seat.account.last_seen for seat in mine), default=""),
             )
         )
     notes = [f"{services} service accounts are not shown (--services lists them)."] if services else []
@@ -106,7 +109,11 @@ def sheet_report(
         rows += [("group", "plan", group, _through(plan, person, group)) for group in plan.groups_of[person]]
     for seat in seats:
         account = seat.account
-        rows.append(("account", seat.system, account.login, f"id {account.ident}, {account.state.value}"))
+        told = f"id {account.ident}, {account.state.value}" + ("" if account.may_use else ", the service is not on")
+        told += f", last seen {account.last_seen}" if account.last_seen else ""
+        rows.append(("account", seat.system, account.login, told))
+        if seat.holder.privileges:
+            rows.append(("privilege", seat.system, ", ".join(sorted(seat.holder.privileges)), "whatever lists say"))
         for group in groups.get(seat.system, ()):
             if group.ident in seat.holder.groups:
                 how = "primary group" if group.ident == account.primary else "member"

@@ -70,6 +70,9 @@ def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) ->
         accounts, groups = read_names(session, reading.idents - known)
         found.accounts += accounts
         found.groups += groups
+        for group in groups:
+            note = f"lists name the group {group.name} ({group.ident}); who is in it is not told"
+            found.not_seen.append(NotSeen(b"/", note))
     except (Lost, Refused) as error:
         found.not_seen.append(NotSeen(b"/", f"the server tells no names of identifiers: {error}"))
     return found

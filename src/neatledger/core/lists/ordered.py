@@ -182,7 +182,12 @@ def decide_single(
         told = rights_of(bits, is_folder=is_folder)
         if told:
             effect = Effect.GRANTS if rule.allows else Effect.STOPS
-            reasons.append(Reason(effect, text(rule), told if rule.allows else Right.NONE, because(rule)))
+            why, whole = because(rule), rights_of(rule.mask, is_folder=is_folder)
+            if told != whole:
+                why += (
+                    f"; {'gives' if rule.allows else 'refuses'} only {spell_rights(told)}, the rest was decided above"
+                )
+            reasons.append(Reason(effect, text(rule), told if rule.allows else Right.NONE, why))
     if any(rule.is_unsure for rule in rules):
         hopeful = weigh(rules, holder, owns, hopeful=True, first=first)
         open_bits = hopeful.given & ~sure.given & _all_bits(is_folder)
