@@ -6,7 +6,10 @@ import csv
 import io
 import json
 import socket
+import sqlite3
+import tempfile
 import threading
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -144,8 +147,6 @@ def test_accounts_are_joined_when_the_plan_says_so(run, tmp_path) -> None:
 
 @pytest.mark.judge
 def test_a_server_that_goes_away_or_refuses_is_told(run, tmp_path_factory, monkeypatch) -> None:
-    import tempfile
-
     with tempfile.TemporaryDirectory(dir="/tmp") as name:
         folder = Path(name)
         tmp_path = tmp_path_factory.mktemp("offices")
@@ -181,6 +182,42 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, tmp_path_factory, monke
     monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
     missing = run("gather", "--office", where, status=2, stdin=-3).stderr
     assert "NEATLEDGER_PASSWORD_LOFT" in missing
+
+
+@pytest.mark.judge
+def test_guests_are_refused_and_passwords_come_from_the_keyring(run, tmp_path, monkeypatch) -> None:
+    weak = {"map_to_guest": "bad user", "smb_encrypt": "off", "server_signing": "auto", "restrict_anonymous": "0"}
+    with tempfile.TemporaryDirectory(dir="/tmp") as name, smb.server(Path(name), {"open": ""}, **weak) as running:
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", "anything")
+        monkeypatch.setenv("NEATLEDGER_USER_LOFT", "stranger")
+        where = office(tmp_path / "a", running, shares=["open"])
+        told = run("gather", "--office", where, status=2).stderr
+        assert (
+            "guest" in told
+            and "anything" not in told
+            and told.count("\n") == 1
+            and not (where / "ledger.db").exists()
+        )
+        allowed = office(tmp_path / "b", running, shares=["open"], **{"allow-guest": True, "allow-unsigned": True})
+        assert "kept" in run("gather", "--office", allowed).stdout
+        monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
+        monkeypatch.delenv("NEATLEDGER_USER_LOFT")
+        # A keyring of our own: what it holds is asked for by the system's and the user's name.
+        (tmp_path / "ring.py").write_text(
+            "import keyring.backend\nclass Ring(keyring.backend.KeyringBackend):\n    priority = 9\n"
+            "    def set_password(self, *words): raise AssertionError\n"
+            "    def get_password(self, service, user):\n"
+            f"        return {running.password!r} if (service, user) == ('neatledger loft', {running.admin!r}) else None\n"
+        )
+        monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+        monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "ring.Ring")
+        done = run("gather", "--office", where)
+        assert "kept" in done.stdout and running.password not in done.stdout + done.stderr
+        kept = (where / "ledger.db").read_bytes()
+        assert running.password.encode() not in kept
+        with closing(sqlite3.connect(where / "ledger.db")) as ledger:
+            (facts,) = ledger.execute("SELECT facts FROM surveys").fetchone()
+        assert json.loads(facts)["encrypted"] == 0, "this server offers none; the messages are signed"
 
 
 class _proxy:

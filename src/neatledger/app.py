@@ -190,5 +190,6 @@ def _from_keyring(service: str, user: str) -> str | None:
 
     try:
         return keyring.get_password(service, user)
-    except KeyringError:
+    except (KeyringError, ImportError, AttributeError, TypeError, RuntimeError):
+        # No keyring here, or one that is set up badly: the prompt or the error says what to do.
         return None

@@ -34,7 +34,7 @@ BUILDING = "building"  # a share above the others, through which everything is m
 _MASKS = [0x1, 0x2, 0x20, 0x40, 0x10000, 0x40000, 0x1200A9, 0x1301BF, 0x1F01FF, 1 << 28, 1 << 29, 1 << 30, 1 << 31]
 
 
-def server(folder: Path, permissions: dict[str, str]) -> SmbServer:
+def server(folder: Path, permissions: dict[str, str], **settings: str) -> SmbServer:
     """Return a server with the users and groups here, and shares with these permissions."""
     shares = []
     for name, permission in permissions.items():
@@ -47,7 +47,8 @@ def server(folder: Path, permissions: dict[str, str]) -> SmbServer:
     (folder / "data").chmod(0o755)
     accounts = [SmbAccount(login, 52000 + rid, rid, login.title()) for login, rid in USERS.items()]
     groups = [SmbGroup(name, 53000 + rid, rid, members) for name, (rid, members) in GROUPS.items()]
-    return SmbServer(folder / "server", BASE, accounts, groups, shares)
+    named = {key.replace("_", " "): value for key, value in settings.items()}
+    return SmbServer(folder / "server", BASE, accounts, groups, shares, settings=named)
 
 
 class Client:

@@ -115,11 +115,13 @@ class SmbServer:
         *,
         name: str = "LOFT",
         domain: str = "PELLOWMERE",
+        settings: Mapping[str, str] | None = None,
     ) -> None:
         self.folder = folder.resolve()
         self.sid = sid
         self.accounts, self.groups, self.shares = accounts, groups, shares
         self.name, self.domain = name, domain
+        self.settings = settings or {}
         self.password = secrets.token_urlsafe(18)
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
@@ -188,6 +190,7 @@ class SmbServer:
         lines += [f"{group.name}:x:{group.number}:{','.join(group.members)}" for group in self.groups]
         (self.folder / "group").write_text("\n".join(lines) + "\n")
         text = _GLOBAL.format(name=self.name, domain=self.domain, dir=self.folder, port=self.port, admin=ADMIN)
+        text += "".join(f"{key} = {value}\n" for key, value in self.settings.items())
         for share in self.shares:
             text += f"[{share.name}]\npath = {share.path}\nread only = no\n"
             text += "".join(f"{key} = {value}\n" for key, value in share.options.items())

@@ -106,7 +106,7 @@ class SmbSession:
             )
             self._connect_session(encrypts)
         except SourceError:
-            self._connection.disconnect(True)
+            self._end_quietly()
             raise
         except (SMBException, OSError, ValueError, TimeoutError) as error:
             self._end_quietly()
