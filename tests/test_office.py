@@ -218,7 +218,15 @@ def test_tables_fit_the_terminal_and_files_are_written_whole(demo: Path, run, tm
     table = [line for line in done.stdout.splitlines()[2:] if line.startswith("barn:")]
     assert table and max(map(len, table)) <= 80 and "\x1b" not in done.stdout
     out = tmp_path / "out.csv"
-    run("people", "--format", "csv", "-o", out, "--office", demo)
+    out.touch()
+    (tmp_path / "link").symlink_to(out)
+    run("people", "--format", "csv", "-o", tmp_path / "link", "--office", demo)
+    assert (tmp_path / "link").is_symlink(), "what a link points to is written"
+    os.mkfifo(tmp_path / "pipe")
+    with subprocess.Popen(["cat", tmp_path / "pipe"], stdout=subprocess.PIPE, text=True) as reader:
+        run("people", "--format", "csv", "-o", tmp_path / "pipe", "--office", demo)
+        assert reader.communicate()[0] == out.read_text()
+    assert not (tmp_path / "pipe").is_file(), "a pipe or a device is written to, never replaced"
     assert len(out.read_text().splitlines()) == 1 + 36
     run("people", "-o", tmp_path / "no" / "where", "--office", demo, status=2)
     first = subprocess.run(

@@ -175,7 +175,7 @@ class Matrix:
             return [self._layer(None, [None], top)]
         found: list[tuple[Share, int]] = []
         for share in self.terms.shares:
-            row = self._find(share.parts)
+            row = self.find_row(share.parts)
             if row is not None:
                 found.append((share, row))
         found.sort(key=lambda one: len(one[0].parts))
@@ -195,7 +195,8 @@ class Matrix:
             layers.append(self._layer(number, [None, *(share for share, _ in shares)], roots))
         return layers or [self._layer(np.zeros(rows, dtype=np.int32), [None], top)]
 
-    def _find(self, parts: Sequence[bytes]) -> int | None:
+    def find_row(self, parts: Sequence[bytes]) -> int | None:
+        """Return the row of a folder by the names on the way down to it."""
         first, count, names = self.folders["first_child"], self.folders["children"], self.folders.texts("name")
         row = 0
         for part in parts:

@@ -31,17 +31,31 @@ def open_to_all() -> bytes:
 
 @dataclass(frozen=True)
 class Share:
-    """One share: its name, the path of its folder in the system, its permission (an NT body), its switch."""
+    """One share: its name, the path of its folder in the system, its permission (an NT body), its switch.
+
+    A name that ends with a dollar sign is not shown to people who browse the server.
+    """
 
     name: str
     path: bytes
     body: bytes = field(default_factory=open_to_all)
     read_only: bool = False
+    place: str = ""  # the path of its folder on the server itself, where that is told
 
     @cached_property
     def parts(self) -> tuple[bytes, ...]:
         """The names on the way down to its folder."""
         return tuple(part for part in self.path.split(b"/") if part)
+
+    @property
+    def is_hidden(self) -> bool:
+        """Tell whether people who browse the server do not see it."""
+        return self.name.endswith("$")
+
+    def lies_in(self, other: Share) -> bool:
+        """Tell whether the server's folder of this share is that of another, or below it."""
+        mine, theirs = (one.place.replace("\\", "/").rstrip("/").casefold() for one in (self, other))
+        return bool(mine and theirs) and (mine == theirs or mine.startswith(theirs + "/"))
 
     @cached_property
     def _list(self) -> object:
@@ -78,13 +92,16 @@ class Share:
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps."""
         path = self.path.decode("utf-8", "surrogateescape")
-        return {"name": self.name, "path": path, "list": self.body.hex(), "read_only": self.read_only}
+        facts: dict[str, Any] = {"name": self.name, "path": path, "list": self.body.hex()}
+        return facts | {"read_only": self.read_only, "place": self.place}
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Share:
         """Return a share from what the ledger keeps."""
         path = facts["path"].encode("utf-8", "surrogateescape")
-        return cls(facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]))
+        return cls(
+            facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]), facts.get("place", "")
+        )
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
 from neatledger.core.descriptors import AUTO_INHERITED, AUTO_REQUESTED, Descriptor, pack_descriptor
-from neatledger.demo.loft import BASE_SID, SHARES, descriptor_of, loft_things, share_permission
+from neatledger.demo.loft import BASE_SID, SHARES, descriptor_of, loft_things, share_permission, share_place
 from neatledger.demo.smbserver import SmbServer, SmbShare
 from neatledger.errors import SourceError
 
@@ -41,7 +41,7 @@ def running_loft(folder: Path) -> Iterator[SmbServer]:
         else:
             with open(path, "wb") as out:
                 os.posix_fallocate(out.fileno(), 0, thing.size)
-    shares = [SmbShare(name, data / name, share_permission(name)) for name in SHARES]
+    shares = [SmbShare(name, Path(f"{data}{share_place(name)}"), share_permission(name)) for name in SHARES]
     with SmbServer(folder / "server", BASE_SID, [], [], [*shares, SmbShare(_SETUP, data)]) as server:
         _set_up(server)
         for thing in loft_things():

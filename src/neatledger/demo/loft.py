@@ -7,13 +7,23 @@ stand in a directory's export (LDIF). Sizes are bytes.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from neatledger.core.descriptors import Descriptor
 from neatledger.formats.sddl import descriptor_from_sddl
 
-__all__ = ["BASE_SID", "SHARES", "LoftThing", "descriptor_of", "ldif_text", "loft_things", "share_permission"]
+__all__ = [
+    "BASE_SID",
+    "SHARES",
+    "LoftThing",
+    "descriptor_of",
+    "ldif_text",
+    "loft_things",
+    "published_things",
+    "share_permission",
+    "share_place",
+]
 
 BASE_SID = "S-1-5-21-2301-4417-9052"
 _GONE = f"{BASE_SID}-1999"
@@ -51,11 +61,19 @@ _GROUP_RID = {name: 1201 + place for place, name in enumerate(_GROUPS)}
 SHARES = {
     "Accounts": "D:(A;;0x1200a9;;;WD)(A;;0x1301bf;;;{books})",
     "Public": "D:(A;;0x1301bf;;;WD)",
+    # Made for the bookkeeper in a hurry, and hidden instead of closed.
+    "Questions$": "D:(A;;0x1200a9;;;WD)",
     "Scans": "D:(A;;0x1f01ff;;;AU)",
     "Surgery": "D:(A;;0x1301bf;;;{surgery})(A;;0x1200a9;;;{students})"
     "(A;;0x1f01ff;;;{admins})(A;;0x1200a9;;;{loftadmin})",
 }
 """Share → its own permission; `{books}` stands for that group's identifier."""
+_ELSEWHERE = {"Questions$": "/Accounts/For the bookkeeper"}
+
+
+def share_place(name: str) -> str:
+    """Return where on the server a share's folder is."""
+    return _ELSEWHERE.get(name, f"/{name}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,10 +179,9 @@ def loft_things() -> Iterator[LoftThing]:
     books = _ADMINS + "(A;OICI;0x1301bf;;;{books})(A;OICI;0x1301bf;;;{vets})"
     yield from _place("/Accounts", books, [("Ledger 2026.ods", 88_000)], owner=boss)
     yield from _below("/Accounts/Invoices", books, [("2026-10.pdf", 210_000), ("2026-11.pdf", 190_000)], owner=boss)
-    yield from _place(
-        "/Accounts/For the bookkeeper", _ADMINS + "(A;OICI;0x1200a9;;;{una})(A;OICI;FA;;;{gone})",
-        [("Questions.odt", 12_000)], owner=_GONE, closed=True,
-    )  # fmt: skip
+    questions = _ADMINS + "(A;OICI;0x1200a9;;;{una})(A;OICI;FA;;;{gone})(A;OICI;0x1200a9;;;AU)"
+    file = [("Questions.odt", 12_000)]
+    yield from _place("/Accounts/For the bookkeeper", questions, file, owner=_GONE, closed=True)
     scans = _ADMINS + "(A;OICI;0x1301bf;;;{vets})(A;OICI;0x1200a9;;;{nurses})(A;OICIIO;FA;;;CO)"
     scan_files = [(f"Dental {number:02d}.dcm", 900_000 + 1_000 * number) for number in range(1, 7)]
     yield from _place("/Scans", scans, [], owner=boss)
@@ -180,6 +197,16 @@ def loft_things() -> Iterator[LoftThing]:
     )
     yield LoftThing("/Public/Drop", boss, "", -1, _day(6, 1))
     yield LoftThing("/Public/Drop/parcel.zip", boss, "", 2_400_000, _day(6, 1))
+
+
+def published_things() -> Iterator[LoftThing]:
+    """Yield everything as it is reached through the shares: what two shares publish stands twice."""
+    found = list(loft_things())
+    yield from found
+    for name, place in _ELSEWHERE.items():
+        for thing in found:
+            if thing.path == place or thing.path.startswith(f"{place}/"):
+                yield replace(thing, path=f"/{name}{thing.path[len(place) :]}")
 
 
 def descriptor_of(thing: LoftThing) -> Descriptor:

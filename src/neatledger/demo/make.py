@@ -11,7 +11,7 @@ from pathlib import Path
 from urllib.parse import quote_from_bytes
 
 from neatledger.demo.barn import Thing, group_text, passwd_text, things
-from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, loft_things, share_permission
+from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
 from neatledger.formats.sddl import descriptor_to_sddl
@@ -36,7 +36,8 @@ LOFT_LISTING = """    source: listing
 LOFT_LIVE = """    source: smb
     host: 127.0.0.1
     port: {port}
-    user: {user}"""
+    user: {user}
+    shares: [Accounts, Public, Questions$, Scans, Surgery]"""
 _LISTING_HEAD = "path,type,owner,group,mode,list,default,bytes,occupied,changed"
 _BLOCK = 4096
 
@@ -78,16 +79,16 @@ def write_loft_listing(target: Path) -> None:
         writer.writerow(("path", "type", "list", "bytes", "occupied", "changed"))
         # The server itself lists its shares, and is nobody's.
         writer.writerow(("/", "folder", "D:(A;;FR;;;WD)", 0, 0, 0))
-        for thing in loft_things():
+        for thing in published_things():
             kind, size = ("folder", 0) if thing.size < 0 else ("file", thing.size)
             sddl = descriptor_to_sddl(descriptor_of(thing))
             name = quote_from_bytes(os.fsencode(thing.path), safe="/ ")
             writer.writerow((name, kind, sddl, size, -(-size // _BLOCK) * _BLOCK, thing.changed))
     with open(target / "loft.shares.csv", "w", encoding="utf-8", newline="") as out:
         writer = csv.writer(out, lineterminator="\n")
-        writer.writerow(("name", "path", "list", "read-only"))
+        writer.writerow(("name", "path", "list", "read-only", "place"))
         for name in SHARES:
-            writer.writerow((name, f"/{name}", share_permission(name), "no"))
+            writer.writerow((name, f"/{name}", share_permission(name), "no", f"/srv/loft{share_place(name)}"))
 
 
 def write_tree(root: Path, found: Iterable[Thing]) -> None:

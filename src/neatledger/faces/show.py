@@ -41,7 +41,15 @@ def open_output(app: App) -> Iterator[TextIO]:
     if app.options.output is None:
         yield app.streams.out
         return
-    target = Path(app.options.output)
+    # What a link points to is written, and a device or a pipe is written to: neither is replaced by a file.
+    target = Path(os.path.realpath(app.options.output))
+    if target.exists() and not target.is_file():
+        try:
+            with open(target, "w", encoding="utf-8", newline="") as out:
+                yield out
+        except OSError as error:
+            raise NeatError(f"cannot write: {error.strerror}", str(target)) from None
+        return
     try:
         handle, name = tempfile.mkstemp(prefix=f".{target.name}.", dir=target.parent)
     except OSError as error:

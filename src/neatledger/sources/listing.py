@@ -169,7 +169,9 @@ def _shares(context: SourceContext, names: _Names, not_seen: list[NotSeen]) -> l
             if cells["list"]:
                 body = nt.pack_body(descriptor_from_sddl(cells["list"], names.domain))
             path = b"/" + b"/".join(_path(cells["path"]))
-            shares.append(Share(cells["name"], path, body, yes_or_no(cells["read-only"], "read-only")))
+            shares.append(
+                Share(cells["name"], path, body, yes_or_no(cells["read-only"], "read-only"), cells["place"])
+            )
         except (ValueError, FormatError) as error:
             not_seen.append(NotSeen(_place(context, table, line), f"a row that cannot be read: {error}"))
     return shares

@@ -94,7 +94,7 @@ class _Reading:
         """Read the shares that are wanted, or all that the server lists."""
         self.tree.add(server_root())
         try:
-            told = {share.name: share.permission for share in read_shares(self.session)}
+            told = {share.name: share for share in read_shares(self.session)}
         except (Lost, Refused) as error:
             told = {}
             if not wanted:
@@ -105,13 +105,13 @@ class _Reading:
                 ) from None
         for name in wanted or sorted(told):
             path = (os.fsencode(name),)
-            permission = told.get(name)
+            found = told.get(name)
             body = _UNREAD
-            if permission is None:
+            if found is None or found.permission is None:
                 self.tree.miss(path, "the server does not tell this share's permission")
             else:
-                body = self._body(permission, path)[1]
-            self.shares.append(Share(name, b"/" + path[0], body))
+                body = self._body(found.permission, path)[1]
+            self.shares.append(Share(name, b"/" + path[0], body, place=found.place if found else ""))
             self._read_share(name, path)
 
     def _read_share(self, name: str, path: Path) -> None:

@@ -32,10 +32,11 @@ _USER_KIND, _GROUP_KINDS = 1, (2, 4, 5)  # SID_NAME_USE, MS-LSAT 2.2.13
 
 @dataclass(frozen=True, slots=True)
 class ShareInfo:
-    """One share: its name, and its permission as a self-relative descriptor (None: it was not told)."""
+    """One share: its name, its permission as a self-relative descriptor (None: not told), its place there."""
 
     name: str
     permission: bytes | None
+    place: str
 
 
 @dataclass(slots=True)
@@ -65,24 +66,25 @@ def _text(value: Any) -> str:
 
 
 def read_shares(session: SmbSession) -> list[ShareInfo]:
-    """Return the disk shares that are shown, those with a $ at their end left out; raises `Refused` or `Lost`."""
+    """Return the disk shares, hidden ones too, administrative ones left out; raises `Refused` or `Lost`."""
     with _calls(session, "srvsvc", srvs.MSRPC_UUID_SRVS) as calls:
         answer = srvs.hNetrShareEnum(calls, 1)
         names = [
             _text(one["shi1_netname"])
             for one in answer["InfoStruct"]["ShareInfo"]["Level1"]["Buffer"]
-            if one["shi1_type"] == _DISK and not _text(one["shi1_netname"]).endswith("$")
+            if one["shi1_type"] == _DISK
         ]
-        return [ShareInfo(name, _permission(calls, name)) for name in names]
+        return [_share(calls, name) for name in names]
 
 
-def _permission(calls: Any, name: str) -> bytes | None:
+def _share(calls: Any, name: str) -> ShareInfo:
     try:
-        answer = srvs.hNetrShareGetInfo(calls, f"{name}\0", 502)
-        found = answer["InfoStruct"]["ShareInfo502"]["shi502_security_descriptor"]
+        told = srvs.hNetrShareGetInfo(calls, f"{name}\0", 502)["InfoStruct"]["ShareInfo502"]
     except DCERPCException:
-        return None
-    return b"".join(bytes([one]) if isinstance(one, int) else one for one in found) if found else None
+        return ShareInfo(name, None, "")
+    found = told["shi502_security_descriptor"]
+    permission = b"".join(bytes([one]) if isinstance(one, int) else one for one in found) if found else None
+    return ShareInfo(name, permission, _text(told["shi502_path"]))
 
 
 def _day(ticks: Any) -> str:

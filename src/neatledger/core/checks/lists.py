@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.matrix import Bits
+from neatledger.core.plan import CLASSES
 from neatledger.core.rights import Right
 
 __all__ = ["CHECKS"]
@@ -38,6 +39,22 @@ def _not_evaluated(office: Office) -> Iterator[Finding]:
                 yield Finding("entry-not-evaluated", facts.address(row), told + more)
 
 
+def _still_default(office: Office) -> Iterator[Finding]:
+    """Find folders that the plan grants to somebody while their list names nobody at all."""
+    for facts in office.systems:
+        for folder in office.plan.folders:
+            holders = [holder for holder in folder.grants if holder not in CLASSES]
+            if folder.address.system != facts.name or not holders:
+                continue
+            row = facts.everyone.matrix.find_row(folder.address.parts)
+            if row is None or facts.everyone.matrix.doubtful[row]:
+                continue
+            view = facts.views[int(facts.folders["list"][row])]
+            if view.is_plain and not (view.users or view.groups or view.either):
+                told = f"its list names nobody; the plan grants {', '.join(holders)}"
+                yield Finding("list-still-default", folder.address, told)
+
+
 def _of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
     return (bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)).astype(bool)
 
@@ -63,6 +80,13 @@ def _without_service(office: Office) -> Iterator[Finding]:
 
 
 CHECKS = (
+    Check(
+        "list-still-default",
+        Severity.MEDIUM,
+        "a folder of the plan whose list was never set",
+        "grant those whom the plan names, and take everyone else out in the same step",
+        _still_default,
+    ),
     Check(
         "list-out-of-order",
         Severity.MEDIUM,

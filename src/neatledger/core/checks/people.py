@@ -75,6 +75,26 @@ def _apart(office: Office) -> Iterator[Finding]:
         yield Finding("account-apart", f"{one.system}:{one.account.login}", told)
 
 
+def _too_many_administrators(office: Office) -> Iterator[Finding]:
+    most = office.plan.settings.get("most-administrators", 3)
+    for facts in office.systems:
+        admins = [seat for number, seat in enumerate(facts.seats) if facts.everyone.matrix.admins >> number & 1]
+        if len(admins) > most:
+            who = ", ".join(seat.account.login for seat in admins)
+            yield Finding("too-many-administrators", facts.name, f"{len(admins)} accounts open everything: {who}")
+
+
+def _daily_administrator(office: Office) -> Iterator[Finding]:
+    """Find people whose only open account on a system is an administrator's."""
+    for facts in office.systems:
+        admins = facts.everyone.matrix.admins
+        usual = {seat.person for number, seat in enumerate(facts.seats) if seat.is_open and not admins >> number & 1}
+        for number, seat in enumerate(facts.seats):
+            if admins >> number & 1 and seat.is_open and seat.is_planned and seat.person not in usual:
+                told = f"{seat.account.login} is all that {seat.person} has there, also for daily work"
+                yield Finding("daily-administrator", f"{facts.name}:{seat.account.login}", told)
+
+
 CHECKS = (
     Check("no-email", Severity.LOW, "a person without an e-mail address", "write it in the plan", _no_email),
     Check("malformed-email", Severity.LOW, "an e-mail address that is none", "correct it in the plan", _bad_email),
@@ -98,6 +118,20 @@ CHECKS = (
         "an account of the plan that is not there",
         "make the account, or take it out of the plan",
         _planned_account_missing,
+    ),
+    Check(
+        "too-many-administrators",
+        Severity.MEDIUM,
+        "more administrators than the office wants",
+        "close those that are not needed, or say in the plan's settings how many may be",
+        _too_many_administrators,
+    ),
+    Check(
+        "daily-administrator",
+        Severity.LOW,
+        "a person whose only account on a system is an administrator's",
+        "make an account of their own for daily work, and keep the other for administering",
+        _daily_administrator,
     ),
     Check(
         "account-apart",

@@ -1,0 +1,67 @@
+"""Shares: hidden instead of closed, and folders that more than one share publishes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.plan import Address
+from neatledger.core.rights import Right, spell_rights
+from neatledger.core.shares import Share
+
+__all__ = ["CHECKS"]
+
+
+def _shares(facts: SystemFacts) -> tuple[Share, ...]:
+    return facts.everyone.matrix.terms.shares or ()
+
+
+def _hidden_but_open(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        for share in _shares(facts):
+            row = facts.everyone.matrix.find_row(share.parts) if share.is_hidden else None
+            if row is None:
+                continue
+            rights = Right.NONE
+            stranger = len(facts.everyone.matrix.seats) - 1
+            for right, bits in facts.everyone.matrix.block(np.array([row])).rights.items():
+                if int(bits[0, stranger >> 6]) >> (stranger & 63) & 1:
+                    rights |= right
+            if rights & (Right.READ | Right.ADD):
+                told = (
+                    f"nobody sees the share {share.name}, and everyone who knows its name has {spell_rights(rights)}"
+                )
+                yield Finding("hidden-but-open", Address(facts.name, share.path), told)
+
+
+def _published_twice(office: Office) -> Iterator[Finding]:
+    for facts in office.systems:
+        shares = _shares(facts)
+        for place, share in enumerate(shares):
+            for number, other in enumerate(shares):
+                is_same = share.lies_in(other) and other.lies_in(share)
+                if number != place and share.lies_in(other) and not (is_same and number > place):
+                    told = (
+                        f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"
+                    )
+                    yield Finding("published-twice", Address(facts.name, share.path), told)
+
+
+CHECKS = (
+    Check(
+        "hidden-but-open",
+        Severity.MEDIUM,
+        "a share that is hidden, and open to everyone",
+        "hiding is neatness, not protection: grant it to those who need it alone",
+        _hidden_but_open,
+    ),
+    Check(
+        "published-twice",
+        Severity.LOW,
+        "a folder that two shares publish",
+        "keep one of the shares, or give both the same permission",
+        _published_twice,
+    ),
+)
