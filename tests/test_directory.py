@@ -82,3 +82,73 @@ def test_ldif_values_come_back_folded_or_encoded(values) -> None:
 def test_names_in_a_directory_are_equal_but_for_case_and_spaces() -> None:
     assert normal_name("UID=Ada,  OU=People,dc=x") == normal_name("uid=ada,ou=people,DC=x")
     assert normal_name(r"cn=a\,b,dc=x") != normal_name("cn=a,cn=b,dc=x")
+
+
+WINDOWS = """dn: CN=Ada Lark,CN=Users,DC=pellowmere,DC=example
+objectClass: top
+objectClass: person
+objectClass: user
+cn: Ada Lark
+sAMAccountName: ada
+mail: ada@pellowmere.example
+objectSid:: AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAAUQQAAA==
+primaryGroupID: 513
+userAccountControl: 514
+lastLogonTimestamp: 134000000000000000
+accountExpires: 9223372036854775807
+
+dn: CN=Bo,CN=Users,DC=pellowmere,DC=example
+objectClass: user
+sAMAccountName: bo
+objectSid:: AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAAUgQAAA==
+primaryGroupID: 513
+userAccountControl: 512
+accountExpires: 131000000000000000
+
+dn: CN=PC7,CN=Computers,DC=pellowmere,DC=example
+objectClass: user
+objectClass: computer
+sAMAccountName: PC7$
+
+dn: CN=Vets,CN=Users,DC=pellowmere,DC=example
+objectClass: group
+cn: Vets
+objectSid:: AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAA0QcAAA==
+member: cn=ada lark, cn=users,dc=PELLOWMERE,dc=example
+member: CN=Gone,CN=Users,DC=pellowmere,DC=example
+
+dn: CN=Clinic,CN=Users,DC=pellowmere,DC=example
+objectClass: group
+cn: Clinic
+objectSid: S-1-5-21-1-2-3-2002
+member: CN=Vets,CN=Users,DC=pellowmere,DC=example
+"""
+
+
+def test_a_directory_with_security_identifiers() -> None:
+    entries, faults = parse_ldif(WINDOWS.replace("\n", "\r\n"), "x.ldif")
+    accounts, groups = accounts_of(entries, date(2026, 11, 23), by_sid=True)
+    told = [(one.login, one.ident, one.primary, one.state.value, one.email, one.last_seen) for one in accounts]
+    assert not faults and told == [
+        ("ada", "S-1-5-21-1-2-3-1105", "S-1-5-21-1-2-3-513", "disabled", "ada@pellowmere.example", "2025-08-18"),
+        ("bo", "S-1-5-21-1-2-3-1106", "S-1-5-21-1-2-3-513", "expired", "", ""),
+    ]
+    assert [(one.name, one.ident, one.members, one.nested) for one in groups] == [
+        ("Clinic", "S-1-5-21-1-2-3-2002", (), ("Vets",)),
+        ("Vets", "S-1-5-21-1-2-3-2001", ("ada",), ()),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("dn: uid=x\nuid: x\njpegPhoto:< file:///etc/passwd\n", "stands in another file"),
+        ("dn: uid=x\nchangetype: delete\n", "a record of a change"),
+        ("uid: x\n", "begins with 'uid'"),
+        ("dn: uid=x\nno colon here\n", "'no colon here'"),
+        ("dn: uid=x\nuid:: %%%\n", "not base64"),
+    ],
+)
+def test_faults_of_ldif_are_told_with_their_line(text, found) -> None:
+    _, faults = parse_ldif(text, "x.ldif")
+    assert len(faults) == 1 and found in str(faults[0]) and str(faults[0]).startswith("x.ldif:")

@@ -83,10 +83,12 @@ class Share:
                 sets[right] = sets.get(right, 0) | who
         sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
         reads, writes = sets[Right.READ], sets[Right.ADD]
+        connects = 0
         for right in [right for right in sets if right is not Right.UNSURE]:
             cut = 0 if self.read_only else writes
             sets[right] &= cut if right & WRITING else reads | writes
-        sets[Right.NONE] = reads | writes
+            connects |= sets[right]
+        sets[Right.NONE] = connects
         return sets
 
     def to_facts(self) -> dict[str, Any]:
