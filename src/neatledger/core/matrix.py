@@ -232,14 +232,11 @@ class Matrix:
         return self._spread(self.classes["list"], _FILE_SPREAD, is_folder=False)
 
     def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
-        sets: dict[Right, list[list[int]]] = {right: [[0] * len(self._lists) for _ in range(2)] for right in rights}
+        nothing: RightSets = {}
+        forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
         for number in np.flatnonzero(np.bincount(used)).tolist():
-            parsed = self._parse(number)
-            forms: tuple[RightSets, RightSets] = self.model.decide_all(parsed, self.crowd, is_folder=is_folder)
-            for form, found in enumerate(forms):
-                for right, bits in found.items():
-                    if bits and right in sets:
-                        sets[right][form][number] = bits
+            forms[number] = self.model.decide_all(self._parse(number), self.crowd, is_folder=is_folder)
+        sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
         spreads: dict[Right, _Spread] = {}
         for right, (other, owner) in sets.items():
             # Reading a folder is often listing it, and most lists say nothing of owners: packed once.

@@ -27,6 +27,7 @@ from neatledger.core.lists.ordered import (
     CLEAR_BIT,
     DELETE_BIT,
     EXECUTE_BIT,
+    OF_OWNER,
     ONLY_PASSED,
     READ_BIT,
     WRITE_BIT,
@@ -200,7 +201,8 @@ class Nfs4Model:
         if _is_unread(parsed):
             unread = {Right.UNSAID: crowd.all, Right.UNSURE: crowd.all}
             return unread, unread
-        forms = decide_crowd(parsed.rules, crowd, is_folder=is_folder, implied=0)
+        marks = OF_OWNER * any([rule.sees is Sees.OWNER for rule in parsed.rules])
+        forms = decide_crowd(parsed.rules, marks, crowd, is_folder=is_folder, implied=0)
         for form in forms:
             sets = form[0]
             if is_folder:

@@ -46,6 +46,7 @@ from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
 from neatledger.core.lists.ordered import (
     LIST_BIT,
+    OF_OWNER,
     ONLY_PASSED,
     Rule,
     Sees,
@@ -127,6 +128,7 @@ class NtList:
     control: int
     is_null: bool
     rules: tuple[Rule, ...]
+    marks: int
 
     @property
     def aces(self) -> tuple[Ace, ...]:
@@ -146,9 +148,10 @@ def _rules(ace: Ace) -> tuple[Rule, ...]:
 
 
 @lru_cache(maxsize=262144)
-def _rules_of(raw: bytes) -> tuple[Rule, ...]:
-    """Return the rules of an entry; lists share few distinct ones."""
-    return _rules(ace_of_body(raw[0], raw[1], raw[4:]))
+def _rules_of(raw: bytes) -> tuple[tuple[Rule, ...], int]:
+    """Return the rules of an entry and their mark; lists share few distinct ones."""
+    rules = _rules(ace_of_body(raw[0], raw[1], raw[4:]))
+    return rules, rules[0].mark if rules else 0
 
 
 def _text(ace: Ace) -> str:
@@ -187,17 +190,20 @@ class NtModel:
         """Parse a body made by `pack_body`; raises `FormatError`."""
         control, at = _head(body)
         if at >= len(body):
-            return NtList(body, control, True, (_NULL,))
+            return NtList(body, control, True, (_NULL,), 0)
         rules: list[Rule] = []
+        marks = 0
         for raw in split_acl(body, at)[1]:
-            rules += _rules_of(raw)
-        return NtList(body, control, False, tuple(rules))
+            found, mark = _rules_of(raw)
+            rules += found
+            marks |= mark
+        return NtList(body, control, False, tuple(rules), marks)
 
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder; privileges are not part of the list (see `overrides`)."""
         assert isinstance(parsed, NtList)
         owns = self.owns(holder, standing.owner)
-        implied = owns and not _speaks_of_owner(parsed.rules)
+        implied = owns and not parsed.marks & OF_OWNER
         decision = decide_single(
             parsed.rules,
             holder,
@@ -215,8 +221,9 @@ class NtModel:
     def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
         """Decide for a crowd at once; the same rules on bit sets."""
         assert isinstance(parsed, NtList)
-        implied = 0 if _speaks_of_owner(parsed.rules) else _OWNER_BITS
-        (others, _), (owners, _) = decide_crowd(parsed.rules, crowd, is_folder=is_folder, implied=implied)
+        implied = 0 if parsed.marks & OF_OWNER else _OWNER_BITS
+        rules, marks = parsed.rules, parsed.marks
+        (others, _), (owners, _) = decide_crowd(rules, marks, crowd, is_folder=is_folder, implied=implied)
         return others, owners
 
     def owns(self, holder: Holder, owner: str) -> bool:
@@ -290,10 +297,6 @@ def _is_unevaluated(ace: Ace) -> bool:
     if ace.type in _SILENT:
         return False
     return ace.raw is not None or ace.type not in _COUNTING or ace.type in _UNEVALUATED
-
-
-def _speaks_of_owner(rules: Iterable[Rule]) -> bool:
-    return any([rule.sees is Sees.OWNER for rule in rules])
 
 
 def _because(rule: Rule, holder: Holder) -> str:

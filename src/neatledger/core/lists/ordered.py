@@ -26,6 +26,8 @@ from neatledger.core.rights import Level, Right, level_of, level_of_file, spell_
 __all__ = [
     "FILE_BITS",
     "FOLDER_BITS",
+    "MAY_COUNT",
+    "OF_OWNER",
     "Rule",
     "Sees",
     "Weighed",
@@ -73,6 +75,9 @@ class Sees(Enum):
     OWNER = "owner"
 
 
+MAY_COUNT, OF_OWNER = 1, 2
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Rule:
     """One entry that counts where it stands: whom it names, its mask, what it does with it; and the entry itself.
@@ -86,6 +91,11 @@ class Rule:
     allows: bool
     is_unsure: bool = False
     entry: Any = None
+
+    @property
+    def mark(self) -> int:
+        """What the whole list must know: `MAY_COUNT` for an entry not evaluated, `OF_OWNER` for one of owners."""
+        return MAY_COUNT * self.is_unsure + OF_OWNER * (self.sees is Sees.OWNER)
 
     def names(self, holder: Holder, owns: bool) -> bool:
         """Tell whether the entry speaks of a holder."""
@@ -272,11 +282,16 @@ def _form(rules: Sequence[Rule], crowd: Crowd, is_folder: bool, owns: bool, firs
     return sets, rest
 
 
-def decide_crowd(rules: Sequence[Rule], crowd: Crowd, *, is_folder: bool, implied: int) -> tuple[Form, Form]:
-    """Decide for a crowd as others and as owners, to whom `implied` is given before any entry is looked at."""
-    has_unsure = any([rule.is_unsure for rule in rules])
+def decide_crowd(
+    rules: Sequence[Rule], marks: int, crowd: Crowd, *, is_folder: bool, implied: int
+) -> tuple[Form, Form]:
+    """Decide for a crowd as others and as owners, to whom `implied` is given before any entry is looked at.
+
+    `marks` are those of all the rules together.
+    """
+    has_unsure = bool(marks & MAY_COUNT)
     other = _form(rules, crowd, is_folder, False, 0, has_unsure)
-    if has_unsure or any([rule.sees is Sees.OWNER for rule in rules]):
+    if marks:
         return other, _form(rules, crowd, is_folder, True, implied, has_unsure)
     sets = dict(other[0])
     if implied & LIST_BIT:
