@@ -84,11 +84,12 @@ def make_folders(rng: np.random.Generator, rows: int, lists: int, people: int) -
         parent[made : made + want] = first + np.arange(want) * (last - first) // want
         first, last, made = made, made + want, made + want
     listed, owner = np.zeros(rows, dtype=np.int64), np.zeros(rows, dtype=np.int64)
-    # One folder in a hundred has a list of its own; more where there are more lists than that, so that all stand.
-    own = rng.random(rows) < max(0.01, 3 * lists / rows)
+    # One folder in a hundred has a list of its own; more where there are more lists than that, so that all are used.
+    own = rng.random(rows) < max(0.01, lists / rows)
     own[0] = False
+    turn = np.cumsum(own) % (lists - 1) + 1
     for row in range(1, rows):
-        listed[row] = rng.integers(1, lists) if own[row] else listed[parent[row]]
+        listed[row] = turn[row] if own[row] else listed[parent[row]]
         owner[row] = rng.integers(people) if own[row] else owner[parent[row]]
     children = np.bincount(parent[1:], minlength=rows)
     classes = (np.arange(rows) % 4 == 0).astype(np.int64)

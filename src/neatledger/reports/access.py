@@ -34,6 +34,7 @@ ACCESS_COLUMNS = (
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
 NOT_KNOWN = "a list was not seen, or cannot be evaluated"
+_TELLING = Right.LIST | Right.READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.MANAGE
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
@@ -72,7 +73,13 @@ def way_by(way: Way, names: Mapping[str, str]) -> str:
         return gate.name
     text = names.get(reason.entry, reason.entry)
     where = f" on {gate.place.decode(errors='replace')}" if gate.stops and gate.name == "enter" else ""
-    return f"stopped by {text}{where}" if gate.stops else text
+    if gate.stops:
+        return f"stopped by {text}{where}"
+    # What a share or a read-only system takes away of it is part of the answer.
+    cut = next((each for each in way.gates if gate.passes & _TELLING & ~each.passes), None)
+    if cut is None or cut is gate:
+        return text
+    return f"{text}, cut by {f'the share {way.through}' if cut.name == 'share' else cut.reasons[0].entry}"
 
 
 def access_row(address: Address, way: Way | None, access: Access, names: Mapping[str, str]) -> tuple[Cell, ...]:
