@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from enum import Enum
@@ -145,6 +145,17 @@ class SystemFacts:
         for row in self.order[top[self.order]].tolist():
             found.setdefault(int(lists[row]), []).append(row)
         return found
+
+    def places(self, number: int) -> Iterator[tuple[int, str]]:
+        """Yield the top folders that have a list; the first with how many have it in all."""
+        count = int(self.list_counts[number])
+        for place, row in enumerate(self.list_tops.get(number, ())):
+            yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
+
+    @staticmethod
+    def of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
+        """Return one seat's bit of every row."""
+        return (bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)).astype(bool)
 
     @cached_property
     def list_counts(self) -> NDArray[np.int64]:

@@ -13,13 +13,6 @@ __all__ = ["CHECKS"]
 _TOLD = Right.ENTER | Right.LIST | Right.READ | Right.ADD
 
 
-def _places(facts: SystemFacts, number: int) -> Iterator[tuple[int, str]]:
-    """Yield the top folders that have a list; the first with how many have it in all."""
-    count = int(facts.list_counts[number])
-    for place, row in enumerate(facts.list_tops.get(number, ())):
-        yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
-
-
 def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Seat], Right, Right]]:
     """Yield list, seats named in it, what they get, and what their groups in it would give."""
     by_ident: dict[str, list[Seat]] = {}
@@ -50,7 +43,7 @@ def _find_direct(office: Office, check: str) -> Iterator[Finding]:
                 told += ", which a group here gives already"
             elif kind == "escalating-grant":
                 told += f": {spell_rights(beyond)} beyond what a group here gives"
-            for row, more in _places(facts, number):
+            for row, more in facts.places(number):
                 if not _is_home(facts, row):
                     yield Finding(check, facts.address(row), told + more)
 
@@ -77,7 +70,7 @@ def _unknown(office: Office) -> Iterator[Finding]:
         owners = facts.everyone.matrix.idents
         for number, view in facts.views.items():
             _, _, strange = facts.named(view)
-            for row, more in _places(facts, number) if strange else ():
+            for row, more in facts.places(number) if strange else ():
                 yield Finding("unknown-holder", facts.address(row), f"its list names {', '.join(strange)}{more}")
         unowned = {number for number, ident in enumerate(owners) if not facts.is_known_owner(ident)}
         if unowned:
@@ -107,7 +100,7 @@ def _empty_groups(office: Office) -> Iterator[Finding]:
         for number, view in facts.views.items():
             granted = facts.named(view)[1]
             empty = [names[i] for i, rights in granted.items() if rights and i in names and i not in held]
-            for row, more in _places(facts, number) if empty else ():
+            for row, more in facts.places(number) if empty else ():
                 told = f"its list grants {', '.join(empty)}, and nobody is in it{more}"
                 yield Finding("empty-group", facts.address(row), told)
 

@@ -5,26 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from numpy.typing import NDArray
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.matrix import Bits
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
 from neatledger.core.plan import CLASSES
 from neatledger.core.rights import Right
 
 __all__ = ["CHECKS"]
 
 
-def _tops(facts: SystemFacts, number: int) -> Iterator[tuple[int, str]]:
-    count = int(facts.list_counts[number])
-    for place, row in enumerate(facts.list_tops.get(number, ())):
-        yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
-
-
 def _out_of_order(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
-            for row, more in _tops(facts, number) if not view.is_ordered else ():
+            for row, more in facts.places(number) if not view.is_ordered else ():
                 told = "a refusal stands below an entry that allows, or an own entry below one from above" + more
                 yield Finding("list-out-of-order", facts.address(row), told)
 
@@ -32,7 +24,7 @@ def _out_of_order(office: Office) -> Iterator[Finding]:
 def _not_evaluated(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
-            for row, more in _tops(facts, number) if view.unsure else ():
+            for row, more in facts.places(number) if view.unsure else ():
                 told = (
                     f"{view.unsure} of its entries cannot be evaluated (a condition, an object, or an unknown type)"
                 )
@@ -55,10 +47,6 @@ def _still_default(office: Office) -> Iterator[Finding]:
                 yield Finding("list-still-default", folder.address, told)
 
 
-def _of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
-    return (bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)).astype(bool)
-
-
 def _without_service(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
@@ -68,9 +56,9 @@ def _without_service(office: Office) -> Iterator[Finding]:
         rows = np.arange(facts.folders.rows)
         granted = matrix.own(Right.LIST, rows) | matrix.own(Right.ADD, rows)
         # What everyone may do says nothing of this account; the stranger's seat is the last.
-        everyone = _of_seat(granted, len(matrix.seats) - 1)
+        everyone = facts.of_seat(granted, len(matrix.seats) - 1)
         for number in shut:
-            found = np.flatnonzero(_of_seat(granted, number) & ~everyone)
+            found = np.flatnonzero(facts.of_seat(granted, number) & ~everyone)
             if len(found):
                 seat = facts.seats[number]
                 what = "folder" if len(found) == 1 else "folders"

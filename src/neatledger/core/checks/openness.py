@@ -16,8 +16,7 @@ __all__ = ["CHECKS"]
 def _has(facts: SystemFacts, right: Right) -> NDArray[np.bool_]:
     """Mark the folders on which the stranger has a right."""
     seat = len(facts.everyone.matrix.seats) - 1
-    bits = facts.rights[right][:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
-    return bits.astype(bool)
+    return facts.of_seat(facts.rights[right], seat)
 
 
 def _is_planned(office: Office, facts: SystemFacts, row: int, right: Right) -> bool:

@@ -27,7 +27,7 @@ def _hidden_but_open(office: Office) -> Iterator[Finding]:
             rights = Right.NONE
             stranger = len(facts.everyone.matrix.seats) - 1
             for right, bits in facts.everyone.matrix.block(np.array([row])).rights.items():
-                if int(bits[0, stranger >> 6]) >> (stranger & 63) & 1:
+                if facts.of_seat(bits, stranger)[0]:
                     rights |= right
             if rights & (Right.READ | Right.ADD):
                 told = (
