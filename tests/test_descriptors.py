@@ -81,6 +81,8 @@ SDDL_PIECES = st.lists(
 
 @given(SDDL_PIECES | st.text(max_size=60))
 @example("D:(" * 500)
+@example("D:(XA;;FR;;;WD;(a == " + "{" * 5000 + "))")
+@example("D:(XA;;FR;;;WD;" + "(!" * 3000 + "a" + ")" * 3000 + ")")
 def test_sddl_parsing_is_total(text) -> None:
     try:
         found = descriptor_from_sddl(text)
@@ -166,3 +168,56 @@ def test_the_mode_that_a_list_comes_to() -> None:
     assert mode("A::OWNER@:rwax,A::GROUP@:rx,A::EVERYONE@:r") == "754"
     assert mode("D::GROUP@:r,A::EVERYONE@:rwa") == "626"
     assert mode("A::OWNER@:rw,A::11:rwax") == "400", "writing wants appending too, and named ones do not count"
+
+
+names = st.sampled_from(["Title", "@User.Project", "@Resource.Level", "@Device.Site", "clearance:a"])
+literals = st.recursive(
+    st.sampled_from(['"VP"', '"a b"', "SID(BA)", "SID(S-1-5-21-1-2-3-4)", "0x1f", "017", "-3", "+4", "0", "#0aff"]),
+    lambda inner: st.lists(inner, max_size=3).map(lambda parts: "{" + ", ".join(parts) + "}"),
+    max_leaves=4,
+)
+tests = st.one_of(
+    names,
+    st.builds(
+        "{} {} {}".format, names, st.sampled_from(["==", "!=", "<=", ">", "Contains", "Not_Any_of"]), literals | names
+    ),
+    st.builds("{} {}".format, st.sampled_from(["Member_of", "Not_Device_Member_of_Any"]), literals),
+    st.builds("Exists {}".format, names),
+)
+conditions = st.recursive(
+    tests,
+    lambda inner: (
+        st.builds("({} {} {})".format, inner, st.sampled_from(["&&", "||"]), inner) | st.builds("!({})".format, inner)
+    ),
+    max_leaves=6,
+)
+
+
+@given(conditions)
+def test_conditions_come_back_from_binary(text) -> None:
+    first = descriptor_from_sddl(f"D:(XA;;FR;;;WD;({text}))")
+    data = pack_descriptor(first)
+    told = descriptor_to_sddl(unpack_descriptor(data))
+    assert "#09" not in told and pack_descriptor(descriptor_from_sddl(told)) == data
+    assert descriptor_to_sddl(descriptor_from_sddl(told)) == told
+
+
+def test_a_condition_is_compiled_as_the_specification_has_it() -> None:
+    """MS-DTYP 2.4.4.17.9, the example with a title and a project: tokens in postfix order, padded to four bytes."""
+    found = descriptor_from_sddl(
+        'D:(XA;;FX;;;S-1-1-0;(@User.Title=="PM" && (@User.Division=="Finance" || @User.Division=="Sales")))'
+    )
+    data = found.dacl.aces[0].data
+    title, division = "Title".encode("utf-16-le"), "Division".encode("utf-16-le")
+    tokens = [b"artx", b"\xf9\x0a\0\0\0" + title, b"\x10\x04\0\0\0P\0M\0\x80", b"\xf9\x10\0\0\0" + division]
+    assert data.startswith(b"".join(tokens)) and data.rstrip(b"\0").endswith(b"\x80\xa1\xa0") and len(data) % 4 == 0
+
+
+@given(st.text(alphabet='()!&|={}",@User.Title01x#SID<> ', max_size=40), st.binary(max_size=40))
+def test_condition_parsing_is_total(text, noise) -> None:
+    try:
+        descriptor_from_sddl(f"D:(XA;;FR;;;WD;({text}))")
+    except FormatError as error:
+        assert "character" in str(error) or "identifier" in str(error)
+    odd = Descriptor("", "", Acl((Ace(9, 0, 1, "S-1-1-0", data=b"artx" + noise),)))
+    assert pack_descriptor(descriptor_from_sddl(descriptor_to_sddl(odd))) == pack_descriptor(odd)

@@ -2,8 +2,8 @@
 
 Source: MS-DTYP section 2.5.1. Identifiers that depend on a domain (``DA``, ``DU`` …) need that domain's
 identifier. What the language has no words for (types nobody knows, damaged entries, flags without a letter,
-conditions in binary) is written as ``(#type:flags:body)`` in hexadecimal, a form of our own that is read
-back to the same bytes. The text of a condition is kept and not compiled.
+what follows an entry and is no condition) is written as ``(#type:flags:body)`` in hexadecimal, a form of our
+own that is read back to the same bytes. Values of resource attributes are kept as text.
 """
 
 from __future__ import annotations
@@ -37,6 +37,7 @@ from neatledger.core.descriptors import (
     unpack_sid,
 )
 from neatledger.errors import FormatError
+from neatledger.formats.conditions import condition_from_text, condition_to_text
 
 __all__ = ["descriptor_from_sddl", "descriptor_to_sddl"]
 
@@ -87,7 +88,7 @@ _ACL_FLAGS = re.compile(r"P|AR|AI|NO_ACCESS_CONTROL")
 _NUMBER = re.compile(r"0[xX][0-9a-fA-F]{1,8}|[0-9]{1,10}")
 _GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _RAW = re.compile(r"#([0-9a-fA-F]{2}):([0-9a-fA-F]{2}):((?:[0-9a-fA-F]{2})*)")
-_TEXT_MARK = b"sddl"  # before a condition kept as text; a compiled one begins with "artx"
+_TEXT_MARK = b"sddl"  # before the value of a resource attribute, which is kept as text
 
 
 class _Reader:
@@ -198,7 +199,10 @@ class _Reader:
         if more:
             if kind not in CALLBACK_TYPES and kind != AceType.RESOURCE:
                 raise self.fail(f"an entry of type {word} has six fields", start)
-            data = _TEXT_MARK + more[0].encode("utf-8", "surrogateescape")
+            if kind == AceType.RESOURCE:
+                data = _TEXT_MARK + more[0].encode("utf-8", "surrogateescape")
+            else:
+                data = condition_from_text(more[0], lambda word: self.sid(word, start))
         return Ace(kind, found, self._mask(rights, kind, start), self.sid(sid, start), types, data)
 
     def _object_types(self, first: str, second: str, at: int) -> bytes:
@@ -246,14 +250,21 @@ def _sid_word(sid: str) -> str:
     return _SID_WORDS.get(sid, sid)
 
 
+def _more_text(ace: Ace) -> str | None:
+    """Return what stands in the seventh field: a condition, or an attribute's value; None where it has no text."""
+    if ace.data.startswith(_TEXT_MARK):
+        return ace.data[len(_TEXT_MARK) :].decode("utf-8", "surrogateescape")
+    return condition_to_text(ace.data, _sid_word) if ace.type in CALLBACK_TYPES else None
+
+
 def _ace_text(ace: Ace) -> str:
     flags, left = "", ace.flags
     for word, bit in _FLAGS.items():
         if left & bit:
             flags += word
             left &= ~bit
-    has_text = ace.data.startswith(_TEXT_MARK)
-    if ace.raw is not None or left or ace.type not in _TYPE_WORDS or (ace.data and not has_text):
+    more = _more_text(ace)
+    if ace.raw is not None or left or ace.type not in _TYPE_WORDS or (ace.data and more is None):
         return f"(#{ace.type:02x}:{ace.flags:02x}:{body_of_ace(ace).hex()})"
     guids = ["", ""]
     if ace.object_types:
@@ -266,8 +277,8 @@ def _ace_text(ace: Ace) -> str:
                 at += 16
     rights = _RIGHT_WORDS.get(ace.mask, f"0x{ace.mask:x}") if ace.type != AceType.LABEL else f"0x{ace.mask:x}"
     fields = [_TYPE_WORDS[ace.type], flags, rights, *guids, _sid_word(ace.sid)]
-    if has_text:
-        fields.append(ace.data[len(_TEXT_MARK) :].decode("utf-8", "surrogateescape"))
+    if ace.data and more is not None:
+        fields.append(more)
     return f"({';'.join(fields)})"
 
 
