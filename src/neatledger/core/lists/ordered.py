@@ -57,6 +57,8 @@ FILE_BITS: tuple[tuple[int, Right], ...] = (
     (DELETE_BIT, Right.DELETE),
     (LIST_BIT, Right.MANAGE),
 )
+# The masks that people set by name everywhere: all, change, and read with passing through.
+_USUAL = {0x1F01FF: Level.MANAGE.value, 0x1301BF: Level.WRITE.value, 0x1200A9: Level.READ.value}
 _WANTED = {True: FOLDER_BITS, False: FILE_BITS}
 # The right that each bit stands for, one a bit; listing a folder is reading it too.
 _PLAIN = {
@@ -166,7 +168,9 @@ def rights_of(mask: int, *, is_folder: bool) -> Right:
 
 
 def spell_mask(mask: int, *, is_folder: bool) -> str:
-    """Say what a mask gives, as a level where it has a name, with its number, which says it exactly."""
+    """Say what a mask gives, as a level where it has a name; but for the usual masks with its exact number."""
+    if mask in _USUAL:
+        return _USUAL[mask]
     rights = rights_of(mask, is_folder=is_folder)
     level = level_of(rights) if is_folder else level_of_file(rights)
     words = spell_rights(rights) if level in (Level.MIXED, Level.NONE) else level.value
