@@ -77,14 +77,15 @@ class Way:
 
     @property
     def first_stop(self) -> Gate | None:
-        """Return the first gate that lets nothing through."""
-        return next((gate for gate in self.gates if gate.stops), None)
+        """Return the first gate that lets nothing through, as far as is known."""
+        return next((gate for gate in self.gates if gate.stops and not gate.is_unsure), None)
 
     @property
     def decided_by(self) -> tuple[Gate, Reason | None]:
         """Return the gate that decided, the first that stops or else the last, and its telling entry."""
-        gate = self.first_stop or self.gates[-1]
-        said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS]
+        unsure = next((gate for gate in self.gates if gate.is_unsure), None)
+        gate = self.first_stop or (None if self.is_known else unsure) or self.gates[-1]
+        said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS or gate.is_unsure]
         # Of several entries the one that gives the most decided.
         reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
         return gate, reason
@@ -145,7 +146,9 @@ def _system_gate(read_only: bool) -> Gate:
 def _share_gate(share: Share, seat: Seat) -> Gate:
     decision = share.decide(seat.holder)
     reasons = decision.reasons
-    if not decision.rights:
+    if decision.is_unsure:
+        pass  # what it lets through besides is not known: nothing more can be said
+    elif not decision.rights:
         reasons += (
             Reason(Effect.STOPS, share.name, Right.NONE, "without reading or writing there is no connection"),
         )

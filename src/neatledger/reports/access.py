@@ -74,7 +74,7 @@ def way_by(way: Way, names: Mapping[str, str]) -> str:
     text = names.get(reason.entry, reason.entry)
     where = f" on {gate.place.decode(errors='replace')}" if gate.stops and gate.name == "enter" else ""
     if gate.stops:
-        return f"stopped by {text}{where}"
+        return text if gate.is_unsure else f"stopped by {text}{where}"
     # What a share or a read-only system takes away of it is part of the answer.
     cut = next((each for each in way.gates if gate.passes & _TELLING & ~each.passes), None)
     if cut is None or cut is gate:

@@ -43,7 +43,7 @@ def who_report(
     the same rights share a row, and those with none are counted.
     """
     rows: list[Sequence[Cell]] = []
-    without = people = 0
+    without = people = open_questions = 0
     asked = list(asked)
     for access in asked:
         people += 1
@@ -55,6 +55,7 @@ def who_report(
         shown = [way for way in access.ways if way.name == "admin" or way.seat.account.login not in admins]
         telling = [way for way in shown if is_all or way.rights or not way.is_known]
         without += not telling
+        open_questions += bool(telling) and not access.is_known and not access.rights
         rows += [access_row(address, way, access, names) for way in telling]
         is_covered = any(way.rights == access.rights and way.counts == access.counts for way in telling)
         if len(telling) > 1 and not is_covered:
@@ -69,7 +70,10 @@ def who_report(
     what = "folder" if all(access.is_folder for access in asked) else "file"
     files = next((access.counts.files for access in asked if access.counts), None)
     holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
-    headline = f"{people - without} of {count_of(people, 'person')} can reach this {what} (count of {when}).{holds}"
+    reach = people - without - open_questions
+    headline = f"{reach} of {count_of(people, 'person')} can reach this {what} (count of {when}).{holds}"
+    if open_questions:
+        headline += f" Of {open_questions} it is not known."
     columns = _columns(rows, machine, bool(files))
     keep = [place for place, column in enumerate(ACCESS_COLUMNS) if column in columns]
     cells: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]

@@ -65,6 +65,8 @@ def _asks(gate: Gate, through: str) -> str:
 
 
 def _result(gate: Gate) -> str:
+    if gate.is_unsure:
+        return f"not known{f', at least {spell_rights(gate.passes)}' if gate.passes else ''}"
     if gate.stops:
         return "stops"
     if gate.passes | Right.SHARE == EVERY_RIGHT:

@@ -7,7 +7,7 @@ tell before it went away, is noted as not seen; a system that cannot be reached 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from neatledger.core.columns import NotSeen, SeenState
 from neatledger.core.descriptors import unpack_descriptor
@@ -15,6 +15,7 @@ from neatledger.core.lists.nt import NtModel, pack_body
 from neatledger.core.shares import Share
 from neatledger.core.survey import Facts, Survey
 from neatledger.errors import FormatError, SourceError
+from neatledger.formats.sddl import descriptor_from_sddl
 from neatledger.sources.accounts import Found, read_accounts, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
@@ -40,7 +41,7 @@ def read(context: SourceContext) -> Survey:
     user = str(settings.get("user", ""))
     with SmbSession(terms, context.credentials(user, terms.host)) as session:
         reading = _Reading(session, context.progress)
-        reading.read_shares(settings.get("shares"))
+        reading.read_shares(settings.get("shares"), settings.get("permissions", {}))
         found = _accounts(context, session, reading)
     tree = reading.tree.assemble()
     facts: Facts = {
@@ -90,8 +91,8 @@ class _Reading:
         self._progress = progress
         self._lost = ""
 
-    def read_shares(self, wanted: list[str] | None) -> None:
-        """Read the shares that are wanted, or all that the server lists."""
+    def read_shares(self, wanted: list[str] | None, permissions: Mapping[str, str]) -> None:
+        """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
         self.tree.add(server_root())
         try:
             told = {share.name: share for share in read_shares(self.session)}
@@ -107,7 +108,9 @@ class _Reading:
             path = (os.fsencode(name),)
             found = told.get(name)
             body = _UNREAD
-            if found is None or found.permission is None:
+            if name in permissions:
+                body = pack_body(descriptor_from_sddl(permissions[name]))
+            elif found is None or found.permission is None:
                 self.tree.miss(path, "the server does not tell this share's permission")
             else:
                 body = self._body(found.permission, path)[1]

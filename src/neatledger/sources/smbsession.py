@@ -7,6 +7,7 @@ session, or one that can do neither, is refused unless the settings allow it.
 from __future__ import annotations
 
 import contextlib
+import re
 import struct
 import uuid
 from collections.abc import Iterator
@@ -80,8 +81,10 @@ class Entry:
 
 
 def _told(error: BaseException) -> str:
-    if isinstance(error, SMBResponseException):
-        return str(error.message if hasattr(error, "message") else error).split(":")[-1].strip() or hex(error.status)
+    """Say an error in a few words: the name of the server's status (MS-ERREF 2.3.1) where it gave one."""
+    status = re.search(r"STATUS_(\w+)", str(error))
+    if status:
+        return status[1].lower().replace("_", " ")
     return str(error).splitlines()[0] if str(error) else type(error).__name__
 
 

@@ -155,6 +155,8 @@ def _rules_of(raw: bytes) -> tuple[tuple[Rule, ...], int]:
 
 
 def _text(ace: Ace) -> str:
+    if ace.raw == b"" and ace.type == AceType.ALLOW:
+        return "a list that could not be read"
     if ace.raw is not None or ace.type not in _COUNTING | _SILENT:
         return f"entry of type 0x{ace.type:02x}, kept as it is ({len(ace.raw or b'')} bytes)"
     word = "allow" if ace.type in _ALLOWS else "deny" if ace.type in _DENIES else "record"

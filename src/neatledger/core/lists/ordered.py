@@ -193,6 +193,8 @@ def decide_single(
     is_unsure = False
     reasons = []
     for rule, bits in sure.steps:
+        if rule.is_unsure:
+            continue
         told = rights_of(bits, is_folder=is_folder)
         if told:
             effect = Effect.GRANTS if rule.allows else Effect.STOPS
@@ -208,9 +210,10 @@ def decide_single(
         is_unsure = bool(open_bits)
         reasons += [
             Reason(Effect.LIMITS, text(rule), Right.NONE, "cannot be evaluated here: it may count or not")
-            for rule in rules
+            for rule in dict.fromkeys(rules)
             if is_unsure and rule.is_unsure and rule.mask & open_bits and rule.names(holder, owns)
         ]
+        reasons = list(dict.fromkeys(reasons))
     if not sure.steps and not is_unsure:
         reasons.append(Reason(Effect.STOPS, "no entry", Right.NONE, "no entry names them or a group of theirs"))
     return Decision(rights, tuple(reasons), is_unsure, sure.given, sure.refused)
