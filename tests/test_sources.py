@@ -166,16 +166,6 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, tmp_path_factory, monke
             monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
             told = run("gather", "--not-seen", "--office", where).stdout
             assert "loft:/shut" in told and "no connection to the share" in told
-            monkeypatch.setenv("NEATLEDGER_USER_LOFT", "ada")
-            plain = office(tmp_path / "c", running, shares=["open"])
-            told = run("gather", "--not-seen", "--office", plain).stdout
-            assert "does not tell this share's permission" in told
-            who = run("who", "loft:/open", "--office", plain).stdout
-            assert "0 of" in who and "it is not known" in who and "a list that could not be read" in who
-            plain = office(tmp_path / "d", running, shares=["open"], permissions={"open": "D:(A;;0x1200a9;;;WD)"})
-            run("gather", "--office", plain)
-            assert "lets through enter list read" in run("why", "bo", "loft:/open/f01", "--office", plain).stdout
-            monkeypatch.delenv("NEATLEDGER_USER_LOFT")
             facts = run("folders", "loft:/open", "--format", "csv", "--office", where).stdout
             assert facts.count("f3") == 10 and "list not seen" not in facts
             cut = office(tmp_path / "b", running, timeout=2, shares=["open"])
@@ -210,6 +200,18 @@ def test_guests_are_refused_and_passwords_come_from_the_keyring(run, tmp_path, m
         )
         allowed = office(tmp_path / "b", running, shares=["open"], **{"allow-guest": True, "allow-unsigned": True})
         assert "kept" in run("gather", "--office", allowed).stdout
+        # An ordinary account is not told the permissions of shares: unknown, until the plan tells them.
+        (Path(name) / "data" / "open" / "f01").mkdir()
+        monkeypatch.setenv("NEATLEDGER_USER_LOFT", "ada")
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
+        plain = office(tmp_path / "c", running, shares=["open"])
+        told = run("gather", "--not-seen", "--office", plain).stdout
+        assert "does not tell this share's permission" in told
+        who = run("who", "loft:/open", "--office", plain).stdout
+        assert "0 of" in who and "it is not known" in who and "a list that could not be read" in who
+        plain = office(tmp_path / "d", running, shares=["open"], permissions={"open": "D:(A;;0x1200a9;;;WD)"})
+        run("gather", "--office", plain)
+        assert "lets through enter list read" in run("why", "bo", "loft:/open/f01", "--office", plain).stdout
         monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
         monkeypatch.delenv("NEATLEDGER_USER_LOFT")
         # A keyring of our own: what it holds is asked for by the system's and the user's name.

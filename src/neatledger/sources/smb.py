@@ -57,10 +57,11 @@ def read(context: SourceContext) -> Survey:
 
 def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) -> Found:
     """Return accounts from where the plan says, else from the server, and names for what is left."""
-    if "accounts" in context.settings:
-        found = read_accounts(context)
-    else:
-        found = Found()
+    found = read_accounts(context) if "accounts" in context.settings else Found()
+    if reading.lost:
+        found.not_seen.append(NotSeen(b"/", f"users, groups and names of identifiers: {reading.lost}"))
+        return found
+    if "accounts" not in context.settings:
         try:
             told = read_directory(session)
             found = Found(told.accounts, told.groups, [NotSeen(b"/", why) for why in told.refused])
@@ -89,7 +90,7 @@ class _Reading:
         self.idents: set[str] = set()
         self.pool: Facts = {"pool_bytes": None, "pool_free_bytes": None}
         self._progress = progress
-        self._lost = ""
+        self.lost = ""
 
     def read_shares(self, wanted: list[str] | None, permissions: Mapping[str, str]) -> None:
         """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
@@ -154,8 +155,8 @@ class _Reading:
         self.tree.add(Row(path, kind, owner, body, None, *figures))
 
     def _list(self, tree: SmbTree, below: str, path: Path) -> tuple[list[Entry], SeenState]:
-        if self._lost:
-            self.tree.miss(path, self._lost)
+        if self.lost:
+            self.tree.miss(path, self.lost)
             return [], SeenState.NOT_OPENED
         found: list[Entry] = []
         try:
@@ -172,8 +173,8 @@ class _Reading:
 
     def _look(self, tree: SmbTree, below: str, path: Path) -> tuple[str, bytes, SeenState]:
         """Return an item's owner and list; what could not be read is noted."""
-        if self._lost:
-            self.tree.miss(path, self._lost)
+        if self.lost:
+            self.tree.miss(path, self.lost)
             return "", _UNREAD, SeenState.LIST_UNKNOWN
         try:
             owner, body = self._body(tree.descriptor(below), path)
@@ -197,5 +198,5 @@ class _Reading:
         return descriptor.owner, pack_body(descriptor)
 
     def _lose(self, path: Path, error: Lost) -> None:
-        self._lost = f"the server went away: {error}"
-        self.tree.miss(path, self._lost)
+        self.lost = f"the server went away: {error}"
+        self.tree.miss(path, self.lost)
