@@ -5,7 +5,6 @@ The only reader of the environment and of today's date.
 
 from __future__ import annotations
 
-import getpass
 import os
 import re
 import shutil
@@ -170,6 +169,8 @@ class App:
                 raise SourceError(f"nobody to sign in as at {host}", system, "name the user in the plan")
             password = self.env.get(f"NEATLEDGER_PASSWORD_{word}") or _from_keyring(f"neatledger {system}", user)
             if password is None and sys.stdin.isatty() and sys.stderr.isatty():
+                import getpass
+
                 password = getpass.getpass(f"Password of {user} at {host}: ", sys.stderr)
             if not password:
                 hint = f"set NEATLEDGER_PASSWORD_{word}, or keep it in the keyring as 'neatledger {system}'"

@@ -9,19 +9,19 @@ from pathlib import Path
 
 from smbprotocol.connection import Connection
 from smbprotocol.exceptions import AccessDenied, SMBResponseException
-from smbprotocol.file_info import FileAttributes, InfoType
+from smbprotocol.file_info import FileAttributes
 from smbprotocol.open import (
     CreateDisposition,
     CreateOptions,
     ImpersonationLevel,
     Open,
     ShareAccess,
-    SMB2SetInfoRequest,
 )
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.descriptors import Ace, Acl, Descriptor, pack_descriptor
+from neatledger.core.descriptors import Ace, Acl, Descriptor
+from neatledger.demo.liveloft import set_descriptor
 from neatledger.demo.smbserver import SmbAccount, SmbGroup, SmbServer, SmbShare
 
 BASE = "S-1-5-21-7101-7102-7103"
@@ -97,16 +97,9 @@ class Client:
         return found is not None
 
     def set_descriptor(self, share: str, path: str, descriptor: Descriptor) -> None:
-        found = self.open(share, path, 0x000C0000)
-        assert found is not None
-        request = SMB2SetInfoRequest()
-        request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
-        request["additional_information"] = 0x5
-        request["file_id"] = found.file_id
-        request["buffer"] = pack_descriptor(descriptor)
-        sent = self.connection.send(request, self.session.session_id, found.tree_connect.tree_connect_id)
-        self.connection.receive(sent)
-        found.close(False)
+        tree = self.tree(share)
+        assert tree is not None
+        set_descriptor(tree, path, descriptor)
 
     def close(self) -> None:
         self.connection.disconnect(True)

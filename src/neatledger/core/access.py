@@ -176,7 +176,7 @@ def _routes(terms: Terms, chain: Sequence[Item]) -> list[_Route]:
 
 
 def _removal(
-    above: Decision | None, here: Decision, owner: str, seat: Seat, lets: Right, model: ListModel
+    above: Decision | None, here: Decision, owner: str, seat: Seat, lets: Right
 ) -> tuple[Right, tuple[Reason, ...]]:
     """Judge removal or renaming of an item: by its own right, or by the folder it lies in."""
     if above is None:
@@ -222,7 +222,7 @@ def _by_lists(
             gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
     decision = model.decide(last.parsed, Standing(last.owner, is_folder), seat.holder)
-    removal, reasons = _removal(above, decision, last.owner, seat, lets, model)
+    removal, reasons = _removal(above, decision, last.owner, seat, lets)
     rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
     is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
     gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
@@ -294,7 +294,7 @@ def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage
     judged = []
     for each in files:
         decision = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder)
-        removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets, model)
+        removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets)
         rights = (decision.rights & (Right.READ | Right.CHANGE) | removal) & passage.lets
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
     return judged

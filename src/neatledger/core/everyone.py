@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.columns import SeenState
-from neatledger.core.matrix import Bits, Matrix
+from neatledger.core.matrix import Bits, Matrix, seat_bit
 from neatledger.core.rights import Right
 
 __all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights", "preorder"]
@@ -93,12 +93,6 @@ def preorder(matrix: Matrix) -> Ints:
     return order
 
 
-def _bit(bits: Bits, seat: int) -> NDArray[np.uint64]:
-    """Return one seat's bit of every row."""
-    one: NDArray[np.uint64] = bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
-    return one
-
-
 class Everyone:
     """The table of access of all seats of a matrix."""
 
@@ -131,9 +125,9 @@ class Everyone:
             values = np.zeros(len(bits), dtype=np.uint64)
             for seat in column.seats:
                 if column.way != "admin":
-                    values |= _bit(bits, seat)
+                    values |= seat_bit(bits, seat)
                 if admin is not None and self.matrix.admins >> seat & 1:
-                    values |= _bit(admin, seat)
+                    values |= seat_bit(admin, seat)
             wide[:, number >> 6] |= values << np.uint64(number & 63)
         return wide
 

@@ -11,6 +11,7 @@ The rules are those of `access.py`; a property test compares the two cell by cel
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -27,7 +28,7 @@ from neatledger.core.rights import Right
 from neatledger.core.shares import WRITING, Share, Terms
 from neatledger.core.survey import Table
 
-__all__ = ["Bits", "Block", "Matrix", "pack_sets"]
+__all__ = ["Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
 
 Bits = NDArray[np.uint64]
 Rows = NDArray[np.signedinteger[Any]]
@@ -56,6 +57,12 @@ def pack_sets(sets: Sequence[int], words: int) -> Bits:
     """Pack bit sets (Python integers) into rows of 64-bit words."""
     raw = b"".join([each.to_bytes(words * 8, "little") for each in sets])
     return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
+
+
+def seat_bit(bits: Bits, seat: int) -> Bits:
+    """Return one seat's bit, 0 or 1, of every row."""
+    one: Bits = bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+    return one
 
 
 @dataclass(slots=True)
@@ -155,7 +162,7 @@ class Matrix:
         self._parsed: dict[int, object] = {}
         self._idents = idents
         self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
-        self._owned = pack_sets([self._owners(ident) for ident in idents], self.words)
+        self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
         overrides = [model.overrides(seat.holder) for seat in seats]
         self._overrides = [given.rights if given else Right.NONE for given in overrides]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
@@ -163,7 +170,8 @@ class Matrix:
         self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
         self._layers = self._make_layers()
 
-    def _owners(self, ident: str) -> int:
+    def owners(self, ident: str) -> int:
+        """Return the bit set of the seats that count as an owner."""
         owners = self.crowd.by_user.get(ident, 0)
         return owners | self.crowd.by_group.get(ident, 0) if self.model.groups_may_own else owners
 
@@ -200,11 +208,11 @@ class Matrix:
         first, count, names = self.folders["first_child"], self.folders["children"], self.folders.texts("name")
         row = 0
         for part in parts:
-            below = range(int(first[row]), int(first[row]) + int(count[row]))
-            found = next((each for each in below if names[each] == part), None)
-            if found is None:
+            low = int(first[row])
+            high = low + int(count[row])
+            row = bisect_left(names, part, low, high)
+            if row == high or names[row] != part:
                 return None
-            row = found
         return row
 
     def _layer(self, number: Rows | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
@@ -221,7 +229,7 @@ class Matrix:
                 is_cut = self.terms.read_only and right & WRITING
                 gates[right].append(0 if is_cut else sets[right] & self._usable)
         admin: dict[Right, Bits] = {}
-        for right in (*_GATED[1:],):
+        for right in _GATED[1:]:
             has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
             admin[right] = pack_sets([each & has for each in gates[right]], self.words)
         packed = {right: pack_sets(each, self.words) for right, each in gates.items()}

@@ -6,15 +6,13 @@ stand on an item itself stay, and folders closed to what comes from above are le
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from neatledger.core.holders import Crowd
-from neatledger.core.lists.contract import ListModel
 from neatledger.core.matrix import Matrix
-from neatledger.core.people import Seat
 from neatledger.core.rights import Right
 
 __all__ = ["Pushed", "push_down"]
@@ -43,9 +41,8 @@ _Effect = tuple[tuple[str, ...], dict[str, Right], dict[str, Right]]
 class _Effects:
     """What a change of one list into another does for everyone; remembered, as most folders share few lists."""
 
-    def __init__(self, model: ListModel, seats: Sequence[Seat]) -> None:
-        self.model, self.seats = model, seats
-        self.crowd = Crowd([seat.holder for seat in seats])
+    def __init__(self, matrix: Matrix) -> None:
+        self.matrix, self.model, self.seats = matrix, matrix.model, matrix.seats
         self._known: dict[tuple[bytes, bytes, str, bool], _Effect] = {}
 
     def of(self, before: bytes, after: bytes, owner: str, is_folder: bool) -> _Effect:
@@ -71,8 +68,8 @@ class _Effects:
 
     def _rights(self, body: bytes, owner: str, is_folder: bool) -> dict[Right, int]:
         parsed = self.model.parse(body)
-        owners = sum(1 << n for n, holder in enumerate(self.crowd.holders) if self.model.owns(holder, owner))
-        other, mine = self.model.decide_all(parsed, self.crowd, is_folder=is_folder)
+        owners = self.matrix.owners(owner)
+        other, mine = self.model.decide_all(parsed, self.matrix.crowd, is_folder=is_folder)
         return {
             right: mine.get(right, 0) & owners | other.get(right, 0) & ~owners for right in mine.keys() | other.keys()
         }
@@ -87,13 +84,13 @@ def push_down(
     folder's list itself is passed on, and what each folder below then has is passed on further.
     """
     model, folders = matrix.model, matrix.folders
-    effects = _Effects(model, matrix.seats)
+    effects = _Effects(matrix)
     passes: dict[int, bytes] = {top: default if default is not None else bodies[int(folders["list"][top])]}
     yield from _files(matrix, bodies, effects, top, passes[top], keeps_own)
     first, children = folders["first_child"], folders["children"]
-    waiting = [top]
+    waiting = deque([top])
     while waiting:
-        row = waiting.pop(0)
+        row = waiting.popleft()
         above = passes.pop(row)
         for child in range(int(first[row]), int(first[row]) + int(children[row])):
             before, owner = bodies[int(folders["list"][child])], matrix.idents[int(folders["owner"][child])]

@@ -21,7 +21,7 @@ from neatledger.demo.loft import BASE_SID, SHARES, descriptor_of, loft_things, s
 from neatledger.demo.smbserver import SmbServer, SmbShare
 from neatledger.errors import SourceError
 
-__all__ = ["running_loft"]
+__all__ = ["running_loft", "set_descriptor"]
 
 _SETUP = "setup$"
 _OWNER_AND_DACL, _CHANGE_LIST_AND_OWNER = 0x5, 0x000C0000
@@ -58,14 +58,15 @@ def _set_up(server: SmbServer) -> None:
         tree = TreeConnect(session, rf"\\127.0.0.1\{_SETUP}")
         tree.connect()
         for thing in loft_things():
-            _set(tree, thing.path.lstrip("/").replace("/", "\\"), descriptor_of(thing))
+            set_descriptor(tree, thing.path.lstrip("/").replace("/", "\\"), descriptor_of(thing))
     except (SMBException, OSError) as error:
         raise SourceError(f"the SMB server does not take descriptors: {error}", str(server.folder)) from None
     finally:
         connection.disconnect(True)
 
 
-def _set(tree: TreeConnect, path: str, descriptor: Descriptor) -> None:
+def set_descriptor(tree: TreeConnect, path: str, descriptor: Descriptor) -> None:
+    """Set an item's owner and list through a share; paths are parted by backslashes."""
     found = Open(tree, path)
     everyone = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
     found.create(

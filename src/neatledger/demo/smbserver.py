@@ -14,7 +14,7 @@ import socket
 import subprocess
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 
@@ -66,7 +66,6 @@ class SmbAccount:
     number: int
     rid: int
     name: str = ""
-    is_disabled: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,12 +80,11 @@ class SmbGroup:
 
 @dataclass(frozen=True, slots=True)
 class SmbShare:
-    """One share: its folder on disk, its permission as SDDL (empty: everyone all), and more settings."""
+    """One share: its folder on disk, and its permission as SDDL (empty: everyone all)."""
 
     name: str
     path: Path
     permission: str = ""
-    options: Mapping[str, str] = field(default_factory=dict)
 
 
 def _wrapper() -> Path | None:
@@ -193,15 +191,12 @@ class SmbServer:
         text += "".join(f"{key} = {value}\n" for key, value in self.settings.items())
         for share in self.shares:
             text += f"[{share.name}]\npath = {share.path}\nread only = no\n"
-            text += "".join(f"{key} = {value}\n" for key, value in share.options.items())
         self._conf.write_text(text)
         self._call("net", "setlocalsid", self.sid)
         self._call("net", "groupmap", "add", "rid=513", "unixgroup=everybody", "ntgroup=None", "type=domain")
         for one in accounts:
             words = f"{self.password}\n{self.password}\n"
             self._call("pdbedit", "-a", "-t", "-u", one.login, "-U", str(one.rid), "-f", one.name, text=words)
-            if one.is_disabled:
-                self._call("pdbedit", "-r", "-u", one.login, "-c", "[D]")
         for group in self.groups:
             mapped = (f"rid={group.rid}", f"unixgroup={group.name}", f"ntgroup={group.name}", "type=domain")
             self._call("net", "groupmap", "add", *mapped)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import lru_cache
 
 from ldap3.core.exceptions import LDAPExceptionError
@@ -18,6 +18,7 @@ from ldap3.utils.dn import parse_dn
 from neatledger.core.accounts import Account, AccountState, Group
 from neatledger.core.descriptors import is_sid, unpack_sid
 from neatledger.errors import FormatError
+from neatledger.formats.filetime import day_of_filetime
 
 __all__ = ["Entry", "accounts_of", "normal_name"]
 
@@ -29,7 +30,6 @@ _GROUPS = frozenset(
 )
 _NOT_PEOPLE = frozenset({"computer"})
 _DISABLED = 0x2  # ADS_UF_ACCOUNT_DISABLE, MS-ADTS 2.2.16
-_NEVER = (0, 0x7FFFFFFFFFFFFFFF)
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,23 +97,12 @@ def _state(entry: Entry, today: date) -> AccountState:
     days = entry.text("shadowexpire")
     if days.isdecimal() and date(1970, 1, 1) + timedelta(days=min(int(days), 1_000_000)) <= today:
         return AccountState.EXPIRED
-    expires = _filetime(entry.text("accountexpires"))
+    expires = day_of_filetime(_number(entry.text("accountexpires")))
     return AccountState.EXPIRED if expires and expires <= today else AccountState.OPEN
 
 
-def _filetime(text: str) -> date | None:
-    """Return the day of a count of 100 ns since 1601 (MS-DTYP 2.3.3)."""
-    number = _number(text)
-    if number in _NEVER or number < 0:
-        return None
-    try:
-        return (datetime(1601, 1, 1, tzinfo=UTC) + timedelta(microseconds=number // 10)).date()
-    except OverflowError:
-        return None
-
-
 def _last_seen(entry: Entry) -> str:
-    days = [_filetime(one) for one in entry.texts("lastlogontimestamp", "lastlogon")]
+    days = [day_of_filetime(_number(one)) for one in entry.texts("lastlogontimestamp", "lastlogon")]
     for text in entry.texts("authtimestamp", "pwdlastsuccess"):  # generalized time, RFC 4517 3.3.13
         try:
             days.append(datetime.strptime(text[:8], "%Y%m%d").date())

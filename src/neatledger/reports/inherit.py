@@ -48,10 +48,8 @@ def push_report(
     """List what would change, folder by folder."""
     rows: list[Sequence[Cell]] = []
     # Where nobody gains or loses and no entry goes, only marks change: a person need not see that.
-    silent = [one for _, one in pushed if not (one.lost or one.loses or one.gains)]
-    for address, one in pushed:
-        if not machine and not (one.lost or one.loses or one.gains):
-            continue
+    shown = pushed if machine else [each for each in pushed if each[1].lost or each[1].loses or each[1].gains]
+    for address, one in shown:
         lost = tuple(names.get(entry, entry) for entry in one.lost)
         what = count_of(one.files, "file") if one.files else "folder"
         rows.append((address, what, lost, _people(one.loses, machine), _people(one.gains, machine)))
@@ -64,8 +62,10 @@ def push_report(
         f"{count_of(len(gainers), 'person')} gain; {count_of(folders, 'folder')}, {count_of(files, 'file')} change."
     )
     notes = ["Nothing was changed. Rights are those of the lists alone: what stands before them stays as it is."]
-    if silent and not machine:
-        notes.append(f"{len(silent)} more only get their entries written anew: nobody gains or loses by it.")
+    if len(shown) < len(pushed):
+        notes.append(
+            f"{len(pushed) - len(shown)} more only get their entries written anew: nobody gains or loses by it."
+        )
     if not keeps_own and any(one.lost for _, one in pushed):
         notes.append("--keep-own would leave entries of their own in place, and closed folders alone.")
     return Report("push", headline, _PUSH, rows, notes, "every list below is already what it would become")

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from impacket.dcerpc.v5 import lsad, lsat, samr, srvs
@@ -18,6 +17,7 @@ from impacket.dcerpc.v5.rpcrt import DCERPC_v5, DCERPCException
 
 from neatledger.core.accounts import Account, AccountState, Group
 from neatledger.core.sids import WELL_KNOWN
+from neatledger.formats.filetime import day_of_filetime
 from neatledger.sources.smbsession import Refused, SmbSession
 
 __all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_shares"]
@@ -25,7 +25,6 @@ __all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_share
 _DISK = 0  # STYPE_DISKTREE without any mark, MS-SRVS 2.2.2.4
 _DISABLED = 0x1  # USER_ACCOUNT_DISABLED, MS-SAMR 2.2.1.12
 _MORE, _SOME_NOT_MAPPED = 0x105, 0x107
-_NEVER = (0, 0x7FFFFFFFFFFFFFFF)
 _AT_ONCE = 500
 _USER_KIND, _GROUP_KINDS = 1, (2, 4, 5)  # SID_NAME_USE, MS-LSAT 2.2.13
 
@@ -89,12 +88,8 @@ def _share(calls: Any, name: str) -> ShareInfo:
 
 def _day(ticks: Any) -> str:
     number = (ticks["HighPart"] << 32) + ticks["LowPart"] if not isinstance(ticks, int) else ticks
-    if number in _NEVER:
-        return ""
-    try:
-        return (datetime(1601, 1, 1, tzinfo=UTC) + timedelta(microseconds=number // 10)).date().isoformat()
-    except OverflowError:
-        return ""
+    day = day_of_filetime(number)
+    return day.isoformat() if day else ""
 
 
 def read_directory(session: SmbSession) -> Directory:
@@ -112,7 +107,7 @@ def read_directory(session: SmbSession) -> Directory:
     return found
 
 
-def _each(ask: Callable[[int], Any], key: str = "RelativeId") -> Iterator[tuple[str, int]]:
+def _each(ask: Callable[[int], Any]) -> Iterator[tuple[str, int]]:
     context = 0
     while True:
         try:
@@ -122,7 +117,7 @@ def _each(ask: Callable[[int], Any], key: str = "RelativeId") -> Iterator[tuple[
             if error.get_error_code() != _MORE or answer is None:
                 raise
         for one in answer["Buffer"]["Buffer"]:
-            yield _text(one["Name"]), int(one[key])
+            yield _text(one["Name"]), int(one["RelativeId"])
         if answer["ErrorCode"] != _MORE:
             return
         context = answer["EnumerationContext"]

@@ -88,6 +88,17 @@ def _told(error: BaseException) -> str:
     return str(error).splitlines()[0] if str(error) else type(error).__name__
 
 
+@contextlib.contextmanager
+def _translated() -> Iterator[None]:
+    """Turn the library's errors into `Refused` (the server answers no) and `Lost` (it does not answer any more)."""
+    try:
+        yield
+    except SMBResponseException as error:
+        raise Refused(_told(error)) from None
+    except (SMBException, OSError) as error:
+        raise Lost(_told(error)) from None
+
+
 class SmbSession:
     """A session of one account; use as a context."""
 
@@ -107,7 +118,7 @@ class SmbSession:
             self._session = Session(
                 self._connection, credentials.user, credentials.password, require_encryption=encrypts
             )
-            self._connect_session(encrypts)
+            self._connect_session()
         except SourceError:
             self._end_quietly()
             raise
@@ -119,7 +130,7 @@ class SmbSession:
                 "see host, port and user in the plan, and the password in the environment or keyring",
             ) from None
 
-    def _connect_session(self, encrypts: bool) -> None:
+    def _connect_session(self) -> None:
         try:
             self._session.connect()
         except SMBException as error:
@@ -153,12 +164,8 @@ class SmbSession:
     def tree(self, share: str) -> SmbTree:
         """Connect to a share; raises `Refused` or `Lost`."""
         tree = TreeConnect(self._session, rf"\\{self.terms.host}\{share}")
-        try:
+        with _translated():
             tree.connect(require_secure_negotiate=not self.terms.allows_unsigned)
-        except SMBResponseException as error:
-            raise Refused(_told(error)) from None
-        except (SMBException, OSError) as error:
-            raise Lost(_told(error)) from None
         return SmbTree(self._connection, self._session, tree, self.terms.timeout)
 
     def pipe(self, name: str) -> SmbPipe:
@@ -239,7 +246,7 @@ class SmbTree:
     def listing(self, path: str) -> Iterator[Entry]:
         """Yield what is in a folder, in the server's order; raises `Refused` or `Lost`."""
         folder = Open(self._tree, path)
-        try:
+        with _translated():
             folder.create(
                 ImpersonationLevel.Impersonation,
                 _LIST | _ATTRIBUTES | _SYNCHRONIZE,
@@ -252,10 +259,6 @@ class SmbTree:
                 yield from self._rows(folder)
             finally:
                 folder.close(False)
-        except SMBResponseException as error:
-            raise Refused(_told(error)) from None
-        except (SMBException, OSError) as error:
-            raise Lost(_told(error)) from None
 
     @staticmethod
     def _rows(folder: Open) -> Iterator[Entry]:
@@ -291,7 +294,7 @@ class SmbPipe:
 
     def __init__(self, tree: SmbTree, name: str) -> None:
         self._open = Open(tree._tree, name)
-        try:
+        with _translated():
             self._open.create(
                 ImpersonationLevel.Impersonation,
                 0x0012019F,  # read and write data and attributes
@@ -300,10 +303,6 @@ class SmbPipe:
                 CreateDisposition.FILE_OPEN,
                 CreateOptions.FILE_NON_DIRECTORY_FILE,
             )
-        except SMBResponseException as error:
-            raise Refused(_told(error)) from None
-        except (SMBException, OSError) as error:
-            raise Lost(_told(error)) from None
 
     def send(self, data: bytes, forceWriteAndx: int = 0, forceRecv: int = 0) -> None:
         """Write one fragment; the words are those the library calls with."""

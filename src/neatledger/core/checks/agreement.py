@@ -45,14 +45,6 @@ def _seats_of(facts: SystemFacts) -> dict[str, list[int]]:
     return people
 
 
-def _rights_of(facts: SystemFacts, row: int, numbers: Sequence[int]) -> Right:
-    rights = Right.NONE
-    for right, bits in facts.rights.items():
-        if any(int(bits[row, number >> 6]) >> (number & 63) & 1 for number in numbers):
-            rights |= right
-    return rights
-
-
 def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _Held]]:
     """Yield what every person has on some folders, by any way but an administrator's."""
     people = [seat.person for seat in facts.seats]
@@ -186,7 +178,7 @@ def _differs(office: Office) -> Iterator[Finding]:
                 if person not in plan.people and facts.seats[numbers[0]].kind is Kind.SERVICE:
                     continue
                 meant, _ = plan.rights_at(address, person)
-                difference = Difference(person, address, meant, _rights_of(facts, row, numbers))
+                difference = Difference(person, address, meant, facts.rights_at(row, numbers))
                 if difference:
                     by = _by(facts, row, numbers)
                     told = f"{person} {difference.spell()} (plan {level_of(meant).value}) — by {by}"

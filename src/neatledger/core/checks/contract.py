@@ -18,7 +18,7 @@ from neatledger.core.everyone import Everyone, preorder
 from neatledger.core.holders import Holder
 from neatledger.core.homes import HomeMatch
 from neatledger.core.lists.contract import ListView
-from neatledger.core.matrix import Bits
+from neatledger.core.matrix import Bits, seat_bit
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind, Plan
 from neatledger.core.rights import Right
@@ -155,7 +155,15 @@ class SystemFacts:
     @staticmethod
     def of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
         """Return one seat's bit of every row."""
-        return (bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)).astype(bool)
+        return seat_bit(bits, seat).astype(bool)
+
+    def rights_at(self, row: int, seats: Sequence[int]) -> Right:
+        """Return what some seats together have on a folder, the ways of administrators left out."""
+        rights = Right.NONE
+        for right, bits in self.rights.items():
+            if any(int(bits[row, seat >> 6]) >> (seat & 63) & 1 for seat in seats):
+                rights |= right
+        return rights
 
     @cached_property
     def list_counts(self) -> NDArray[np.int64]:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import numpy as np
-
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.plan import Address
 from neatledger.core.rights import Right, spell_rights
@@ -24,11 +22,7 @@ def _hidden_but_open(office: Office) -> Iterator[Finding]:
             row = facts.everyone.matrix.find_row(share.parts) if share.is_hidden else None
             if row is None:
                 continue
-            rights = Right.NONE
-            stranger = len(facts.everyone.matrix.seats) - 1
-            for right, bits in facts.everyone.matrix.block(np.array([row])).rights.items():
-                if facts.of_seat(bits, stranger)[0]:
-                    rights |= right
+            rights = facts.rights_at(row, [len(facts.everyone.matrix.seats) - 1])
             if rights & (Right.READ | Right.ADD):
                 told = (
                     f"nobody sees the share {share.name}, and everyone who knows its name has {spell_rights(rights)}"

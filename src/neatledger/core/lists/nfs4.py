@@ -174,6 +174,9 @@ class Nfs4Model:
     def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
         """Decide for one holder."""
         assert isinstance(parsed, Nfs4List)
+        if _is_unread(parsed):
+            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.UNSAID, (told,), is_unsure=True)
         decision = decide_single(
             parsed.rules,
             holder,
@@ -190,9 +193,6 @@ class Nfs4Model:
                 rights |= Right.CLEAR_UNSAID
         if not decided & DELETE_BIT:
             rights |= Right.UNSAID
-        if _is_unread(parsed):
-            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
-            return Decision(Right.UNSAID, (told,), is_unsure=True)
         return replace(decision, rights=rights)
 
     def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:

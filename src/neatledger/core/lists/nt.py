@@ -255,6 +255,7 @@ class NtModel:
         """Return what the checks want to know; who is named gets what the entries for that name give."""
         assert isinstance(parsed, NtList)
         everyone = rights_of(weigh(parsed.rules, Holder("", "", self.everyone_has), False).given, is_folder=is_folder)
+        aces = parsed.aces
         named: dict[str, Right] = {}
         for rule in parsed.rules:
             if rule.sees is Sees.EITHER and rule.ident not in WELL_KNOWN:
@@ -267,10 +268,10 @@ class NtModel:
             is_plain=not named,
             is_sticky=False,
             either=named,
-            is_ordered=_is_ordered(parsed.aces),
+            is_ordered=_is_ordered(aces),
             is_closed=bool(parsed.control & PROTECTED),
-            unsure=sum(_is_unevaluated(ace) for ace in parsed.aces),
-            own=tuple(_text(ace) for ace in parsed.aces if not ace.flags & INHERITED),
+            unsure=sum(_is_unevaluated(ace) for ace in aces),
+            own=tuple(_text(ace) for ace in aces if not ace.flags & INHERITED),
         )
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
@@ -316,7 +317,7 @@ def _is_ordered(aces: Iterable[Ace]) -> bool:
     ranks = [
         2 if ace.flags & INHERITED else 0 if ace.type in _DENIES else 1
         for ace in aces
-        if ace.raw is None and ace.type in _ALLOWS | _DENIES
+        if ace.raw is None and ace.type in _COUNTING
     ]
     return ranks == sorted(ranks)
 
