@@ -1,7 +1,7 @@
 PYTHON ?= python3
 VENV := .venv
 DEMO := demo-office
-JUDGES := acl attr coreutils ldap-utils libnss-wrapper mount procps samba samba-vfs-modules slapd util-linux
+JUDGES := acl attr btrfs-progs coreutils ldap-utils libnss-wrapper mount procps samba samba-vfs-modules slapd util-linux
 
 .PHONY: demo test judges clean
 
@@ -29,7 +29,7 @@ judges:
 test: $(VENV)/.tested judges
 	$(VENV)/bin/ruff check src tests bench docs
 	$(VENV)/bin/mypy
-	$(VENV)/bin/python -m pytest
+	$(VENV)/bin/python -m pytest -n 2 --dist worksteal
 
 clean:
 	rm -rf $(VENV) $(DEMO) build .pytest_cache .mypy_cache .ruff_cache .hypothesis

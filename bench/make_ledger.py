@@ -15,15 +15,24 @@ from pathlib import Path
 import numpy as np
 
 from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import CLASS_COLUMNS, COLLISION_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, ODD_COLUMNS
+from neatledger.core.columns import (
+    CLASS_COLUMNS,
+    COLLISION_COLUMNS,
+    FOLDER_COLUMNS,
+    HARD_COLUMNS,
+    LARGE_COLUMNS,
+    ODD_COLUMNS,
+    OTHER_COLUMNS,
+)
 from neatledger.core.descriptors import Ace, Acl, Descriptor
 from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
 from neatledger.core.survey import Survey, Table
+from neatledger.core.usage import find_totals
 from neatledger.formats.posixacl import pack_entries
 from neatledger.ledger.store import open_ledger
 
-FIRST_UID, FIRST_GID, GROUPS = 20000, 30000, 40
+FIRST_UID, FIRST_GID, GROUPS, KINDS = 20000, 30000, 40, 24
 
 
 def make_lists(rng: np.random.Generator, number: int, people: int) -> list[bytes]:
@@ -103,6 +112,7 @@ def make_folders(rng: np.random.Generator, rows: int, lists: int, people: int) -
         "owner": owner,
         "bytes": np.full(rows, 4096),
         "occupied": np.full(rows, 4096),
+        "inode": np.arange(1, rows + 1),
         "classes": classes,
         "first_class": np.cumsum(classes) - classes,
     }
@@ -130,12 +140,18 @@ def main() -> None:
     people, rows = words.people, words.folders
     folders = make_folders(rng, rows, words.lists, people)
     having = np.flatnonzero(folders["classes"])
-    classes = {
+    sizes = rng.integers(1, 1 << 22, len(having)) * 9
+    table = {
         "folder": having,
         "list": folders["list"][having],
         "owner": folders["owner"][having],
+        "kind": rng.integers(0, KINDS, len(having)),
         "files": np.full(len(having), 9),
+        "bytes": sizes,
+        "occupied": -(-sizes // 4096) * 4096,
     }
+    classes = typed(table, CLASS_COLUMNS, len(having))
+    hard, others = typed({}, HARD_COLUMNS, 0), typed({}, OTHER_COLUMNS, 0)
     ident = sid if words.model == "nt" else str
     accounts = [
         Account(f"p{n}", ident(FIRST_UID + n), ident(FIRST_GID + n % GROUPS), f"Person {n}") for n in range(people)
@@ -149,9 +165,10 @@ def main() -> None:
     else:
         lists = make_ordered(rng, words.lists, people, words.model)
     survey = Survey(
-        "big", "listing", words.model, accounts, groups, folders, typed(classes, CLASS_COLUMNS, len(having)),
-        typed({}, ODD_COLUMNS, 0), typed({}, HARD_COLUMNS, 0), typed({}, COLLISION_COLUMNS, 0),
-        lists, [ident(FIRST_UID + n) for n in range(people)], [""], [],
+        "big", "listing", words.model, accounts, groups, folders, classes,
+        typed({}, ODD_COLUMNS, 0), hard, others, typed({}, LARGE_COLUMNS, 0),
+        find_totals(folders, classes, others, hard), typed({}, COLLISION_COLUMNS, 0),
+        lists, [ident(FIRST_UID + n) for n in range(people)], [f"kind{n}" for n in range(KINDS)], [],
         {"read_only": 0},
     )  # fmt: skip
     words.dir.mkdir(parents=True)

@@ -69,7 +69,7 @@ def in_memory(office: Path) -> None:
     import numpy as np
 
     from neatledger.core.accounts import holders_of
-    from neatledger.core.everyone import Everyone, preorder
+    from neatledger.core.everyone import Everyone
     from neatledger.core.lists.table import MODELS
     from neatledger.core.matrix import Matrix
     from neatledger.core.people import Kind, Seat
@@ -92,7 +92,7 @@ def in_memory(office: Path) -> None:
     matrix = Matrix(model, folders, classes, lists, idents, seats, terms=Terms(model.asks_enter))
     listed = time.perf_counter()
     everyone = Everyone(matrix)
-    order = preorder(everyone.matrix)
+    order = everyone.matrix.order.order
     for start in range(0, len(order), 65536):
         everyone.rights(order[start : start + 65536])
     done = time.perf_counter()

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from neatledger.core.access import FileClass, Item, access_to
 from neatledger.core.columns import SeenState
-from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights, preorder
+from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Standing
 from neatledger.core.lists.posix import PosixModel
@@ -126,7 +126,7 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
         above = int(folders["parent"][folder])
         before = cells[above, number][:2] if above >= 0 else [0, False]
         assert ((folder, number) in shown) == ((flags, unknown) != tuple(before))
-    order = preorder(matrix).tolist()
+    order = matrix.order.order.tolist()
     assert sorted(order) == list(range(folders.rows))
     assert all(order.index(int(folders["parent"][row])) < order.index(row) for row in range(1, folders.rows))
     assert np.array_equal(np.sort(everyone.rows_below(0)), np.arange(folders.rows))

@@ -11,8 +11,12 @@ __all__ = [
     "COLUMNS",
     "FOLDER_COLUMNS",
     "HARD_COLUMNS",
+    "LARGE_BYTES",
+    "LARGE_COLUMNS",
     "LONGEST_KIND",
     "ODD_COLUMNS",
+    "OTHER_COLUMNS",
+    "TOTAL_COLUMNS",
     "FolderFacts",
     "NotSeen",
     "OddFile",
@@ -34,6 +38,7 @@ FOLDER_COLUMNS = {
     "occupied": "i8",
     "changed": "i8",
     "inode": "u8",
+    "device": "u8",
     "links": "i4",
     "specials": "i4",
     "first_class": "i4",
@@ -60,7 +65,24 @@ HARD_COLUMNS = {
     "inode": "u8",
     "bytes": "i8",
     "occupied": "i8",
+    "device": "u8",
 }
+# Symbolic links and special files, added up; a hard link of theirs has the kind −1.
+OTHER_COLUMNS = {"folder": "i4", "list": "i4", "owner": "i4", "items": "i4", "bytes": "i8", "occupied": "i8"}
+# Files of `LARGE_BYTES` and more, one by one.
+LARGE_COLUMNS = {
+    "folder": "i4",
+    "name": "bytes",
+    "list": "i4",
+    "owner": "i4",
+    "kind": "i4",
+    "bytes": "i8",
+    "occupied": "i8",
+    "changed": "i8",
+}
+# A folder's row of what it holds with all below it, several names of one object counted once.
+TOTAL_COLUMNS = {"files": "i8", "bytes": "i8", "occupied": "i8"}
+LARGE_BYTES = 8 * 1024**2
 
 
 LONGEST_KIND = 10
@@ -89,6 +111,9 @@ COLUMNS: dict[str, dict[str, str]] = {
     "classes": CLASS_COLUMNS,
     "odd": ODD_COLUMNS,
     "hard": HARD_COLUMNS,
+    "others": OTHER_COLUMNS,
+    "large": LARGE_COLUMNS,
+    "totals": TOTAL_COLUMNS,
     "collisions": COLLISION_COLUMNS,
     "lists": {"body": "bytes"},
     "idents": {"text": "bytes"},

@@ -22,7 +22,7 @@ from neatledger.core.columns import SeenState
 from neatledger.core.matrix import Bits, Matrix, seat_bit
 from neatledger.core.rights import Right
 
-__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights", "preorder"]
+__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights"]
 
 Ints = NDArray[np.int64]
 
@@ -72,25 +72,6 @@ def flag_rights(flags: int) -> Right:
         if flags >> number & 1:
             rights |= right
     return rights
-
-
-def preorder(matrix: Matrix) -> Ints:
-    """Return the folders' rows in reading order: each before what is in it, names sorted."""
-    parent, levels = matrix.folders["parent"], matrix.levels
-    size = np.ones(matrix.folders.rows, dtype=np.int64)
-    for first, last in reversed(levels[1:]):
-        above_first, above_last = int(parent[first]), int(parent[last - 1]) + 1
-        sums = np.bincount(parent[first:last] - above_first, size[first:last], above_last - above_first)
-        size[above_first:above_last] += sums.astype(np.int64)
-    place = np.zeros(matrix.folders.rows, dtype=np.int64)
-    for first, last in levels[1:]:
-        before = np.cumsum(size[first:last]) - size[first:last]
-        parents = parent[first:last]
-        before -= before[matrix.folders["first_child"][parents] - first]
-        place[first:last] = place[parents] + 1 + before
-    order = np.empty_like(place)
-    order[place] = np.arange(len(place))
-    return order
 
 
 class Everyone:
@@ -211,7 +192,7 @@ class Everyone:
 
     def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
-        order = preorder(self.matrix) if folders is None else folders
+        order = self.matrix.order.order if folders is None else folders
         if which is Rows.DIFFER:
             order = order[self._may_differ[order]]
         step = _CHUNK * max(1, _WIDEST // self.words)
@@ -275,10 +256,4 @@ class Everyone:
 
     def rows_below(self, top: int) -> Ints:
         """Return a folder and all below it, in reading order."""
-        order = preorder(self.matrix)
-        parent = self.matrix.folders["parent"]
-        inside = np.zeros(self.matrix.folders.rows, dtype=bool)
-        inside[top] = True
-        for first, last in self.matrix.levels[1:]:
-            inside[first:last] |= inside[parent[first:last]]
-        return order[inside[order]]
+        return self.matrix.order.below(top)

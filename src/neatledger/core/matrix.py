@@ -27,6 +27,7 @@ from neatledger.core.people import Seat
 from neatledger.core.rights import Right
 from neatledger.core.shares import WRITING, Share, Terms
 from neatledger.core.survey import Table
+from neatledger.core.treeorder import TreeOrder
 
 __all__ = ["Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
 
@@ -276,15 +277,14 @@ class Matrix:
         return self._own(right, self._stand(rows))
 
     @cached_property
+    def order(self) -> TreeOrder:
+        """The order of the folders."""
+        return TreeOrder(self.folders)
+
+    @property
     def levels(self) -> list[tuple[int, int]]:
-        """The first and end row of every depth; folders are numbered breadth-first."""
-        first, children = self.folders["first_child"], self.folders["children"]
-        found, start, end = [], 0, min(1, self.folders.rows)
-        while start < end:
-            found.append((start, end))
-            below = int(children[start:end].sum(dtype=np.int64))
-            start, end = (int(first[start]), int(first[start]) + below) if below else (end, end)
-        return found
+        """The rows of each level, as first and end."""
+        return self.order.levels
 
     @cached_property
     def _passing(self) -> list[Bits]:

@@ -2,9 +2,10 @@
 
 Folders are rows of a table in breadth-first order: row 0 is the root, the children of a folder are
 neighbours, sorted by name as bytes. Files are not rows of their own: per folder they are added up by
-list, owner and kind (a *class*), and only files whose list or owner differs from that of most of their
-neighbours are kept by name (*odd*). Names of the same file system object are kept by identity (*hard*),
-and names that differ from another beside them in letter case only are kept too (*collisions*).
+list, owner and kind (a *class*), links and special files likewise (*others*). By name are kept: files whose
+list or owner differs from that of most of their neighbours (*odd*), the largest (*large*), and names that
+differ from another beside them in letter case only (*collisions*). Names of the same file system object are
+kept by identity (*hard*). What every folder holds with all below it is there too (*totals*).
 """
 
 from __future__ import annotations
@@ -57,6 +58,9 @@ class Survey:
     classes: Table
     odd: Table
     hard: Table
+    others: Table
+    large: Table
+    totals: Table
     collisions: Table
     lists: list[bytes]
     idents: list[str]

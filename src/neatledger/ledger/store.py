@@ -147,6 +147,9 @@ class Ledger:
             "classes": survey.classes,
             "odd": survey.odd,
             "hard": survey.hard,
+            "others": survey.others,
+            "large": survey.large,
+            "totals": survey.totals,
             "collisions": survey.collisions,
         }
         columns: list[tuple[str, object, str]] = [(name, strings, "bytes") for name, strings in texts.items()]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -15,10 +16,13 @@ from neatledger.core.columns import (
     COLLISION_COLUMNS,
     FOLDER_COLUMNS,
     HARD_COLUMNS,
+    LARGE_COLUMNS,
     ODD_COLUMNS,
+    OTHER_COLUMNS,
     NotSeen,
 )
 from neatledger.core.survey import Facts, Survey, Table
+from neatledger.core.usage import find_totals
 from neatledger.sources.walk import FOLDER_ROW, Part
 
 __all__ = ["Assembled", "assemble", "make_survey"]
@@ -34,6 +38,8 @@ class Assembled:
     classes: Table
     odd: Table
     hard: Table
+    others: Table
+    large: Table
     collisions: Table
     lists: list[bytes]
     idents: list[str]
@@ -74,6 +80,9 @@ class _Numbers:
     def of_lists(self, part: int, numbers: Ints) -> Ints:
         return np.where(numbers < 0, -1, self.lists[part][np.maximum(numbers, 0)])
 
+    def of_kinds(self, part: int, numbers: Ints) -> Ints:
+        return np.where(numbers < 0, -1, self.kinds[part][np.maximum(numbers, 0)])
+
     def of_rows(self, part: int, rows: Ints) -> Ints:
         return self.new[rows + self.starts[part]]
 
@@ -91,7 +100,9 @@ def assemble(parts: list[Part], ident_of: Callable[[int], str] = str) -> Assembl
     numbers = _Numbers(parts)
     rows = _matrix([part.folders for part in parts], len(FOLDER_ROW) + 2)
     sums = [[each.classes for each in part.sums] for part in parts]
+    others = _matrix([part.others for part in parts], len(OTHER_COLUMNS))
     uids = [piece[:, 4] for piece in rows] + [each[:, 2] for some in sums for each in some]
+    uids += [piece[:, 2] for piece in others]
     numbers.uids = np.unique(np.concatenate(uids))
     # The first part is read level by level, the others folder before contents and in order; so within one
     # depth all rows already follow their parents' order, and a stable sort by depth is breadth-first.
@@ -109,6 +120,8 @@ def assemble(parts: list[Part], ident_of: Callable[[int], str] = str) -> Assembl
         classes,
         odd,
         _hard(parts, numbers),
+        _others(others, numbers),
+        _large(parts, numbers),
         _collisions(parts, numbers),
         numbers.list_bodies,
         [ident_of(uid) for uid in numbers.uids.tolist()],
@@ -192,9 +205,37 @@ def _hard(parts: list[Part], numbers: _Numbers) -> Table:
     for number, piece in enumerate(_matrix([part.hard for part in parts], len(HARD_COLUMNS))):
         folder, listed, owner, kind, *rest = piece.T
         moved = [numbers.of_rows(number, folder), numbers.of_lists(number, listed), numbers.of_owners(owner)]
-        pieces.append(np.stack([*moved, numbers.kinds[number][kind], *rest], axis=1))
+        pieces.append(np.stack([*moved, numbers.of_kinds(number, kind), *rest], axis=1))
     whole = np.concatenate(pieces)
     return _typed(dict(zip(HARD_COLUMNS, whole[_by_folder(whole)].T, strict=True)), HARD_COLUMNS)
+
+
+def _others(found: list[Ints], numbers: _Numbers) -> Table:
+    """Add up links and special files by folder, list and owner."""
+    pieces = [np.empty((0, len(OTHER_COLUMNS)), dtype=np.int64)]
+    for number, piece in enumerate(found):
+        folder, listed, owner, *rest = piece.T
+        moved = [numbers.of_rows(number, folder), numbers.of_lists(number, listed), numbers.of_owners(owner)]
+        pieces.append(np.stack([*moved, *rest], axis=1))
+    whole = np.concatenate(pieces)
+    keys, place = np.unique(whole[:, :3], axis=0, return_inverse=True)
+    sums = np.zeros((len(keys), 3), dtype=np.int64)
+    np.add.at(sums, place.reshape(-1), whole[:, 3:])
+    return _typed(dict(zip(OTHER_COLUMNS, [*keys.T, *sums.T], strict=True)), OTHER_COLUMNS)
+
+
+def _large(parts: list[Part], numbers: _Numbers) -> Table:
+    pieces = [np.empty((0, len(LARGE_COLUMNS) - 1), dtype=np.int64)]
+    for number, piece in enumerate(_matrix([part.large for part in parts], len(LARGE_COLUMNS) - 1)):
+        folder, listed, owner, kind, *rest = piece.T
+        moved = [numbers.of_rows(number, folder), numbers.of_lists(number, listed), numbers.of_owners(owner)]
+        pieces.append(np.stack([*moved, numbers.of_kinds(number, kind), *rest], axis=1))
+    whole = np.concatenate(pieces)
+    order = _by_folder(whole)
+    names = [os.fsencode(name) for part in parts for name in part.large_names]
+    keys = [key for key in LARGE_COLUMNS if key != "name"]
+    found: dict[str, Any] = dict(zip(keys, whole[order].T, strict=True))
+    return _typed(found | {"name": [names[row] for row in order.tolist()]}, LARGE_COLUMNS)
 
 
 def _collisions(parts: list[Part], numbers: _Numbers) -> Table:
@@ -251,6 +292,9 @@ def make_survey(
         classes=tree.classes,
         odd=tree.odd,
         hard=tree.hard,
+        others=tree.others,
+        large=tree.large,
+        totals=find_totals(tree.folders, tree.classes, tree.others, tree.hard),
         collisions=tree.collisions,
         lists=tree.lists,
         idents=tree.idents,

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from neatledger.core.columns import NotSeen, SeenState, kind_of
+from neatledger.core.columns import LARGE_BYTES, NotSeen, SeenState, kind_of
 from neatledger.core.descriptors import DACL_PRESENT, SELF_RELATIVE, Ace, AceType, Acl, Descriptor
 from neatledger.core.lists.nt import pack_body
 from neatledger.core.sids import EVERYONE
@@ -37,6 +37,7 @@ class Row:
     identity: int = 0
     links: int = 1
     state: SeenState = SeenState.WHOLE
+    device: int = 0
 
 
 @dataclass(slots=True)
@@ -76,7 +77,8 @@ class RowTree:
             part.names.append(row.path[-1] if row.path else b"")
             owner = self._owner(row)
             part.folders.extend((parent, len(row.path), _number(part, row.body), default, owner, int(row.state)))
-            part.folders.extend((row.size, row.occupied, row.changed, row.identity, links, others))
+            part.folders.extend((row.size, row.occupied, row.changed, row.identity, row.device, links, others))
+            self._add_others(part, number, [each for each in inside if each.kind in ("link", "other")])
             self._add_files(part, number, [each for each in inside if each.kind == "file"])
             names = [os.fsdecode(each.path[-1]) for each in inside]
             part.collisions += ((number, name) for name in colliding_names(names))
@@ -97,6 +99,13 @@ class RowTree:
     def _owner(self, row: Row) -> int:
         return self._owners.setdefault(row.owner, len(self._owners))
 
+    def _add_others(self, part: Part, folder: int, others: list[Row]) -> None:
+        for row in others:
+            listed, owner = _number(part, row.body), self._owner(row)
+            part.others.extend((folder, listed, owner, 1, row.size, row.occupied))
+            if row.links > 1:
+                part.hard.extend((folder, listed, owner, -1, row.identity, row.size, row.occupied, row.device))
+
     def _add_files(self, part: Part, folder: int, files: list[Row]) -> None:
         numbers: list[int] = []
         names: list[str] = []
@@ -106,7 +115,10 @@ class RowTree:
             numbers += (folder, listed, owner, kind, row.size, row.occupied // 512, row.changed)
             names.append(os.fsdecode(row.path[-1]))
             if row.links > 1:
-                part.hard.extend((folder, listed, owner, kind, row.identity, row.size, row.occupied))
+                part.hard.extend((folder, listed, owner, kind, row.identity, row.size, row.occupied, row.device))
+            if row.size >= LARGE_BYTES:
+                part.large.extend((folder, listed, owner, kind, row.size, row.occupied, row.changed))
+                part.large_names.append(names[-1])
         if files:
             part.sums.append(sum_up(numbers, names))
 

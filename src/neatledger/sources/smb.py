@@ -134,12 +134,14 @@ class _Reading:
             self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
             return
         owner, body, state = self._look(tree, "", path)
+        # Identities are those of a share's own volume: another share's are not to be taken for the same.
+        device = len(self.shares)
         waiting = [(path, "", owner, body, state, 0, 0)]
         while waiting:
             path, below, owner, body, state, changed, identity = waiting.pop()
             inside, seen = self._list(tree, below, path)
             state = state if state is SeenState.LIST_UNKNOWN else seen
-            self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state))
+            self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state, device))
             for entry in inside:
                 where = (*path, os.fsencode(entry.name))
                 inner = f"{below}\\{entry.name}" if below else entry.name

@@ -11,7 +11,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from neatledger.core.columns import LONGEST_KIND, SeenState
+from neatledger.core.columns import LARGE_BYTES, LONGEST_KIND, SeenState
 from neatledger.core.lists.posix import pack_body
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
@@ -24,7 +24,7 @@ _TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
 _OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 _DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders are reopened from the root
 _SUM_UP_AFTER = 32768
-_FOLDER_WIDTH = 12
+_FOLDER_WIDTH = 13
 
 Meta = tuple[int, int, int, int, int, int, int, int, int, int]  # the ten fields of a stat, in its order
 Folder = tuple[bytes, Meta, int, int, int, str]
@@ -37,14 +37,18 @@ class Part:
 
     Numbers of folders, lists and kinds are the part's own. A folder's parent is −1 for the part's root,
     whose parent is row `parent_row` of the first part. In `not_seen` a folder of −1 goes with a whole
-    path. Rows are packed one after another: `folders` has twelve numbers each (see `FOLDER_ROW`), `hard`
-    seven (as HARD_COLUMNS); files are added up by `sum_up` in `sums`.
+    path. Rows are packed one after another: `folders` has thirteen numbers each (see `FOLDER_ROW`), `hard`
+    eight (as HARD_COLUMNS), `others` six (as OTHER_COLUMNS), `large` seven (as LARGE_COLUMNS but for the
+    name, which is in `large_names`); files are added up by `sum_up` in `sums`.
     """
 
     names: list[bytes] = field(default_factory=list)
     folders: list[int] = field(default_factory=list)
     sums: list[Sums] = field(default_factory=list)
     hard: list[int] = field(default_factory=list)
+    others: list[int] = field(default_factory=list)
+    large: list[int] = field(default_factory=list)
+    large_names: list[str] = field(default_factory=list)
     lists: dict[bytes, int] = field(default_factory=dict)
     kinds: dict[str, int] = field(default_factory=dict)
     not_seen: list[tuple[int, bytes, str]] = field(default_factory=list)
@@ -53,7 +57,9 @@ class Part:
     entries: int = 0
 
 
-FOLDER_ROW = ("parent", "depth", "list", "default", "owner", "state", "bytes", "occupied", "changed", "inode")
+FOLDER_ROW = (
+    "parent", "depth", "list", "default", "owner", "state", "bytes", "occupied", "changed", "inode", "device",
+)  # fmt: skip
 """What a folder's row holds, in order; then its counts of links and of special files."""
 
 
@@ -133,8 +139,9 @@ class Walker:
             state = SeenState.LIST_UNKNOWN
             part.not_seen.append((row, b"", why))
         part.names.append(name)
-        _, inode, _, _, uid, _, size, _, changed, _ = meta
-        part.folders.extend((parent, depth, number, default, uid, state, size, blocks * 512, changed, inode, 0, 0))
+        _, inode, device, _, uid, _, size, _, changed, _ = meta
+        figures = (size, blocks * 512, changed, inode, device, 0, 0)
+        part.folders.extend((parent, depth, number, default, uid, state, *figures))
         return row
 
     def _number(self, mode: int, gid: int, name: str | bytes, has: list[str]) -> int:
@@ -164,15 +171,21 @@ class Walker:
                 seen += 1
                 try:
                     stat = entry.stat(follow_symlinks=False)
-                    mode, inode, _, nlink, uid, gid, size, _, changed, _ = stat
+                    mode, inode, device, nlink, uid, gid, size, _, changed, _ = stat
                     form = mode & _TYPE
                     if form != _FILE:
                         if form == _FOLDER:
                             folders.append(self.look(os.fsencode(name), stat))
-                        elif form == _LINK:
+                            continue
+                        if form == _LINK:
                             links += 1
                         else:
                             specials += 1
+                        number = self._number(mode, gid, name, [])
+                        occupied = stat.st_blocks * 512
+                        part.others.extend((row, number, uid, 1, size, occupied))
+                        if nlink > 1:
+                            part.hard.extend((row, number, uid, -1, inode, size, occupied, device))
                         continue
                     has = listxattr(name, follow_symlinks=False)
                     if has:
@@ -194,9 +207,12 @@ class Walker:
                 add_row((row, number, uid, kind, size, stat.st_blocks, changed))  # type: ignore[arg-type]
                 add_name(name)
                 if nlink > 1:
-                    part.hard.extend((row, number, uid, kind, inode, size, stat.st_blocks * 512))
-        part.folders[row * _FOLDER_WIDTH + 10] = links
-        part.folders[row * _FOLDER_WIDTH + 11] = specials
+                    part.hard.extend((row, number, uid, kind, inode, size, stat.st_blocks * 512, device))
+                if size >= LARGE_BYTES:
+                    part.large.extend((row, number, uid, kind, size, stat.st_blocks * 512, int(changed)))
+                    part.large_names.append(name)
+        part.folders[row * _FOLDER_WIDTH + 11] = links
+        part.folders[row * _FOLDER_WIDTH + 12] = specials
         part.entries += seen
         names = self._names[before:]
         if folders:

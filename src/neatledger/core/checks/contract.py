@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from neatledger.core.access import Access
 from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import NotSeen
-from neatledger.core.everyone import Everyone, preorder
+from neatledger.core.everyone import Everyone
 from neatledger.core.holders import Holder
 from neatledger.core.homes import HomeMatch
 from neatledger.core.lists.contract import ListView
@@ -92,7 +92,7 @@ class SystemFacts:
     @cached_property
     def order(self) -> Ints:
         """All folders in reading order."""
-        return preorder(self.everyone.matrix)
+        return self.everyone.matrix.order.order
 
     def address(self, row: int) -> Address:
         """Return a folder's address."""
