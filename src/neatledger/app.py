@@ -22,7 +22,8 @@ from neatledger.core.plan import Address, Plan
 from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger
-from neatledger.office.read import PLAN_NAME, parse_address, read_plan
+from neatledger.office.addresses import parse_address
+from neatledger.office.read import PLAN_NAME, read_plan
 
 __all__ = ["LEDGER_NAME", "App", "Options", "Streams"]
 

@@ -35,6 +35,7 @@ COMMANDS: dict[str, str] = {
     "reach": "what a person can reach",
     "why": "why a person can, or cannot, reach a folder or file",
     "access": "everything: people, folders and ways as one table",
+    "space": "what is used, allowed and left, the fullest first; or what a folder holds",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
     "accept": "write into the plan that the office lives with a finding",

@@ -4,17 +4,28 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from datetime import date
+from datetime import date, timedelta
 from importlib import import_module
 from pathlib import Path
+from typing import Any
 
-from neatledger.app import App, Options
+from neatledger import __version__
+from neatledger.app import LEDGER_NAME, App, Options
 from neatledger.cli import make_parser
-from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, make_office, point_loft, take_out
+from neatledger.core.credentials import Credentials
+from neatledger.core.survey import Survey
+from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
+from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, make_office, point_loft, take_out, write_listing
 from neatledger.demo.smbserver import missing
 from neatledger.errors import SourceError
+from neatledger.faces.progress import Progress
+from neatledger.ledger.store import open_ledger
+from neatledger.office.read import read_plan
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.limits import add_limits
+from neatledger.sources.table import load_source
 
 __all__ = ["add_arguments", "run"]
 
@@ -57,6 +68,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     make_office(args.dir, on_disk=on_disk)
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
     _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.")
+    _keep_history(app, args.dir)
     with _loft(app, args.dir, on_disk=on_disk) as env:
         walker = App(app.options, app.streams, {**app.env, **env})
         _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
@@ -68,6 +80,35 @@ def run(args: argparse.Namespace, app: App) -> int:
         _step(app, args.dir, _TODAY, sentence, words)
     _say(app, f"Ask on:  cd {args.dir} && neatledger --help\n")
     return 0
+
+
+def _keep_history(app: App, office: Path) -> None:
+    """Keep a count for each week before the first that the tour takes, of the servers as they were then."""
+    plan = read_plan(office)
+    ledger = open_ledger(office / LEDGER_NAME, create=True)
+    listing = office / ".barn-then.csv"
+    with Progress(app.streams.err, f"{WEEKS} weeks of counts", quiet=app.options.quiet) as progress:
+        try:
+            loft = _read(office, plan.systems["loft"].settings, "loft")
+            for week in range(WEEKS):
+                when = FIRST_WEEK + timedelta(weeks=week)
+                write_listing(listing, things_at(int(when.timestamp())))
+                settings = {**plan.systems["barn"].settings, "source": "listing", "path": listing.name}
+                ledger.add_count([_read(office, settings, "barn"), loft], when, __version__)
+                progress(1)
+        finally:
+            listing.unlink(missing_ok=True)
+            ledger.close()
+
+
+def _read(office: Path, settings: Mapping[str, Any], system: str) -> Survey:
+    def nobody(user: str, host: str) -> Credentials:
+        raise SourceError("the sample office asks for no password", host)
+
+    context = SourceContext(system, office, settings, date.fromisoformat(_BEFORE), lambda _: None, nobody)
+    survey = load_source("listing")(context)
+    add_limits(survey, context)
+    return survey
 
 
 @contextmanager

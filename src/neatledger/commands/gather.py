@@ -12,6 +12,7 @@ from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report
 from neatledger.reports.gathered import gathered_report
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.limits import add_limits
 from neatledger.sources.table import load_source
 
 __all__ = ["add_arguments", "run"]
@@ -31,7 +32,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         with Progress(app.streams.err, name, quiet=app.options.quiet) as progress:
             asks = app.credentials_for(name)
             context = SourceContext(name, app.office_dir, system.settings, app.today, progress, asks)
-            surveys.append(load_source(system.source)(context))
+            survey = load_source(system.source)(context)
+            add_limits(survey, context)
+            surveys.append(survey)
             seconds[name] = progress.seconds
     ledger = app.open_ledger(create=True)
     before = signal.getsignal(signal.SIGINT)

@@ -11,6 +11,7 @@ __all__ = [
     "COLUMNS",
     "FOLDER_COLUMNS",
     "HARD_COLUMNS",
+    "KEY_TOTAL_COLUMNS",
     "LARGE_BYTES",
     "LARGE_COLUMNS",
     "LONGEST_KIND",
@@ -80,8 +81,10 @@ LARGE_COLUMNS = {
     "occupied": "i8",
     "changed": "i8",
 }
-# A folder's row of what it holds with all below it, several names of one object counted once.
+# What a folder holds with all below it (a row for every folder), and the whole system by owner, kind and list,
+# several names of one object counted once. Keys below nought are not those of files (see `usage`).
 TOTAL_COLUMNS = {"files": "i8", "bytes": "i8", "occupied": "i8"}
+KEY_TOTAL_COLUMNS = {"key": "i4", **TOTAL_COLUMNS}
 LARGE_BYTES = 8 * 1024**2
 
 
@@ -114,6 +117,9 @@ COLUMNS: dict[str, dict[str, str]] = {
     "others": OTHER_COLUMNS,
     "large": LARGE_COLUMNS,
     "totals": TOTAL_COLUMNS,
+    "owner_totals": KEY_TOTAL_COLUMNS,
+    "kind_totals": KEY_TOTAL_COLUMNS,
+    "list_totals": KEY_TOTAL_COLUMNS,
     "collisions": COLLISION_COLUMNS,
     "lists": {"body": "bytes"},
     "idents": {"text": "bytes"},

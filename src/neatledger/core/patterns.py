@@ -5,15 +5,22 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from neatledger.core.survey import Table
 
-__all__ = ["match_folders", "match_text"]
+__all__ = ["match_folders", "match_path", "match_text"]
 
 
 def match_text(pattern: str, text: str) -> bool:
     """Tell whether a text fits a pattern in which only ``*`` is special, for any run of characters."""
     return re.fullmatch(".*".join(map(re.escape, pattern.split("*"))), text, re.DOTALL) is not None
+
+
+Column = NDArray[np.signedinteger[Any]]
 
 
 @lru_cache(maxsize=256)
@@ -25,6 +32,8 @@ def match_folders(pattern: bytes, folders: Table) -> list[int]:
     """Return the rows of the folders that fit, walking down only where something still can."""
     steps = [step for step in pattern.split(b"/") if step]
     names = folders.texts("name")
+    if b"**" in steps and steps[-1] != b"**":
+        return _match_upwards(steps, names, folders["parent"])
     first, children = folders["first_child"], folders["children"]
     found: set[int] = set()
     seen: set[tuple[int, int]] = set()
@@ -44,6 +53,37 @@ def match_folders(pattern: bytes, folders: Table) -> list[int]:
         else:
             waiting += [(child, done + 1) for child in _named(steps[done], names, below)]
     return sorted(found)
+
+
+def _match_upwards(steps: list[bytes], names: Sequence[bytes], parent: Column) -> list[int]:
+    """Return the rows that fit where a folder may be at any depth: by its own name first, which few have."""
+    last = steps[-1]
+    fits = _name_pattern(last).fullmatch
+    rows = [row for row, name in enumerate(names) if (name == last if b"*" not in last else fits(name)) and row]
+    whole = _path_pattern(tuple(steps))
+    found = []
+    for row in rows:
+        path, above = [], row
+        while above > 0:
+            path.append(names[above])
+            above = int(parent[above])
+        if whole.fullmatch(b"/" + b"/".join(reversed(path))):
+            found.append(row)
+    return found
+
+
+@lru_cache(maxsize=64)
+def _path_pattern(steps: tuple[bytes, ...]) -> re.Pattern[bytes]:
+    parts = [
+        b"(?:/[^/]+)*" if step == b"**" else b"/" + b"[^/]*".join(map(re.escape, step.split(b"*"))) for step in steps
+    ]
+    return re.compile(b"".join(parts), re.DOTALL)
+
+
+def match_path(pattern: bytes, path: bytes) -> bool:
+    """Tell whether a path fits a pattern of folders."""
+    steps = tuple(step for step in pattern.split(b"/") if step)
+    return _path_pattern(steps).fullmatch(b"" if path == b"/" else path) is not None
 
 
 def _named(step: bytes, names: Sequence[bytes], below: range) -> list[int]:

@@ -9,7 +9,9 @@ from enum import Enum
 from functools import cached_property
 
 from neatledger.core.accounts import expand_members
+from neatledger.core.address import Address
 from neatledger.core.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.spacerules import SpacePlan
 
 __all__ = [
     "CLASSES",
@@ -36,23 +38,6 @@ class Kind(Enum):
 
 CLASSES = {"everyone": None, "staff": Kind.STAFF, "guests": Kind.GUEST, "services": Kind.SERVICE}
 """Holders that stand for all people, or all of a kind."""
-
-
-@dataclass(frozen=True, slots=True, order=True)
-class Address:
-    """Where a folder is: its system, and its path there (bytes, beginning with a slash)."""
-
-    system: str
-    path: bytes
-
-    @property
-    def parts(self) -> tuple[bytes, ...]:
-        """The names on the way down from the root."""
-        return tuple(part for part in self.path.split(b"/") if part)
-
-    def is_within(self, other: Address) -> bool:
-        """Tell whether this is `other` or lies below it."""
-        return self.system == other.system and self.parts[: len(other.parts)] == other.parts
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,6 +133,7 @@ class Plan:
     accepted: tuple[Acceptance, ...]
     settings: Mapping[str, int]
     today: date | None = None
+    space: SpacePlan = field(default_factory=SpacePlan)
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""

@@ -5,12 +5,13 @@ neighbours, sorted by name as bytes. Files are not rows of their own: per folder
 list, owner and kind (a *class*), links and special files likewise (*others*). By name are kept: files whose
 list or owner differs from that of most of their neighbours (*odd*), the largest (*large*), and names that
 differ from another beside them in letter case only (*collisions*). Names of the same file system object are
-kept by identity (*hard*). What every folder holds with all below it is there too (*totals*).
+kept by identity (*hard*). What every folder holds with all below it is there too, and the whole by
+owner, kind and list (*totals*).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -60,7 +61,7 @@ class Survey:
     hard: Table
     others: Table
     large: Table
-    totals: Table
+    totals: Mapping[str, Table]
     collisions: Table
     lists: list[bytes]
     idents: list[str]

@@ -199,6 +199,19 @@ class Usage:
         first, end = np.searchsorted(places, [self.tree.place[row], self.tree.place[row] + self.tree.size[row]])
         return np.arange(first, end)
 
+    def own_at(self, row: int) -> list[int]:
+        """Return the figures of a folder itself and all right in it, names of one object there counted once."""
+        single = self._single()
+        hard = self._hard_items()
+        sums = single.figures[single.folder == row].sum(axis=0)
+        here = np.flatnonzero(self._hard["folder"] == row)
+        if len(here) and (hard.folder == row).any():
+            identity = np.stack([self._hard["device"][here], self._hard["inode"][here]], axis=1)
+            _, first = np.unique(identity, axis=0, return_index=True)
+            sums = sums + self._hard_rows().figures[here[first]].sum(axis=0)
+        found: list[int] = sums.tolist()
+        return found
+
     @cached_property
     def own(self) -> Ints:
         """Each folder's own figures (rows × FIGURES), less what is met again in it."""
@@ -265,7 +278,17 @@ def _add_up(codes: Ints, figures: Ints) -> tuple[Ints, Ints]:
     return codes[starts], np.add.reduceat(figures[order], starts, axis=0)
 
 
-def find_totals(folders: Table, classes: Table, others: Table, hard: Table) -> Table:
-    """Return the table of totals that a count keeps: every folder with all below it."""
-    totals = Usage(folders, classes, others, hard).totals
-    return Table({name: totals[:, place].copy() for place, name in enumerate(FIGURES)}, folders.rows)
+def find_totals(folders: Table, classes: Table, others: Table, hard: Table) -> dict[str, Table]:
+    """Return the tables of totals that a count keeps: every folder's, and the system's by owner, kind and list."""
+    usage = Usage(folders, classes, others, hard)
+    found = {"totals": _table(usage.totals, {})}
+    for name, keys in (("owner", usage.items.owner), ("kind", usage.items.kind), ("list", usage.items.list)):
+        sums = usage.by(keys)
+        rows = np.array(list(sums.values()), dtype=np.int64).reshape(-1, len(FIGURES))
+        found[f"{name}_totals"] = _table(rows, {"key": np.array(list(sums), dtype=np.int32)})
+    return found
+
+
+def _table(figures: Ints, more: dict[str, NDArray[np.int32]]) -> Table:
+    columns = {name: figures[:, place].copy() for place, name in enumerate(FIGURES)}
+    return Table({**more, **columns}, len(figures))

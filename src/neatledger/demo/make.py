@@ -10,7 +10,8 @@ from importlib import resources
 from pathlib import Path
 from urllib.parse import quote_from_bytes
 
-from neatledger.demo.barn import Thing, group_text, passwd_text, things
+from neatledger.demo.barn import Thing, group_text, passwd_text
+from neatledger.demo.holdings import all_things, limits_text
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
@@ -53,10 +54,13 @@ def make_office(target: Path, *, on_disk: bool) -> None:
         (target / MARK).write_text("The sample office is made anew by: neatledger demo\n")
         (target / "barn.passwd").write_text(passwd_text())
         (target / "barn.group").write_text(group_text())
+        found = all_things()
+        homes = [thing.path for thing in found if thing.size < 0 and thing.path.startswith("/Homes/")]
+        (target / "barn.limits.csv").write_text(limits_text(homes))
         if on_disk:
-            write_tree(target / "barn", things())
+            write_tree(target / "barn", found)
         else:
-            write_listing(target / "barn.csv", things())
+            write_listing(target / "barn.csv", found)
         (target / "loft.ldif").write_text(ldif_text())
         write_loft_listing(target)
     except OSError as error:

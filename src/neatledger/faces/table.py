@@ -9,8 +9,9 @@ from itertools import zip_longest
 from wcwidth import wcswidth
 
 from neatledger.core.plan import Address
+from neatledger.core.sizes import show_size
 from neatledger.faces.names import show_address, show_bytes, show_text
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.reports.report import Cell, Column, Report, Show, Size
 
 __all__ = ["cut_middle", "render_table", "show_cell"]
 
@@ -28,6 +29,8 @@ def show_cell(cell: Cell) -> str:
             return "?"
         case bool():
             return "yes" if cell else "-"
+        case Size():
+            return show_size(cell, binary=cell.is_binary)
         case int():
             return f"{cell:,}"
         case bytes():
@@ -90,8 +93,11 @@ def _over_lines(text: str, width: int) -> list[str]:
 
 def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     places = [place for place, column in enumerate(report.columns) if column.show is not Show.MACHINE]
-    columns = [report.columns[place] for place in places]
     texts = [[show_cell(row[place]) for place in places] for row in report.rows]
+    if width and _natural(report, places, texts) > width:
+        kept = [number for number, place in enumerate(places) if not report.columns[place].spare]
+        places, texts = [places[number] for number in kept], [[row[number] for number in kept] for row in texts]
+    columns = [report.columns[place] for place in places]
     widths = _fit(columns, texts, width or _PLAIN)
     head = _line([column.head for column in columns], columns, widths)
     lines = [f"\x1b[1m{head}\x1b[0m" if is_colored else head]
@@ -100,6 +106,13 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
         for cells in zip_longest(*parts, fillvalue=""):
             lines.append(_line(cells, columns, widths))
     return "\n".join(lines)
+
+
+def _natural(report: Report, places: Sequence[int], texts: list[list[str]]) -> int:
+    """Return how wide the table is when nothing gives way."""
+    heads = [report.columns[place].head for place in places]
+    widths = [max(_wide(cell) for cell in column) for column in zip(heads, *texts, strict=True)]
+    return sum(widths) + _GAP * (len(widths) - 1)
 
 
 def _wide(text: str) -> int:

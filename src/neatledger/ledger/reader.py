@@ -136,6 +136,17 @@ class SurveyReader:
             odds=range(cell("first_odd"), cell("first_odd") + cell("odds")),
         )
 
+    def chunk_count(self, name: str) -> int:
+        """Return how many chunks of a column there are; none where the count is older than the column."""
+        row = self._db.execute(
+            "SELECT count(*) FROM packed WHERE survey_id = ? AND name = ?", (self._survey, name)
+        ).fetchone()
+        return int(row[0])
+
+    def total(self, figure: str, row: int) -> int:
+        """Return a figure (files, bytes, occupied) of a folder with all below it, as the count keeps it."""
+        return int(self._cell(f"totals.{figure}", row))
+
     def find_child(self, folder: FolderFacts, name: bytes) -> int | None:
         """Return the row of a folder's subfolder by its name, by bisection."""
         low, high = folder.children.start, folder.children.stop

@@ -146,10 +146,10 @@ class Ledger:
             "folders": survey.folders,
             "classes": survey.classes,
             "odd": survey.odd,
+            **survey.totals,
             "hard": survey.hard,
             "others": survey.others,
             "large": survey.large,
-            "totals": survey.totals,
             "collisions": survey.collisions,
         }
         columns: list[tuple[str, object, str]] = [(name, strings, "bytes") for name, strings in texts.items()]

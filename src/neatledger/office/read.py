@@ -25,11 +25,13 @@ from neatledger.core.plan import (
 )
 from neatledger.core.rights import Level
 from neatledger.errors import Fault, OfficeError, PlanError
+from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
+from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
 from neatledger.office.yamltext import Path as KeyPath
 
-__all__ = ["PLAN_NAME", "load_schema", "parse_address", "parse_plan", "read_plan"]
+__all__ = ["PLAN_NAME", "load_schema", "parse_plan", "read_plan"]
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
@@ -60,13 +62,6 @@ def read_plan(office_dir: Path) -> Plan:
     except (OSError, UnicodeDecodeError) as error:
         raise OfficeError(f"cannot read the plan: {error}", str(path)) from None
     return parse_plan(text, str(path))
-
-
-def parse_address(text: str) -> Address:
-    """Parse ``system:/path``; a closing slash and doubled ones do not matter."""
-    system, _, path = text.partition(":")
-    parts = [part for part in os.fsencode(path).split(b"/") if part]
-    return Address(system, b"/" + b"/".join(parts))
 
 
 def parse_plan(text: str, where: str) -> Plan:
@@ -107,6 +102,7 @@ class _Builder:
             ),
             accepted=tuple(self._acceptance(place, one) for place, one in enumerate(value.get("accepted") or [])),
             settings=value.get("settings") or {},
+            space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )
         if self.faults:
             self.faults.sort(key=_by_line)

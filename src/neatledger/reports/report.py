@@ -8,10 +8,22 @@ from enum import Enum
 
 from neatledger.core.plan import Address
 
-__all__ = ["Cell", "Column", "Report", "Show", "count_of"]
+__all__ = ["Cell", "Column", "Report", "Show", "Size", "count_of"]
 
 Cell = str | int | bool | bytes | Address | None | tuple[str, ...]
 """A value: None is "not known"; an `Address` or bytes may hold what is not printable."""
+
+
+class Size(int):
+    """An amount of storage in bytes: shown with its unit to people, as a whole number to machines."""
+
+    is_binary: bool
+
+    def __new__(cls, size_bytes: int, is_binary: bool = False) -> Size:
+        """Make a size; `is_binary` shows it in powers of 1024."""
+        made = super().__new__(cls, size_bytes)
+        made.is_binary = is_binary
+        return made
 
 
 class Show(Enum):
@@ -24,7 +36,10 @@ class Show(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """One column: its machine name and heading; long values may be cut in the middle, or go over lines."""
+    """One column: its machine name and heading.
+
+    Long values may be cut in the middle, or go over lines; a spare column is left out where there is no room.
+    """
 
     key: str
     head: str
@@ -32,6 +47,7 @@ class Column:
     cuts: bool = False
     wraps: bool = False
     number: bool = False
+    spare: bool = False
 
 
 @dataclass(slots=True)

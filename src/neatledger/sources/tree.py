@@ -17,8 +17,10 @@ from neatledger.core.survey import Facts, Survey
 from neatledger.errors import SourceError
 from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import Assembled, assemble, make_survey
+from neatledger.sources.btrfs import read_quota_groups, settle_figures
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.walk import Folder, Part, Walker, open_below, why_not
+from neatledger.sources.mounts import mounts_below
+from neatledger.sources.walk import Bounds, Folder, Part, Walker, open_below, why_not
 
 __all__ = ["read"]
 
@@ -34,16 +36,21 @@ def read(context: SourceContext) -> Survey:
     path = context.office_dir / str(context.settings["path"])
     found = read_accounts(context)
     stay = bool(context.settings.get("one-file-system", True))
-    with _here_again():
-        parts = _read_parts(path, stay, context.progress)
+    with _here_again(), _open_root(path) as root:
+        settle_figures(root)
+        bounds = Bounds(os.fstat(root).st_dev, mounts_below(path)) if stay else Bounds()
+        parts = _read_parts(root, bounds, context.progress)
         tree: Assembled = assemble(parts)
-    space = os.statvfs(path)
+        limits = read_quota_groups(root, tree.folders)
+        space = os.fstatvfs(root)
     facts: Facts = {
         "entries": sum(part.entries for part in parts) + 1,
         "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
         "pool_bytes": space.f_blocks * space.f_frsize,
         "pool_free_bytes": space.f_bavail * space.f_frsize,
     }
+    if limits is not None:
+        facts["limits"] = [limit.to_facts() for limit in limits]
     settle(facts, found, context)
     return make_survey(context.system, "tree", tree, (found.accounts, found.groups, found.not_seen), facts)
 
@@ -58,7 +65,8 @@ def _here_again() -> Iterator[None]:
         os.close(here)
 
 
-def _read_parts(path: Path, stay: bool, progress: Callable[[int], None]) -> list[Part]:
+@contextmanager
+def _open_root(path: Path) -> Iterator[int]:
     try:
         # The root itself may be a link: the plan names it on purpose.
         root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -67,16 +75,19 @@ def _read_parts(path: Path, stay: bool, progress: Callable[[int], None]) -> list
             f"cannot open the tree: {error.strerror}", str(path), "see its path in office.yaml"
         ) from None
     try:
-        device = os.fstat(root).st_dev if stay else None
-        top = Walker(root, device, progress)
-        jobs = _read_top(top)
-        top.tell()
-        workers = min(len(os.sched_getaffinity(0)), 4)
-        if workers < 2 or len(jobs) < _ENOUGH_JOBS:
-            return [top.part, *(_read_below(root, device, job, progress) for job in jobs)]
-        return [top.part, *_read_side_by_side(root, device, jobs, workers, progress)]
+        yield root
     finally:
         os.close(root)
+
+
+def _read_parts(root: int, bounds: Bounds, progress: Callable[[int], None]) -> list[Part]:
+    top = Walker(root, bounds, progress)
+    jobs = _read_top(top)
+    top.tell()
+    workers = min(len(os.sched_getaffinity(0)), 4)
+    if workers < 2 or len(jobs) < _ENOUGH_JOBS:
+        return [top.part, *(_read_below(root, bounds, job, progress) for job in jobs)]
+    return [top.part, *_read_side_by_side(root, bounds, jobs, workers, progress)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,8 +123,8 @@ def _read_top(walker: Walker) -> list[_Job]:
     return []
 
 
-def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[int], None]) -> Part:
-    walker = Walker(root, device, progress)
+def _read_below(root: int, bounds: Bounds, job: _Job, progress: Callable[[int], None]) -> Part:
+    walker = Walker(root, bounds, progress)
     walker.part.parent_row = job.parent
     path = b"/" + b"/".join(job.path)
     above = -1
@@ -122,7 +133,7 @@ def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[in
         os.fchdir(above)
         folder = walker.look(job.path[-1], os.stat(job.path[-1], follow_symlinks=False))
         row = walker.add_folder(folder, -1, len(job.path))
-        opened = walker.open_folder(row, folder, above, ())
+        opened = walker.open_folder(row, folder, above, job.path[:-1])
     except OSError as error:
         walker.part.not_seen.append((-1, path, why_not(error)))
         return walker.part
@@ -136,7 +147,7 @@ def _read_below(root: int, device: int | None, job: _Job, progress: Callable[[in
 
 
 def _read_side_by_side(
-    root: int, device: int | None, jobs: list[_Job], workers: int, progress: Callable[[int], None]
+    root: int, bounds: Bounds, jobs: list[_Job], workers: int, progress: Callable[[int], None]
 ) -> Iterator[Part]:
     """Share jobs among processes; the parts come back in the order of the jobs."""
     batch = max(1, len(jobs) // (workers * 24))
@@ -146,7 +157,7 @@ def _read_side_by_side(
     try:
         with ProcessPoolExecutor(workers, context, initializer=_start_worker, initargs=lifeline) as pool:
             try:
-                for parts in pool.map(_run_batch, [(root, device, batch) for batch in batches]):
+                for parts in pool.map(_run_batch, [(root, bounds, batch) for batch in batches]):
                     progress(sum(part.entries for part in parts))
                     yield from parts
             except BrokenProcessPool:
@@ -174,9 +185,9 @@ def _end_with_parent(reading: int) -> None:
     os._exit(1)
 
 
-def _run_batch(work: tuple[int, int | None, list[_Job]]) -> list[Part]:
-    root, device, jobs = work
-    return [_read_below(root, device, job, _no_progress) for job in jobs]
+def _run_batch(work: tuple[int, Bounds, list[_Job]]) -> list[Part]:
+    root, bounds, jobs = work
+    return [_read_below(root, bounds, job, _no_progress) for job in jobs]
 
 
 def _no_progress(_entries: int) -> None:

@@ -17,7 +17,17 @@ from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources.sums import Sums, sum_up
 
-__all__ = ["FOLDER_ROW", "Folder", "Part", "Walker", "colliding_names", "meta_of", "open_below", "why_not"]
+__all__ = [
+    "FOLDER_ROW",
+    "Bounds",
+    "Folder",
+    "Part",
+    "Walker",
+    "colliding_names",
+    "meta_of",
+    "open_below",
+    "why_not",
+]
 
 _ACCESS, _DEFAULT = "system.posix_acl_access", "system.posix_acl_default"
 _TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
@@ -95,16 +105,34 @@ def open_below(root: int, path: tuple[bytes, ...]) -> int:
     return here
 
 
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """What a reading stays within: a device (None: any), and the paths at which another one is mounted.
+
+    Where mounts are not told (None), any other device is another file system. A file system may show several
+    devices of its own, as subvolumes do: what is not mounted there belongs to it.
+    """
+
+    device: int | None = None
+    mounts: frozenset[tuple[bytes, ...]] | None = None
+
+    def ends_at(self, device: int, path: tuple[bytes, ...]) -> bool:
+        """Tell whether a folder on a device is beyond."""
+        if self.device is None or device == self.device:
+            return False
+        return self.mounts is None or path in self.mounts
+
+
 class Walker:
     """Reads a tree below an open root folder into a `Part`.
 
-    Arguments: `root`, an open descriptor; `device`, to stay on, or None for any; `progress`, called now
-    and then with the number of entries read since the last call.
+    Arguments: `root`, an open descriptor; `bounds`, what to stay within; `progress`, called now and then
+    with the number of entries read since the last call.
     """
 
-    def __init__(self, root: int, device: int | None, progress: Callable[[int], None]) -> None:
+    def __init__(self, root: int, bounds: Bounds, progress: Callable[[int], None]) -> None:
         self.root = root
-        self.device = device
+        self.bounds = bounds
         self.progress = progress
         self.part = Part()
         self._plain: dict[int, int] = {}
@@ -270,9 +298,9 @@ class Walker:
     def open_folder(self, row: int, folder: Folder, above: int, path: tuple[bytes, ...]) -> int | None:
         """Open a counted folder to read what is in it, or note why it was not seen.
 
-        `above` is the open folder it lies in; below nought, that is reopened by its `path` from the root.
+        `above` is the open folder it lies in, whose path from the root is `path`; below nought, that is reopened.
         """
-        if self.device is not None and folder[1][2] != self.device:
+        if self.bounds.ends_at(folder[1][2], (*path, folder[0])):
             self._set_state(row, SeenState.OTHER_FILE_SYSTEM)
             self.part.not_seen.append((row, b"", "another file system begins here"))
             return None

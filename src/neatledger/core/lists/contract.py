@@ -125,6 +125,9 @@ class ListModel(Protocol):
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
 
+    def group_of(self, body: bytes) -> str:
+        """Return the identifier of the group for whom items with this list count; empty where none does."""
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return the rights that a holder's role gives whatever the lists say, and by what."""
 

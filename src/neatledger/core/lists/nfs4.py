@@ -216,6 +216,10 @@ class Nfs4Model:
         """Tell whether a holder counts as the owner."""
         return holder.user == owner
 
+    def group_of(self, body: bytes) -> str:
+        """Return the owning group."""
+        return _unpack(body)[0]
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)

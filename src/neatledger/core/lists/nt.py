@@ -232,6 +232,10 @@ class NtModel:
         """Tell whether a holder counts as the owner."""
         return bool(owner) and (holder.user == owner or owner in holder.groups)
 
+    def group_of(self, body: bytes) -> str:
+        """Return nobody: the group of a descriptor is carried along, and no system counts by it."""
+        return ""
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)

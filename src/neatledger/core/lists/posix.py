@@ -259,6 +259,10 @@ class PosixModel:
         """Tell whether a holder counts as the owner."""
         return holder.user == owner
 
+    def group_of(self, body: bytes) -> str:
+        """Return the owning group."""
+        return str(_HEAD.unpack_from(body)[1]) if len(body) >= _HEAD.size else ""
+
     def overrides(self, holder: Holder) -> Reason | None:
         """Return everything for uid 0, under whatever name (CAP_DAC_OVERRIDE, CAP_FOWNER)."""
         if holder.user != "0":

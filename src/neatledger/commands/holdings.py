@@ -1,0 +1,112 @@
+"""The space of the whole office, for the commands that ask about it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import date
+
+from neatledger.app import App
+from neatledger.core.limits import On
+from neatledger.core.space import Line, draw_up, join_pools, pool_lines
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.space import SpaceView
+from neatledger.ledger.store import CountInfo
+
+__all__ = ["History", "load_history", "load_lines", "load_views", "view_of"]
+
+MOST_COUNTS = 156
+"""How many counts back a history goes: three years of weeks."""
+
+
+def view_of(app: App, reader: SurveyReader, *, with_seats: bool = True) -> SpaceView:
+    """Return one system's space in the plan's terms."""
+    plan = app.plan.space
+    seats = app.seats.get(reader.system, []) if with_seats else []
+    return SpaceView(reader, plan.rules_of(reader.system), plan.same_as, seats)
+
+
+def load_views(app: App) -> dict[str, SpaceView]:
+    """Return every system of the count."""
+    return {name: view_of(app, reader) for name, reader in app.readers.items()}
+
+
+def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[Line]:
+    """Return a line for every limited place of the office, with since when watched limits with grace are passed."""
+    lines = join_pools(line for view in views.values() for line in draw_up(app.plan, view))
+    return [replace(line, over_since=_over_since(app, line)) for line in lines]
+
+
+def _over_since(app: App, line: Line) -> date | None:
+    """Return the day of the first of the latest unbroken counts above a limit; where grace depends on it."""
+    limit = line.settings.limit
+    if line.grace_left(app.today) is None or limit is None or line.amount <= limit:
+        return None
+    since = app.count.taken_at.astimezone().date()
+    for count in reversed(counts_until(app)[:-1]):
+        figures = History(app, [count]).used(line)
+        if not figures or figures[-1][1] <= limit:
+            break
+        since = figures[-1][0]
+    return since
+
+
+def counts_until(app: App) -> list[CountInfo]:
+    """Return the counts up to the one that is asked, the oldest first."""
+    found = app.ledger.counts()
+    return found[: found.index(app.count) + 1][-MOST_COUNTS:]
+
+
+class History:
+    """What places used at each of some counts, one count opened after another."""
+
+    def __init__(self, app: App, counts: list[CountInfo]) -> None:
+        self._app = app
+        self._views = [(count.taken_at.astimezone().date(), count.taken_at, self._open(count)) for count in counts]
+
+    def _open(self, count: CountInfo) -> dict[str, SpaceView]:
+        readers = self._app.readers_of(count)
+        return {name: view_of(self._app, reader, with_seats=False) for name, reader in readers.items()}
+
+    @property
+    def days(self) -> list[date]:
+        """The days of the counts."""
+        return [day for day, _, _ in self._views]
+
+    def used(self, line: Line) -> list[tuple[date, int]]:
+        """Return what a place used at each count that holds it: day and bytes."""
+        found = []
+        for day, _, views in self._views:
+            amount = _amount(self._app, line, views)
+            if amount is not None:
+                found.append((day, amount))
+        return found
+
+
+def _amount(app: App, line: Line, views: Mapping[str, SpaceView]) -> int | None:
+    place = line.place
+    view = views.get(place.system)
+    if view is None:
+        return None
+    told = {(one.on, one.name): one for one in view.found}
+    match place.on:
+        case On.FOLDER:
+            one = told.get((On.FOLDER, place.name))
+            if one is not None and one.used is not None:
+                return one.used
+            return view.used_in(place.address.path)
+        case On.PERSON:
+            idents = {seat.account.ident for seat in app.seats.get(place.system, []) if seat.person == place.name}
+            used = view.used_by_owner()
+            return sum(used.get(ident, 0) for ident in idents)
+        case On.GROUP:
+            idents_of = {group.name: group.ident for group in view.groups}
+            return view.used_by_group().get(idents_of.get(place.name, place.name), 0)
+        case On.POOL:
+            lines = join_pools(line for each in views.values() for line in pool_lines(app.plan, each))
+            return next((each.amount for each in lines if each.place.name == place.name), None)
+
+
+def load_history(app: App) -> History:
+    """Return the history up to the count that is asked."""
+    return History(app, counts_until(app))

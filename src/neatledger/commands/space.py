@@ -1,0 +1,170 @@
+"""``space [PLACE]``: what is used, what is allowed, what is left; or what a folder holds, by whatever."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Iterator, Mapping
+
+from neatledger.app import App
+from neatledger.commands.asking import entry_names, find_person
+from neatledger.commands.holdings import load_lines, load_views
+from neatledger.core.limits import On
+from neatledger.core.plan import Address
+from neatledger.core.sizes import show_size
+from neatledger.core.spacerules import Sort
+from neatledger.core.usage import FIGURES
+from neatledger.errors import UnknownNameError, UsageError
+from neatledger.faces.names import decode_address
+from neatledger.faces.show import show_report
+from neatledger.ledger.space import Figures, SpaceView
+from neatledger.reports.report import Cell
+from neatledger.reports.space import Share, breakdown_report, figures_share, space_report
+
+__all__ = ["add_arguments", "run"]
+
+_BY = ("folder", "owner", "group", "kind", "sort", "system", "file")
+_SORT_WORDS = {
+    Sort.CURRENT: "files in use",
+    Sort.VERSIONS: "old versions",
+    Sort.BIN: "bin",
+    Sort.SNAPSHOTS: "snapshots",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("place", metavar="PLACE", nargs="?", help="a folder (system:/path), or a person")
+    parser.add_argument(
+        "--by", choices=_BY, help="what the folder, or the office, holds by these (file: the largest)"
+    )
+    parser.add_argument("--all", action="store_true", help="also people without any limit")
+    parser.add_argument("--figure", metavar="FILE", help="draw what uses the space (png, svg or pdf)")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Show the limits, one person's, or what a folder holds."""
+    if args.place and ":" not in args.place and "/" not in args.place:
+        if args.by:
+            raise UsageError("a person's space is shown by their limits", hint="leave --by out, or name a folder")
+        return _show_lines(app, find_person(app, args.place)[0], show_all=True)
+    if args.place is None and args.by is None and not args.figure:
+        return _show_lines(app, None, show_all=args.all)
+    by = args.by or ("folder" if args.place else "system")
+    whole, shares, notes = _office(app, by) if args.place is None else _folder(app, app.address(args.place), by)
+    report = breakdown_report(by, whole, shares, app.count.when, notes, machine=app.options.format != "table")
+    if args.figure:
+        from neatledger.faces.figures import draw_use, save_figure
+
+        named = [(str(share.name), share.occupied) for share in shares]
+        save_figure(draw_use(str(whole.name), by, named), args.figure)
+        app.say(f"The figure is in {args.figure}.")
+    show_report(report, app)
+    return 0
+
+
+def _show_lines(app: App, person: str | None, *, show_all: bool) -> int:
+    lines = load_lines(app, load_views(app))
+    if person is not None:
+        lines = [line for line in lines if line.place.on is On.PERSON and line.place.name == person]
+    machine = app.options.format != "table"
+    show_report(space_report(lines, app.count.when, app.today, show_all=show_all, machine=machine), app)
+    return 0
+
+
+def _office(app: App, by: str) -> tuple[Share, list[Share], list[str]]:
+    """Return what the office holds: by system, or by a key that its systems share, added up."""
+    views = load_views(app)
+    if by in ("folder", "file", "sort"):
+        raise UsageError(f"the whole office is not shown by {by}", hint="name a folder: space barn:/ --by folder")
+    systems = {name: _top(view) for name, view in views.items()}
+    whole = dict.fromkeys(FIGURES, 0)
+    for figures in systems.values():
+        _add(whole, figures)
+    if by == "system":
+        return figures_share(app.plan.office, whole), [figures_share(*each) for each in systems.items()], []
+    sums: dict[str, Figures] = {}
+    for view in views.values():
+        for key, figures in _parts(view, 0, by, app):
+            _add(sums.setdefault(str(key), dict.fromkeys(FIGURES, 0)), figures)
+    return figures_share(app.plan.office, whole), [figures_share(*each) for each in sums.items()], []
+
+
+def _add(sums: Figures, figures: Mapping[str, int]) -> None:
+    for name in FIGURES:
+        sums[name] += figures[name]
+
+
+def _top(view: SpaceView) -> Figures:
+    """Return what a system holds, without trees that are counted in another system."""
+    return view.at(0)
+
+
+def _folder(app: App, address: Address, by: str) -> tuple[Share, list[Share], list[str]]:
+    views = load_views(app)
+    app.reader(address.system)
+    view = views[address.system]
+    if by == "system":
+        raise UsageError("a folder lies in one system", hint="leave the folder out")
+    row = view.row_of(address.path)
+    if row is None:
+        address = Address(address.system, decode_address(os.fsdecode(address.path)))
+        row = view.row_of(address.path)
+    if row is None:
+        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+    whole = figures_share(address, view.all_at(row) if by in ("sort", "file") else view.at(row))
+    shares = [figures_share(name, figures) for name, figures in _parts(view, row, by, app)]
+    notes = _sort_notes(view, row) if by not in ("sort", "file") else []
+    if by == "file":
+        notes = [f"Files of {show_size(view.smallest_named)} and more are kept by name."]
+    return whole, shares, notes
+
+
+def _sort_notes(view: SpaceView, row: int) -> list[str]:
+    if view.sorts is None:
+        return []
+    apart = [
+        f"{_SORT_WORDS[sort]} {show_size(figures[view.rules.measure])}"
+        for sort, figures in view.by_sort(row).items()
+        if sort not in view.rules.counted and figures["occupied"]
+    ]
+    return [f"Beside this, and not counted against limits here: {', '.join(apart)} (--by sort)."] if apart else []
+
+
+def _parts(view: SpaceView, row: int, by: str, app: App) -> Iterator[tuple[Cell, Mapping[str, int]]]:
+    names = entry_names(view.reader)
+    match by:
+        case "folder":
+            yield from _subfolders(view, row)
+        case "owner":
+            people = {seat.account.ident: seat.person for seat in app.seats.get(view.name, [])}
+            sums: dict[str, Figures] = {}
+            for ident, mine in view.by_owner(row).items():
+                who = people.get(ident) or names.owner(ident)
+                _add(sums.setdefault(who, dict.fromkeys(FIGURES, 0)), mine)
+            yield from sums.items()
+        case "group":
+            for ident, figures in view.by_group(row).items():
+                yield names.group(ident), figures
+        case "kind":
+            yield from view.by_kind(row).items()
+        case "sort":
+            for sort, figures in view.by_sort(row).items():
+                yield _SORT_WORDS[sort], figures
+        case _:
+            yield from view.largest(row)
+
+
+def _subfolders(view: SpaceView, row: int) -> Iterator[tuple[Cell, Mapping[str, int]]]:
+    """Yield the folders in one, its own files, and what is seen in several of them, taken off once."""
+    rest = dict(view.at(row))
+    own = view.own_at(row)
+    for child in view.reader.folder(row).children:
+        figures = view.at(child)
+        for name in FIGURES:
+            rest[name] -= figures[name]
+        yield view.reader.folder(child).name, figures
+    yield "(itself and the files in it)", own
+    met = {name: rest[name] - own[name] for name in FIGURES}
+    if any(met.values()):
+        yield "(seen in more than one of these)", met

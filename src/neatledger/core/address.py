@@ -1,0 +1,27 @@
+"""Where a folder is: a system, and a path in it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["Address"]
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Address:
+    """Where a folder is: its system, and its path there (bytes, beginning with a slash)."""
+
+    system: str
+    path: bytes
+
+    @property
+    def parts(self) -> tuple[bytes, ...]:
+        """The names on the way down from the root."""
+        return tuple(part for part in self.path.split(b"/") if part)
+
+    def is_within(self, other: Address) -> bool:
+        """Tell whether this is `other` or lies below it."""
+        return self.system == other.system and self.parts[: len(other.parts)] == other.parts
+
+    def __str__(self) -> str:
+        return f"{self.system}:{self.path.decode('utf-8', 'surrogateescape')}"

@@ -1,0 +1,135 @@
+"""Figures: growth with its interval, limits and dates; and what uses the space. Legible in grey, with words beside.
+
+Every figure carries its words as the alternative text: in a page, and in the description of the file itself.
+"""
+
+from __future__ import annotations
+
+import base64
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from neatledger.core.sizes import show_size
+from neatledger.errors import NeatError, UsageError
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+__all__ = ["Drawn", "Growth", "draw_growth", "draw_use", "save_figure"]
+
+_SUFFIXES = (".png", ".svg", ".pdf")
+_GREY, _DARK, _LIGHT = "0.35", "0.1", "0.8"
+_MOST_BARS = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Drawn:
+    """A figure and what it says in words."""
+
+    figure: Figure
+    words: str
+
+    def as_png(self) -> bytes:
+        """Return the figure as a PNG."""
+        out = io.BytesIO()
+        self.figure.savefig(out, format="png", dpi=110, metadata={"Description": self.words, "Software": None})
+        return out.getvalue()
+
+    def as_data(self) -> str:
+        """Return the figure as an address that holds it, for a page of one file."""
+        return "data:image/png;base64," + base64.b64encode(self.as_png()).decode()
+
+
+@dataclass(frozen=True, slots=True)
+class Growth:
+    """What a growth figure shows of one place.
+
+    `history` has days and bytes; `ahead` days with the expected bytes and the bounds of the interval;
+    `levels` limits and warn levels in bytes with their names; `breaks` days on which the amount jumped.
+    """
+
+    name: str
+    history: Sequence[tuple[date, int]]
+    ahead: Sequence[tuple[date, float, float, float]]
+    levels: Sequence[tuple[str, int]]
+    breaks: Sequence[tuple[date, str]]
+    words: str
+
+
+def _axes(height: float) -> tuple[Figure, Any]:
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(9, height), layout="constrained")
+    axes = figure.add_subplot()
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    return figure, axes
+
+
+def _show_bytes(value: float, _position: object) -> str:
+    return show_size(round(value))
+
+
+def draw_growth(growth: Growth) -> Drawn:
+    """Draw what was used at each count, where it goes, and the levels that it meets."""
+    figure, axes = _axes(4.6)
+    days = [day for day, _ in growth.history]
+    axes.plot(days, [used for _, used in growth.history], color=_DARK, marker="o", markersize=3, linewidth=1.2)
+    if growth.ahead:
+        ahead = [day for day, *_ in growth.ahead]
+        axes.plot(ahead, [middle for _, middle, _, _ in growth.ahead], color=_DARK, linestyle="--", linewidth=1.2)
+        low, high = [low for _, _, low, _ in growth.ahead], [high for *_, high in growth.ahead]
+        axes.fill_between(ahead, low, high, color=_LIGHT, linewidth=0)
+    last = growth.ahead[-1][0] if growth.ahead else days[-1]
+    for number, (name, level) in enumerate(growth.levels):
+        # Levels are told apart by their dashes and their words, not by colour.
+        axes.axhline(level, color=_GREY, linewidth=1, linestyle=("-", (0, (5, 3)), (0, (1, 2)))[min(number, 2)])
+        axes.annotate(name, (last, level), xytext=(0, 3), textcoords="offset points", ha="right", fontsize=8)
+    top = axes.get_ylim()[1]
+    for day, text in growth.breaks:
+        axes.axvline(day, color=_GREY, linewidth=0.8, linestyle=":")
+        axes.annotate(text, (day, top), xytext=(3, -4), textcoords="offset points", va="top", fontsize=8)
+    axes.set_title(growth.name, loc="left", fontsize=11)
+    axes.yaxis.set_major_formatter(_show_bytes)
+    axes.grid(axis="y", color="0.9", linewidth=0.6)
+    axes.tick_params(labelsize=8)
+    return Drawn(figure, growth.words)
+
+
+def draw_use(name: str, by: str, shares: Sequence[tuple[str, int]]) -> Drawn:
+    """Draw what uses the space: bars, the largest first, with their figures written out."""
+    ordered = sorted((share for share in shares if share[1] > 0), key=lambda share: -share[1])
+    shown, rest = list(ordered[:_MOST_BARS]), ordered[_MOST_BARS:]
+    if rest:
+        shown.append((f"{len(rest)} more", sum(size for _, size in rest)))
+    figure, axes = _axes(1 + 0.3 * max(2, len(shown)))
+    labels = [each if len(each) <= 40 else f"{each[:19]}…{each[-20:]}" for each, _ in shown]
+    places = range(len(shown))
+    bars = axes.barh(places, [size for _, size in shown], color="0.6", edgecolor=_DARK, linewidth=0.6)
+    axes.set_yticks(places, labels)
+    axes.bar_label(bars, [show_size(size) for _, size in shown], padding=3, fontsize=8)
+    axes.invert_yaxis()
+    axes.set_title(f"{name}: what uses the space, by {by}", loc="left", fontsize=11)
+    axes.xaxis.set_major_formatter(_show_bytes)
+    axes.margins(x=0.12)
+    axes.tick_params(labelsize=8)
+    told = "; ".join(f"{label} {show_size(size)}" for label, size in shown) or "nothing"
+    return Drawn(figure, f"What uses the space of {name}, by {by}: {told}.")
+
+
+def save_figure(drawn: Drawn, target: str) -> None:
+    """Write a figure to a file, its form by the file's ending; raises `UsageError` or `NeatError`."""
+    suffix = Path(target).suffix.lower()
+    if suffix not in _SUFFIXES:
+        raise UsageError(
+            f"no figure can be written as {suffix or 'a file without an ending'}", target, "use .png, .svg or .pdf"
+        )
+    words = {"Description": drawn.words} if suffix != ".pdf" else {"Subject": drawn.words}
+    try:
+        drawn.figure.savefig(target, dpi=110, metadata=words)
+    except OSError as error:
+        raise NeatError(f"cannot write: {error.strerror}", target) from None

@@ -1,0 +1,279 @@
+"""What one system uses, as one count saw it: from the totals that the count keeps, or worked out anew.
+
+A count keeps totals of all there is. Where the plan tells versions, bins and snapshots apart, or says that a
+tree is counted elsewhere, figures are worked out from the count's items; both ways give the same where both
+can be gone.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.accounts import Group
+from neatledger.core.address import Address
+from neatledger.core.columns import LARGE_BYTES
+from neatledger.core.limits import FoundLimit, On
+from neatledger.core.lists.table import MODELS
+from neatledger.core.patterns import match_folders
+from neatledger.core.people import Seat
+from neatledger.core.spacerules import SameAs, Sort, SpaceRules
+from neatledger.core.survey import Table, folder_paths
+from neatledger.core.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.ledger.reader import SurveyReader
+
+__all__ = ["Figures", "SpaceView", "find_again"]
+
+Figures = dict[str, int]
+"""One figure for each of `FIGURES`: files, bytes, occupied."""
+_KIND_WORDS = {OTHERS: "(links and others)", FOLDERS: "(folders)"}
+_UNUSED = ("name", "default", "state", "links", "specials", "first_class", "classes", "first_odd", "odds", "changed")
+_USED = ("list", "owner", "bytes", "occupied", "inode", "device")
+
+
+def _figures(row: Sequence[int]) -> Figures:
+    return dict(zip(FIGURES, map(int, row), strict=True))
+
+
+def find_again(reader: SurveyReader, same: Sequence[SameAs]) -> list[Again]:
+    """Return the folders of a system that are counted elsewhere: by the plan, or by where its shares lie."""
+    found: dict[int, int] = {}
+    pairs = [(one.folder, one.same_as) for one in same if one.folder.system == reader.system]
+    pairs += _shares_within_shares(reader)
+    for folder, same_as in pairs:
+        row = _row_of(reader, folder.path)
+        if row is not None:
+            there = _row_of(reader, same_as.path) if same_as.system == reader.system else None
+            found.setdefault(row, -1 if there is None else there)
+    return [Again(row, there) for row, there in found.items()]
+
+
+def _shares_within_shares(reader: SurveyReader) -> list[tuple[Address, Address]]:
+    shares = reader.terms.shares or ()
+    found = []
+    for place, share in enumerate(shares):
+        for number, other in enumerate(shares):
+            is_same = share.lies_in(other) and other.lies_in(share)
+            if number != place and share.lies_in(other) and not (is_same and number > place):
+                inside = share.place.replace("\\", "/").rstrip("/")[len(other.place.rstrip("/\\")) :]
+                path = other.path.rstrip(b"/") + os.fsencode(inside)
+                found.append((Address(reader.system, share.path), Address(reader.system, path)))
+                break
+    return found
+
+
+def _row_of(reader: SurveyReader, path: bytes) -> int | None:
+    folders, missing = reader.find_path(path)
+    return folders[-1].row if missing is None else None
+
+
+class SpaceView:
+    """One system of one count, with the plan's rules of counting."""
+
+    def __init__(
+        self, reader: SurveyReader, rules: SpaceRules, same: Sequence[SameAs] = (), seats: Sequence[Seat] = ()
+    ) -> None:
+        self.reader = reader
+        self.name = reader.system
+        self.rules = rules
+        self.seats = seats
+        self._same = same
+
+    @property
+    def groups(self) -> Sequence[Group]:
+        """The system's groups."""
+        return self.reader.groups
+
+    @cached_property
+    def tells(self) -> bool:
+        """Whether the system tells of limits at all."""
+        return "limits" in self.reader.facts
+
+    @cached_property
+    def found(self) -> Sequence[FoundLimit]:
+        """The limits that the system tells, its pool's size among them."""
+        facts = self.reader.facts
+        told = [FoundLimit.of_facts(each) for each in facts.get("limits", ())]
+        size, free = facts.get("pool_bytes"), facts.get("pool_free_bytes")
+        if size is not None and free is not None:
+            told.append(FoundLimit(On.POOL, "", size, used=size - free, by="the file system"))
+        return told
+
+    def used_in(self, path: bytes) -> int | None:
+        """Return what a folder holds with all below it, in the measure of limits; None where there is none."""
+        row = self.row_of(path)
+        return None if row is None else self.at(row)[self.rules.measure]
+
+    def held_in(self, path: bytes) -> int | None:
+        """Return what a folder occupies with all below it, whatever counts against limits; None for no folder."""
+        row = self.row_of(path)
+        return None if row is None else self.all_at(row)["occupied"]
+
+    def folders_like(self, pattern: bytes) -> list[bytes]:
+        """Return the paths of the folders that fit a pattern."""
+        return [self._path_of(row) for row in match_folders(pattern, self.names)]
+
+    def used_by_owner(self) -> Mapping[str, int]:
+        """Return what each owner's files use, by identifier, in the measure of limits."""
+        return {ident: each[self.rules.measure] for ident, each in self.by_owner().items()}
+
+    def used_by_group(self) -> Mapping[str, int]:
+        """Return what the files of each owning group use, by identifier, in the measure of limits."""
+        return {ident: each[self.rules.measure] for ident, each in self.by_group().items()}
+
+    @cached_property
+    def again(self) -> list[Again]:
+        """The folders that are counted elsewhere."""
+        return find_again(self.reader, self._same)
+
+    @cached_property
+    def folders(self) -> Table:
+        """The table of folders, without what space does not need."""
+        return self.reader.table("folders", without=_UNUSED)
+
+    @cached_property
+    def names(self) -> Table:
+        """The table of folders with their names and places alone."""
+        needed = ("name", "parent", "first_child", "children")
+        columns = tuple(name for name in (*_UNUSED, *_USED) if name not in needed)
+        return self.reader.table("folders", without=columns)
+
+    def path(self, row: int) -> Address:
+        """Return the address of a folder."""
+        return Address(self.reader.system, self._path_of(row))
+
+    @cached_property
+    def _path_of(self) -> Callable[[int], bytes]:
+        return folder_paths(self.names)
+
+    @cached_property
+    def sorts(self) -> NDArray[np.uint8] | None:
+        """What each folder's contents are (`Sort`), None where nothing is kept beside the files."""
+        tops = {
+            row: sort
+            for sort, patterns in self.rules.patterns.items()
+            for pattern in patterns
+            for row in match_folders(pattern, self.names)
+        }
+        if not tops:
+            return None
+        found = np.zeros(self.names.rows, dtype=np.uint8)
+        tree = self.usage().tree
+        for row in sorted(tops):
+            found[tree.below(row)] = tops[row]
+        return found
+
+    @cached_property
+    def _parts(self) -> tuple[Table, Table, Table, Table]:
+        classes, others, hard = (self.reader.table(name) for name in ("classes", "others", "hard"))
+        return self.folders, classes, others, hard
+
+    @cached_property
+    def _usages(self) -> dict[frozenset[Sort], Usage]:
+        return {}
+
+    def usage(self, sorts: frozenset[Sort] = frozenset(Sort)) -> Usage:
+        """Return what is used by some sorts of contents; all of them by default."""
+        if sorts not in self._usages:
+            kept = None
+            if sorts != frozenset(Sort) and self.sorts is not None:
+                kept = np.isin(self.sorts, [int(sort) for sort in sorts])
+            self._usages[sorts] = Usage(*self._parts, again=self.again, kept=kept)
+        return self._usages[sorts]
+
+    @property
+    def counted(self) -> Usage:
+        """What counts against limits."""
+        return self.usage(self.rules.counted if self.sorts is not None else frozenset(Sort))
+
+    @cached_property
+    def _has_totals(self) -> bool:
+        return bool(self.reader.chunk_count("totals.bytes"))
+
+    @cached_property
+    def is_kept_whole(self) -> bool:
+        """Tell whether the totals that the count keeps are those that count against limits."""
+        return self._has_totals and not self.again and (not any(self.rules.patterns.values()) or self.sorts is None)
+
+    def row_of(self, path: bytes) -> int | None:
+        """Return a folder's row by its path."""
+        return _row_of(self.reader, path)
+
+    def at(self, row: int) -> Figures:
+        """Return what counts against a limit on a folder: all in it and below it."""
+        if self.is_kept_whole:
+            return {name: self.reader.total(name, row) for name in FIGURES}
+        return _figures(self.counted.totals[row])
+
+    def all_at(self, row: int) -> Figures:
+        """Return all there is in a folder and below it, whatever counts."""
+        if self._has_totals and not self.again:
+            return {name: self.reader.total(name, row) for name in FIGURES}
+        return _figures(self.usage().totals[row])
+
+    def own_at(self, row: int) -> Figures:
+        """Return what counts of a folder itself and what is right in it, names of one object there counted once."""
+        return _figures(self.counted.own_at(row))
+
+    @property
+    def smallest_named(self) -> int:
+        """From how many bytes on a file is kept by name."""
+        return LARGE_BYTES
+
+    def largest(self, row: int) -> Iterator[tuple[Address, Figures]]:
+        """Yield the files below a folder that are kept by name."""
+        table = self.reader.table("large")
+        tree = self.usage().tree
+        place = tree.place[table["folder"]] - tree.place[row]
+        for number in np.flatnonzero((place >= 0) & (place < tree.size[row])).tolist():
+            folder = self.path(int(table["folder"][number]))
+            path = folder.path.rstrip(b"/") + b"/" + table.texts("name")[number]
+            size, occupied = int(table["bytes"][number]), int(table["occupied"][number])
+            yield Address(folder.system, path), {"files": 1, "bytes": size, "occupied": occupied}
+
+    def _keyed(self, name: str, row: int) -> dict[int, Figures]:
+        if row == 0 and self.is_kept_whole:
+            table = self.reader.table(f"{name}_totals")
+            columns = [table["key"].tolist(), *(table[figure].tolist() for figure in FIGURES)]
+            return {key: _figures(rest) for key, *rest in zip(*columns, strict=True)}
+        usage = self.counted
+        return {key: _figures(each) for key, each in usage.by(getattr(usage.items, name), row).items()}
+
+    def by_owner(self, row: int = 0) -> dict[str, Figures]:
+        """Return what counts below a folder by the owner's identifier."""
+        idents = self.reader.idents()
+        return {idents[key]: each for key, each in self._keyed("owner", row).items()}
+
+    def by_kind(self, row: int = 0) -> dict[str, Figures]:
+        """Return what counts below a folder by the kind of file; what is no file has a word in brackets."""
+        words = [os.fsdecode(word) for word in self.reader.strings("kinds.word")]
+        found = self._keyed("kind", row).items()
+        return {_KIND_WORDS[key] if key < 0 else words[key] or "(none)": each for key, each in found}
+
+    def by_group(self, row: int = 0) -> dict[str, Figures]:
+        """Return what counts below a folder by the identifier of the owning group, where the system keeps one."""
+        model = MODELS[self.reader.model]
+        found: dict[str, Figures] = {}
+        for key, each in self._keyed("list", row).items():
+            group = model.group_of(self.reader.list_body(key))
+            sums = found.setdefault(group, dict.fromkeys(FIGURES, 0))
+            for name in FIGURES:
+                sums[name] += each[name]
+        found.pop("", None)
+        return found
+
+    def by_sort(self, row: int = 0) -> Mapping[Sort, Figures]:
+        """Return what each sort of contents adds below a folder, in the order of `Sort`; they add up to all."""
+        if self.sorts is None:
+            return {Sort.CURRENT: self.all_at(row)}
+        found: dict[Sort, Figures] = {}
+        before = dict.fromkeys(FIGURES, 0)
+        for last in Sort:
+            here = _figures(self.usage(frozenset(sort for sort in Sort if sort <= last)).totals[row])
+            found[last] = {name: here[name] - before[name] for name in FIGURES}
+            before = here
+        return found

@@ -1,0 +1,75 @@
+"""The limits that a system itself has, from wherever the plan says that it tells them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from neatledger.core.columns import NotSeen
+from neatledger.core.limits import FoundLimit, On
+from neatledger.core.sizes import parse_limit, parse_size
+from neatledger.core.survey import Survey
+from neatledger.errors import SourceError
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.csvtables import Cells, read_table
+
+__all__ = ["add_limits"]
+
+
+def add_limits(survey: Survey, context: SourceContext) -> None:
+    """Add to a survey the limits of `limits-file` and `figures` in the settings; what cannot be read is noted.
+
+    Raises `SourceError` where the file of limits cannot be read at all.
+    """
+    settings = context.settings
+    if "limits-file" not in settings and "figures" not in settings:
+        return
+    found = list(_from_file(context, survey.not_seen)) if "limits-file" in settings else []
+    for setting in settings.get("figures", ()):
+        from neatledger.sources.davfigures import read_figures
+
+        try:
+            found.append(read_figures(context, setting))
+        except SourceError as error:
+            survey.not_seen.append(NotSeen(os.fsencode(setting["folder"]), str(error)))
+    survey.facts["limits"] = [*survey.facts.get("limits", []), *(one.to_facts() for one in found)]
+
+
+def _from_file(context: SourceContext, not_seen: list[NotSeen]) -> Iterator[FoundLimit]:
+    name = str(context.settings["limits-file"])
+    for line, cells in read_table(context, "limits", name, ("on", "name", "limit"), not_seen):
+        try:
+            yield _limit(cells, name)
+        except ValueError as error:
+            where = os.fsencode(f"{context.office_dir / name}:{line}")
+            not_seen.append(NotSeen(where, f"a row that cannot be read: {error}"))
+
+
+def _limit(cells: Cells, name: str) -> FoundLimit:
+    words = {on.value: on for on in On}
+    if cells["on"] not in words:
+        raise ValueError(f"on {cells['on']!r} is none of {', '.join(words)}")
+    rule = cells["rule"] or "enforced"
+    if rule not in ("enforced", "watched"):
+        raise ValueError(f"rule {rule!r} is neither enforced nor watched")
+    warn = tuple(sorted(int(word.rstrip("%")) for word in cells["warn"].replace(",", " ").split()))
+    on = words[cells["on"]]
+    return FoundLimit(
+        on,
+        "/" + cells["name"].strip("/") if on is On.FOLDER else cells["name"],
+        _size(cells["limit"], "limit"),
+        rule == "enforced",
+        cells.number("grace-days") if cells["grace-days"] else None,
+        warn,
+        _size(cells["used"], "used") if cells["used"] else None,
+        by=name,
+    )
+
+
+def _size(text: str, column: str) -> int | None:
+    """Return a size with its unit, bytes where it has none, or None for "no limit"."""
+    if not text.strip():
+        raise ValueError(f"{column} is empty: write bytes, a size, or: no limit")
+    if text.strip().isdigit():
+        return parse_size(f"{text.strip()} B")
+    return parse_limit(text)
