@@ -74,37 +74,39 @@ class History:
         return [day for day, _, _ in self._views]
 
     def used(self, line: Line) -> list[tuple[date, int]]:
-        """Return what a place used at each count that holds it: day and bytes."""
-        found = []
-        for day, _, views in self._views:
-            amount = _amount(self._app, line, views)
-            if amount is not None:
-                found.append((day, amount))
-        return found
+        """Return what a place used at each count that holds it: day and bytes.
+
+        Where the system's own figure stands for the place now, only counts with such a figure are taken.
+        """
+        is_told = line.found is not None and line.found.used is not None
+        amounts = ((day, _amount(self._app, line, views, is_told=is_told)) for day, _, views in self._views)
+        return [(day, amount) for day, amount in amounts if amount is not None]
 
 
-def _amount(app: App, line: Line, views: Mapping[str, SpaceView]) -> int | None:
+def _amount(app: App, line: Line, views: Mapping[str, SpaceView], *, is_told: bool) -> int | None:
     place = line.place
     view = views.get(place.system)
     if view is None:
         return None
-    told = {(one.on, one.name): one for one in view.found}
+    if place.on is On.POOL:
+        pools = join_pools(each for one in views.values() for each in pool_lines(app.plan, one))
+        pool = next((each for each in pools if each.place.name == place.name), None)
+        if pool is None or not is_told:
+            return pool.used if pool else None
+        return pool.found.used if pool.found else None
+    if is_told and line.found is not None:
+        told = {(one.on, one.name): one.used for one in view.found}
+        return told.get((place.on, line.found.name))
     match place.on:
         case On.FOLDER:
-            one = told.get((On.FOLDER, place.name))
-            if one is not None and one.used is not None:
-                return one.used
             return view.used_in(place.address.path)
         case On.PERSON:
             idents = {seat.account.ident for seat in app.seats.get(place.system, []) if seat.person == place.name}
             used = view.used_by_owner()
             return sum(used.get(ident, 0) for ident in idents)
-        case On.GROUP:
+        case _:
             idents_of = {group.name: group.ident for group in view.groups}
             return view.used_by_group().get(idents_of.get(place.name, place.name), 0)
-        case On.POOL:
-            lines = join_pools(line for each in views.values() for line in pool_lines(app.plan, each))
-            return next((each.amount for each in lines if each.place.name == place.name), None)
 
 
 def load_history(app: App) -> History:

@@ -17,6 +17,7 @@ from neatledger.core.usage import FIGURES
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.names import decode_address
 from neatledger.faces.show import show_report
+from neatledger.faces.table import show_cell
 from neatledger.ledger.space import Figures, SpaceView
 from neatledger.reports.report import Cell
 from neatledger.reports.space import Share, breakdown_report, figures_share, space_report
@@ -56,7 +57,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.figure:
         from neatledger.faces.figures import draw_use, save_figure
 
-        named = [(str(share.name), share.occupied) for share in shares]
+        named = [(show_cell(share.name), share.occupied) for share in shares]
         save_figure(draw_use(str(whole.name), by, named), args.figure)
         app.say(f"The figure is in {args.figure}.")
     show_report(report, app)
@@ -85,8 +86,8 @@ def _office(app: App, by: str) -> tuple[Share, list[Share], list[str]]:
         return figures_share(app.plan.office, whole), [figures_share(*each) for each in systems.items()], []
     sums: dict[str, Figures] = {}
     for view in views.values():
-        for key, figures in _parts(view, 0, by, app):
-            _add(sums.setdefault(str(key), dict.fromkeys(FIGURES, 0)), figures)
+        for key, part in _parts(view, 0, by, app):
+            _add(sums.setdefault(str(key), dict.fromkeys(FIGURES, 0)), part)
     return figures_share(app.plan.office, whole), [figures_share(*each) for each in sums.items()], []
 
 
@@ -97,6 +98,8 @@ def _add(sums: Figures, figures: Mapping[str, int]) -> None:
 
 def _top(view: SpaceView) -> Figures:
     """Return what a system holds, without trees that are counted in another system."""
+    if any(one.row == 0 for one in view.again):
+        return dict.fromkeys(FIGURES, 0)
     return view.at(0)
 
 

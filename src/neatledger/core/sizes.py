@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["NO_LIMIT", "UNITS", "parse_limit", "parse_size", "show_share", "show_size"]
+__all__ = ["NO_LIMIT", "UNITS", "parse_limit", "parse_size", "show_share", "show_size", "spell_size"]
 
 NO_LIMIT = "no limit"
 UNITS = {"B": 1}
@@ -48,6 +48,12 @@ def show_size(size_bytes: int, *, binary: bool = False) -> str:
     value = amount / unit
     digits = 2 if value < 9.995 else 1 if value < 99.95 else 0
     return f"{sign}{value:,.{digits}f} {names[power]}"
+
+
+def spell_size(size_bytes: int) -> str:
+    """Write bytes exactly, in the largest unit in which they are whole."""
+    unit = max((word for word, power in UNITS.items() if size_bytes % power == 0), key=UNITS.__getitem__)
+    return f"{size_bytes // UNITS[unit]} {unit}" if size_bytes else "0 B"
 
 
 def show_share(part: int, whole: int) -> str:

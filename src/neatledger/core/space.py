@@ -114,6 +114,14 @@ class Line:
             return self.found.settings
         return Settings(None) if self.told else None
 
+    def as_planned(self) -> Line:
+        """Return the line as it would be if the system had what the plan says; what is used stays."""
+        if self.planned is None or self.found is None:
+            return self
+        planned = self.planned.settings
+        found = replace(self.found, limit=planned.limit, enforced=planned.enforced, grace_days=planned.grace_days)
+        return replace(self, found=found)
+
     @property
     def settings(self) -> Settings:
         """What holds: what the system says; the plan's word where it does not tell. Warnings are as planned."""

@@ -9,17 +9,17 @@ import base64
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from neatledger.core.sizes import show_size
 from neatledger.errors import NeatError, UsageError
+from neatledger.reports.forecast import Growth
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["Drawn", "Growth", "draw_growth", "draw_use", "save_figure"]
+__all__ = ["Drawn", "draw_growth", "draw_use", "save_figure"]
 
 _SUFFIXES = (".png", ".svg", ".pdf")
 _GREY, _DARK, _LIGHT = "0.35", "0.1", "0.8"
@@ -42,22 +42,6 @@ class Drawn:
     def as_data(self) -> str:
         """Return the figure as an address that holds it, for a page of one file."""
         return "data:image/png;base64," + base64.b64encode(self.as_png()).decode()
-
-
-@dataclass(frozen=True, slots=True)
-class Growth:
-    """What a growth figure shows of one place.
-
-    `history` has days and bytes; `ahead` days with the expected bytes and the bounds of the interval;
-    `levels` limits and warn levels in bytes with their names; `breaks` days on which the amount jumped.
-    """
-
-    name: str
-    history: Sequence[tuple[date, int]]
-    ahead: Sequence[tuple[date, float, float, float]]
-    levels: Sequence[tuple[str, int]]
-    breaks: Sequence[tuple[date, str]]
-    words: str
 
 
 def _axes(height: float) -> tuple[Figure, Any]:

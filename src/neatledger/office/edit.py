@@ -13,10 +13,13 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
+from neatledger.core.bands import Restating, own_fields
+from neatledger.core.limits import On
+from neatledger.core.sizes import NO_LIMIT, spell_size
 from neatledger.errors import OfficeError
 from neatledger.office.read import PLAN_NAME, parse_plan
 
-__all__ = ["add_acceptance", "add_accounts"]
+__all__ = ["add_acceptance", "add_accounts", "write_restating"]
 
 
 def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until: str | None) -> None:
@@ -42,6 +45,57 @@ def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> 
                 has[system] = login
             else:
                 has[system] = [*([before] if isinstance(before, str) else before), login]
+
+
+_PARTS = {On.FOLDER: "folders", On.PERSON: "people", On.GROUP: "groups"}
+_KEYS = {"limit": "limit", "enforced": "rule", "grace_days": "grace-days", "warn": "warn"}
+
+
+def _yaml_field(name: str, value: Any) -> Any:
+    match name:
+        case "limit":
+            return NO_LIMIT if value is None else spell_size(value)
+        case "enforced":
+            return "enforced" if value else "watched"
+        case "warn":
+            return CommentedMap({level: _flow(list(who)) for level, who in value})
+        case _:
+            return value
+
+
+def _flow(names: list[str]) -> CommentedSeq:
+    found = CommentedSeq(names)
+    found.fa.set_flow_style()
+    return found
+
+
+def write_restating(office_dir: Path, found: Restating) -> None:
+    """Write a restated band into the plan, and what becomes of the places that have it; raises as `add_acceptance`.
+
+    Exceptions that end lose what they state themselves; places that keep what they have get an entry of their
+    own, with since when and why.
+    """
+    with _editing(office_dir) as plan:
+        band = plan["bands"][found.after.name]
+        if band is None:
+            band = plan["bands"][found.after.name] = CommentedMap()
+        for name, value in found.after.stated.items():
+            if name not in found.before.stated or found.before.stated[name] != value:
+                band[_KEYS[name]] = _yaml_field(name, value)
+        for move in found.dropped:
+            entry = plan["limits"][_PARTS[move.line.place.on]][move.line.planned.key if move.line.planned else ""]
+            for key in (*_KEYS.values(), "since", "because"):
+                entry.pop(key, None)
+        for move in found.kept:
+            part = plan["limits"][_PARTS[move.line.place.on]]
+            entry = part.get(move.line.place.key)
+            if entry is None:
+                entry = part[move.line.place.key] = CommentedMap({"band": found.after.name})
+                entry.fa.set_flow_style()
+            for name, value in own_fields(move, found.after).items():
+                entry[_KEYS[name]] = _yaml_field(name, value)
+            entry["since"] = found.day.isoformat()
+            entry["because"] = move.outcome.value.removeprefix("kept: ")
 
 
 @contextmanager

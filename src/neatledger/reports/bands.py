@@ -1,0 +1,164 @@
+"""Bands: who has which, and in what they differ; and what restating one does, before it is done."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from neatledger.core.bands import Outcome, Restating
+from neatledger.core.limits import FIELDS, Band, On, Settings, show_field
+from neatledger.core.promises import Promise
+from neatledger.core.sizes import show_size
+from neatledger.core.space import Line
+from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.space import limit_cell, place_cell
+
+__all__ = ["bands_report", "restating_report"]
+
+_COLUMNS = (
+    Column("band", "BAND"),
+    Column("place", "PLACE", cuts=True),
+    Column("state", "STATE"),
+    Column("exceptions", "DIFFERS IN", wraps=True),
+    Column("since", "SINCE"),
+    Column("because", "WHY", wraps=True),
+    Column("limit_bytes", "LIMIT", number=True),
+    Column("found", "FOUND", wraps=True),
+    Column("used_bytes", "USED", Show.MACHINE),
+)
+
+
+def _found_word(line: Line) -> str:
+    """Say whether the system has what the plan says."""
+    planned, found = line.plan_settings, line.found_settings
+    if found is None:
+        return "not told"
+    if planned is None or (found.limit, found.enforced) == (planned.limit, planned.enforced):
+        return "as planned"
+    differs = [name for name in ("limit", "enforced") if getattr(found, name) != getattr(planned, name)]
+    return "; ".join(show_field(name, getattr(found, name)) for name in differs)
+
+
+def bands_report(bands: Mapping[str, Band], lines: Sequence[Line], name: str | None, *, show_all: bool) -> Report:
+    """List the places by band: those off band and those the systems have otherwise first, then those without one."""
+    rows: list[Sequence[Cell]] = []
+    counts: dict[str, int] = {"on band": 0, "off band": 0, "unbanded": 0}
+    hidden = 0
+    for line in lines:
+        placed = line.planned
+        if line.place.on is On.POOL or (placed is None and line.found is None):
+            continue
+        state = placed.state if placed else "unbanded"
+        band = placed.band.name if placed and placed.band else "-"
+        if name is not None and band != name:
+            continue
+        counts[state] += 1
+        word = _found_word(line)
+        if state == "on band" and word in ("as planned", "not told") and not show_all:
+            hidden += 1
+            continue
+        differs = (
+            [f"{show_field(e.field, e.own)} (band: {show_field(e.field, e.band)})" for e in placed.exceptions]
+            if placed
+            else []
+        )
+        since = placed.since.isoformat() if placed and placed.since else ""
+        because = placed.because if placed else ""
+        limit = limit_cell(line.plan_settings)
+        rows.append(
+            (
+                band,
+                place_cell(line),
+                state,
+                tuple(differs),
+                since,
+                because,
+                limit if placed else "-",
+                word,
+                Size(line.amount),
+            )
+        )
+    rows.sort(key=lambda row: (row[0] == "-", str(row[0]), str(row[2]), str(row[1])))
+    told = ", ".join(f"{number} {state}" for state, number in counts.items())
+    notes = [f"{count_of(hidden, 'place')} on band and as planned (--all lists them)."] if hidden else []
+    notes += [
+        f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
+    ]
+    return Report(
+        "bands", f"{count_of(len(bands), 'band')}; {told}.", _COLUMNS, rows, notes, "all are on band, and as planned"
+    )
+
+
+def _say(settings: Settings) -> str:
+    return ", ".join(
+        show_field(name, getattr(settings, name))
+        for name in FIELDS
+        if name != "grace_days" or settings.grace_days is not None
+    )
+
+
+_MOVES = (
+    Column("place", "PLACE", cuts=True),
+    Column("used_bytes", "USED", number=True),
+    Column("before_bytes", "BEFORE", number=True),
+    Column("after_bytes", "AFTER", number=True),
+    Column("on_band_bytes", "ON BAND", number=True),
+    Column("below_use", "BELOW USE"),
+    Column("outcome", "WHAT BECOMES OF IT", wraps=True),
+)
+_ORDER = (Outcome.KEPT, Outcome.STAYS, Outcome.BROUGHT_BACK, Outcome.ENDS, Outcome.LATER, Outcome.MOVES, Outcome.SAME)
+
+
+def restating_report(
+    found: Restating, before: Sequence[Promise], after: Sequence[Promise], *, is_written: bool
+) -> Report:
+    """Show what restating a band does: places, promises, limits below use, and exceptions that end."""
+    moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.line.place.key))
+    rows: list[Sequence[Cell]] = [
+        (
+            place_cell(move.line),
+            Size(move.line.amount),
+            limit_cell(move.before),
+            limit_cell(move.after),
+            limit_cell(move.on_band),
+            move.falls_below,
+            move.outcome.value,
+        )
+        for move in moves
+    ]
+    number = {outcome: sum(1 for move in moves if move.outcome is outcome) for outcome in Outcome}
+    changed = {
+        name: value for name, value in found.after.stated.items() if found.before.stated.get(name, ...) != value
+    }
+    what = ", ".join(show_field(name, value) for name, value in changed.items()) or "nothing new"
+    headline = f"Band {found.after.name}, {what}: {count_of(number[Outcome.MOVES], 'place')} would move"
+    headline += f", {number[Outcome.STAYS]} exceptions stay, {len(found.dropped)} end"
+    headline += f", {number[Outcome.KEPT]} hold more and keep what they have."
+    if is_written:
+        headline = headline.replace("would move", "moved")
+    notes = [
+        f"pool {now.pool}: promised {show_size(now.promised)} before, {show_size(then.promised)} after"
+        + (
+            f", of {show_size(then.size)}{' - overpromised' if then.beyond else ''}."
+            if then.size is not None
+            else "."
+        )
+        for now, then in zip(before, after, strict=True)
+        if now.limits or then.limits
+    ]
+    if number[Outcome.KEPT]:
+        notes.append("A limit is not lowered below what is used, unless with --insist.")
+    below = sum(
+        1
+        for move in moves
+        if move.after.limit is not None
+        and move.line.amount > move.after.limit >= 0
+        and move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK)
+    )
+    notes += [f"{count_of(below, 'limit')} would fall below what is used."] if below else []
+    notes += [f"no exception of this band: {key}" for key in found.unknown]
+    notes.append(
+        "Written into office.yaml; the systems are as they were."
+        if is_written
+        else "Nothing is changed yet: --write puts it into office.yaml."
+    )
+    return Report("bands", headline, _MOVES, rows, notes, "no place has this band")

@@ -1,0 +1,254 @@
+"""When warnings, limits and pools are met: growth with its interval, dates, and what broke the run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from neatledger.core.forecast import FEWEST, RATE, YEARS, Meeting, Trend, When
+from neatledger.core.sizes import show_size
+from neatledger.core.space import Line
+from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.space import limit_cell, place_cell
+
+__all__ = [
+    "Growth",
+    "Outlook",
+    "ahead_of",
+    "breaks_of",
+    "forecast_report",
+    "growth_of",
+    "growth_words",
+    "levels_of",
+    "show_growth",
+    "show_when",
+]
+
+_COLUMNS = (
+    Column("place", "PLACE", cuts=True),
+    Column("used_bytes", "USED", number=True),
+    Column("limit_bytes", "LIMIT", number=True),
+    Column("growth", "GROWTH A WEEK", Show.PEOPLE, number=True),
+    Column("next", "NEXT WARNING", Show.PEOPLE),
+    Column("full", "FULL", Show.PEOPLE),
+    Column("between", "BETWEEN", Show.PEOPLE, wraps=True),
+    Column("growth_bytes", "", Show.MACHINE),
+    Column("growth_low_bytes", "", Show.MACHINE),
+    Column("growth_high_bytes", "", Show.MACHINE),
+    Column("level", "", Show.MACHINE),
+    Column("level_bytes", "", Show.MACHINE),
+    Column("meets", "", Show.MACHINE),
+    Column("meets_on", "", Show.MACHINE),
+    Column("earliest", "", Show.MACHINE),
+    Column("latest", "", Show.MACHINE),
+    Column("counts", "", Show.MACHINE),
+    Column("breaks", "", Show.MACHINE),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """One place with its trend, None where there are too few counts."""
+
+    line: Line
+    trend: Trend | None
+    counts: int
+
+
+@dataclass(frozen=True, slots=True)
+class Growth:
+    """What a growth figure shows of one place.
+
+    `history` has days and bytes; `ahead` days with the expected bytes and the bounds of the interval;
+    `levels` limits and warn levels in bytes with their names; `breaks` days on which the amount jumped.
+    """
+
+    name: str
+    history: Sequence[tuple[date, int]]
+    ahead: Sequence[tuple[date, float, float, float]]
+    levels: Sequence[tuple[str, int]]
+    breaks: Sequence[tuple[date, str]]
+    words: str
+
+
+def show_growth(trend: Trend | None) -> str:
+    """Show the growth of a week with the bounds of its interval."""
+    if trend is None:
+        return "-"
+    middle, low, high = (round(each * 7) for each in (trend.slope, trend.low, trend.high))
+    half = max(high - middle, middle - low)
+    return f"{show_size(middle)} ± {show_size(half)}"
+
+
+def show_when(when: When) -> str:
+    """Show when a level is met."""
+    return when.day.isoformat() if when.meeting is Meeting.ON and when.day else when.meeting.value
+
+
+def _between(when: When) -> str:
+    if when.meeting in (Meeting.ALREADY, Meeting.TOO_FEW):
+        return ""
+    if when.earliest is None:
+        return ""
+    return f"{when.earliest} and {when.latest or 'never'}" if when.latest else f"{when.earliest} or much later"
+
+
+def levels_of(line: Line) -> list[tuple[str, int]]:
+    """Return the warn levels and the limit of a place in bytes, the lowest first."""
+    limit = line.settings.limit
+    if not limit:
+        return []
+    return [*((f"{level} %", level * limit // 100) for level, _ in line.settings.warn), ("limit", limit)]
+
+
+def _meets(outlook: Outlook, level: int) -> When:
+    if outlook.line.amount >= level:
+        return When(Meeting.ALREADY)
+    return outlook.trend.meets(level) if outlook.trend else When(Meeting.TOO_FEW)
+
+
+def breaks_of(trend: Trend | None) -> list[str]:
+    """Say what broke the run of a place, where it is worth saying: a fiftieth of what is used, or more."""
+    if trend is None:
+        return []
+    told = [
+        f"{show_size(abs(each.amount))} {'came' if each.amount > 0 else 'went'} at once by {each.day}"
+        for each in trend.breaks
+        if abs(each.amount) * 50 >= trend.amount
+    ]
+    if abs(trend.stands_out) * 50 >= trend.amount and trend.stands_out:
+        more = "more" if trend.stands_out > 0 else "less"
+        told.append(f"the last count has {show_size(abs(trend.stands_out))} {more} than expected: the next will tell")
+    return told
+
+
+def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, machine: bool) -> Report:
+    """List when each level is met, the soonest first: for machines a row a level, for people a row a place."""
+    rows: list[Sequence[Cell]] = []
+    everyone = sorted(outlooks, key=_soonest)
+    ordered = everyone if show_all or machine else [each for each in everyone if _is_coming(each)]
+    for outlook in ordered:
+        levels = levels_of(outlook.line)
+        if machine:
+            rows += [_row(outlook, name, level) for name, level in levels] or [_row(outlook, "", None)]
+        elif levels:
+            rows.append(_people_row(outlook, levels))
+    known = [outlook for outlook in outlooks if outlook.trend]
+    soon = [outlook for outlook in ordered if levels_of(outlook.line) and _full(outlook).meeting is Meeting.ON]
+    first = (
+        f"; {soon[0].line.place.key} is full first, on {show_when(_full(soon[0]))}" if soon else "; none will be full"
+    )
+    headline = f"{count_of(len(known), 'place')} with a forecast{first if known else ''}, as counted on {when}."
+    hidden = len(everyone) - len(ordered)
+    notes = (
+        [f"{count_of(hidden, 'place')} more will not be full within {YEARS} years, or have too few counts (--all)."]
+        if hidden
+        else []
+    )
+    for outlook in ordered:
+        told = breaks_of(outlook.trend)
+        if told:
+            notes.append(f"{outlook.line.place.key}: {'; '.join(told)}.")
+    if len(known) < len(outlooks):
+        notes.append(f"A forecast needs {FEWEST} counts.")
+    if known:
+        notes.append(
+            f"The intervals are made to hold the truth in {RATE:.0%} of cases; no date is given beyond {YEARS} years."
+        )
+    return Report("forecast", headline, _COLUMNS, rows, notes, "no place has a limit that could be met")
+
+
+def _is_coming(outlook: Outlook) -> bool:
+    """Tell whether a level of a place is met, or will be."""
+    return any(
+        _meets(outlook, level).meeting in (Meeting.ALREADY, Meeting.ON) for _, level in levels_of(outlook.line)
+    )
+
+
+def _full(outlook: Outlook) -> When:
+    return _meets(outlook, levels_of(outlook.line)[-1][1])
+
+
+def _soonest(outlook: Outlook) -> tuple[int, str, str]:
+    if not levels_of(outlook.line):
+        return 4, "", outlook.line.place.key
+    full = _full(outlook)
+    order = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}[full.meeting]
+    return order, str(full.day or full.earliest or "9"), outlook.line.place.key
+
+
+def _people_row(outlook: Outlook, levels: list[tuple[str, int]]) -> Sequence[Cell]:
+    line, full = outlook.line, _full(outlook)
+    coming = next(((name, level) for name, level in levels[:-1] if line.amount < level), None)
+    warning = (
+        f"{coming[0]}: {show_when(_meets(outlook, coming[1]))}" if coming else "-" if len(levels) == 1 else "past all"
+    )
+    shown = show_when(full), _between(full)
+    rest: list[Cell] = [None] * (len(_COLUMNS) - 7)
+    return (
+        place_cell(line),
+        Size(line.amount),
+        limit_cell(line.settings),
+        show_growth(outlook.trend),
+        warning,
+        *shown,
+        *rest,
+    )
+
+
+def _row(outlook: Outlook, name: str, level: int | None) -> Sequence[Cell]:
+    line, trend = outlook.line, outlook.trend
+    met = When(Meeting.TOO_FEW) if level is None else _meets(outlook, level)
+    slopes = [
+        None if trend is None else round(each * 7)
+        for each in ((trend.slope, trend.low, trend.high) if trend else (0, 0, 0))
+    ]
+    days = [day.isoformat() if day else "" for day in (met.day, met.earliest, met.latest)]
+    return (
+        line.place.address if "/" in line.place.name else f"{line.place.on.value} {line.place.key}",
+        Size(line.amount),
+        limit_cell(line.settings),
+        *("", "", "", ""),
+        *slopes,
+        name,
+        level,
+        met.meeting.value if level is not None else "",
+        *days,
+        outlook.counts,
+        tuple(breaks_of(trend)),
+    )
+
+
+def ahead_of(trend: Trend) -> list[tuple[date, float, float, float]]:
+    """Return what is expected of the coming half year, week by week."""
+    days = [trend.today + timedelta(weeks=week) for week in range(27)]
+    return [(day, *trend.expected(day)) for day in days]
+
+
+def growth_words(outlook: Outlook) -> str:
+    """Say in words what a growth figure shows."""
+    line, trend = outlook.line, outlook.trend
+    told = f"{line.place.key}: {show_size(line.amount)} used at {count_of(outlook.counts, 'count')}"
+    if trend is None:
+        return f"{told}; not enough history for a forecast."
+    told += f", growing by {show_growth(trend)} a week"
+    for name, level in levels_of(line):
+        told += f"; {name} ({show_size(level)}): {show_when(_meets(outlook, level))}"
+    return ". ".join([told, *breaks_of(trend)]) + "."
+
+
+def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
+    """Return what a figure shows of a place and its history."""
+    trend = outlook.trend
+    breaks = (
+        [
+            (each.day, f"{show_size(each.amount)} at once")
+            for each in trend.breaks
+            if abs(each.amount) * 50 >= trend.amount
+        ]
+        if trend
+        else []
+    )
+    ahead = ahead_of(trend) if trend else []
+    return Growth(outlook.line.place.key, used, ahead, levels_of(outlook.line), breaks, growth_words(outlook))

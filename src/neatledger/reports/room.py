@@ -1,0 +1,63 @@
+"""How much a person can still put in a folder: the first that stops, and everything else in its order."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neatledger.core.room import Room, Stop
+from neatledger.core.sizes import show_size
+from neatledger.reports.report import Cell, Column, Report, Show, Size
+
+__all__ = ["room_report"]
+
+_COLUMNS = (
+    Column("order", "", number=True),
+    Column("what", "WHAT", cuts=True),
+    Column("left_bytes", "LEAVES", number=True),
+    Column("stops", "STOPS"),
+    Column("because", "BECAUSE", wraps=True),
+    Column("limit_bytes", "", Show.MACHINE),
+    Column("used_bytes", "", Show.MACHINE),
+    Column("room_bytes", "", Show.MACHINE),
+)
+
+
+def room_report(room: Room, when: str) -> Report:
+    """Explain the room: its rows are what it was worked out from, the first that stops first."""
+    stopping = room.stopping
+    where = f"{room.person} in {room.folder}"
+    if not stopping:
+        headline = f"{where}: nothing that is known sets a limit, as counted on {when}."
+    else:
+        first = stopping[0]
+        headline = f"{where}: room for {show_size(room.left or 0)}; {first.what} stops first, as counted on {when}."
+    notes = _next_notes(stopping)
+    if room.largest is not None:
+        notes.append(f"No single file may be larger than {show_size(room.largest)}.")
+    if room.barred:
+        notes.append(f"Barred here: {', '.join(room.barred)}.")
+    rows = [_row(number, stop, room) for number, stop in enumerate(room.stops, 1)]
+    return Report(
+        "room", headline, _COLUMNS, rows, notes, "no limit is on this folder, on this person or on its pool"
+    )
+
+
+def _row(number: int, stop: Stop, room: Room) -> Sequence[Cell]:
+    left: Cell = "-" if stop.left is None else Size(stop.left)
+    word = "yes" if stop.stops and stop.left is not None else "tells" if stop.left is not None else "no"
+    sizes = [None if each is None else Size(each) for each in (stop.limit, stop.used, room.left)]
+    return (number, stop.what, left, word, stop.because, *sizes)
+
+
+def _next_notes(stopping: Sequence[Stop]) -> list[str]:
+    """Say what would follow were the first lifted; those that leave the same are lifted with it."""
+    if not stopping:
+        return []
+    first = stopping[0]
+    beyond = [stop for stop in stopping if (stop.usable or 0) > (first.usable or 0)]
+    alike = [stop.what for stop in stopping[1:] if stop.usable == first.usable]
+    told = f"Were it lifted{' together with ' + ', '.join(alike) if alike else ''}, "
+    if not beyond:
+        return [told + "nothing else that is known would stop."]
+    more = (beyond[0].usable or 0) - (first.usable or 0)
+    return [f"{told}{beyond[0].what} would stop next, after {show_size(more)} more."]
