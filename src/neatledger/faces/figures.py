@@ -68,16 +68,20 @@ def draw_growth(growth: Growth) -> Drawn:
         axes.plot(ahead, [middle for _, middle, _, _ in growth.ahead], color=_DARK, linestyle="--", linewidth=1.2)
         low, high = [low for _, _, low, _ in growth.ahead], [high for *_, high in growth.ahead]
         axes.fill_between(ahead, low, high, color=_LIGHT, linewidth=0)
-    last = growth.ahead[-1][0] if growth.ahead else days[-1]
     for number, (name, level) in enumerate(growth.levels):
-        # Levels are told apart by their dashes and their words, not by colour.
-        axes.axhline(level, color=_GREY, linewidth=1, linestyle=("-", (0, (5, 3)), (0, (1, 2)))[min(number, 2)])
-        axes.annotate(name, (last, level), xytext=(0, 3), textcoords="offset points", ha="right", fontsize=8)
+        # Levels are told apart by their dashes and their words, not by colour; the limit is the whole line.
+        is_limit = number == len(growth.levels) - 1
+        axes.axhline(
+            level, color=_GREY, linewidth=1.4 if is_limit else 0.9, linestyle="-" if is_limit else (0, (5, 3))
+        )
+        axes.annotate(name, (days[0], level), xytext=(0, 3), textcoords="offset points", fontsize=8)
     top = axes.get_ylim()[1]
-    for day, text in growth.breaks:
+    for number, (day, text) in enumerate(growth.breaks):
         axes.axvline(day, color=_GREY, linewidth=0.8, linestyle=":")
-        axes.annotate(text, (day, top), xytext=(3, -4), textcoords="offset points", va="top", fontsize=8)
-    axes.set_title(growth.name, loc="left", fontsize=11)
+        axes.annotate(
+            text, (day, top), xytext=(3, -4 - 11 * (number % 3)), textcoords="offset points", va="top", fontsize=8
+        )
+    axes.set_title(f"{growth.name}: growth, and when levels are met", loc="left", fontsize=11)
     axes.yaxis.set_major_formatter(_show_bytes)
     axes.grid(axis="y", color="0.9", linewidth=0.6)
     axes.tick_params(labelsize=8)

@@ -248,9 +248,63 @@ class SpaceView:
         idents = self.reader.idents()
         return {idents[key]: each for key, each in self._keyed("owner", row).items()}
 
+    @cached_property
+    def kind_words(self) -> list[str]:
+        """The words for kinds, by their numbers."""
+        return [os.fsdecode(word) for word in self.reader.strings("kinds.word")]
+
+    def changes_by_kind(self, since: float | None) -> dict[str, tuple[int, int, int, int]]:
+        """Return by kind: files, their bytes, classes touched since a moment (Unix seconds), and the files in these.
+
+        What is kept beside the files is left out; where `since` is None nothing counts as touched.
+        """
+        classes = self.reader.table("classes")
+        mask = np.ones(classes.rows, dtype=bool) if self.sorts is None else self.sorts[classes["folder"]] == 0
+        touched = mask & (classes["changed"] > (np.inf if since is None else since))
+        words = self.kind_words
+        found: dict[str, tuple[int, int, int, int]] = {}
+        for kind in np.unique(classes["kind"][mask]).tolist():
+            mine = mask & (classes["kind"] == kind)
+            moved = touched & (classes["kind"] == kind)
+            figures = (
+                classes["files"][mine].sum(),
+                classes["bytes"][mine].sum(),
+                moved.sum(),
+                classes["files"][moved].sum(),
+            )
+            files, size, number, several = (int(figure) for figure in figures)
+            found[words[kind] or "(none)"] = files, size, number, several
+        return found
+
+    def kinds_of_sort(self, sort: Sort) -> dict[str, Figures]:
+        """Return what one sort of contents holds, by kind, each sort for itself."""
+        if self.sorts is None:
+            return {}
+        usage = self.usage(frozenset({sort}))
+        words = self.kind_words
+        return {
+            words[key] or "(none)": _figures(each) for key, each in usage.by(usage.items.kind).items() if key >= 0
+        }
+
+    def files_of_kinds(self, path: bytes, kinds: frozenset[str]) -> Iterator[tuple[Address, str, str, int, int]]:
+        """Yield files of some kinds below a folder, by folder and owner: address, kind, owner, files, bytes."""
+        top = self.row_of(path)
+        numbers = [number for number, word in enumerate(self.kind_words) if word in kinds]
+        if top is None or not numbers:
+            return
+        classes, tree, idents = self.reader.table("classes"), self.usage().tree, self.reader.idents()
+        place = tree.place[classes["folder"]] - tree.place[top]
+        mask = (place >= 0) & (place < tree.size[top]) & np.isin(classes["kind"], numbers)
+        if self.sorts is not None:
+            mask &= self.sorts[classes["folder"]] == 0
+        for row in np.flatnonzero(mask).tolist():
+            folder, kind, owner = (int(classes[name][row]) for name in ("folder", "kind", "owner"))
+            figures = int(classes["files"][row]), int(classes["bytes"][row])
+            yield self.path(folder), self.kind_words[kind], idents[owner], *figures
+
     def by_kind(self, row: int = 0) -> dict[str, Figures]:
         """Return what counts below a folder by the kind of file; what is no file has a word in brackets."""
-        words = [os.fsdecode(word) for word in self.reader.strings("kinds.word")]
+        words = self.kind_words
         found = self._keyed("kind", row).items()
         return {_KIND_WORDS[key] if key < 0 else words[key] or "(none)": each for key, each in found}
 

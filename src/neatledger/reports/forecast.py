@@ -251,4 +251,8 @@ def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
         else []
     )
     ahead = ahead_of(trend) if trend else []
-    return Growth(outlook.line.place.key, used, ahead, levels_of(outlook.line), breaks, growth_words(outlook))
+    levels = [
+        (f"{name}, {show_size(level)}: {show_when(_meets(outlook, level))}", level)
+        for name, level in levels_of(outlook.line)
+    ]
+    return Growth(outlook.line.place.key, used, ahead, levels, breaks, growth_words(outlook))

@@ -1,0 +1,89 @@
+"""Kinds of files: how much there is of each, where it is barred; and what is stored in spite of that."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from neatledger.core.plan import Address
+from neatledger.core.sizes import show_share, show_size
+from neatledger.core.spacerules import Barred
+from neatledger.reports.bars import bar
+from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+
+__all__ = ["Stored", "barred_report", "kinds_report"]
+
+
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """Files of a barred kind right in one folder, of one owner."""
+
+    folder: Address
+    kind: str
+    owner: str
+    files: int
+    size: int
+    rule: Barred
+
+
+def kinds_report(
+    name: str,
+    kinds: Mapping[str, Mapping[str, int]],
+    barred: Mapping[str, Sequence[Address]],
+    when: str,
+    *,
+    machine: bool,
+) -> Report:
+    """List kinds by what they occupy, each with where it is barred."""
+    whole = sum(figures["occupied"] for figures in kinds.values())
+    rows: list[Sequence[Cell]] = []
+    for kind, figures in sorted(kinds.items(), key=lambda each: (-each[1]["occupied"], each[0])):
+        part = figures["occupied"] / whole if whole else 0.0
+        share: Cell = int(100 * part) if machine else show_share(figures["occupied"], whole)
+        where = tuple(str(address) for address in barred.get(kind, ()))
+        rows.append(
+            (
+                kind,
+                figures["files"],
+                Size(figures["bytes"]),
+                Size(figures["occupied"]),
+                share,
+                bar(max(part, 0)),
+                where,
+            )
+        )
+    columns = (
+        Column("kind", "KIND", cuts=True),
+        Column("files", "FILES", number=True),
+        Column("apparent_bytes", "APPARENT", number=True),
+        Column("occupied_bytes", "OCCUPIED", number=True),
+        Column("percent", "SHARE", number=True),
+        Column("bar", "", Show.PEOPLE, spare=True),
+        Column("barred", "BARRED IN", wraps=True),
+    )
+    headline = f"{name}: {count_of(len(kinds), 'kind')} of files, {show_size(whole)}, as counted on {when}."
+    notes = ["--barred lists what is stored in spite of a rule."] if any(barred.values()) else []
+    return Report("kinds", headline, columns, rows, notes, "no files")
+
+
+def barred_report(found: Iterable[Stored], rules: Sequence[Barred], when: str) -> Report:
+    """List what is stored though its kind is barred: where, whose, how much; the largest first."""
+    ordered = sorted(found, key=lambda each: (-each.size, str(each.folder), each.kind, each.owner))
+    rows: list[Sequence[Cell]] = [
+        (each.folder, each.kind, each.owner, each.files, Size(each.size), str(each.rule.folder), each.rule.because)
+        for each in ordered
+    ]
+    columns = (
+        Column("folder", "FOLDER", cuts=True),
+        Column("kind", "KIND"),
+        Column("owner", "OWNER", cuts=True),
+        Column("files", "FILES", number=True),
+        Column("apparent_bytes", "SIZE", number=True),
+        Column("barred_in", "BARRED IN", cuts=True),
+        Column("because", "WHY", wraps=True),
+    )
+    files, size = sum(each.files for each in ordered), sum(each.size for each in ordered)
+    headline = f"{count_of(files, 'file')} of barred kinds, {show_size(size)}, as counted on {when}."
+    notes = ["A rule stops nothing that is stored already: it stays until someone acts."] if rows else []
+    empty = "nothing of a barred kind is stored" if rules else "the plan bars no kinds (barred: in office.yaml)"
+    return Report("kinds", headline, columns, rows, notes, empty)
