@@ -42,6 +42,7 @@ COMMANDS: dict[str, str] = {
     "versions": "what old versions and the bin take, and what another setting would free",
     "synced": "what a synced device would hold for a person",
     "forecast": "when warnings, limits and pools are met",
+    "suppose": "what another limit, band, pool or number of versions would change",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
     "accept": "write into the plan that the office lives with a finding",

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from neatledger.app import App
 from neatledger.commands.asking import ask_person, entry_names
+from neatledger.commands.spacefacts import load_space
 from neatledger.commands.whole import load_everyone
 from neatledger.core.access import Access
 from neatledger.core.checks.contract import Office, SystemFacts, stranger
@@ -26,7 +27,7 @@ def load_office(app: App) -> Office:
         _load(app.plan.systems.get(name, PlanSystem(name, "", {})), reader, app.seats[name])
         for name, reader in app.readers.items()
     ]
-    return Office(app.plan, systems, app.today)
+    return Office(app.plan, systems, app.today, lambda: load_space(app))
 
 
 def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> SystemFacts:

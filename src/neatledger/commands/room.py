@@ -18,7 +18,7 @@ from neatledger.faces.show import show_report
 from neatledger.ledger.places import Place
 from neatledger.reports.room import room_report
 
-__all__ = ["add_arguments", "ask_room", "run"]
+__all__ = ["add_arguments", "ask_room", "group_of_new", "refusal_of", "run"]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -41,11 +41,11 @@ def ask_room(app: App, name: str, address: Address) -> Room:
         raise UnknownNameError("this is a file", show_address(place.address), "name the folder that it is in")
     seats = everywhere.get(address.system, [])
     lines = load_lines(app, load_views(app))
-    group = _group_of_new(app, place, seats) if seats else ""
-    return find_room(app.plan, lines, person, place.address, group, _refusal(place, seats, person), app.today)
+    group = group_of_new(app, place, seats) if seats else ""
+    return find_room(app.plan, lines, person, place.address, group, refusal_of(place, seats, person), app.today)
 
 
-def _refusal(place: Place, seats: list[Seat], person: str) -> str:
+def refusal_of(place: Place, seats: list[Seat], person: str) -> str:
     """Return why a person may not add files in a folder, "" where they may."""
     if not seats:
         return f"{person} has no account on {place.address.system}"
@@ -57,7 +57,7 @@ def _refusal(place: Place, seats: list[Seat], person: str) -> str:
     return "they may not add files here (why tells by which gate)"
 
 
-def _group_of_new(app: App, place: Place, seats: list[Seat]) -> str:
+def group_of_new(app: App, place: Place, seats: list[Seat]) -> str:
     """Return the name of the group that a new file of theirs belongs to there, "" where the system keeps none."""
     reader = app.reader(place.address.system)
     default = None if place.folder.default < 0 else reader.list_body(place.folder.default)

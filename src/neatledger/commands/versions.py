@@ -15,7 +15,7 @@ from neatledger.faces.show import show_report
 from neatledger.ledger.space import SpaceView
 from neatledger.reports.versions import versions_report
 
-__all__ = ["add_arguments", "kept_versions", "run"]
+__all__ = ["add_arguments", "bin_bytes", "kept_versions", "run"]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         for name, view in views.items():
             if args.system in (None, name):
                 kinds = kept_versions(app, view, args.keep)
-                found.append((name, view.rules, kinds, _bin_bytes(view)))
+                found.append((name, view.rules, kinds, bin_bytes(view)))
                 progress(1)
     machine = app.options.format != "table"
     show_report(versions_report(found, app.count.when, asked=args.keep is not None, machine=machine), app)
@@ -66,7 +66,8 @@ def _measured(view: SpaceView) -> dict[str, int] | None:
     return {kind: figures["occupied"] for kind, figures in found.items()}
 
 
-def _bin_bytes(view: SpaceView) -> int | None:
+def bin_bytes(view: SpaceView) -> int | None:
+    """Return what a system's bin holds, None where it shows none."""
     if not view.rules.patterns.get(Sort.BIN):
         return None
     return view.by_sort().get(Sort.BIN, {"occupied": 0})["occupied"]

@@ -12,13 +12,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from enum import Enum
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtrit
 
-__all__ = ["FEWEST", "RATE", "YEARS", "Break", "Meeting", "Trend", "When", "find_breaks", "find_trend"]
+from neatledger.core.when import YEARS, Meeting, When
+
+__all__ = ["FEWEST", "RATE", "Break", "Trend", "find_breaks", "find_trend"]
 
 Floats = NDArray[np.float64]
 
@@ -26,9 +27,6 @@ FEWEST = 8
 """How many counts a forecast needs."""
 RATE = 0.9
 """How often the interval is to hold the truth."""
-YEARS = 5
-"""How far ahead it makes sense to look."""
-
 _MAD = 1.4826  # makes the median deviation of normal noise its standard deviation
 _NEAR = 6  # counts apart at which slopes say little of breaks
 _SIDE = 5  # counts on either side that tell a break from a count that stands out
@@ -46,25 +44,6 @@ class Break:
 
     day: date
     amount: int
-
-
-class Meeting(Enum):
-    """How a level is met."""
-
-    ALREADY = "already"
-    ON = "on"
-    NOT_WITHIN = f"not within {YEARS} years"
-    TOO_FEW = "not enough history"
-
-
-@dataclass(frozen=True, slots=True)
-class When:
-    """When a level is met: the day expected, the earliest and the latest (None: not within `YEARS`)."""
-
-    meeting: Meeting
-    day: date | None = None
-    earliest: date | None = None
-    latest: date | None = None
 
 
 @dataclass(frozen=True, slots=True)

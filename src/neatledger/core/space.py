@@ -10,6 +10,7 @@ from typing import Protocol
 from neatledger.core.accounts import Group
 from neatledger.core.address import Address
 from neatledger.core.limits import FoundLimit, On, PlacedLimit, Pool, Settings
+from neatledger.core.patterns import match_path
 from neatledger.core.people import Seat
 from neatledger.core.plan import CLASSES, Plan
 from neatledger.core.spacerules import SpaceRules
@@ -339,3 +340,23 @@ def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
     for name in dict.fromkeys([*named, *told]):
         mine = used.get(idents.get(name, name), 0)
         yield Line(Place(On.GROUP, space.name, name), mine, named.get(name), told.get(name))
+
+
+def draw_up_new(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[Line]:
+    """Return the lines of a new member of staff: what classes of people have, and a home as patterns give it."""
+    found = []
+    mine = [one for one in plan.space.limits if one.system == system]
+    for_people = [one for one in mine if one.on is On.PERSON and one.name in ("everyone", "staff")]
+    entitled = [one.space for one in plan.space.entitlements if system in one.systems and "staff" in one.holders]
+    place = Place(On.PERSON, system, name)
+    found.append(Line(place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else None))
+    for home in homes:
+        path = home.rstrip(b"/") + b"/" + name.encode()
+        given = [
+            one
+            for one in mine
+            if one.on is On.FOLDER and match_path(one.name.encode("utf-8", "surrogateescape"), path)
+        ]
+        if given:
+            found.append(Line(Place(On.FOLDER, system, path.decode("utf-8", "surrogateescape")), used, given[0]))
+    return found

@@ -164,6 +164,13 @@ class Usage:
         found = single.take(at[single.folder] >= 0)
         return [found.taken_off(at[found.folder])]
 
+    def folders_again(self) -> list[tuple[int, int]]:
+        """Return the tops of trees that are seen again by identity: a later sight's row, and the earlier one's."""
+        known = np.flatnonzero(self._folders["inode"])
+        before, later = self._pairs(known, self._folders["device"][known], self._folders["inode"][known])
+        again = {int(known[row]): int(known[first]) for first, row in zip(before, later, strict=True)}
+        return [(row, first) for row, first in again.items() if int(self.tree.parent[row]) not in again]
+
     def _pairs(self, folder: Ints, device: Ints, inode: Ints) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
         """Return which rows are one object, as pairs of a row and the next in reading order."""
         # Most objects are seen once: a sort alone tells, quickly.

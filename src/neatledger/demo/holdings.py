@@ -127,7 +127,7 @@ LIMITS = (
     "pool,,110 MB,enforced,,,",
     "folder,/Imaging,95 MB,watched,,80,",
     "folder,/Imaging/Ultrasound,30 MB,watched,14,,",
-    "folder,/Records,20 MB,enforced,,80 95,",
+    "folder,/Records,25 MB,enforced,,80 95,",
     "folder,/Payroll,0,enforced,,,",
     "group,students,500 kB,enforced,,,",
 )

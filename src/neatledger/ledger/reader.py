@@ -147,6 +147,10 @@ class SurveyReader:
         """Return a figure (files, bytes, occupied) of a folder with all below it, as the count keeps it."""
         return int(self._cell(f"totals.{figure}", row))
 
+    def folder_bytes(self, row: int) -> int:
+        """Return a folder's own apparent bytes, without what is in it."""
+        return int(self._cell("folders.bytes", row))
+
     def find_child(self, folder: FolderFacts, name: bytes) -> int | None:
         """Return the row of a folder's subfolder by its name, by bisection."""
         low, high = folder.children.start, folder.children.stop

@@ -219,6 +219,13 @@ class SpaceView:
         """Return what counts of a folder itself and what is right in it, names of one object there counted once."""
         return _figures(self.counted.own_at(row))
 
+    def seen_twice(self) -> list[tuple[Address, Address]]:
+        """Return the tops of trees that are seen again, with what they show, unless the plan says so."""
+        said = {one.folder for one in self._same}
+        found = [(self.path(one.row), self.path(one.same_as)) for one in self.again if one.same_as >= 0]
+        found += [(self.path(row), self.path(first)) for row, first in self.usage().folders_again()]
+        return [(folder, other) for folder, other in found if folder not in said]
+
     @property
     def smallest_named(self) -> int:
         """From how many bytes on a file is kept by name."""

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.forecast import FEWEST, RATE, YEARS, Meeting, Trend, When
+from neatledger.core.forecast import FEWEST, RATE, Trend
 from neatledger.core.sizes import show_size
 from neatledger.core.space import Line
+from neatledger.core.when import YEARS, Meeting, When
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 from neatledger.reports.space import limit_cell, place_cell
 
@@ -164,6 +165,11 @@ def _is_coming(outlook: Outlook) -> bool:
     return any(
         _meets(outlook, level).meeting in (Meeting.ALREADY, Meeting.ON) for _, level in levels_of(outlook.line)
     )
+
+
+def full_words(outlook: Outlook) -> str:
+    """Say when a place is full."""
+    return show_when(_full(outlook)) if levels_of(outlook.line) else "no limit"
 
 
 def _full(outlook: Outlook) -> When:

@@ -17,14 +17,28 @@ from neatledger.core.columns import NotSeen
 from neatledger.core.everyone import Everyone
 from neatledger.core.holders import Holder
 from neatledger.core.homes import HomeMatch
+from neatledger.core.keeping import KeptVersions
 from neatledger.core.lists.contract import ListView
 from neatledger.core.matrix import Bits, seat_bit
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind, Plan
+from neatledger.core.promises import Promise
 from neatledger.core.rights import Right
+from neatledger.core.space import Line
 from neatledger.core.survey import Table, folder_paths
+from neatledger.core.when import When
 
-__all__ = ["Check", "Finding", "Office", "Severity", "SystemFacts", "stranger"]
+__all__ = [
+    "BarredFiles",
+    "Check",
+    "Finding",
+    "HomeUse",
+    "Office",
+    "Severity",
+    "SpaceFacts",
+    "SystemFacts",
+    "stranger",
+]
 
 Ints = NDArray[np.int64]
 
@@ -185,6 +199,46 @@ class SystemFacts:
         return rows
 
 
+@dataclass(frozen=True, slots=True)
+class HomeUse:
+    """One home with how many files it holds with all below it, and of how many bytes."""
+
+    address: Address
+    files: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class BarredFiles:
+    """Files stored in a folder though their kind is barred there."""
+
+    folder: Address
+    kind: str
+    owner: str
+    files: int
+    size: int
+    because: str
+
+
+@dataclass
+class SpaceFacts:
+    """The office's space. `bins` and `held` are bytes by system (None: not shown).
+
+    `full_on` tells when a place is full; `twice` has folders with those that show the same tree and that the
+    plan does not say are the same.
+    """
+
+    lines: Sequence[Line]
+    promises: Sequence[Promise]
+    full_on: Callable[[Line], When]
+    kept: Mapping[str, Sequence[KeptVersions]]
+    bins: Mapping[str, int | None]
+    held: Mapping[str, int]
+    barred: Sequence[BarredFiles]
+    homes: Sequence[HomeUse]
+    twice: Sequence[tuple[Address, Address]]
+
+
 @dataclass
 class Office:
     """The whole office on both sides, as checks see it."""
@@ -192,6 +246,12 @@ class Office:
     plan: Plan
     systems: Sequence[SystemFacts]
     today: date
+    load_space: Callable[[], SpaceFacts]
+
+    @cached_property
+    def space(self) -> SpaceFacts:
+        """The office's space, read when a check first asks."""
+        return self.load_space()
 
 
 @dataclass(frozen=True, slots=True)

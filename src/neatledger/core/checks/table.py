@@ -4,14 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from neatledger.core.checks import agreement, grants, homes, inheritance, lists, names, openness, people, shares
+from neatledger.core.checks import (
+    agreement,
+    grants,
+    homes,
+    inheritance,
+    limits,
+    lists,
+    names,
+    openness,
+    people,
+    shares,
+    storing,
+)
 from neatledger.core.checks.contract import Check, Finding, Office
 from neatledger.core.patterns import match_text
 from neatledger.core.plan import Acceptance
 
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
-FAMILIES = (openness, agreement, people, grants, shares, lists, inheritance, homes, names)
+FAMILIES = (openness, agreement, people, grants, shares, lists, inheritance, homes, names, limits, storing)
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 
 

@@ -1,0 +1,270 @@
+"""Limits on space: what the plan asks for and the system does not do, and what cannot be right."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from datetime import timedelta
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.limits import On, show_field, show_limit
+from neatledger.core.plan import Address
+from neatledger.core.sizes import show_size
+from neatledger.core.space import Line
+from neatledger.core.when import Meeting
+
+__all__ = ["CHECKS"]
+
+_FULL_WITHIN_DAYS = 90
+# How far off a limit is that was given in the wrong unit: thousands for 1024s of one to five steps, or a whole step.
+_FACTORS = {(1024 / 1000) ** power: f"{1024**power:,} for {1000**power:,}" for power in range(1, 6)}
+_FACTORS |= {1000.0: "a unit too large (1000)", 1024.0: "a unit too large (1024)"}
+
+
+def _place(line: Line) -> Address | str:
+    return line.place.address if line.place.on is On.FOLDER else line.place.key
+
+
+def _not_enforced(office: Office) -> Iterator[Finding]:
+    for line in office.space.lines:
+        planned, found = line.plan_settings, line.found_settings
+        if planned is None or found is None or planned.limit is None or not planned.enforced:
+            continue
+        if found.limit is None:
+            told = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
+            yield Finding("limit-not-enforced", _place(line), told)
+        elif not found.enforced:
+            told = f"planned to be enforced at {show_limit(planned.limit)}; the system only watches it"
+            yield Finding("limit-not-enforced", _place(line), told)
+
+
+def _differs(office: Office) -> Iterator[Finding]:
+    for line in office.space.lines:
+        planned, found = line.plan_settings, line.found_settings
+        if line.planned is None or planned is None or found is None or line.planned.band is not None:
+            continue
+        if found.limit is not None and found.limit != planned.limit:
+            told = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
+            yield Finding("limit-differs", _place(line), told)
+
+
+def _off_band(office: Office) -> Iterator[Finding]:
+    for line in office.space.lines:
+        placed, found = line.planned, line.found_settings
+        if placed is None or placed.band is None:
+            continue
+        planned = placed.settings
+        if found is not None and found.limit is not None and found.limit != planned.limit:
+            told = (
+                f"band {placed.band.name} gives {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
+            )
+            yield Finding("off-band", _place(line), told)
+        elif placed.exceptions and not placed.because:
+            fields = ", ".join(show_field(each.field, each.own) for each in placed.exceptions)
+            since = f" since {placed.since}" if placed.since else ""
+            told = f"an exception of band {placed.band.name} ({fields}){since}, and nobody said why"
+            yield Finding("off-band", _place(line), told)
+
+
+def _ambiguous_zero(office: Office) -> Iterator[Finding]:
+    for line in office.space.lines:
+        if line.found is not None and line.found.limit == 0:
+            told = f"the system has 0: nothing may be stored, or no limit? {show_size(line.amount)} are used"
+            yield Finding("ambiguous-zero", _place(line), told)
+
+
+def _to_nobody(office: Office) -> Iterator[Finding]:
+    seen: set[tuple[str, int]] = set()
+    for line in office.space.lines:
+        placed = line.planned
+        key = placed.key if placed else line.place.key
+        name = f"band {placed.band.name}" if placed and placed.band and "warn" not in placed.own else key
+        settings = line.plan_settings
+        warn = line.pool.warn if line.pool else settings.warn if settings else ()
+        for level, told in warn:
+            why = _why_unreached(office, told)
+            if why and (name, level) not in seen:
+                seen.add((name, level))
+                place = name if name != key or "*" in key else _place(line)
+                yield Finding("warning-to-nobody", place, f"at {level} %: {why}")
+
+
+def _why_unreached(office: Office, told: tuple[str, ...]) -> str:
+    """Return why a warning reaches nobody, "" where it reaches someone."""
+    if not told:
+        return "nobody is told"
+    plan = office.plan
+    people = {name for name in told if name in plan.people}
+    for name in told:
+        people |= plan.members.get(name, set())
+    if any(plan.people[name].email and plan.is_here(name) for name in people):
+        return ""
+    return f"{', '.join(told)} has left or has no e-mail address"
+
+
+def _unlimited(office: Office) -> Iterator[Finding]:
+    limited = {promise.pool for promise in office.space.promises if promise.size is not None}
+    if not limited:
+        return
+    for line in office.space.lines:
+        is_said = line.planned is not None and line.plan_settings is not None and line.plan_settings.limit is None
+        if line.place.on is On.FOLDER and is_said and line.settings.limit in (None, 0):
+            told = f"the plan says no limit, and {show_size(line.amount)} lie in a pool that ends"
+            yield Finding("unlimited-in-pool", _place(line), told)
+    for promise in office.space.promises:
+        if promise.pool in limited and not promise.limits:
+            told = f"{show_size(promise.size or 0)}, and nothing in it has a limit that is enforced"
+            yield Finding("unlimited-in-pool", promise.pool, told)
+
+
+def _below_use(office: Office) -> Iterator[Finding]:
+    for line in office.space.lines:
+        limit = line.settings.limit
+        # An ambiguous nought is told by its own check.
+        if limit and line.amount > limit:
+            told = f"{show_size(line.amount)} used of {show_limit(limit)}, {line.state(office.today)}"
+            yield Finding("below-use", _place(line), told)
+
+
+def _overpromised(office: Office) -> Iterator[Finding]:
+    for promise in office.space.promises:
+        if promise.beyond:
+            promised, size = show_size(promise.promised), show_size(promise.size or 0)
+            told = f"{promised} promised by {promise.limits} limits, of {size}"
+            yield Finding("overpromised", promise.pool, f"{told}: {show_size(promise.beyond)} too much")
+
+
+def _beyond_entitlement(office: Office) -> Iterator[Finding]:
+    found: dict[str, list[Line]] = {}
+    for line in office.space.lines:
+        limit = line.settings.limit
+        if line.entitled is not None and limit is not None and limit > line.entitled:
+            found.setdefault(line.planned.key if line.planned else line.place.key, []).append(line)
+    for key, lines in found.items():
+        first = lines[0]
+        allowed, entitled = show_limit(first.settings.limit), show_limit(first.entitled)
+        told = f"{allowed} is allowed, {entitled} is what they are entitled to"
+        more = f" ({len(lines)} people)" if len(lines) > 1 else ""
+        yield Finding("beyond-entitlement", key, told + more)
+
+
+def _suspicious_unit(office: Office) -> Iterator[Finding]:
+    siblings: dict[tuple[object, ...], list[Line]] = {}
+    for line in office.space.lines:
+        limit = line.settings.limit
+        if not limit or line.place.on is On.POOL:
+            continue
+        above = line.place.address.parts[:-1] if line.place.on is On.FOLDER else ()
+        siblings.setdefault((line.place.on, line.place.system, above), []).append(line)
+    for lines in siblings.values():
+        # The usual limit among them, and what the plan says of each.
+        usual = Counter(line.settings.limit for line in lines).most_common(1)[0]
+        for line in lines:
+            planned = line.plan_settings.limit if line.plan_settings else None
+            for likely in dict.fromkeys([planned, usual[0] if usual[1] > 2 else None]):
+                told = _unit_fault(line.settings.limit or 0, likely or 0)
+                if told:
+                    because = "as planned" if likely == planned else "as those beside it"
+                    evidence = f"{show_limit(line.settings.limit)}, and not {show_limit(likely)} {because}: {told}"
+                    yield Finding("suspicious-unit", _place(line), evidence)
+                    break
+
+
+def _unit_fault(limit: int, likely: int) -> str:
+    if not limit or not likely or limit == likely:
+        return ""
+    ratio = max(limit, likely) / min(limit, likely)
+    return next((word for factor, word in _FACTORS.items() if abs(ratio / factor - 1) < 1e-6), "")
+
+
+def _full_soon(office: Office) -> Iterator[Finding]:
+    days = office.plan.settings.get("full-within-days", _FULL_WITHIN_DAYS)
+    for line in office.space.lines:
+        if not line.settings.limit or line.fullness >= 1:
+            continue
+        when = office.space.full_on(line)
+        if when.meeting is Meeting.ON and when.day and when.day <= office.today + timedelta(days=days):
+            latest = f"and {when.latest}" if when.latest else "and much later"
+            told = f"{show_size(line.amount)} of {show_limit(line.settings.limit)}; full on {when.day}"
+            yield Finding("full-soon", _place(line), f"{told}, between {when.earliest} {latest}")
+
+
+CHECKS = (
+    Check(
+        "limit-not-enforced",
+        Severity.HIGH,
+        "a limit that the plan wants enforced, and the system does not enforce",
+        "have the system enforce it, or plan it as watched",
+        _not_enforced,
+    ),
+    Check(
+        "overpromised",
+        Severity.MEDIUM,
+        "limits that promise more than their pool holds",
+        "lower limits (bands shows which), or enlarge the pool, before everyone comes to collect",
+        _overpromised,
+    ),
+    Check(
+        "full-soon",
+        Severity.HIGH,
+        "a limit or pool that will be met soon",
+        "make room, or raise the limit in time (forecast, space --by kind)",
+        _full_soon,
+    ),
+    Check(
+        "below-use",
+        Severity.MEDIUM,
+        "a limit below what is used already",
+        "raise it or clean up: nobody can store anything there, or soon cannot",
+        _below_use,
+    ),
+    Check(
+        "suspicious-unit",
+        Severity.MEDIUM,
+        "a limit that is off its siblings, or the plan, by exactly a unit",
+        "set it again: kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024",
+        _suspicious_unit,
+    ),
+    Check(
+        "ambiguous-zero",
+        Severity.MEDIUM,
+        "a limit of nought on the system",
+        "say no limit, or a size: some systems take nought for the one, some for the other",
+        _ambiguous_zero,
+    ),
+    Check(
+        "off-band",
+        Severity.LOW,
+        "a limit that is not that of its band, or an exception without a reason",
+        "put it right on the system, or say in the plan since when and why it is an exception",
+        _off_band,
+    ),
+    Check(
+        "limit-differs",
+        Severity.MEDIUM,
+        "a limit that is not what the plan says",
+        "put the system right, or the plan",
+        _differs,
+    ),
+    Check(
+        "warning-to-nobody",
+        Severity.MEDIUM,
+        "a warning that reaches nobody",
+        "name someone who is here and has an e-mail address",
+        _to_nobody,
+    ),
+    Check(
+        "unlimited-in-pool",
+        Severity.LOW,
+        "no limit on what lies in a limited pool",
+        "give it a limit that is enforced, or live with it and accept it",
+        _unlimited,
+    ),
+    Check(
+        "beyond-entitlement",
+        Severity.LOW,
+        "a limit beyond what people are entitled to",
+        "lower the limit, or buy more: what is beyond cannot be used",
+        _beyond_entitlement,
+    ),
+)

@@ -1,0 +1,144 @@
+"""Storing: versions and bins, barred kinds, unused homes, trees counted twice, reports on their own disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.limits import On
+from neatledger.core.plan import Address
+from neatledger.core.sizes import show_size
+from neatledger.core.space import pool_of
+from neatledger.core.spacerules import FOR_EVER
+
+__all__ = ["CHECKS"]
+
+_LARGE_BIN_PERCENT = 5
+
+
+def _versions_eat(office: Office) -> Iterator[Finding]:
+    for system, kinds in office.space.kept.items():
+        pool = pool_of(office.plan, Address(system, b"/"))
+        line = next(
+            (one for one in office.space.lines if pool and one.place.on is On.POOL and one.place.name == pool.name),
+            None,
+        )
+        if line is None or line.settings.limit is None or line.left is None:
+            continue
+        taken = sum(each.measured or 0 for each in kinds)
+        high, worst = sum(each.high for each in kinds), sum(each.worst for each in kinds)
+        if worst - taken > line.left:
+            most = max(kinds, key=lambda each: each.worst)
+            told = f"up to {show_size(worst)} by what is kept, {show_size(high)} by the changes seen;"
+            told += f" {show_size(line.left)} left in the pool; most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
+            yield Finding("versions-eat-limit", system, told)
+
+
+def _bin_for_ever(office: Office) -> Iterator[Finding]:
+    share = office.plan.settings.get("large-bin-percent", _LARGE_BIN_PERCENT)
+    for system, held in office.space.bins.items():
+        if office.plan.space.rules_of(system).bin_days != FOR_EVER or held is None:
+            continue
+        whole = office.space.held.get(system, 0)
+        if held * 100 >= share * whole and held:
+            told = f"{show_size(held)} of {show_size(whole)}, and nothing ever leaves it"
+            yield Finding("bin-for-ever", system, told)
+
+
+def _neither(office: Office) -> Iterator[Finding]:
+    for system in office.space.bins:
+        rules = office.plan.space.rules_of(system)
+        has_none = rules.versions is not None and not any(rules.versions.values())
+        if has_none and rules.bin_days == 0:
+            yield Finding("no-bin-no-versions", system, "what is deleted or saved over is gone at once")
+
+
+def _barred(office: Office) -> Iterator[Finding]:
+    for one in office.space.barred:
+        why = f" ({one.because})" if one.because else ""
+        told = f"{one.files} {one.kind} of {one.owner}, {show_size(one.size)}{why}"
+        yield Finding("barred-kind-stored", one.folder, told)
+
+
+def _starter_only(office: Office) -> Iterator[Finding]:
+    for home in office.space.homes:
+        starter = office.plan.space.rules_of(home.address.system).starter
+        if starter is not None and home.files <= starter[0] and home.size <= starter[1]:
+            told = f"{home.files} files of {show_size(home.size)}: no more than a new home has"
+            yield Finding("starter-home", home.address, told)
+
+
+def _twice(office: Office) -> Iterator[Finding]:
+    for folder, other in office.space.twice:
+        told = f"shows the same tree as {other}; it is counted there"
+        yield Finding("seen-twice", folder, told)
+
+
+def _own_disk(office: Office) -> Iterator[Finding]:
+    space = office.plan.space
+    if not space.stored or any(_has_address(office, name) for name in space.mailed):
+        return
+    pools = {pool.name for address in space.stored if (pool := pool_of(office.plan, address)) is not None}
+    warned = {line.place.name for line in office.space.lines if line.place.on is On.POOL}
+    if pools <= warned and len(pools) == 1:
+        where = ", ".join(map(str, space.stored))
+        told = f"the report on space goes to {where} alone, in the pool {pools.pop()} that it warns about"
+        yield Finding("report-on-its-disk", space.stored[0], told)
+
+
+def _has_address(office: Office, name: str) -> bool:
+    people = {name} if name in office.plan.people else office.plan.members.get(name, set())
+    return any(office.plan.people[one].email for one in people)
+
+
+CHECKS = (
+    Check(
+        "versions-eat-limit",
+        Severity.LOW,
+        "kept versions that may take more than is left",
+        "keep fewer versions of large kinds (versions --keep N shows what that frees)",
+        _versions_eat,
+    ),
+    Check(
+        "bin-for-ever",
+        Severity.LOW,
+        "a bin that is kept for ever, and large",
+        "empty it, and let it be emptied after some days from now on",
+        _bin_for_ever,
+    ),
+    Check(
+        "no-bin-no-versions",
+        Severity.MEDIUM,
+        "a system with neither a bin nor old versions",
+        "switch one on: a slip of the hand is final there",
+        _neither,
+    ),
+    Check(
+        "barred-kind-stored",
+        Severity.LOW,
+        "files of a barred kind that are stored all the same",
+        "ask the owner to take them away (kinds --barred lists them)",
+        _barred,
+    ),
+    Check(
+        "starter-home",
+        Severity.ADVICE,
+        "a home with nothing in it but what a new home has",
+        "ask whether the account is needed",
+        _starter_only,
+    ),
+    Check(
+        "seen-twice",
+        Severity.ADVICE,
+        "a tree that is seen under two paths and that the plan does not say is one",
+        "write same-as into the plan: its space is counted once",
+        _twice,
+    ),
+    Check(
+        "report-on-its-disk",
+        Severity.LOW,
+        "a report on space that is stored only on the disk it warns about",
+        "send it to someone as well: a full disk takes no report",
+        _own_disk,
+    ),
+)

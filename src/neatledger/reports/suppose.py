@@ -1,0 +1,99 @@
+"""Today and as it would be, side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from neatledger.core.limits import show_limit
+from neatledger.core.promises import Promise
+from neatledger.core.sizes import show_size
+from neatledger.core.space import Line
+from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.space import place_cell
+
+__all__ = ["Beside", "lines_beside", "promises_beside", "suppose_report"]
+
+_COLUMNS = (
+    Column("what", "WHAT"),
+    Column("place", "PLACE", cuts=True),
+    Column("today", "TODAY", number=True),
+    Column("then", "THEN", number=True),
+    Column("change", "CHANGE", wraps=True),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """One thing today and then, in words; `place` is what it is of."""
+
+    what: str
+    place: Cell
+    today: str
+    then: str
+    change: str = ""
+
+
+def _change(before: int | None, after: int | None) -> str:
+    if before is None or after is None:
+        return ""
+    sign = "+" if after > before else ""
+    return f"{sign}{show_size(after - before)}"
+
+
+def lines_beside(before: Sequence[Line], after: Sequence[Line]) -> list[Beside]:
+    """Return the limits and what is left of them, for the places where either changes."""
+    known = {(line.place.on, line.place.key): line for line in before}
+    found = []
+    for line in after:
+        was = known.get((line.place.on, line.place.key))
+        place = place_cell(line)
+        limit, left = line.settings.limit, line.left
+        if was is None:
+            found.append(Beside("limit", place, "-", show_limit(limit), "new"))
+            continue
+        if was.settings.limit != limit:
+            change = _change(was.settings.limit, limit)
+            found.append(Beside("limit", place, show_limit(was.settings.limit), show_limit(limit), change))
+        if was.amount != line.amount:
+            found.append(
+                Beside("used", place, show_size(was.amount), show_size(line.amount), _change(was.amount, line.amount))
+            )
+        if was.left != left:
+            today, then = ("no limit" if each is None else show_size(each) for each in (was.left, left))
+            below = "below what is used" if left is not None and left < 0 else ""
+            found.append(Beside("left", place, today, then, below or _change(was.left, left)))
+    return found
+
+
+def promises_beside(before: Sequence[Promise], after: Sequence[Promise]) -> list[Beside]:
+    """Return what pools promise, where that changes."""
+    known = {promise.pool: promise for promise in before}
+    found = []
+    for promise in after:
+        was = known.get(promise.pool)
+        if was is not None and (was.promised, was.size) == (promise.promised, promise.size):
+            continue
+        told = (
+            "overpromised by " + show_size(promise.beyond)
+            if promise.beyond
+            else _change(was.promised if was else 0, promise.promised)
+        )
+        today = _of(was) if was else "-"
+        found.append(Beside("promised", f"pool {promise.pool}", today, _of(promise), told))
+    return found
+
+
+def _of(promise: Promise) -> str:
+    return show_size(promise.promised) + (f" of {show_size(promise.size)}" if promise.size is not None else "")
+
+
+def suppose_report(found: Sequence[Beside], sentences: Sequence[str], notes: Sequence[str], when: str) -> Report:
+    """Show everything that would change, in the order room, dates, promises, use, limits, what is left."""
+    order = {"room": 0, "full": 1, "promised": 2, "used": 3, "limit": 4, "left": 5}
+    ordered = sorted(found, key=lambda each: order.get(each.what, 9))
+    rows: list[Sequence[Cell]] = [(each.what, each.place, each.today, each.then, each.change) for each in ordered]
+    headline = (
+        f"Suppose {' and '.join(sentences)}: {count_of(len(rows), 'figure')} would change, as counted on {when}."
+    )
+    return Report("suppose", headline, _COLUMNS, rows, [*notes, "Nothing was changed."], "nothing would change")
