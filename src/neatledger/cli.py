@@ -45,6 +45,7 @@ COMMANDS: dict[str, str] = {
     "suppose": "what another limit, band, pool or number of versions would change",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
+    "report": "a report for people who decide, as a page or a workbook",
     "accept": "write into the plan that the office lives with a finding",
 }
 _STOPPED = 130

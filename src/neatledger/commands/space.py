@@ -11,6 +11,7 @@ from neatledger.commands.asking import entry_names, find_person
 from neatledger.commands.holdings import load_lines, load_views
 from neatledger.core.limits import On
 from neatledger.core.plan import Address
+from neatledger.core.promises import promises
 from neatledger.core.sizes import show_size
 from neatledger.core.spacerules import Sort
 from neatledger.core.usage import FIGURES
@@ -19,10 +20,11 @@ from neatledger.faces.names import decode_address
 from neatledger.faces.show import show_report
 from neatledger.faces.table import show_cell
 from neatledger.ledger.space import Figures, SpaceView
+from neatledger.reports.promises import promises_report
 from neatledger.reports.report import Cell
 from neatledger.reports.space import Share, breakdown_report, figures_share, space_report
 
-__all__ = ["add_arguments", "run"]
+__all__ = ["add_arguments", "office_shares", "run"]
 
 _BY = ("folder", "owner", "group", "kind", "sort", "system", "file")
 _SORT_WORDS = {
@@ -39,12 +41,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by", choices=_BY, help="what the folder, or the office, holds by these (file: the largest)"
     )
+    parser.add_argument("--promised", action="store_true", help="what limits promise, against what pools hold")
     parser.add_argument("--all", action="store_true", help="also people without any limit")
     parser.add_argument("--figure", metavar="FILE", help="draw what uses the space (png, svg or pdf)")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Show the limits, one person's, or what a folder holds."""
+    """Show the limits, one person's, what is promised, or what a folder holds."""
+    if args.promised:
+        lines = load_lines(app, load_views(app))
+        if app.options.side == "plan":
+            lines = [line.as_planned() for line in lines]
+        show_report(promises_report(promises(app.plan, lines, app.today), app.count.when), app)
+        return 0
     if args.place and ":" not in args.place and "/" not in args.place:
         if args.by:
             raise UsageError("a person's space is shown by their limits", hint="leave --by out, or name a folder")
@@ -52,7 +61,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.place is None and args.by is None and not args.figure:
         return _show_lines(app, None, show_all=args.all)
     by = args.by or ("folder" if args.place else "system")
-    whole, shares, notes = _office(app, by) if args.place is None else _folder(app, app.address(args.place), by)
+    notes: list[str] = []
+    if args.place is None:
+        whole, shares = office_shares(app, load_views(app), by)
+    else:
+        whole, shares, notes = _folder(app, app.address(args.place), by)
     report = breakdown_report(by, whole, shares, app.count.when, notes, machine=app.options.format != "table")
     if args.figure:
         from neatledger.faces.figures import draw_use, save_figure
@@ -73,9 +86,8 @@ def _show_lines(app: App, person: str | None, *, show_all: bool) -> int:
     return 0
 
 
-def _office(app: App, by: str) -> tuple[Share, list[Share], list[str]]:
+def office_shares(app: App, views: Mapping[str, SpaceView], by: str) -> tuple[Share, list[Share]]:
     """Return what the office holds: by system, or by a key that its systems share, added up."""
-    views = load_views(app)
     if by in ("folder", "file", "sort"):
         raise UsageError(f"the whole office is not shown by {by}", hint="name a folder: space barn:/ --by folder")
     systems = {name: _top(view) for name, view in views.items()}
@@ -83,12 +95,12 @@ def _office(app: App, by: str) -> tuple[Share, list[Share], list[str]]:
     for figures in systems.values():
         _add(whole, figures)
     if by == "system":
-        return figures_share(app.plan.office, whole), [figures_share(*each) for each in systems.items()], []
+        return figures_share(app.plan.office, whole), [figures_share(*each) for each in systems.items()]
     sums: dict[str, Figures] = {}
     for view in views.values():
         for key, part in _parts(view, 0, by, app):
             _add(sums.setdefault(str(key), dict.fromkeys(FIGURES, 0)), part)
-    return figures_share(app.plan.office, whole), [figures_share(*each) for each in sums.items()], []
+    return figures_share(app.plan.office, whole), [figures_share(*each) for each in sums.items()]
 
 
 def _add(sums: Figures, figures: Mapping[str, int]) -> None:

@@ -16,7 +16,7 @@ from neatledger.reports.report import Report
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["open_output", "show_report"]
+__all__ = ["open_output", "show_report", "write_file"]
 
 
 def show_report(report: Report, app: App) -> None:
@@ -41,8 +41,21 @@ def open_output(app: App) -> Iterator[TextIO]:
     if app.options.output is None:
         yield app.streams.out
         return
+    with _open_file(app.options.output) as out:
+        yield out
+
+
+def write_file(target: str, data: bytes) -> None:
+    """Write a whole file; it appears when all is written, or not at all. Raises `NeatError`."""
+    with _open_file(target) as out:
+        out.flush()
+        out.buffer.write(data)
+
+
+@contextmanager
+def _open_file(name_of_it: str) -> Iterator[TextIO]:
     # What a link points to is written, and a device or a pipe is written to: neither is replaced by a file.
-    target = Path(os.path.realpath(app.options.output))
+    target = Path(os.path.realpath(name_of_it))
     if target.exists() and not target.is_file():
         try:
             with open(target, "w", encoding="utf-8", newline="") as out:

@@ -30,7 +30,8 @@ def _versions_eat(office: Office) -> Iterator[Finding]:
         if worst - taken > line.left:
             most = max(kinds, key=lambda each: each.worst)
             told = f"up to {show_size(worst)} by what is kept, {show_size(high)} by the changes seen;"
-            told += f" {show_size(line.left)} left in the pool; most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
+            told += f" {show_size(line.left)} left in the pool;"
+            told += f" most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
             yield Finding("versions-eat-limit", system, told)
 
 

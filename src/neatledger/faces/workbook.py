@@ -1,0 +1,89 @@
+"""A paper as a workbook (ISO/IEC 29500): a sheet a part, sizes as numbers, the same order each time."""
+
+from __future__ import annotations
+
+import io
+import re
+
+from neatledger.core.plan import Address
+from neatledger.faces.names import show_address, show_bytes, show_text
+from neatledger.faces.page import draw
+from neatledger.reports.paper import Paper
+from neatledger.reports.report import Cell, Column, Report, Show
+
+__all__ = ["render_workbook"]
+
+_WIDEST = 60
+_FORBIDDEN = re.compile(r"[\\/*?:\[\]]")
+_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
+
+
+def _value(cell: Cell) -> str | int | bool | None:
+    match cell:
+        case None:
+            return None
+        case bool() | int():
+            return int(cell)
+        case Address():
+            text = show_address(cell)
+        case bytes():
+            text = show_bytes(cell)
+        case tuple():
+            text = show_text(", ".join(cell))
+        case _:
+            text = show_text(cell)
+    # A workbook takes what begins so for a formula: names from outside must not become one.
+    text = _CONTROL.sub("", text)
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@") and len(text) > 1 else text
+
+
+def _columns(report: Report) -> list[tuple[int, Column]]:
+    """Return what a sheet shows: everything but what only people need."""
+    kept = [(place, column) for place, column in enumerate(report.columns) if column.show is not Show.PEOPLE]
+    return kept
+
+
+def render_workbook(paper: Paper) -> bytes:
+    """Return the workbook's bytes."""
+    from openpyxl import Workbook
+    from openpyxl.drawing.image import Image
+    from openpyxl.styles import Alignment, Font
+    from openpyxl.utils import get_column_letter
+
+    book = Workbook()
+    first = book.active
+    assert first is not None
+    first.title = "Summary"
+    for line in (paper.title, paper.subtitle, "", *paper.lead):
+        first.append([_value(line)])
+    first["A1"].font = Font(bold=True, size=14)
+    first.column_dimensions["A"].width = 110
+    for part in paper.parts:
+        sheet = book.create_sheet(_FORBIDDEN.sub(" ", part.title)[:31])
+        columns = _columns(part.report)
+        sheet.append([column.head or column.key.replace("_", " ").upper() for _, column in columns])
+        for row in part.report.rows:
+            sheet.append([_value(row[place]) for place, _ in columns])
+        for number, (place, column) in enumerate(columns, 1):
+            letter = get_column_letter(number)
+            sheet[f"{letter}1"].font = Font(bold=True)
+            texts = [str(_value(row[place]) or "") for row in part.report.rows]
+            sheet.column_dimensions[letter].width = min(_WIDEST, max(map(len, [column.head, *texts, "12345678"])) + 2)
+            if column.key.endswith("_bytes"):
+                for cell in sheet[letter][1:]:
+                    cell.number_format = "#,##0"
+                    cell.alignment = Alignment(horizontal="right")
+        sheet.freeze_panes = "B2"
+        below = len(part.report.rows) + 3
+        for note in (part.report.headline, *part.report.notes):
+            sheet.cell(below, 1, _value(note))
+            below += 1
+        for figure in part.figures:
+            drawn = draw(figure)
+            image = Image(io.BytesIO(drawn.as_png()))
+            sheet.add_image(image, f"A{below + 1}")
+            sheet.cell(below, 1, _value(drawn.words))
+            below += 30
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()

@@ -1,0 +1,47 @@
+"""What limits promise, against what pools hold."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neatledger.core.promises import Promise
+from neatledger.core.sizes import NO_LIMIT, show_size
+from neatledger.reports.report import Cell, Column, Report, Size, count_of
+
+__all__ = ["promises_report"]
+
+_COLUMNS = (
+    Column("pool", "POOL"),
+    Column("size_bytes", "HOLDS", number=True),
+    Column("used_bytes", "USED", number=True),
+    Column("promised_bytes", "PROMISED", number=True),
+    Column("beyond_bytes", "TOO MUCH", number=True),
+    Column("folders_bytes", "BY FOLDERS", number=True),
+    Column("people_bytes", "BY PEOPLE", number=True),
+    Column("groups_bytes", "BY GROUPS", number=True),
+    Column("limits", "LIMITS", number=True),
+)
+
+
+def promises_report(found: Sequence[Promise], when: str) -> Report:
+    """List the pools, the most overpromised first."""
+    rows: list[Sequence[Cell]] = [
+        (
+            each.pool,
+            NO_LIMIT if each.size is None else Size(each.size),
+            Size(each.used),
+            Size(each.promised),
+            Size(each.beyond) if each.beyond else "",
+            *(Size(one) if one else "" for one in (each.by_folders, each.by_people, each.by_groups)),
+            each.limits,
+        )
+        for each in sorted(found, key=lambda each: (-each.beyond, each.pool))
+    ]
+    over = [each for each in found if each.beyond]
+    headline = f"{count_of(len(over), 'pool')} of {len(found)} overpromised"
+    headline += f", {over[0].pool} by {show_size(over[0].beyond)}" if len(over) == 1 else ""
+    notes = [
+        "PROMISED: what enforced limits add up to, with what is used outside them; one within another adds nothing.",
+        "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",
+    ]
+    return Report("promises", f"{headline}, as counted on {when}.", _COLUMNS, rows, notes, "no pools")
