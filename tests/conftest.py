@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from judges import ldap
+from judges import btrfs, ldap
 from neatledger.demo import smbserver
 
 # Machines differ in speed; and a run of the same commit must always end the same way in CI.
@@ -31,6 +31,7 @@ def _judges() -> dict[str, bool]:
         "du": shutil.which("du") is not None,
         "SMB server": not smbserver.missing(),
         "directory server": ldap.is_there(),
+        "quotas on Btrfs": btrfs.is_there(),
     }
 
 

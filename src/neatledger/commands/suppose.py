@@ -56,6 +56,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     views = load_views(app)
     lines = load_lines(app, views)
     before = Supposed(app.plan, tuple(lines))
+    for text in args.limit:
+        before = _with_place(app, views, before, _pair(text, "--limit PLACE=SIZE")[0])
     after, sentences = before, []
     for text in args.move:
         folder, pool = _pair(text, "--move FOLDER=POOL")
@@ -67,7 +69,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         sentences.append(f"{folder} moved to the pool {pool}")
     for text in args.limit:
         key, limit = _pair(text, "--limit PLACE=SIZE")
-        after = suppose_limit(_with_place(app, views, after, key), _key_of(app, after.lines, key), _size(limit))
+        after = suppose_limit(after, _key_of(app, after.lines, key), _size(limit))
         sentences.append(f"a limit of {limit} on {key}")
     for text in args.band:
         name, limit = _pair(text, "--band BAND=SIZE")

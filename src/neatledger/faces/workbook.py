@@ -39,8 +39,7 @@ def _value(cell: Cell) -> str | int | bool | None:
 
 def _columns(report: Report) -> list[tuple[int, Column]]:
     """Return what a sheet shows: everything but what only people need."""
-    kept = [(place, column) for place, column in enumerate(report.columns) if column.show is not Show.PEOPLE]
-    return kept
+    return [(place, column) for place, column in enumerate(report.columns) if column.show is not Show.PEOPLE]
 
 
 def render_workbook(paper: Paper) -> bytes:

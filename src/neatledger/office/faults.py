@@ -83,7 +83,8 @@ def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
             yield path, " and ".join(given) or "none of them", "exactly one of: " + ", ".join(keys)
         case "type":
             kinds = [rule] if isinstance(rule, str) else rule
-            yield path, _show(instance), " or ".join(_TYPES.get(kind, kind) for kind in kinds)
+            expected = " or ".join(_TYPES.get(kind, kind) for kind in kinds)
+            yield path, _show(instance), schema.get("title", expected) if rule == "string" else expected
         case "enum":
             yield path, _show(instance), "one of: " + ", ".join(map(str, rule))
         case _ if "propertyNames" in error.schema_path:
