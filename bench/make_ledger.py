@@ -28,7 +28,7 @@ from neatledger.core.descriptors import Ace, Acl, Descriptor
 from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
 from neatledger.core.survey import Survey, Table
-from neatledger.core.usage import find_totals
+from neatledger.core.usage import Usage, find_totals
 from neatledger.formats.posixacl import pack_entries
 from neatledger.ledger.store import open_ledger
 
@@ -167,9 +167,9 @@ def main() -> None:
     survey = Survey(
         "big", "listing", words.model, accounts, groups, folders, classes,
         typed({}, ODD_COLUMNS, 0), hard, others, typed({}, LARGE_COLUMNS, 0),
-        find_totals(folders, classes, others, hard), typed({}, COLLISION_COLUMNS, 0),
+        find_totals(Usage(folders, classes, others, hard)), typed({}, COLLISION_COLUMNS, 0),
         lists, [ident(FIRST_UID + n) for n in range(people)], [f"kind{n}" for n in range(KINDS)], [],
-        {"read_only": 0},
+        {"read_only": 0, "folders_again": 0},
     )  # fmt: skip
     words.dir.mkdir(parents=True)
     (words.dir / "office.yaml").write_text("office: Big\nsystems: {big: {source: listing, path: none.csv}}\n")

@@ -296,6 +296,35 @@ def test_kept_totals_are_those_worked_out_and_sorts_add_up(tmp_path: Path) -> No
     assert counted.at(0)["files"] == sorts[Sort.CURRENT]["files"] + 1
 
 
+@pytest.mark.judge
+@pytest.mark.parametrize("linked", [False, True])
+def test_what_is_kept_beside_is_taken_off_the_same_either_way(tmp_path: Path, linked: bool) -> None:
+    root = tmp_path / "tree"
+    make_tree(root, 12)
+    for number, where in enumerate(("", "work/", "work/deep/", "work/deep/.old/inner/")):
+        (root / where / ".old").mkdir(parents=True)
+        (root / where / ".old" / f"one {number}.odt").write_bytes(b"y" * (9_000 + number))
+        (root / where / "here.odt").write_bytes(b"x" * 100)
+    if linked:
+        os.link(root / "work" / "here.odt", root / ".old" / "the same.odt")
+    rules = SpaceRules(
+        patterns={Sort.VERSIONS: (b"/**/.old",), Sort.BIN: (b"/work/de*",)}, counted=frozenset({Sort.CURRENT})
+    )
+    inner = SpaceRules(patterns={Sort.VERSIONS: (b"/.old", b"/work/.old")}, counted=frozenset({Sort.CURRENT}))
+    for each in (rules, inner):
+        _, view = _kept_and_worked_out(tmp_path, root, each)
+        slow = SpaceView(view.reader, each)
+        slow.__dict__["_apart"] = None
+        assert (view._apart is None) == (linked or each is rules), (
+            "trees within trees, and links out of them, are worked out"
+        )
+        for row in range(view.folders.rows):
+            assert view.at(row) == slow.at(row)
+        for by in ("by_owner", "by_kind", "by_group"):
+            assert getattr(view, by)() == getattr(slow, by)()
+        (tmp_path / "ledger.db").unlink()
+
+
 def _without_totals(view: SpaceView) -> SpaceView:
     found = SpaceView(view.reader, view.rules)
     found.__dict__["is_kept_whole"] = False

@@ -32,8 +32,13 @@ def load_views(app: App) -> dict[str, SpaceView]:
 
 
 def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[Line]:
-    """Return a line for every limited place of the office, with since when watched limits with grace are passed."""
+    """Return a line for every limited place of the office, with since when watched limits with grace are passed.
+
+    On the side of the plan nothing is known of limits but what the plan says.
+    """
     lines = join_pools(line for view in views.values() for line in draw_up(app.plan, view))
+    if app.options.side == "plan":
+        lines = [line.without_found() for line in lines]
     return [replace(line, over_since=_over_since(app, line)) for line in lines]
 
 

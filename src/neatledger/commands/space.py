@@ -50,8 +50,6 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Show the limits, one person's, what is promised, or what a folder holds."""
     if args.promised:
         lines = load_lines(app, load_views(app))
-        if app.options.side == "plan":
-            lines = [line.as_planned() for line in lines]
         show_report(promises_report(promises(app.plan, lines, app.today), app.count.when), app)
         return 0
     if args.place and ":" not in args.place and "/" not in args.place:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
-from typing import Any
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,11 +55,24 @@ def match_folders(pattern: bytes, folders: Table) -> list[int]:
     return sorted(found)
 
 
+@runtime_checkable
+class Searchable(Protocol):
+    """Names that can be searched for one faster than by looking at each."""
+
+    def rows_of(self, text: bytes, /) -> Iterator[int]:
+        """Yield the rows of a name."""
+
+
 def _match_upwards(steps: list[bytes], names: Sequence[bytes], parent: Column) -> list[int]:
     """Return the rows that fit where a folder may be at any depth: by its own name first, which few have."""
     last = steps[-1]
-    fits = _name_pattern(last).fullmatch
-    rows = [row for row, name in enumerate(names) if (name == last if b"*" not in last else fits(name)) and row]
+    if b"*" in last:
+        fits = _name_pattern(last).fullmatch
+        rows = [row for row, name in enumerate(names) if fits(name) and row]
+    elif isinstance(names, Searchable):
+        rows = [row for row in names.rows_of(last) if row]
+    else:
+        rows = [row for row, name in enumerate(names) if name == last and row]
     whole = _path_pattern(tuple(steps))
     found = []
     for row in rows:

@@ -123,6 +123,10 @@ class Line:
         found = replace(self.found, limit=planned.limit, enforced=planned.enforced, grace_days=planned.grace_days)
         return replace(self, found=found)
 
+    def without_found(self) -> Line:
+        """Return the line as the plan alone has it; what a pool holds, only the system can tell."""
+        return self if self.place.on is On.POOL else replace(self, found=None, told=False)
+
     @property
     def settings(self) -> Settings:
         """What holds: what the system says; the plan's word where it does not tell. Warnings are as planned."""

@@ -243,7 +243,10 @@ class Usage:
         chosen = self._slice(self.items, row)
         some, place = np.unique(keys[chosen], return_inverse=True)
         sums = np.zeros((len(some), len(FIGURES)), dtype=np.int64)
-        np.add.at(sums, place, self.items.figures[chosen])
+        order = np.argsort(place, kind="stable")
+        starts = np.flatnonzero(np.diff(place[order], prepend=-1))
+        if len(starts):
+            sums[:] = np.add.reduceat(self.items.figures[chosen][order], starts, axis=0)
         return {int(key): (int(f), int(b), int(o)) for key, (f, b, o) in zip(some, sums, strict=True)}
 
     def roll_up_by(self, keys: Ints) -> tuple[Ints, Ints, Ints]:
@@ -285,9 +288,8 @@ def _add_up(codes: Ints, figures: Ints) -> tuple[Ints, Ints]:
     return codes[starts], np.add.reduceat(figures[order], starts, axis=0)
 
 
-def find_totals(folders: Table, classes: Table, others: Table, hard: Table) -> dict[str, Table]:
+def find_totals(usage: Usage) -> dict[str, Table]:
     """Return the tables of totals that a count keeps: every folder's, and the system's by owner, kind and list."""
-    usage = Usage(folders, classes, others, hard)
     found = {"totals": _table(usage.totals, {})}
     for name, keys in (("owner", usage.items.owner), ("kind", usage.items.kind), ("list", usage.items.list)):
         sums = usage.by(keys)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import sys
 import zlib
 from array import array
+from bisect import bisect_left
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import accumulate, pairwise
 from typing import Any, Literal, overload
@@ -72,6 +73,20 @@ class BytesChunk:
     def __getitem__(self, place: int) -> bytes:
         return self._raw[self._start + self._offsets[place] : self._start + self._offsets[place + 1]]
 
+    def places_of(self, text: bytes) -> Iterator[int]:
+        """Yield where a string that is not empty stands, without taking the others out."""
+        at = self._raw.find(text, self._start)
+        while at >= 0:
+            offset = at - self._start
+            place = bisect_left(self._offsets, offset)
+            # It must fill a whole string: begin at one and end where the next begins.
+            if self._offsets[place] == offset:
+                while place + 1 < len(self) and self._offsets[place + 1] == offset:
+                    place += 1
+                if place < len(self) and self._offsets[place + 1] == offset + len(text):
+                    yield place
+            at = self._raw.find(text, at + 1)
+
     def strings(self) -> list[bytes]:
         """Return all strings of the chunk."""
         raw, start = self._raw, self._start
@@ -111,6 +126,11 @@ class BytesColumn(Sequence[bytes]):
         number, row = divmod(place, CHUNK_ROWS)
         chunk = self._open.get(number)
         return (self._chunk(number) if chunk is None else chunk)[row]
+
+    def rows_of(self, text: bytes) -> Iterator[int]:
+        """Yield the rows of a string that is not empty."""
+        for number in range(len(self._packed)):
+            yield from (number * CHUNK_ROWS + place for place in self._chunk(number).places_of(text))
 
     def __iter__(self) -> Iterator[bytes]:
         for number in range(len(self._packed)):

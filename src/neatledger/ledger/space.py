@@ -24,6 +24,7 @@ from neatledger.core.people import Seat
 from neatledger.core.spacerules import SameAs, Sort, SpaceRules
 from neatledger.core.survey import Table, folder_paths
 from neatledger.core.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.ledger.apart import ApartTrees
 from neatledger.ledger.reader import SurveyReader
 
 __all__ = ["Figures", "SpaceView", "find_again"]
@@ -151,21 +152,43 @@ class SpaceView:
         return folder_paths(self.names)
 
     @cached_property
-    def sorts(self) -> NDArray[np.uint8] | None:
-        """What each folder's contents are (`Sort`), None where nothing is kept beside the files."""
-        tops = {
+    def tops(self) -> dict[int, Sort]:
+        """The top folders of what is kept beside the files, by row."""
+        return {
             row: sort
             for sort, patterns in self.rules.patterns.items()
             for pattern in patterns
             for row in match_folders(pattern, self.names)
         }
-        if not tops:
+
+    @cached_property
+    def sorts(self) -> NDArray[np.uint8] | None:
+        """What each folder's contents are (`Sort`), None where nothing is kept beside the files."""
+        if not self.tops:
             return None
         found = np.zeros(self.names.rows, dtype=np.uint8)
         tree = self.usage().tree
-        for row in sorted(tops):
-            found[tree.below(row)] = tops[row]
+        # The row of an inner one is the higher: it speaks for itself.
+        for row in sorted(self.tops):
+            found[tree.below(row)] = self.tops[row]
         return found
+
+    @cached_property
+    def _apart(self) -> ApartTrees | None:
+        """The trees that do not count, where what they hold may simply be taken off the totals; else None."""
+        if not self._has_totals or self.again:
+            return None
+        parent = self.names["parent"]
+        for row in self.tops:
+            above = int(parent[row])
+            while above >= 0:
+                if above in self.tops:
+                    return None
+                above = int(parent[above])
+        found = ApartTrees(
+            self.reader, self.names, [row for row in self.tops if self.tops[row] not in self.rules.counted]
+        )
+        return found if found.is_alone else None
 
     @cached_property
     def _parts(self) -> tuple[Table, Table, Table, Table]:
@@ -188,7 +211,7 @@ class SpaceView:
     @property
     def counted(self) -> Usage:
         """What counts against limits."""
-        return self.usage(self.rules.counted if self.sorts is not None else frozenset(Sort))
+        return self.usage(self.rules.counted if self.tops else frozenset(Sort))
 
     @cached_property
     def _has_totals(self) -> bool:
@@ -197,7 +220,7 @@ class SpaceView:
     @cached_property
     def is_kept_whole(self) -> bool:
         """Tell whether the totals that the count keeps are those that count against limits."""
-        return self._has_totals and not self.again and (not any(self.rules.patterns.values()) or self.sorts is None)
+        return self._has_totals and not self.again and (not any(self.rules.patterns.values()) or not self.tops)
 
     def row_of(self, path: bytes) -> int | None:
         """Return a folder's row by its path."""
@@ -207,6 +230,11 @@ class SpaceView:
         """Return what counts against a limit on a folder: all in it and below it."""
         if self.is_kept_whole:
             return {name: self.reader.total(name, row) for name in FIGURES}
+        if self._apart is not None:
+            if self._apart.holds(row):
+                return dict.fromkeys(FIGURES, 0)
+            less = self._apart.above.get(row, (0, 0, 0))
+            return {name: self.reader.total(name, row) - int(part) for name, part in zip(FIGURES, less, strict=True)}
         return _figures(self.counted.totals[row])
 
     def all_at(self, row: int) -> Figures:
@@ -243,12 +271,16 @@ class SpaceView:
             yield Address(folder.system, path), {"files": 1, "bytes": size, "occupied": occupied}
 
     def _keyed(self, name: str, row: int) -> dict[int, Figures]:
-        if row == 0 and self.is_kept_whole:
-            table = self.reader.table(f"{name}_totals")
-            columns = [table["key"].tolist(), *(table[figure].tolist() for figure in FIGURES)]
-            return {key: _figures(rest) for key, *rest in zip(*columns, strict=True)}
-        usage = self.counted
-        return {key: _figures(each) for key, each in usage.by(getattr(usage.items, name), row).items()}
+        if row or not (self.is_kept_whole or self._apart is not None):
+            usage = self.counted
+            return {key: _figures(each) for key, each in usage.by(getattr(usage.items, name), row).items()}
+        table = self.reader.table(f"{name}_totals")
+        columns = [table["key"].tolist(), *(table[figure].tolist() for figure in FIGURES)]
+        found = {key: _figures(rest) for key, *rest in zip(*columns, strict=True)}
+        for key, figures in (self._apart.by(name) if not self.is_kept_whole and self._apart else {}).items():
+            for figure, part in zip(FIGURES, figures, strict=True):
+                found[key][figure] -= int(part)
+        return {key: figures for key, figures in found.items() if any(figures.values())}
 
     def by_owner(self, row: int = 0) -> dict[str, Figures]:
         """Return what counts below a folder by the owner's identifier."""

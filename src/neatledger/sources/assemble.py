@@ -22,7 +22,7 @@ from neatledger.core.columns import (
     NotSeen,
 )
 from neatledger.core.survey import Facts, Survey, Table
-from neatledger.core.usage import find_totals
+from neatledger.core.usage import Usage, find_totals
 from neatledger.sources.walk import FOLDER_ROW, Part
 
 __all__ = ["Assembled", "assemble", "make_survey"]
@@ -282,6 +282,8 @@ def make_survey(
     model: str = "posix",
 ) -> Survey:
     """Make the survey of a system; `accounts` come with the lines of them not understood."""
+    usage = Usage(tree.folders, tree.classes, tree.others, tree.hard)
+    facts["folders_again"] = len(usage.folders_again())
     return Survey(
         system=system,
         source=source,
@@ -294,7 +296,7 @@ def make_survey(
         hard=tree.hard,
         others=tree.others,
         large=tree.large,
-        totals=find_totals(tree.folders, tree.classes, tree.others, tree.hard),
+        totals=find_totals(usage),
         collisions=tree.collisions,
         lists=tree.lists,
         idents=tree.idents,
