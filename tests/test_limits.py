@@ -238,11 +238,12 @@ def test_what_is_supposed_changes_what_was_said_and_nothing_else(office, limit) 
 class Counted:
     """A system with a few folders, two people and a group."""
 
-    name, rules, tells = "barn", SpaceRules(), True
+    name, rules = "barn", SpaceRules()
     groups = (Group("vets", "3001", ("ada",)),)
 
     def __init__(self, *found: FoundLimit) -> None:
         self.found = found
+        self.tells = frozenset(one.on for one in found)
         self.seats = [
             Seat(
                 name, name, Kind.STAFF, "barn", Account(name, ident, "3001"), Holder(ident, "3001", frozenset()), True

@@ -402,3 +402,34 @@ def test_a_quota_group_is_read_and_room_is_what_can_be_written(run) -> None:
         pool = next(line for line in lines if line["on"] == "pool")
         info = os.statvfs(top)
         assert int(pool["found_bytes"]) == info.f_blocks * info.f_frsize
+
+
+@pytest.mark.judge
+def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -> None:
+    root = tmp_path / "tree"
+    (root / "outside store").mkdir(parents=True)
+    (root / "here").mkdir()
+    (tmp_path / "passwd").write_text("root:x:0:0:root:/root:/bin/sh\nada:x:2001:3001:Ada:/:/bin/sh\n")
+    (tmp_path / "group").write_text("root:x:0:\nstaff:x:3001:\n")
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems:\n  barn: {source: tree, path: tree, one-file-system: false,"
+        " accounts: {passwd: passwd, group: group}}\npeople: {ada: {accounts: {barn: ada}}}\n"
+    )
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=4m,mode=777", "none", root / "outside store"], check=True)
+    try:
+        (root / "outside store" / "a.odt").write_bytes(b"x" * 100_000)
+        run("gather", "--office", tmp_path)
+        answer = run("room", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
+        (stop,) = csv.DictReader(io.StringIO(answer))
+        free = os.statvfs(root / "outside store")
+        assert int(stop["left_bytes"]) == free.f_bavail * free.f_frsize
+        lines = {
+            row["place"]: row
+            for row in csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", tmp_path).stdout))
+        }
+        assert int(lines["barn:/outside store"]["found_bytes"]) == 4 * 1024**2
+        # The pool of the root holds the root's own files alone.
+        assert int(lines["barn"]["used_bytes"]) == int(lines["barn"]["told_bytes"]) > 4 * 1024**2
+        assert "barn:/outside store" not in run("room", "ada", "barn:/here", "--office", tmp_path).stdout
+    finally:
+        subprocess.run(["umount", root / "outside store"], check=True)

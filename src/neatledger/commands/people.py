@@ -6,8 +6,11 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
+from neatledger.commands.holdings import load_views
 from neatledger.core.homes import HomeMatch, match_homes
+from neatledger.core.limits import On
 from neatledger.core.people import Seat
+from neatledger.core.space import Line, draw_up
 from neatledger.faces.show import show_report
 from neatledger.ledger.homes import find_homes
 from neatledger.reports.people import people_report, sheet_report
@@ -27,7 +30,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.person:
         person, found = find_person(app, args.person)
         mine = [seat for seats in found.values() for seat in seats]
-        show_report(sheet_report(app.plan, person, mine, groups, _homes(app), app.today), app)
+        show_report(sheet_report(app.plan, person, mine, groups, _homes(app), app.today, _space(app, person)), app)
         return 0
     seats: list[Seat] = [] if app.options.side == "plan" else [seat for each in app.seats.values() for seat in each]
     with_services = args.services or app.options.format != "table"
@@ -41,3 +44,9 @@ def _homes(app: App) -> list[HomeMatch]:
         if system in app.plan.systems:
             found += match_homes(find_homes(reader, app.plan.systems[system]), reader.accounts)
     return found
+
+
+def _space(app: App, person: str) -> list[Line]:
+    """Return the person's space on every system."""
+    lines = [line for view in load_views(app).values() for line in draw_up(app.plan, view)]
+    return [line for line in lines if line.place.on is On.PERSON and line.place.name == person]

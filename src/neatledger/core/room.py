@@ -103,7 +103,8 @@ def find_room(
             found.append(_of_line(line, f"limit on the files of {group}", today))
     pool = pool_of(plan, folder)
     for line in lines:
-        if pool is not None and line.place.on is On.POOL and line.place.name == pool.name:
+        is_pool = pool is not None and line.place.on is On.POOL and line.place.name == pool.name
+        if is_pool and not _leaves_out(line, folder):
             found.append(_of_pool(line))
     if refusal:
         found.append(Stop("access", 0, True, refusal))

@@ -31,7 +31,7 @@ __all__ = [
 class SystemSpace(Protocol):
     """What is asked of one system; figures are bytes in the measure that its limits are put to.
 
-    `found` are the limits that the system tells, its pools among them; `tells` whether it tells of limits at all.
+    `found` are the limits that the system tells, its pools among them; `tells` of which sorts it tells.
     """
 
     @property
@@ -45,7 +45,7 @@ class SystemSpace(Protocol):
     @property
     def found(self) -> Sequence[FoundLimit]: ...
     @property
-    def tells(self) -> bool: ...
+    def tells(self) -> frozenset[On]: ...
 
     def used_in(self, path: bytes) -> int | None:
         """Return what a folder holds with all below it, None where there is none."""
@@ -251,9 +251,8 @@ def draw_up(plan: Plan, space: SystemSpace) -> list[Line]:
     found = {(one.on, one.name): one for one in space.found}
     lines = [*pool_lines(plan, space), *_folders(plan, space, found)]
     lines += [*_people(plan, space, found), *_groups(plan, space, found)]
-    # A system that tells no limit of a kind may well have some.
-    kinds = {one.on for one in space.found}
-    return [replace(line, told=space.tells and line.place.on in kinds - {On.POOL}) for line in lines]
+    # A system that tells no limit of a sort may well have some.
+    return [replace(line, told=line.place.on in space.tells) for line in lines]
 
 
 def join_pools(lines: Iterable[Line]) -> list[Line]:
@@ -285,6 +284,9 @@ def pool_lines(plan: Plan, space: SystemSpace) -> Iterable[Line]:
         told = found.get(pool.name)
         if told is None and len(pools_of(plan, space.name)) == 1:
             told = found.get("")
+        if told is not None:
+            # What is mounted in a folder lies in a pool of its own.
+            used -= sum(space.held_in(path.encode("utf-8", "surrogateescape")) or 0 for path in told.leaves_out)
         yield Line(Place(On.POOL, space.name, pool.name), used, None, told, pool=pool)
 
 

@@ -90,18 +90,25 @@ class SpaceView:
         return self.reader.groups
 
     @cached_property
-    def tells(self) -> bool:
-        """Whether the system tells of limits at all."""
-        return "limits" in self.reader.facts
+    def tells(self) -> frozenset[On]:
+        """Of which sorts of limits the system tells, but for the sizes of its pools."""
+        return frozenset(On(each["on"]) for each in self.reader.facts.get("limits", ())) - {On.POOL}
 
     @cached_property
     def found(self) -> Sequence[FoundLimit]:
-        """The limits that the system tells, its pool's size among them."""
+        """The limits that the system tells, the sizes of its pool and of what is mounted in it among them."""
         facts = self.reader.facts
         told = [FoundLimit.of_facts(each) for each in facts.get("limits", ())]
+        mounts = facts.get("mounts", ())
+        for each in mounts:
+            size, free = each["bytes"], each["free_bytes"]
+            told.append(
+                FoundLimit(On.FOLDER, each["path"], size, used=size - free, by="the file system mounted there")
+            )
         size, free = facts.get("pool_bytes"), facts.get("pool_free_bytes")
         if size is not None and free is not None:
-            told.append(FoundLimit(On.POOL, "", size, used=size - free, by="the file system"))
+            inner = tuple(each["path"] for each in mounts)
+            told.append(FoundLimit(On.POOL, "", size, used=size - free, leaves_out=inner, by="the file system"))
         return told
 
     def used_in(self, path: bytes) -> int | None:

@@ -7,8 +7,11 @@ from datetime import date
 
 from neatledger.core.accounts import AccountState, Group
 from neatledger.core.homes import HomeMatch
+from neatledger.core.limits import show_limit
 from neatledger.core.people import Seat
 from neatledger.core.plan import Plan
+from neatledger.core.sizes import show_size
+from neatledger.core.space import Line
 from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["people_report", "sheet_report"]
@@ -97,6 +100,7 @@ def sheet_report(
     groups: Mapping[str, Sequence[Group]],
     homes: Iterable[HomeMatch],
     today: date,
+    space: Iterable[Line] = (),
 ) -> Report:
     """Make one person's sheet: everything about them on both sides."""
     planned = plan.people.get(person)
@@ -122,6 +126,10 @@ def sheet_report(
     for home in homes:
         if any((home.address.system, account.login) in mine for account in home.accounts):
             rows.append(("home", home.address.system, home.address, home.because))
+    for line in space:
+        limit, left = line.settings.limit, line.left
+        told = f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, " if limit is not None else ""
+        rows.append(("space", line.place.system, f"{show_size(line.amount)} used", told + line.state(today)))
     kind = planned.kind.value if planned else seats[0].kind.value if seats else ""
     return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
 

@@ -28,6 +28,7 @@ _COLUMNS = (
     Column("bar", "", Show.PEOPLE, spare=True),
     Column("left_bytes", "LEFT", number=True),
     Column("state", "STATE", wraps=True),
+    Column("told", "", Show.MACHINE),
     Column("band", "BAND", Show.MACHINE),
     Column("band_state", "", Show.MACHINE),
 )
@@ -77,6 +78,7 @@ def _row(line: Line, today: date, *, machine: bool) -> Sequence[Cell]:
         bar(line.fullness) if settings.limit is not None else "",
         "" if line.left is None else Size(line.left),
         line.state(today),
+        tuple(f"{level} %: {', '.join(who) or 'nobody'}" for level, who in settings.warn),
         line.planned.band.name if line.planned and line.planned.band else "",
         line.planned.state if line.planned else "unbanded",
     )
@@ -110,10 +112,21 @@ def space_report(lines: Sequence[Line], when: str, today: date, *, show_all: boo
     notes += [f"{count_of(unlimited, 'person')} without a limit on either side."] if unlimited else []
     if any(line.found_settings is None and line.place.on is not On.POOL for line in chosen):
         notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
-    notes += _differences(chosen)
+    notes += [*_told(ordered), *_differences(chosen)]
     notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
     rows = [_row(line, today, machine=machine) for line in chosen]
     return Report("space", headline, _COLUMNS, rows, notes, "no limits: neither the plan nor the systems have any")
+
+
+def _told(lines: Iterable[Line]) -> list[str]:
+    """Say who is told of the warnings that are past."""
+    notes = []
+    for line in lines:
+        who = dict(line.settings.warn).get(line.warned or 0)
+        if who is not None:
+            verb = "is" if len(who) < 2 else "are"
+            notes.append(f"{line.place.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
+    return notes
 
 
 def _is_fine(line: Line, today: date) -> bool:

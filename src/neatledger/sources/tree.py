@@ -13,7 +13,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from neatledger.core.survey import Facts, Survey
+import numpy as np
+
+from neatledger.core.survey import Facts, Survey, Table, folder_paths
 from neatledger.errors import SourceError
 from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import Assembled, assemble, make_survey
@@ -42,6 +44,7 @@ def read(context: SourceContext) -> Survey:
         parts = _read_parts(root, bounds, context.progress)
         tree: Assembled = assemble(parts)
         limits = read_quota_groups(root, tree.folders)
+        mounted = [] if stay else _read_mounts(root, path, tree.folders)
         space = os.fstatvfs(root)
     facts: Facts = {
         "entries": sum(part.entries for part in parts) + 1,
@@ -49,6 +52,8 @@ def read(context: SourceContext) -> Survey:
         "pool_bytes": space.f_blocks * space.f_frsize,
         "pool_free_bytes": space.f_bavail * space.f_frsize,
     }
+    if mounted:
+        facts["mounts"] = mounted
     if limits is not None:
         facts["limits"] = [limit.to_facts() for limit in limits]
     settle(facts, found, context)
@@ -63,6 +68,26 @@ def _here_again() -> Iterator[None]:
     finally:
         os.fchdir(here)
         os.close(here)
+
+
+def _read_mounts(root: int, path: Path, folders: Table) -> list[Facts]:
+    """Return the size of every other file system that was entered: its path in the tree, bytes, and bytes free."""
+    device, parent, path_of = folders["device"], folders["parent"], folder_paths(folders)
+    points = mounts_below(path) or frozenset()
+    found = []
+    for row in np.flatnonzero(device[1:] != device[parent[1:]]) + 1:
+        names = tuple(part for part in path_of(int(row)).split(b"/") if part)
+        if names not in points:
+            continue
+        try:
+            here = open_below(root, names)
+        except OSError:
+            continue
+        space = os.fstatvfs(here)
+        os.close(here)
+        sizes = {"bytes": space.f_blocks * space.f_frsize, "free_bytes": space.f_bavail * space.f_frsize}
+        found.append({"path": os.fsdecode(b"/" + b"/".join(names)), **sizes})
+    return found
 
 
 @contextmanager
