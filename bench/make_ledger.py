@@ -9,7 +9,7 @@ for one in a hundred, three hundred owners, and files in every fourth folder.
 from __future__ import annotations
 
 import argparse
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
@@ -134,6 +134,7 @@ def main() -> None:
     parser.add_argument("--folders", type=int, default=1_000_000)
     parser.add_argument("--lists", type=int, default=1_500)
     parser.add_argument("--people", type=int, default=300)
+    parser.add_argument("--counts", type=int, default=1, help="how many weekly counts of the same")
     parser.add_argument("--model", choices=("posix", "nt", "nfs4"), default="posix")
     words = parser.parse_args()
     rng = np.random.default_rng(1)
@@ -174,7 +175,8 @@ def main() -> None:
     words.dir.mkdir(parents=True)
     (words.dir / "office.yaml").write_text("office: Big\nsystems: {big: {source: listing, path: none.csv}}\n")
     ledger = open_ledger(words.dir / "ledger.db", create=True)
-    ledger.add_count([survey], datetime.now(UTC), "bench")
+    for week in reversed(range(words.counts)):
+        ledger.add_count([survey], datetime.now(UTC) - timedelta(weeks=week), "bench")
     ledger.close()
 
 

@@ -2,9 +2,11 @@
 
     python bench/measure.py gather [--folders 100000 --files 900000] [--runs 3]   (as root; needs getfacl)
     python bench/measure.py ask    [--folders 1000000]             [--runs 3] [--model posix|nt|nfs4] [--lists 1500]
+    python bench/measure.py space  [--folders 1000000]             [--runs 3]
 
 `gather` against ``getfacl -R -p -n TREE``: the same tree, warm, in turn, each as a whole process.
 `ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
+`space` rolls usage up and asks about limits, forty counts of history included, against fixed figures.
 Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the next run.
 """
 
@@ -132,6 +134,39 @@ def ask(words: argparse.Namespace) -> None:
     target.unlink()
 
 
+_LIMITS = """
+limits:
+  folders: {"big:/folder 0000001": {limit: 2 TB}, "big:/folder 0000001/*": {limit: 200 GB}}
+  people: {"big:everyone": {limit: 1 TB}}
+"""
+
+
+def space(words: argparse.Namespace) -> None:
+    """Usage by owner and kind from the ledger, and the questions on space."""
+    office = words.dir / f"space-{words.folders}"
+    if not office.exists():
+        make = [sys.executable, str(HERE / "make_ledger.py"), str(office), "--folders", str(words.folders)]
+        subprocess.run([*make, "--counts", "40"], check=True)
+        plain = (office / "office.yaml").read_text()
+        (office / "office.yaml").write_text(plain + _LIMITS)
+    rolled = median(timed([sys.executable, str(HERE / "roll_up.py"), str(office)])[0] for _ in range(words.runs))
+    show("every folder by owner and by kind, with all below it", f"{rolled:.2f} s", "≤ 3 s")
+    where = ["--office", str(office), "--quiet"]
+    folder = "big:/folder 0000001"
+    calls = {
+        "space": (["space"], "≤ 1 s"),
+        "space of one folder": (["space", folder], "≤ 1 s"),
+        "space of one folder by owner": (["space", folder, "--by", "owner"], ""),
+        "room": (["room", "p7", folder], "≤ 1 s"),
+        "forecast of a folder, 40 counts": (["forecast", folder], ""),
+        "forecast of all 312 limited places, 40 counts": (["forecast"], ""),
+        "report, a page": (["report", "space", "-o", str(words.dir / "space.html")], ""),
+    }
+    for name, (call, limit) in calls.items():
+        taken = [timed([COMMAND, *call, *where]) for _ in range(words.runs)]
+        show(name, f"{median(each[0] for each in taken):.2f} s, {taken[-1][1]:.0f} MB", limit)
+
+
 def deepest(office: Path) -> str:
     """Return the address of the last folder of the ledger, which is one of the deepest."""
     from neatledger.ledger.store import open_ledger
@@ -148,7 +183,7 @@ def deepest(office: Path) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("what", choices=("gather", "ask"))
+    parser.add_argument("what", choices=("gather", "ask", "space"))
     parser.add_argument("--dir", type=Path, default=Path("/var/tmp/neatledger-bench"))
     parser.add_argument("--folders", type=int)
     parser.add_argument("--files", type=int, default=900_000)
@@ -160,7 +195,7 @@ def main() -> None:
     words.dir.mkdir(parents=True, exist_ok=True)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     print("| what | measured | wanted |\n|---|---|---|")
-    {"gather": gather, "ask": ask}[words.what](words)
+    {"gather": gather, "ask": ask, "space": space}[words.what](words)
 
 
 if __name__ == "__main__":

@@ -49,10 +49,27 @@ def main() -> None:
     schema = load_schema()
     defs = schema["$defs"]
     lines = [HEAD, *table(schema["properties"], schema["required"], defs), ""]
+    parts = schema["properties"]
+    more = {
+        "band": defs["limit"],
+        "limit of a place": defs["placedLimit"],
+        "pool": parts["pools"]["additionalProperties"],
+        "entitlement": parts["entitlements"]["additionalProperties"],
+        "bar": parts["barred"]["items"],
+        "rule of syncing (`sync`)": parts["sync"],
+        "report (`reports: space`)": parts["reports"]["properties"]["space"],
+    }
     for name in ("system", "person", "group", "folder", "expectation", "acceptance"):
         lines += [f"## One {name}", "", *table(defs[name]["properties"], defs[name].get("required", []), defs), ""]
         if name == "system":
             lines += inner(defs[name]["properties"], defs)
+            lines += ["### Counting and keeping (`space`)", "", *table(defs["space"]["properties"], [], defs), ""]
+            figures = defs[name]["properties"]["figures"]["items"]
+            lines += ["### Own figures (`figures`)", "", *table(figures["properties"], figures["required"], defs), ""]
+    for name, one in more.items():
+        lines += [f"## One {name}", "", *table(one["properties"], one.get("required", []), defs), ""]
+    lines += ["## Limits (`limits`)", "", *table(parts["limits"]["properties"], [], defs), ""]
+    lines += ["## Settings (`settings`)", "", *table(parts["settings"]["properties"], [], defs), ""]
     Path(__file__).with_name("plan.md").write_text("\n".join(lines).rstrip() + "\n", encoding="utf-8")
 
 

@@ -45,6 +45,17 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What would pushing the surgery's list down change?", ("inherit", "loft:/Surgery", "--push")),
     ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
     ("One person's sheet:", ("people", "kestrel")),
+    ("What is used, allowed and left? The fullest first:", ("space",)),
+    ("Until when will it last? A clean-up, an import and a film came in between:", ("forecast",)),
+    (
+        "How much can Owen Rook still store with the other pictures, and what stops him?",
+        ("room", "rook", "barn:/Imaging"),
+    ),
+    ("What if the homes had less? Nothing is changed, only shown:", ("bands", "home", "--limit", "600 kB")),
+    (
+        "And if the pictures moved to a disk of their own?",
+        ("suppose", "--move", "barn:/Imaging=attic", "--limit", "attic=500 MB"),
+    ),
 )
 _AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("The student was taken out of the payroll group, and the barn counted again. What changed?", ("changes",)),

@@ -58,7 +58,21 @@ def run(args: argparse.Namespace, app: App) -> int:
     before = Supposed(app.plan, tuple(lines))
     for text in args.limit:
         before = _with_place(app, views, before, _pair(text, "--limit PLACE=SIZE")[0])
-    after, sentences = before, []
+    after, sentences = _suppose(args, app, views, before)
+    found = lines_beside(before.lines, after.lines)
+    found += promises_beside(*(promises(each.plan, each.lines, app.today) for each in (before, after)))
+    if args.room:
+        found += _room_beside(app, args.room, before, after)
+    found += _dates_beside(app, before, after)
+    show_report(suppose_report(found, sentences, after.told, app.count.when), app)
+    return 0
+
+
+def _suppose(
+    args: argparse.Namespace, app: App, views: dict[str, SpaceView], supposed: Supposed
+) -> tuple[Supposed, list[str]]:
+    """Return the office with all that the words of the call suppose, and these in sentences; raises `UsageError`."""
+    after, sentences = supposed, []
     for text in args.move:
         folder, pool = _pair(text, "--move FOLDER=POOL")
         address = app.address(folder)
@@ -85,15 +99,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         sentences.append(f"{number} versions kept on {system}")
     if not sentences:
         raise UsageError("nothing is supposed", hint="see: neatledger suppose --help")
-    found = lines_beside(before.lines, after.lines)
-    found += promises_beside(
-        promises(before.plan, before.lines, app.today), promises(after.plan, after.lines, app.today)
-    )
-    if args.room:
-        found += _room_beside(app, args.room, before, after)
-    found += _dates_beside(app, before, after)
-    show_report(suppose_report(found, sentences, after.told, app.count.when), app)
-    return 0
+    return after, sentences
 
 
 def _pair(text: str, form: str) -> tuple[str, str]:

@@ -97,7 +97,8 @@ def find_room(
     found = [_of_line(line, f"limit on {line.place.key}", today) for line in lines_above(mine, folder)]
     for line in mine:
         if line.place.on is On.PERSON and line.place.name == person:
-            found.append(_of_line(line, f"limit on {person}'s files", today))
+            if line.planned is not None or line.found is not None:
+                found.append(_of_line(line, f"limit on {person}'s files", today))
             found += _entitled(plan, line)
         elif line.place.on is On.GROUP and line.place.name == group:
             found.append(_of_line(line, f"limit on the files of {group}", today))

@@ -131,10 +131,21 @@ def restating_report(
     }
     what = ", ".join(show_field(name, value) for name, value in changed.items()) or "nothing new"
     headline = f"Band {found.after.name}, {what}: {count_of(number[Outcome.MOVES], 'place')} would move"
-    headline += f", {number[Outcome.STAYS]} exceptions stay, {len(found.dropped)} end"
-    headline += f", {number[Outcome.KEPT]} hold more and keep what they have."
+    headline += f"; of its exceptions {number[Outcome.STAYS]} stay and {len(found.dropped)} end"
+    if found.kept:
+        headline += f"; {count_of(len(found.kept), 'place')} would keep what they have"
+    headline += "."
     if is_written:
-        headline = headline.replace("would move", "moved")
+        headline = headline.replace("would move", "moved").replace("would keep", "keep")
+    notes = _restating_notes(found, before, after, is_written=is_written)
+    return Report("bands", headline, _MOVES, rows, notes, "no place has this band")
+
+
+def _restating_notes(
+    found: Restating, before: Sequence[Promise], after: Sequence[Promise], *, is_written: bool
+) -> list[str]:
+    """Say what restating does to promises, what stays below use, and whether anything was changed."""
+    moves = found.moves
     notes = [
         f"pool {now.pool}: promised {show_size(now.promised)} before, {show_size(then.promised)} after"
         + (
@@ -145,7 +156,7 @@ def restating_report(
         for now, then in zip(before, after, strict=True)
         if now.limits or then.limits
     ]
-    if number[Outcome.KEPT]:
+    if any(move.outcome is Outcome.KEPT for move in moves):
         notes.append("A limit is not lowered below what is used, unless with --insist.")
     below = sum(
         1
@@ -161,4 +172,4 @@ def restating_report(
         if is_written
         else "Nothing is changed yet: --write puts it into office.yaml."
     )
-    return Report("bands", headline, _MOVES, rows, notes, "no place has this band")
+    return notes
