@@ -146,7 +146,11 @@ def test_a_forecast_tells_dates_breaks_and_what_it_does_not_know(ask, run, demo:
     assert limit["meets"] == "on" and limit["earliest"] <= limit["meets_on"] <= limit["latest"]
     assert rows["pool barn", "85 %"]["meets"] == "already" and int(limit["counts"]) == 40
     assert "at once by 2026-05-18" in limit["breaks"] and "at once by 2026-08-17" in limit["breaks"]
-    assert int(limit["growth_low_bytes"]) < int(limit["growth_bytes"]) < int(limit["growth_high_bytes"])
+    assert (
+        int(limit["weekly_growth_low_bytes"])
+        < int(limit["weekly_growth_bytes"])
+        < int(limit["weekly_growth_high_bytes"])
+    )
     early = run("forecast", "barn", "--as-of", "2026-03-31", "--format", "csv", "--office", demo).stdout
     assert "not enough history" in early
     figure = tmp_path / "growth.png"

@@ -6,16 +6,15 @@ import argparse
 from pathlib import Path
 
 from neatledger.app import App
-from neatledger.commands.facts import load_office
 from neatledger.commands.forecast import look_ahead
-from neatledger.commands.holdings import load_history, load_lines, load_views
+from neatledger.commands.holdings import load_history, load_views
 from neatledger.commands.kinds import find_barred
 from neatledger.commands.space import office_shares
-from neatledger.commands.versions import bin_bytes, kept_versions
+from neatledger.commands.spacefacts import load_space
 from neatledger.core.checks import limits, storing
+from neatledger.core.checks.contract import Office, SpaceFacts
 from neatledger.core.checks.table import find_acceptance, run_checks
 from neatledger.core.limits import On
-from neatledger.core.promises import promises
 from neatledger.core.sizes import show_size
 from neatledger.errors import UsageError
 from neatledger.faces.names import encode_address
@@ -60,8 +59,9 @@ def run(args: argparse.Namespace, app: App) -> int:
 def space_paper(app: App) -> Paper:
     """Gather everything about space into one paper."""
     views, when = load_views(app), app.count.when
-    lines = load_lines(app, views)
     history = load_history(app)
+    facts = load_space(app, views, history)
+    lines = facts.lines
     limited = [line for line in lines if line.settings.limit]
     outlooks = look_ahead(app, limited, history)
     of_place = {(each.line.place.on, each.line.place.key): each for each in outlooks}
@@ -72,22 +72,21 @@ def space_paper(app: App) -> Paper:
         for line in [*pools, *fullest]
         if (line.place.on, line.place.key) in of_place and len(history.used(line)) > 1
     ]
-    promised = promises(app.plan, lines, app.today)
     parts = [
         Part("Limits", space_report(lines, when, app.today, show_all=False, machine=False)),
         Part("Forecast", forecast_report(outlooks, when, show_all=False, machine=False), figures),
-        Part("Promised", promises_report(promised, when)),
+        Part("Promised", promises_report(facts.promises, when)),
     ]
     for by in ("system", "kind", "owner"):
         whole, shares = office_shares(app, views, by)
         use = Use(str(whole.name), by, [(str(share.name), share.occupied) for share in shares])
         parts.append(Part(f"Use by {by}", breakdown_report(by, whole, shares, when, [], machine=False), [use]))
     parts.append(Part("Bands", bands_report(app.plan.space.bands, lines, None, show_all=False)))
-    kept = [(name, view.rules, kept_versions(app, view, None), bin_bytes(view)) for name, view in views.items()]
+    kept = [(name, view.rules, facts.kept.get(name, ()), facts.bins[name]) for name, view in views.items()]
     parts.append(Part("Versions and bin", versions_report(kept, when, asked=False, machine=False)))
     barred = [each for view in views.values() for each in find_barred(app, view)]
     parts.append(Part("Barred kinds", barred_report(barred, app.plan.space.barred, when)))
-    parts.append(Part("Findings", _findings(app)))
+    parts.append(Part("Findings", _findings(app, facts)))
     lead = [
         f"{line.place.key}: {show_size(line.amount)} of {show_size(line.settings.limit)} used; full: "
         f"{full_words(of_place[On.POOL, line.place.key])}."
@@ -98,8 +97,9 @@ def space_paper(app: App) -> Paper:
     return Paper(f"{app.plan.office}: space", f"As counted on {when}; written on {app.today}.", lead, parts)
 
 
-def _findings(app: App) -> Report:
-    office = load_office(app)
+def _findings(app: App, facts: SpaceFacts) -> Report:
+    """Return what the checks on space have to say; they ask of no system's lists."""
+    office = Office(app.plan, [], app.today, lambda: facts)
     names = [check.name for family in (limits, storing) for check in family.CHECKS]
     found = run_checks(office, names)
     places = [each.place if isinstance(each.place, str) else encode_address(each.place) for each in found]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from neatledger.app import App
 from neatledger.commands.holdings import History, load_history, load_lines, load_views
@@ -19,9 +19,9 @@ from neatledger.ledger.space import SpaceView
 __all__ = ["load_space"]
 
 
-def load_space(app: App) -> SpaceFacts:
-    """Read what checks ask of space."""
-    views = load_views(app)
+def load_space(app: App, views: Mapping[str, SpaceView] | None = None, history: History | None = None) -> SpaceFacts:
+    """Read what checks ask of space; what was read already need not be read again."""
+    views = views or load_views(app)
     lines = load_lines(app, views)
     barred = [
         BarredFiles(one.folder, one.kind, one.owner, one.files, one.size, one.rule.because)
@@ -31,7 +31,7 @@ def load_space(app: App) -> SpaceFacts:
     return SpaceFacts(
         lines=lines,
         promises=promises(app.plan, lines, app.today),
-        full_on=_full_on(app),
+        full_on=_full_on(app, history),
         kept={name: kept_versions(app, view, None) for name, view in views.items() if view.rules.versions},
         bins={name: bin_bytes(view) for name, view in views.items()},
         held={name: view.all_at(0)["occupied"] for name, view in views.items()},
@@ -41,8 +41,8 @@ def load_space(app: App) -> SpaceFacts:
     )
 
 
-def _full_on(app: App) -> Callable[[Line], When]:
-    histories: list[History] = []
+def _full_on(app: App, history: History | None) -> Callable[[Line], When]:
+    histories = [] if history is None else [history]
 
     def full_on(line: Line) -> When:
         from neatledger.core.forecast import find_trend

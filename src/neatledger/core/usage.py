@@ -208,14 +208,19 @@ class Usage:
 
     def own_at(self, row: int) -> list[int]:
         """Return the figures of a folder itself and all right in it, names of one object there counted once."""
-        single = self._single()
-        hard = self._hard_items()
-        sums = single.figures[single.folder == row].sum(axis=0)
+        if self._kept is not None and not self._kept[row]:
+            return [0] * len(FIGURES)
+        sums = np.array([0, self._folders["bytes"][row], self._folders["occupied"][row]], dtype=np.int64)
+        for table, files in ((self._classes, "files"), (self._others, "")):
+            here = table["folder"] == row
+            sums[0] += table[files][here].sum() if files else 0
+            sums[1:] += table["bytes"][here].sum(), table["occupied"][here].sum()
         here = np.flatnonzero(self._hard["folder"] == row)
-        if len(here) and (hard.folder == row).any():
+        if len(here):
             identity = np.stack([self._hard["device"][here], self._hard["inode"][here]], axis=1)
-            _, first = np.unique(identity, axis=0, return_index=True)
-            sums = sums + self._hard_rows().figures[here[first]].sum(axis=0)
+            again = np.ones(len(here), dtype=bool)
+            again[np.unique(identity, axis=0, return_index=True)[1]] = False
+            sums -= self._hard_rows().figures[here[again]].sum(axis=0)
         found: list[int] = sums.tolist()
         return found
 

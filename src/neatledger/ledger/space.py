@@ -127,10 +127,18 @@ class SpaceView:
 
     def used_by_owner(self) -> Mapping[str, int]:
         """Return what each owner's files use, by identifier, in the measure of limits."""
-        return {ident: each[self.rules.measure] for ident, each in self.by_owner().items()}
+        return self._used_by_owner
 
     def used_by_group(self) -> Mapping[str, int]:
         """Return what the files of each owning group use, by identifier, in the measure of limits."""
+        return self._used_by_group
+
+    @cached_property
+    def _used_by_owner(self) -> Mapping[str, int]:
+        return {ident: each[self.rules.measure] for ident, each in self.by_owner().items()}
+
+    @cached_property
+    def _used_by_group(self) -> Mapping[str, int]:
         return {ident: each[self.rules.measure] for ident, each in self.by_group().items()}
 
     @cached_property
