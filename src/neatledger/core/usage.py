@@ -31,6 +31,8 @@ FIGURES = ("files", "bytes", "occupied")
 OTHERS, FOLDERS = -1, -2
 """Kinds beside those of files: links and special files; folders themselves."""
 
+_EXACT = 2.0**53  # up to here sums are exact in floating point, which is the fastest way to them
+
 
 @dataclass(frozen=True, slots=True)
 class Again:
@@ -109,16 +111,17 @@ class Usage:
     @cached_property
     def items(self) -> Items:
         """All items, in the reading order of their folders."""
-        single, hard = self._single(), self._hard_items()
-        pieces = [single, hard, *self._met_again(single, hard)]
-        found = Items.join(pieces)
+        found = self._unsorted
         found = found.take(np.argsort(self.tree.place[found.folder], kind="stable"))
-        if not self._again:
-            return found
         # The outermost first: what is taken off with a tree need not be taken off for a tree in it.
         for one in self._outermost():
             found = self._without(found, one)
         return found
+
+    @cached_property
+    def _unsorted(self) -> Items:
+        single, hard = self._single(), self._hard_items()
+        return Items.join([single, hard, *self._met_again(single, hard)])
 
     def _single(self) -> Items:
         """Return all that has one name alone, and the folders themselves."""
@@ -227,12 +230,8 @@ class Usage:
     @cached_property
     def own(self) -> Ints:
         """Each folder's own figures (rows × FIGURES), less what is met again in it."""
-        found = np.zeros((self.tree.rows, len(FIGURES)), dtype=np.int64)
-        items = self.items
-        starts = np.flatnonzero(np.diff(items.folder, prepend=-1))
-        if len(starts):
-            found[items.folder[starts]] = np.add.reduceat(items.figures, starts, axis=0)
-        return found
+        items = self.items if self._again else self._unsorted
+        return _sum_by(items.folder, items.figures, self.tree.rows)
 
     @cached_property
     def totals(self) -> Ints:
@@ -246,13 +245,12 @@ class Usage:
     def by(self, keys: Ints, row: int = 0) -> dict[int, tuple[int, int, int]]:
         """Return figures of a folder with all below it by a key of each item, such as `items.owner`."""
         chosen = self._slice(self.items, row)
-        some, place = np.unique(keys[chosen], return_inverse=True)
-        sums = np.zeros((len(some), len(FIGURES)), dtype=np.int64)
-        order = np.argsort(place, kind="stable")
-        starts = np.flatnonzero(np.diff(place[order], prepend=-1))
-        if len(starts):
-            sums[:] = np.add.reduceat(self.items.figures[chosen][order], starts, axis=0)
-        return {int(key): (int(f), int(b), int(o)) for key, (f, b, o) in zip(some, sums, strict=True)}
+        return _by(keys[chosen], self.items.figures[chosen])
+
+    def whole_by(self, name: str) -> dict[int, tuple[int, int, int]]:
+        """Return the figures of the whole system by ``owner``, ``kind`` or ``list``."""
+        items = self.items if self._again else self._unsorted
+        return _by(getattr(items, name), items.figures)
 
     def roll_up_by(self, keys: Ints) -> tuple[Ints, Ints, Ints]:
         """Return every folder's figures with all below it by a key: folder, key, and figures (rows × FIGURES).
@@ -283,6 +281,30 @@ class Usage:
         return folder, key + low, np.concatenate(sums)
 
 
+def _by(keys: Ints, figures: Ints) -> dict[int, tuple[int, int, int]]:
+    if not len(keys):
+        return {}
+    low = int(keys.min())
+    codes = keys - low
+    size = int(codes.max()) + 1
+    sums = _sum_by(codes, figures, size)
+    there = np.flatnonzero(np.bincount(codes, minlength=size))
+    rows = zip(there.tolist(), sums[there].tolist(), strict=True)
+    return {low + code: (files, apparent, occupied) for code, (files, apparent, occupied) in rows}
+
+
+def _sum_by(codes: Ints, figures: Ints, size: int) -> Ints:
+    """Add up figures by codes from 0 to `size`; a row a code."""
+    found = np.zeros((size, figures.shape[1]), dtype=np.int64)
+    if float(np.abs(figures).sum(axis=0, dtype=float).max(initial=0)) < _EXACT:
+        for place in range(figures.shape[1]):
+            found[:, place] = np.bincount(codes, figures[:, place], size)
+    else:
+        some, sums = _add_up(codes, figures)
+        found[some] = sums
+    return found
+
+
 def _add_up(codes: Ints, figures: Ints) -> tuple[Ints, Ints]:
     """Add up figures by equal codes; codes come back sorted, each once."""
     if not len(codes):
@@ -296,8 +318,8 @@ def _add_up(codes: Ints, figures: Ints) -> tuple[Ints, Ints]:
 def find_totals(usage: Usage) -> dict[str, Table]:
     """Return the tables of totals that a count keeps: every folder's, and the system's by owner, kind and list."""
     found = {"totals": _table(usage.totals, {})}
-    for name, keys in (("owner", usage.items.owner), ("kind", usage.items.kind), ("list", usage.items.list)):
-        sums = usage.by(keys)
+    for name in ("owner", "kind", "list"):
+        sums = usage.whole_by(name)
         rows = np.array(list(sums.values()), dtype=np.int64).reshape(-1, len(FIGURES))
         found[f"{name}_totals"] = _table(rows, {"key": np.array(list(sums), dtype=np.int32)})
     return found
