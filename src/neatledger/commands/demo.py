@@ -6,7 +6,7 @@ import argparse
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,7 @@ from neatledger.cli import make_parser
 from neatledger.core.credentials import Credentials
 from neatledger.core.survey import Survey
 from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
-from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, make_office, point_loft, take_out, write_listing
+from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, go_on, make_office, point_loft, take_out, write_listing
 from neatledger.demo.smbserver import missing
 from neatledger.errors import SourceError
 from neatledger.faces.progress import Progress
@@ -76,7 +76,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Make, gather, ask, change, gather again, ask again."""
     on_disk = os.geteuid() == 0 and not args.listing
-    make_office(args.dir, on_disk=on_disk)
+    before, now = (datetime.fromisoformat(f"{day}T12:00+00:00") for day in (_BEFORE, _TODAY))
+    make_office(args.dir, before, on_disk=on_disk)
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
     _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.")
     _keep_history(app, args.dir)
@@ -86,6 +87,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         for sentence, words in _TOUR:
             _step(walker, args.dir, _BEFORE, sentence, words)
         take_out(args.dir, "payroll", "tthistle")
+        go_on(args.dir, before, now, on_disk=on_disk)
         _step(walker, args.dir, _TODAY, "A week later, another count:", ("gather",))
     for sentence, words in _AFTER:
         _step(app, args.dir, _TODAY, sentence, words)

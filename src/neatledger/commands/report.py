@@ -68,9 +68,9 @@ def space_paper(app: App) -> Paper:
     pools = [line for line in lines if line.place.on is On.POOL]
     fullest = sorted((line for line in limited if line.place.on is On.FOLDER), key=lambda line: -line.fullness)[:3]
     figures = [
-        growth_of(of_place[line.place.on, line.place.key], history.used(line))
+        growth_of(outlook, history.used(line))
         for line in [*pools, *fullest]
-        if (line.place.on, line.place.key) in of_place and len(history.used(line)) > 1
+        if (outlook := of_place.get((line.place.on, line.place.key))) is not None and outlook.trend is not None
     ]
     parts = [
         Part("Limits", space_report(lines, when, app.today, show_all=False, machine=False)),

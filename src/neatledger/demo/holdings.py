@@ -21,7 +21,7 @@ from neatledger.demo.barn import (
     things,
 )
 
-__all__ = ["FIRST_WEEK", "LIMITS", "WEEKS", "all_things", "limits_text", "things_at"]
+__all__ = ["FIRST_WEEK", "LIMITS", "WEEKS", "limits_text", "things_at"]
 
 WEEKS = 38
 """How many weekly counts there are before the two that the demonstration takes itself."""
@@ -35,7 +35,7 @@ _LETTERS = (
 def _series() -> Iterator[Thing]:
     """Yield the weekly series of pictures: steady growth, uneven as work is."""
     yield folder_of("/Imaging/Ultrasound", IMAGING_RIGHTS)
-    for week in range(41):
+    for week in range(42):
         made = int((FIRST_WEEK - timedelta(days=14) + timedelta(weeks=week)).timestamp()) - 86_400 * 2
         size = 560_000 + 91_000 * (week * 7 % 5)
         number = 7 + week
@@ -116,11 +116,6 @@ def things_at(when: int) -> list[Thing]:
         if (thing.size < 0 and thing.since <= when and when < (thing.until or when + 1))
         or (thing.size >= 0 and (thing.since or thing.changed) <= when < (thing.until or when + 1))
     ]
-
-
-def all_things() -> list[Thing]:
-    """Return everything that is on the server now."""
-    return [thing for thing in _everything() if not thing.until]
 
 
 LIMITS = (

@@ -6,12 +6,13 @@ import csv
 import os
 import shutil
 from collections.abc import Iterable
+from datetime import datetime
 from importlib import resources
 from pathlib import Path
 from urllib.parse import quote_from_bytes
 
 from neatledger.demo.barn import Thing, group_text, passwd_text
-from neatledger.demo.holdings import all_things, limits_text
+from neatledger.demo.holdings import limits_text, things_at
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
@@ -21,6 +22,7 @@ __all__ = [
     "LOFT_LISTING",
     "LOFT_LIVE",
     "MARK",
+    "go_on",
     "make_office",
     "point_loft",
     "take_out",
@@ -43,8 +45,8 @@ _LISTING_HEAD = "path,type,owner,group,mode,list,default,bytes,occupied,changed"
 _BLOCK = 4096
 
 
-def make_office(target: Path, *, on_disk: bool) -> None:
-    """Make the office; an earlier sample office there is made anew, anything else is left alone."""
+def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
+    """Make the office as it was at a moment; an earlier one there is made anew, anything else is left alone."""
     if target.exists() and any(target.iterdir()) and not (target / MARK).exists():
         raise OfficeError("this folder is in use, and not by a sample office", str(target), "name another folder")
     try:
@@ -54,7 +56,7 @@ def make_office(target: Path, *, on_disk: bool) -> None:
         (target / MARK).write_text("The sample office is made anew by: neatledger demo\n")
         (target / "barn.passwd").write_text(passwd_text())
         (target / "barn.group").write_text(group_text())
-        found = all_things()
+        found = things_at(int(when.timestamp()))
         homes = [thing.path for thing in found if thing.size < 0 and thing.path.startswith("/Homes/")]
         (target / "barn.limits.csv").write_text(limits_text(homes))
         if on_disk:
@@ -68,6 +70,19 @@ def make_office(target: Path, *, on_disk: bool) -> None:
     plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
     system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
     (target / "office.yaml").write_text(plan.replace("@BARN@", system).replace("@LOFT@", LOFT_LISTING), "utf-8")
+
+
+def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> None:
+    """Let ``barn`` have what came to it between two moments."""
+    found = things_at(int(when.timestamp()))
+    try:
+        if on_disk:
+            known = {thing.path for thing in things_at(int(before.timestamp()))}
+            write_tree(target / "barn", [thing for thing in found if thing.path not in known])
+        else:
+            write_listing(target / "barn.csv", found)
+    except OSError as error:
+        raise OfficeError(f"cannot go on: {error.strerror}", str(error.filename or target)) from None
 
 
 def point_loft(office: Path, before: str, after: str) -> None:

@@ -75,12 +75,10 @@ def draw_growth(growth: Growth) -> Drawn:
             level, color=_GREY, linewidth=1.4 if is_limit else 0.9, linestyle="-" if is_limit else (0, (5, 3))
         )
         axes.annotate(name, (days[0], level), xytext=(0, 3), textcoords="offset points", fontsize=8)
-    top = axes.get_ylim()[1]
+    bottom = axes.get_ylim()[0]
     for number, (day, text) in enumerate(growth.breaks):
         axes.axvline(day, color=_GREY, linewidth=0.8, linestyle=":")
-        axes.annotate(
-            text, (day, top), xytext=(3, -4 - 11 * (number % 3)), textcoords="offset points", va="top", fontsize=8
-        )
+        axes.annotate(text, (day, bottom), xytext=(3, 4 + 11 * (number % 3)), textcoords="offset points", fontsize=8)
     axes.set_title(f"{growth.name}: growth, and when levels are met", loc="left", fontsize=11)
     axes.yaxis.set_major_formatter(_show_bytes)
     axes.grid(axis="y", color="0.9", linewidth=0.6)
