@@ -11,6 +11,7 @@ from neatledger.core.address import Address
 from neatledger.core.bands import apply_restating, restate
 from neatledger.core.limits import On, PlacedLimit, Pool
 from neatledger.core.plan import Plan
+from neatledger.core.sizes import show_size
 from neatledger.core.space import Line, Place, draw_up_new, pool_of, pools_of
 from neatledger.errors import UnknownNameError
 
@@ -111,7 +112,7 @@ def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
         ]
     told = (
         *supposed.told,
-        f"{number} joining {system} would use as much as is usual in a home there: {usual:,} bytes each.",
+        f"{number} joining {system} would use as much as is usual in a home there: {show_size(usual)} each.",
     )
     return replace(supposed, lines=tuple(lines), shifts=shifts, told=told)
 

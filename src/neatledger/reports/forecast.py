@@ -133,7 +133,7 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, m
         levels = levels_of(outlook.line)
         if machine:
             rows += [_row(outlook, name, level) for name, level in levels] or [_row(outlook, "", None)]
-        elif levels:
+        else:
             rows.append(_people_row(outlook, levels))
     known = [outlook for outlook in outlooks if outlook.trend]
     soon = [outlook for outlook in ordered if levels_of(outlook.line) and _full(outlook).meeting is Meeting.ON]
@@ -185,12 +185,11 @@ def _soonest(outlook: Outlook) -> tuple[int, str, str]:
 
 
 def _people_row(outlook: Outlook, levels: list[tuple[str, int]]) -> Sequence[Cell]:
-    line, full = outlook.line, _full(outlook)
+    line = outlook.line
     coming = next(((name, level) for name, level in levels[:-1] if line.amount < level), None)
-    warning = (
-        f"{coming[0]}: {show_when(_meets(outlook, coming[1]))}" if coming else "-" if len(levels) == 1 else "past all"
-    )
-    shown = show_when(full), _between(full)
+    warning = f"{coming[0]}: {show_when(_meets(outlook, coming[1]))}" if coming else "past all" if levels[1:] else "-"
+    # Without a limit there is a growth all the same.
+    shown = (show_when(_full(outlook)), _between(_full(outlook))) if levels else ("no limit", "")
     rest: list[Cell] = [None] * (len(_COLUMNS) - 7)
     return (
         place_cell(line),
@@ -222,7 +221,7 @@ def _row(outlook: Outlook, name: str, level: int | None) -> Sequence[Cell]:
         met.meeting.value if level is not None else "",
         *days,
         outlook.counts,
-        tuple(breaks_of(trend)),
+        "; ".join(breaks_of(trend)),
     )
 
 

@@ -157,6 +157,7 @@ class Share:
     occupied: int
 
 
+_MOST_PARTS = 40
 _PARTS = {
     "folder": "FOLDER",
     "owner": "OWNER",
@@ -173,6 +174,10 @@ def breakdown_report(
 ) -> Report:
     """Show what a folder or the office holds, by subfolder, owner, group, kind, sort, system or single file."""
     ordered = sorted(shares, key=lambda each: (-each.occupied, -each.size, str(each.name)))
+    if not machine and len(ordered) > _MOST_PARTS:
+        rest = ordered[_MOST_PARTS:]
+        sums = (sum(getattr(each, name) for each in rest) for name in ("files", "size", "occupied"))
+        ordered = [*ordered[:_MOST_PARTS], Share(f"({len(rest):,} more)", *sums)]
     rows = [_share_row(each, whole, machine=machine) for each in ordered]
     if by != "file":
         rows.append(_share_row(Share("in all", whole.files, whole.size, whole.occupied), whole, machine=machine))
