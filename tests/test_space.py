@@ -76,6 +76,41 @@ def test_every_breakdown_adds_up_to_what_it_breaks_down(ask, place: str | None) 
             assert parts == int(whole[figure]) or (by == "group" and not parts), (place, by, figure)
 
 
+def test_every_folder_is_its_own_and_those_in_it(ask, run, demo: Path) -> None:
+    figures = ("files", "apparent_bytes", "occupied_bytes")
+    whole = next(row for row in ask("space", "barn:/", "--by", "owner") if row["part"] == "in all")
+    for by in ("folder", "owner", "kind", "group"):
+        rows = ask("space", "barn:/", "--every", "--by", by)
+        sums = {(row["folder"], row.get(by) if by != "folder" else ""): row for row in rows}
+        for figure in figures:
+            top = sum(int(row[figure]) for row in rows if row["folder"] == "barn:/")
+            assert top == sum(int(row[f"own_{figure}"]) for row in rows) == int(whole[figure]), (by, figure)
+        for (folder, key), row in sums.items():
+            below = [
+                int(each["occupied_bytes"])
+                for (other, word), each in sums.items()
+                if word == key and other.rpartition("/")[0].rstrip("/") == folder.rstrip("/") and other != folder
+            ]
+            assert int(row["occupied_bytes"]) == int(row["own_occupied_bytes"]) + sum(below), (folder, key)
+    told = json.loads(run("space", "barn:/Homes", "--every", "--format", "json", "--office", demo).stdout)
+    assert told["rows"][0]["folder"] == "barn:/Homes" and len(told["rows"]) == 27
+    assert "OWN OCCUPIED" in run("space", "barn:/Homes", "--every", "--office", demo).stdout
+    run("space", "--every", "--office", demo, status=2)
+
+
+def test_the_plans_side_and_what_is_promised(ask) -> None:
+    planned = {row["place"]: row for row in ask("space", "--side", "plan")}
+    assert planned["barn:/Imaging"]["found_bytes"] == "" and planned["barn:/Homes/nwren"]["state"] == "fine"
+    assert int(planned["barn:/Homes/nwren"]["left_bytes"]) < 2_000_000
+    found, meant = (
+        next(row for row in ask("space", "--promised", "--side", side) if row["pool"] == "barn")
+        for side in ("found", "plan")
+    )
+    # One home has a thousand times what was meant; the plan's own promises are too many all the same.
+    assert int(found["promised_bytes"]) > 2_000_000_000 > int(meant["promised_bytes"]) > int(meant["size_bytes"])
+    assert int(meant["beyond_bytes"]) == int(meant["promised_bytes"]) - 110_000_000
+
+
 def test_a_person_and_single_files_are_shown(ask, run, demo: Path) -> None:
     (mine,) = (row for row in ask("space", "rook") if row["place"].startswith("barn"))
     owners = {row["part"]: row for row in ask("space", "barn:/", "--by", "owner")}

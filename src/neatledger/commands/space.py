@@ -17,12 +17,12 @@ from neatledger.core.spacerules import Sort
 from neatledger.core.usage import FIGURES
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.names import decode_address
-from neatledger.faces.show import show_report
+from neatledger.faces.show import show_report, write_rows
 from neatledger.faces.table import show_cell
 from neatledger.ledger.space import Figures, SpaceView
 from neatledger.reports.promises import promises_report
 from neatledger.reports.report import Cell
-from neatledger.reports.space import Share, breakdown_report, figures_share, space_report
+from neatledger.reports.space import Share, breakdown_report, every_report, figures_share, space_report
 
 __all__ = ["add_arguments", "office_shares", "run"]
 
@@ -41,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by", choices=_BY, help="what the folder, or the office, holds by these (file: the largest)"
     )
+    parser.add_argument("--every", action="store_true", help="every folder below it, not only those right in it")
     parser.add_argument("--promised", action="store_true", help="what limits promise, against what pools hold")
     parser.add_argument("--all", action="store_true", help="also people without any limit")
     parser.add_argument("--figure", metavar="FILE", help="draw what uses the space (png, svg or pdf)")
@@ -59,6 +60,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.place is None and args.by is None and not args.figure:
         return _show_lines(app, None, show_all=args.all)
     by = args.by or ("folder" if args.place else "system")
+    if args.every:
+        return _show_every(app, app.address(args.place) if args.place else None, by)
     notes: list[str] = []
     if args.place is None:
         whole, shares = office_shares(app, load_views(app), by)
@@ -72,6 +75,32 @@ def run(args: argparse.Namespace, app: App) -> int:
         save_figure(draw_use(str(whole.name), by, named), args.figure)
         app.say(f"The figure is in {args.figure}.")
     show_report(report, app)
+    return 0
+
+
+def _show_every(app: App, address: Address | None, by: str) -> int:
+    """Write every folder, in reading order; for machines as it goes, for people the first of them."""
+    if address is None or by not in ("folder", "owner", "kind", "group"):
+        raise UsageError(
+            "every folder below which, and by what?", hint="space FOLDER --every [--by owner|kind|group]"
+        )
+    app.reader(address.system)
+    view = load_views(app)[address.system]
+    row = view.row_of(address.path)
+    if row is None:
+        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+    names, words = entry_names(view.reader), dict[str, str]()
+    if by == "owner":
+        people = {seat.account.ident: seat.person for seat in view.seats}
+        words = {ident: people.get(ident) or names.owner(ident) for ident in view.reader.idents()}
+    elif by == "group":
+        words = {ident: names.group(ident) for ident in names.groups}
+
+    def rows() -> Iterator[tuple[Cell, ...]]:
+        for place, key, whole, own in view.every(row, by):
+            yield place, words.get(key, key), *whole, *own
+
+    write_rows(every_report(by, str(address), app.count.when), rows(), app)
     return 0
 
 

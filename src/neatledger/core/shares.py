@@ -18,7 +18,7 @@ from neatledger.core.lists.contract import Decision, ListModel, RightSets, Stand
 from neatledger.core.lists.nt import NtModel
 from neatledger.core.rights import EVERY_RIGHT, Right
 
-__all__ = ["WRITING", "Share", "Terms", "open_to_all"]
+__all__ = ["WRITING", "Share", "Terms", "open_to_all", "shares_within"]
 
 WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
 _NT = NtModel()
@@ -104,6 +104,16 @@ class Share:
         return cls(
             facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]), facts.get("place", "")
         )
+
+
+def shares_within(shares: Sequence[Share]) -> list[tuple[Share, Share]]:
+    """Return the shares whose folder lies in that of another one, with it; of two of one folder the later one."""
+    return [
+        (share, other)
+        for place, share in enumerate(shares)
+        for number, other in enumerate(shares)
+        if number != place and share.lies_in(other) and not (other.lies_in(share) and number > place)
+    ]
 
 
 @dataclass(frozen=True)

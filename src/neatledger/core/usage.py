@@ -247,6 +247,15 @@ class Usage:
         chosen = self._slice(self.items, row)
         return _by(keys[chosen], self.items.figures[chosen])
 
+    def own_by(self, keys: Ints, folder: Ints, key: Ints) -> Ints:
+        """Return the figures of folders alone by a key (0 and more), for rows as `roll_up_by` has them."""
+        wide = int(max(keys.max(initial=0), key.max(initial=0))) + 1
+        codes, sums = _add_up(self.items.folder * wide + keys, self.items.figures)
+        found = np.zeros((len(folder), len(FIGURES)), dtype=np.int64)
+        place = np.searchsorted(folder * wide + key, codes)
+        found[place] = sums
+        return found
+
     def whole_by(self, name: str) -> dict[int, tuple[int, int, int]]:
         """Return the figures of the whole system by ``owner``, ``kind`` or ``list``."""
         items = self.items if self._again else self._unsorted

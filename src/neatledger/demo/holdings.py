@@ -32,53 +32,41 @@ _LETTERS = (
 )
 
 
+def _dated(found: Iterable[Thing], changed: int, *, since: int = 0, until: int = 0) -> Iterator[Thing]:
+    """Yield things as changed, come and gone on other days."""
+    for thing in found:
+        yield replace(thing, changed=changed, since=since, until=until)
+
+
+def _pictures(folder: str, names: list[str], size: int, owner: str) -> Iterator[Thing]:
+    yield from files_of(folder, names, size, owner=owner, access=in_file(IMAGING_RIGHTS))
+
+
 def _series() -> Iterator[Thing]:
     """Yield the weekly series of pictures: steady growth, uneven as work is."""
     yield folder_of("/Imaging/Ultrasound", IMAGING_RIGHTS)
     for week in range(42):
-        made = int((FIRST_WEEK - timedelta(days=14) + timedelta(weeks=week)).timestamp()) - 86_400 * 2
+        made = FIRST_WEEK + timedelta(weeks=week) - timedelta(days=16)
         size = 560_000 + 91_000 * (week * 7 % 5)
-        number = 7 + week
         owner = ("orook", "dmoss", "sfenn")[week % 3]
-        name = f"/Imaging/Ultrasound/2026 week {number:02d}.dcm"
-        yield from _dated([name], size, made, owner)
-
-
-def _dated(
-    paths: Iterable[str], size: int, changed: int, owner: str, access: str = IMAGING_RIGHTS
-) -> Iterator[Thing]:
-    for path in paths:
-        folder, _, name = path.rpartition("/")
-        for thing in files_of(folder, [name], size, owner=owner, access=in_file(access)):
-            yield replace(thing, changed=changed)
+        name = f"2026 week {7 + week:02d}.dcm"
+        yield from _dated(_pictures("/Imaging/Ultrasound", [name], size, owner), int(made.timestamp()))
 
 
 def _cleaned_up() -> Iterator[Thing]:
     """Yield the pictures of 2023, which were removed in May."""
     gone = day(5, 15)
     yield replace(folder_of("/Imaging/2023", IMAGING_RIGHTS), until=gone)
-    for thing in files_of(
-        "/Imaging/2023",
-        [f"case {n:02d}.dcm" for n in range(1, 12)],
-        1_200_000,
-        owner="orook",
-        access=in_file(IMAGING_RIGHTS),
-    ):
-        yield replace(thing, changed=day(3, 3, 2023), until=gone)
+    names = [f"case {number:02d}.dcm" for number in range(1, 12)]
+    yield from _dated(_pictures("/Imaging/2023", names, 1_200_000, "orook"), day(3, 3, 2023), until=gone)
 
 
 def _imported() -> Iterator[Thing]:
     """Yield the pictures of the old machine, which were brought over in August with their old dates."""
     came = day(8, 12)
     yield replace(folder_of("/Imaging/2024", IMAGING_RIGHTS), since=came)
-    for thing in files_of(
-        "/Imaging/2024",
-        [f"x-ray {n:02d}.tif" for n in range(1, 10)],
-        800_000,
-        owner="dmoss",
-        access=in_file(IMAGING_RIGHTS),
-    ):
-        yield replace(thing, changed=day(6, 6, 2024), since=came)
+    names = [f"x-ray {number:02d}.tif" for number in range(1, 10)]
+    yield from _dated(_pictures("/Imaging/2024", names, 800_000, "dmoss"), day(6, 6, 2024), since=came)
 
 
 def _kept_beside() -> Iterator[Thing]:
@@ -86,7 +74,9 @@ def _kept_beside() -> Iterator[Thing]:
     yield folder_of("/Records/.versions", RECORDS_RIGHTS)
     names = [f"{name} {number}.odt" for name in ("Ember", "Fig", "Clover") for number in range(1, 9)]
     for place, name in enumerate(names):
-        yield from _dated([f"/Records/.versions/{name}"], 105_000, day(1 + place % 10, 5), "pquill", RECORDS_RIGHTS)
+        access = in_file(RECORDS_RIGHTS)
+        made = files_of("/Records/.versions", [name], 105_000, owner="pquill", access=access)
+        yield from _dated(made, day(1 + place % 10, 5))
     yield Thing("/.bin", 0, 0, 0o700, -1, day(1, 7))
     for number in range(1, 7):
         yield Thing(f"/.bin/scan {number:02d}.dcm", 0, 0, 0o600, 1_300_000, day(4 + number % 6, 9))
@@ -94,12 +84,11 @@ def _kept_beside() -> Iterator[Thing]:
 
 def _in_homes() -> Iterator[Thing]:
     for place, login in enumerate(_LETTERS):
-        for thing in files_of(
-            home_of(login), ["letters.odt"], 210_000 + 73_000 * (place % 9), owner=login, mode=0o600
-        ):
-            yield replace(thing, changed=day(2 + place % 9, 11))
-    for thing in files_of(home_of("jhale"), ["Holiday.mp4"], 9_300_000, owner="jhale", mode=0o600):
-        yield replace(thing, changed=day(9, 14))
+        size = 210_000 + 73_000 * (place % 9)
+        letters = files_of(home_of(login), ["letters.odt"], size, owner=login, mode=0o600)
+        yield from _dated(letters, day(2 + place % 9, 11))
+    film = files_of(home_of("jhale"), ["Holiday.mp4"], 9_300_000, owner="jhale", mode=0o600)
+    yield from _dated(film, day(9, 14))
 
 
 def _everything() -> Iterator[Thing]:
@@ -110,12 +99,13 @@ def _everything() -> Iterator[Thing]:
 
 def things_at(when: int) -> list[Thing]:
     """Return everything on the server at a moment (Unix seconds), folders before what is in them."""
-    return [
-        thing
-        for thing in _everything()
-        if (thing.size < 0 and thing.since <= when and when < (thing.until or when + 1))
-        or (thing.size >= 0 and (thing.since or thing.changed) <= when < (thing.until or when + 1))
-    ]
+    found = []
+    for thing in _everything():
+        # Folders were always there, unless they say otherwise; files came when they were made.
+        came = thing.since or (0 if thing.size < 0 else thing.changed)
+        if came <= when and not 0 < thing.until <= when:
+            found.append(thing)
+    return found
 
 
 LIMITS = (

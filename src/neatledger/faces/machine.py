@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import csv
-import io
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from neatledger.core.plan import Address
 from neatledger.faces.names import encode_address, encode_bytes
 from neatledger.reports.report import Cell, Report, Show
 
-__all__ = ["csv_field", "render_csv", "render_json", "whole_text"]
+__all__ = ["csv_field", "csv_lines", "json_lines", "render_csv", "render_json", "whole_text"]
 
 
 def _machine_columns(report: Report) -> list[int]:
@@ -19,6 +18,9 @@ def _machine_columns(report: Report) -> list[int]:
 
 
 def _csv_cell(cell: Cell) -> str | int:
+    if cell.__class__ is int:
+        # By far the most, in long tables.
+        return cell  # type: ignore[return-value]
     match cell:
         case None:
             return ""
@@ -59,11 +61,23 @@ def _json_cell(cell: Cell) -> str | int | bool | list[str] | None:
             return whole_text(cell)
 
 
+class _Line:
+    """Takes what a CSV writer writes, a line at a time."""
+
+    text = ""
+
+    def write(self, text: str) -> None:
+        self.text = text
+
+
+_line = _Line()
+# The writer quotes what its own line end holds: so with both characters, though lines end in one.
+_writer = csv.writer(_line, lineterminator="\r\n")
+
+
 def _csv_line(cells: Iterable[str | int]) -> str:
-    # The writer quotes what its own line end holds: so with both characters, though lines end in one.
-    out = io.StringIO()
-    csv.writer(out, lineterminator="\r\n").writerow(cells)
-    return out.getvalue()[:-2]
+    _writer.writerow(cells)
+    return _line.text[:-2]
 
 
 def csv_field(text: str) -> str:
@@ -71,12 +85,30 @@ def csv_field(text: str) -> str:
     return _csv_line([text])
 
 
+def csv_lines(report: Report, rows: Iterable[Sequence[Cell]]) -> Iterator[str]:
+    """Yield the lines of a report as CSV, its heading first; True is 1, unknown is empty."""
+    places = _machine_columns(report)
+    yield _csv_line(report.columns[place].key for place in places) + "\n"
+    for row in rows:
+        yield _csv_line(_csv_cell(row[place]) for place in places) + "\n"
+
+
 def render_csv(report: Report) -> str:
     """Return the report as CSV with a heading line; True is 1, unknown is empty."""
+    return "".join(csv_lines(report, report.rows))
+
+
+def json_lines(report: Report, rows: Iterable[Sequence[Cell]]) -> Iterator[str]:
+    """Yield a report as one JSON object, a row a line."""
     places = _machine_columns(report)
-    lines = [_csv_line(report.columns[place].key for place in places)]
-    lines += [_csv_line(_csv_cell(row[place]) for place in places) for row in report.rows]
-    return "\n".join(lines) + "\n"
+    keys = [report.columns[place].key for place in places]
+    yield json.dumps({"report": report.name, "headline": whole_text(report.headline)}, ensure_ascii=False)[:-1]
+    before = ', "rows": [\n'
+    for row in rows:
+        one = {key: _json_cell(row[place]) for key, place in zip(keys, places, strict=True)}
+        yield before + json.dumps(one, ensure_ascii=False)
+        before = ",\n"
+    yield ("\n]}" if before == ",\n" else before + "]}") + "\n"
 
 
 def _json_rows(report: Report, places: Sequence[int]) -> list[dict[str, object]]:

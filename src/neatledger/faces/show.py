@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from neatledger.errors import NeatError
-from neatledger.faces.machine import render_csv, render_json
-from neatledger.reports.report import Report
+from neatledger.faces.machine import csv_lines, json_lines, render_csv, render_json
+from neatledger.reports.report import Cell, Report, Size
 
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["open_output", "show_report", "write_file"]
+__all__ = ["open_output", "show_report", "write_file", "write_rows"]
+
+_MOST_ROWS = 2_000
 
 
 def show_report(report: Report, app: App) -> None:
@@ -33,6 +36,29 @@ def show_report(report: Report, app: App) -> None:
             text = render_table(report, width, app.streams.is_colored and not app.options.output)
     with open_output(app) as out:
         out.write(text)
+
+
+def write_rows(report: Report, rows: Iterable[Sequence[Cell]], app: App) -> None:
+    """Write a report of many rows: for machines row by row, for people the first `_MOST_ROWS` of them."""
+    if app.options.format == "table":
+        taken = list(islice(rows, _MOST_ROWS + 1))
+        report.rows = [_with_sizes(report, row) for row in taken[:_MOST_ROWS]]
+        if len(taken) > _MOST_ROWS:
+            report.notes.append(f"The first {_MOST_ROWS:,} rows; --format csv writes all.")
+        show_report(report, app)
+        return
+    with open_output(app) as out:
+        if app.options.format == "csv":
+            out.writelines(csv_lines(report, rows))
+        else:
+            out.writelines(json_lines(report, rows))
+
+
+def _with_sizes(report: Report, row: Sequence[Cell]) -> Sequence[Cell]:
+    return [
+        Size(cell) if column.key.endswith("_bytes") and isinstance(cell, int) else cell
+        for cell, column in zip(row, report.columns, strict=True)
+    ]
 
 
 @contextmanager

@@ -21,6 +21,7 @@ from neatledger.core.limits import FoundLimit, On
 from neatledger.core.lists.table import MODELS
 from neatledger.core.patterns import match_folders
 from neatledger.core.people import Seat
+from neatledger.core.shares import shares_within
 from neatledger.core.spacerules import SameAs, Sort, SpaceRules
 from neatledger.core.survey import Table, folder_paths
 from neatledger.core.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
@@ -54,17 +55,12 @@ def find_again(reader: SurveyReader, same: Sequence[SameAs]) -> list[Again]:
 
 
 def _shares_within_shares(reader: SurveyReader) -> list[tuple[Address, Address]]:
-    shares = reader.terms.shares or ()
-    found = []
-    for place, share in enumerate(shares):
-        for number, other in enumerate(shares):
-            is_same = share.lies_in(other) and other.lies_in(share)
-            if number != place and share.lies_in(other) and not (is_same and number > place):
-                inside = share.place.replace("\\", "/").rstrip("/")[len(other.place.rstrip("/\\")) :]
-                path = other.path.rstrip(b"/") + os.fsencode(inside)
-                found.append((Address(reader.system, share.path), Address(reader.system, path)))
-                break
-    return found
+    found: dict[Address, Address] = {}
+    for share, other in shares_within(reader.terms.shares or ()):
+        inside = share.place.replace("\\", "/").rstrip("/")[len(other.place.rstrip("/\\")) :]
+        path = other.path.rstrip(b"/") + os.fsencode(inside)
+        found.setdefault(Address(reader.system, share.path), Address(reader.system, path))
+    return list(found.items())
 
 
 def _row_of(reader: SurveyReader, path: bytes) -> int | None:
@@ -296,6 +292,42 @@ class SpaceView:
             for figure, part in zip(FIGURES, figures, strict=True):
                 found[key][figure] -= int(part)
         return {key: figures for key, figures in found.items() if any(figures.values())}
+
+    def every(self, row: int, by: str) -> Iterator[tuple[Address, str, list[int], list[int]]]:
+        """Yield every folder below one (itself included) with what it holds with all below it, and by itself.
+
+        Figures are in the order of `FIGURES`. With `by` ``owner``, ``kind`` or ``group`` a folder has a row for each.
+        """
+        usage = self.counted
+        inside = np.zeros(usage.tree.rows, dtype=bool)
+        inside[usage.tree.below(row)] = True
+        if by == "folder":
+            words, folder = [""], np.arange(usage.tree.rows)
+            key, figures, own = np.zeros(usage.tree.rows, dtype=np.int64), usage.totals, usage.own
+        else:
+            words, of_key = self._words_of(by)
+            keys = of_key[getattr(usage.items, "list" if by == "group" else by)]
+            folder, key, figures = usage.roll_up_by(keys)
+            own = usage.own_by(keys, folder, key)
+        kept = inside[folder]
+        order = np.lexsort((key[kept], usage.tree.place[folder[kept]]))
+        rows = (column[kept][order].tolist() for column in (folder, key, figures, own))
+        for here, number, whole, mine in zip(*rows, strict=True):
+            yield self.path(here), words[number], whole, mine
+
+    def _words_of(self, by: str) -> tuple[list[str], NDArray[np.int64]]:
+        """Return the words for owners, kinds or groups, and which of them each key of an item stands for."""
+        if by == "owner":
+            words = self.reader.idents()
+            return words, np.arange(len(words))
+        if by == "kind":
+            # Keys below nought count from the end.
+            words = [*(word or "(none)" for word in self.kind_words), _KIND_WORDS[FOLDERS], _KIND_WORDS[OTHERS]]
+            return words, np.arange(len(words))
+        model = MODELS[self.reader.model]
+        groups = [model.group_of(body) for body in self.reader.strings("lists.body")]
+        words = list(dict.fromkeys(groups))
+        return words, np.array([words.index(group) for group in groups], dtype=np.int64)
 
     def by_owner(self, row: int = 0) -> dict[str, Figures]:
         """Return what counts below a folder by the owner's identifier."""

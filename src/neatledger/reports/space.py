@@ -13,7 +13,16 @@ from neatledger.core.space import Line
 from neatledger.reports.bars import bar
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 
-__all__ = ["Share", "breakdown_report", "figures_share", "limit_cell", "place_cell", "sort_lines", "space_report"]
+__all__ = [
+    "Share",
+    "breakdown_report",
+    "every_report",
+    "figures_share",
+    "limit_cell",
+    "place_cell",
+    "sort_lines",
+    "space_report",
+]
 
 _COLUMNS = (
     Column("on", "ON", Show.MACHINE),
@@ -198,6 +207,20 @@ def breakdown_report(
         columns = tuple(column for column in columns if column.key != "files")
         rows = [(row[0], *row[2:]) for row in rows]
     return Report("space", headline, columns, rows, list(notes), "nothing: it is empty")
+
+
+def every_report(by: str, name: str, when: str) -> Report:
+    """Return the table of every folder, without its rows: what it holds with all below it, and by itself."""
+    figures = ("files", "apparent_bytes", "occupied_bytes")
+    heads = ("FILES", "APPARENT", "OCCUPIED")
+    columns = [Column("folder", "FOLDER", cuts=True), Column(by, _PARTS[by], cuts=True)]
+    columns += [Column(key, head, number=True) for key, head in zip(figures, heads, strict=True)]
+    columns += [Column(f"own_{key}", f"OWN {head}", number=True) for key, head in zip(figures, heads, strict=True)]
+    if by == "folder":
+        columns[1] = Column("part", "", Show.MACHINE)
+    return Report(
+        "space", f"Every folder of {name}, with all below it and by itself, as counted on {when}.", columns, []
+    )
 
 
 def _share_row(each: Share, whole: Share, *, machine: bool) -> Sequence[Cell]:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.plan import Address
 from neatledger.core.rights import Right, spell_rights
-from neatledger.core.shares import Share
+from neatledger.core.shares import Share, shares_within
 
 __all__ = ["CHECKS"]
 
@@ -32,15 +32,9 @@ def _hidden_but_open(office: Office) -> Iterator[Finding]:
 
 def _published_twice(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
-        shares = _shares(facts)
-        for place, share in enumerate(shares):
-            for number, other in enumerate(shares):
-                is_same = share.lies_in(other) and other.lies_in(share)
-                if number != place and share.lies_in(other) and not (is_same and number > place):
-                    told = (
-                        f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"
-                    )
-                    yield Finding("published-twice", Address(facts.name, share.path), told)
+        for share, other in shares_within(_shares(facts)):
+            told = f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"
+            yield Finding("published-twice", Address(facts.name, share.path), told)
 
 
 CHECKS = (
