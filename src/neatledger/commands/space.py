@@ -89,16 +89,15 @@ def _show_every(app: App, address: Address | None, by: str) -> int:
     row = view.row_of(address.path)
     if row is None:
         raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
-    names, words = entry_names(view.reader), dict[str, str]()
-    if by == "owner":
-        people = {seat.account.ident: seat.person for seat in view.seats}
-        words = {ident: people.get(ident) or names.owner(ident) for ident in view.reader.idents()}
-    elif by == "group":
-        words = {ident: names.group(ident) for ident in names.groups}
+    names = entry_names(view.reader)
+    people = {seat.account.ident: seat.person for seat in view.seats}
+
+    def name_of(ident: str) -> str:
+        return people.get(ident) or names.owner(ident) if by == "owner" else names.group(ident)
 
     def rows() -> Iterator[tuple[Cell, ...]]:
-        for place, key, whole, own in view.every(row, by):
-            yield place, words.get(key, key), *whole, *own
+        for place, key, whole, own in view.every(row, by, name_of):
+            yield place, key, *whole, *own
 
     write_rows(every_report(by, str(address), app.count.when), rows(), app)
     return 0

@@ -20,7 +20,7 @@ def _machine_columns(report: Report) -> list[int]:
 def _csv_cell(cell: Cell) -> str | int:
     if cell.__class__ is int:
         # By far the most, in long tables.
-        return cell  # type: ignore[return-value]
+        return cell
     match cell:
         case None:
             return ""

@@ -293,10 +293,13 @@ class SpaceView:
                 found[key][figure] -= int(part)
         return {key: figures for key, figures in found.items() if any(figures.values())}
 
-    def every(self, row: int, by: str) -> Iterator[tuple[Address, str, list[int], list[int]]]:
+    def every(
+        self, row: int, by: str, name_of: Callable[[str], str] = str
+    ) -> Iterator[tuple[Address, str, list[int], list[int]]]:
         """Yield every folder below one (itself included) with what it holds with all below it, and by itself.
 
-        Figures are in the order of `FIGURES`. With `by` ``owner``, ``kind`` or ``group`` a folder has a row for each.
+        Figures are in the order of `FIGURES`. With `by` ``owner``, ``kind`` or ``group`` a folder has a row for each,
+        by the name that `name_of` gives their identifier.
         """
         usage = self.counted
         inside = np.zeros(usage.tree.rows, dtype=bool)
@@ -305,7 +308,7 @@ class SpaceView:
             words, folder = [""], np.arange(usage.tree.rows)
             key, figures, own = np.zeros(usage.tree.rows, dtype=np.int64), usage.totals, usage.own
         else:
-            words, of_key = self._words_of(by)
+            words, of_key = self._words_of(by, name_of)
             keys = of_key[getattr(usage.items, "list" if by == "group" else by)]
             folder, key, figures = usage.roll_up_by(keys)
             own = usage.own_by(keys, folder, key)
@@ -315,19 +318,19 @@ class SpaceView:
         for here, number, whole, mine in zip(*rows, strict=True):
             yield self.path(here), words[number], whole, mine
 
-    def _words_of(self, by: str) -> tuple[list[str], NDArray[np.int64]]:
+    def _words_of(self, by: str, name_of: Callable[[str], str]) -> tuple[list[str], NDArray[np.int64]]:
         """Return the words for owners, kinds or groups, and which of them each key of an item stands for."""
-        if by == "owner":
-            words = self.reader.idents()
-            return words, np.arange(len(words))
         if by == "kind":
             # Keys below nought count from the end.
             words = [*(word or "(none)" for word in self.kind_words), _KIND_WORDS[FOLDERS], _KIND_WORDS[OTHERS]]
             return words, np.arange(len(words))
         model = MODELS[self.reader.model]
-        groups = [model.group_of(body) for body in self.reader.strings("lists.body")]
-        words = list(dict.fromkeys(groups))
-        return words, np.array([words.index(group) for group in groups], dtype=np.int64)
+        idents = self.reader.idents()
+        if by == "group":
+            idents = [model.group_of(body) for body in self.reader.strings("lists.body")]
+        number_of: dict[str, int] = {}
+        numbers = [number_of.setdefault(name_of(ident), len(number_of)) for ident in idents]
+        return list(number_of), np.array(numbers, dtype=np.int64)
 
     def by_owner(self, row: int = 0) -> dict[str, Figures]:
         """Return what counts below a folder by the owner's identifier."""
