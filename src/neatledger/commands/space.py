@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         if args.by:
             raise UsageError("a person's space is shown by their limits", hint="leave --by out, or name a folder")
         return _show_lines(app, find_person(app, args.place)[0], show_all=True)
-    if args.place is None and args.by is None and not args.figure:
+    if args.place is None and args.by is None and not args.figure and not args.every:
         return _show_lines(app, None, show_all=args.all)
     by = args.by or ("folder" if args.place else "system")
     if args.every:

@@ -188,6 +188,8 @@ def _read_side_by_side(
             except BrokenProcessPool:
                 raise SourceError(_DIED, hint="gather again; nothing was stored") from None
             except BaseException:
+                # The pool's own thread will find its processes gone: that is our doing, and nothing to tell.
+                threading.excepthook = lambda _: None
                 pool.shutdown(wait=False, cancel_futures=True)
                 for process in multiprocessing.active_children():
                     process.terminate()
