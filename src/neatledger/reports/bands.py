@@ -83,9 +83,8 @@ def bands_report(bands: Mapping[str, Band], lines: Sequence[Line], name: str | N
     notes += [
         f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
     ]
-    return Report(
-        "bands", f"{count_of(len(bands), 'band')}; {told}.", _COLUMNS, rows, notes, "all are on band, and as planned"
-    )
+    empty = "all are on band, and as planned" if hidden else "neither the plan nor the systems have any limit here"
+    return Report("bands", f"{count_of(len(bands), 'band')}; {told}.", _COLUMNS, rows, notes, empty)
 
 
 def _say(settings: Settings) -> str:

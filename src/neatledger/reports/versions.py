@@ -62,7 +62,10 @@ def versions_report(
             total = [before + more for before, more in zip(total, each.expected, strict=True)]
             rows.append(_row(system, each))
         notes += _bin_notes(system, rules, bin_bytes)
-    headline = f"Old versions take {between(*total)}, as counted on {when}."
+    told = f"Old versions take {between(*total)}"
+    if all(rules.versions is None for _, rules, _, _ in found):
+        told = "What old versions take is not known"
+    headline = f"{told}, as counted on {when}."
     if rows:
         notes.append(
             "BY CHANGES SEEN: what changed from count to count; saved twice between two counts is seen once."
