@@ -118,6 +118,17 @@ def test_a_clean_up_and_an_import_are_found_where_they_are_and_told() -> None:
     assert last.level == pytest.approx(y[39], rel=0.01), "what the next count will tell stands for now"
 
 
+def test_a_growth_that_changes_is_told_or_the_interval_says_how_little_is_known() -> None:
+    rng = np.random.default_rng(8)
+    week = np.arange(40)
+    for turn in (15, 20, 28):
+        y = 500 * MB + 7 * MB * week + 21 * MB * np.maximum(0, week - turn) + rng.normal(0, 2 * MB, 40)
+        trend = find_trend(history(y))
+        assert trend is not None and trend.low <= 4 * MB <= trend.high
+        if turn == 28:
+            assert trend.changed is not None and abs((trend.changed - FIRST).days / 7 - turn) < 6
+
+
 def test_levels_are_met_already_on_a_day_or_not_at_all() -> None:
     trend = find_trend(history(100 * MB + 7 * MB * np.arange(20)))
     assert trend is not None and trend.amount == 233 * MB

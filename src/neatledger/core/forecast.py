@@ -51,7 +51,8 @@ class Trend:
     """The growth of one place: bytes a day with an interval, the level now, and the breaks found.
 
     `level` is where the place stands by its trend, `margin` how far the level may be off (bytes); `amount`
-    is what was counted last, on `today`; `stands_out` is by how much it is off the trend, where that is much.
+    is what was counted last, on `today`; `stands_out` is by how much it is off the trend, where that is much;
+    `changed` is since when it grows otherwise than before, where it does.
     """
 
     today: date
@@ -64,6 +65,7 @@ class Trend:
     breaks: tuple[Break, ...]
     counts: int
     stands_out: int = 0
+    changed: date | None = None
 
     def expected(self, day: date) -> tuple[float, float, float]:
         """Return the bytes expected on a later day, and the bounds of the interval."""
@@ -119,6 +121,14 @@ def find_trend(history: Sequence[tuple[date, int]], rate: float = RATE) -> Trend
         else:
             # It may be one or not: the interval holds what either would say.
             low, high = min(low, with_it[1]), max(high, with_it[2])
+    changed = None
+    since = _stretches(t, places) == len(places)
+    if places and since.sum() >= FEWEST:
+        lately = _growth(t[since], y[since], np.zeros(int(since.sum()), dtype=np.intp), rate)
+        if lately[1] > high or lately[2] < low:
+            # Since the last break it grows otherwise than ever before: what was before says nothing of that.
+            slope, low, high = lately
+            changed = history[places[-1]][0]
     level, margin = _level(t, y, _stretches(t, places), slope, rate)
     out = _stands_out(t, y, slope, level)
     breaks = []
@@ -126,7 +136,7 @@ def find_trend(history: Sequence[tuple[date, int]], rate: float = RATE) -> Trend
         before, after = _sides(y - slope * t, place, _between(places, place, len(t)))
         breaks.append(Break(history[place][0], round(float(np.median(after) - np.median(before)))))
     last, amount = history[-1]
-    return Trend(last, amount, level + out, margin, slope, low, high, tuple(breaks), len(t), round(out))
+    return Trend(last, amount, level + out, margin, slope, low, high, tuple(breaks), len(t), round(out), changed)
 
 
 def _stretches(t: Floats, places: Sequence[int]) -> NDArray[np.intp]:

@@ -118,6 +118,8 @@ def breaks_of(trend: Trend | None) -> list[str]:
         for each in trend.breaks
         if abs(each.amount) * 50 >= trend.amount
     ]
+    if trend.changed:
+        told.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
     if abs(trend.stands_out) * 50 >= trend.amount and trend.stands_out:
         more = "more" if trend.stands_out > 0 else "less"
         told.append(f"the last count has {show_size(abs(trend.stands_out))} {more} than expected: the next will tell")
