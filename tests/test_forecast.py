@@ -39,8 +39,6 @@ def make(sort: str, weeks: int, rng: np.random.Generator) -> tuple[float, np.nda
     y = 500 * MB + slope * week * 7
     left = rng.normal(0, noise, weeks)
     match sort:
-        case "steady":
-            left *= 0.05
         case "by the month":
             left = left * 0.3 + 3 * noise * np.sin(2 * np.pi * (week / 4.3 + rng.random()))
         case "by the quarter":
@@ -65,7 +63,7 @@ def make(sort: str, weeks: int, rng: np.random.Generator) -> tuple[float, np.nda
 
 
 SORTS = (
-    *("noise", "steady", "by the month", "by the quarter", "an import", "three steps", "a clean-up", "outliers"),
+    *("noise", "by the month", "by the quarter", "an import", "three steps", "a clean-up", "outliers"),
     *("heavy tails", "all of it"),
 )
 TRIALS = 60

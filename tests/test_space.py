@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import shutil
 import subprocess
 import threading
@@ -25,6 +26,9 @@ from neatledger.core.limits import On
 from neatledger.core.sizes import UNITS
 from neatledger.errors import SourceError
 from neatledger.sources.davfigures import parse_figures
+
+UMASK = os.umask(0o022)
+os.umask(UMASK)
 
 
 @pytest.fixture(scope="module")
@@ -463,6 +467,10 @@ def test_a_servers_own_figures_over_webdav_stand_beside_ours(tmp_path: Path, run
         assert "refused to tell quotas: 401" in refused and "wrong" not in refused
     gone = run("gather", "--not-seen", "--office", tmp_path).stdout
     assert "no answer about quotas" in gone
+    plan = (tmp_path / "office.yaml").read_text()
+    (tmp_path / "office.yaml").write_text(plan.replace("127.0.0.1", "files.invalid"))
+    told = run("gather", "--not-seen", "--office", tmp_path).stdout
+    assert "for all to read" in told and "use https://" in told
 
 
 @pytest.mark.parametrize(

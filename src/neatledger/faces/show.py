@@ -96,6 +96,7 @@ def _open_file(name_of_it: str) -> Iterator[TextIO]:
     try:
         with open(handle, "w", encoding="utf-8", newline="") as out:
             yield out
+        os.chmod(name, _mode_for(target))
         os.replace(name, target)
     except OSError as error:
         Path(name).unlink(missing_ok=True)
@@ -103,3 +104,12 @@ def _open_file(name_of_it: str) -> Iterator[TextIO]:
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
+
+
+def _mode_for(target: Path) -> int:
+    """Return the permission bits of a file that is written: those it had, or what is usual for new ones."""
+    if target.exists():
+        return target.stat().st_mode & 0o777
+    usual = os.umask(0)
+    os.umask(usual)
+    return 0o666 & ~usual
