@@ -66,7 +66,7 @@ SORTS = (
     *("noise", "by the month", "by the quarter", "an import", "three steps", "a clean-up", "outliers"),
     *("heavy tails", "all of it"),
 )
-TRIALS = 60
+TRIALS = 40
 
 
 @pytest.mark.parametrize("sort", SORTS)
