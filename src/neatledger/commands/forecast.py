@@ -7,11 +7,11 @@ from collections.abc import Sequence
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
-from neatledger.commands.holdings import History, load_history, load_lines, load_views
+from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.core.forecast import find_trend
 from neatledger.core.limits import On
 from neatledger.core.space import Line, Place
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report
 from neatledger.reports.forecast import Outlook, forecast_report, growth_of
@@ -64,13 +64,7 @@ def _choose(app: App, lines: Sequence[Line], name: str) -> list[Line]:
     if ":" not in name and "/" not in name:
         person = find_person(app, name)[0]
         return [line for line in lines if line.place.on is On.PERSON and line.place.name == person]
-    address = app.address(name)
+    address, view, row = find_folder(app, load_views(app), name)
     found = [line for line in lines if line.place.on is On.FOLDER and line.place.address == address]
-    if found:
-        return found
     # A folder without a limit has a growth all the same.
-    view = load_views(app).get(address.system)
-    used = view.used_in(address.path) if view else None
-    if used is None:
-        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
-    return [Line(Place(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape")), used)]
+    return found or [Line(Place.of_folder(address), view.at(row)[view.rules.measure])]

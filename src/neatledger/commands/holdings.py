@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import date
 
 from neatledger.app import App
 from neatledger.core.limits import On
+from neatledger.core.plan import Address
 from neatledger.core.space import Line, draw_up, join_pools, pool_lines
+from neatledger.errors import UnknownNameError
+from neatledger.faces.names import decode_address
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import CountInfo
 
-__all__ = ["History", "load_history", "load_lines", "load_views", "view_of"]
+__all__ = ["History", "find_folder", "load_history", "load_lines", "load_views", "view_of"]
 
 MOST_COUNTS = 156
 """How many counts back a history goes: three years of weeks."""
@@ -29,6 +33,21 @@ def view_of(app: App, reader: SurveyReader, *, with_seats: bool = True) -> Space
 def load_views(app: App) -> dict[str, SpaceView]:
     """Return every system of the count."""
     return {name: view_of(app, reader) for name, reader in app.readers.items()}
+
+
+def find_folder(app: App, views: Mapping[str, SpaceView], text: str) -> tuple[Address, SpaceView, int]:
+    """Find a counted folder by its address as typed, or as machine formats write it; with its view and row.
+
+    Raises `UnknownNameError` where the count has none.
+    """
+    address = app.address(text)
+    app.reader(address.system)
+    view = views[address.system]
+    for each in (address, Address(address.system, decode_address(os.fsdecode(address.path)))):
+        row = view.row_of(each.path)
+        if row is not None:
+            return each, view, row
+    raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
 
 
 def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[Line]:

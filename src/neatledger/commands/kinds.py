@@ -6,10 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.asking import entry_names
-from neatledger.commands.holdings import load_views
+from neatledger.commands.holdings import find_folder, load_views
 from neatledger.core.plan import Address
 from neatledger.core.usage import FIGURES
-from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
 from neatledger.ledger.space import Figures, SpaceView
 from neatledger.reports.kinds import Stored, barred_report, kinds_report
@@ -26,19 +25,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """List kinds, or what is barred and stored; the exit status is 1 where there is any."""
     views = load_views(app)
-    below = app.address(args.folder) if args.folder else None
-    chosen = {name: view for name, view in views.items() if below is None or name == below.system}
-    rows = {name: view.row_of(below.path) if below else 0 for name, view in chosen.items()}
-    if below is not None and rows.get(below.system) is None:
-        raise UnknownNameError("no folder of this name was counted", str(below), "folders lists what there is")
+    below: Address | None = None
+    chosen = [(view, 0) for view in views.values()]
+    if args.folder:
+        below, view, row = find_folder(app, views, args.folder)
+        chosen = [(view, row)]
     if args.barred:
-        found = [each for view in chosen.values() for each in find_barred(app, view)]
+        found = [each for view, _ in chosen for each in find_barred(app, view)]
         found = [each for each in found if below is None or each.folder.is_within(below)]
         show_report(barred_report(found, app.plan.space.barred, app.count.when), app)
         return 1 if found else 0
     kinds: dict[str, Figures] = {}
-    for name, view in chosen.items():
-        for kind, figures in view.by_kind(rows[name] or 0).items():
+    for view, row in chosen:
+        for kind, figures in view.by_kind(row).items():
             sums = kinds.setdefault(kind, dict.fromkeys(FIGURES, 0))
             for figure in FIGURES:
                 sums[figure] += figures[figure]

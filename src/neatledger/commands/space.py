@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import argparse
-import os
 from collections.abc import Iterator, Mapping
 
 from neatledger.app import App
 from neatledger.commands.asking import entry_names, find_person
-from neatledger.commands.holdings import load_lines, load_views
+from neatledger.commands.holdings import find_folder, load_lines, load_views
 from neatledger.core.limits import On
-from neatledger.core.plan import Address
 from neatledger.core.promises import promises
 from neatledger.core.sizes import show_size
 from neatledger.core.spacerules import Sort
 from neatledger.core.usage import FIGURES
-from neatledger.errors import UnknownNameError, UsageError
-from neatledger.faces.names import decode_address
+from neatledger.errors import UsageError
 from neatledger.faces.show import show_report, write_rows
 from neatledger.faces.table import show_cell
 from neatledger.ledger.space import Figures, SpaceView
@@ -61,12 +58,12 @@ def run(args: argparse.Namespace, app: App) -> int:
         return _show_lines(app, None, show_all=args.all)
     by = args.by or ("folder" if args.place else "system")
     if args.every:
-        return _show_every(app, app.address(args.place) if args.place else None, by)
+        return _show_every(app, args.place, by)
     notes: list[str] = []
     if args.place is None:
         whole, shares = office_shares(app, load_views(app), by)
     else:
-        whole, shares, notes = _folder(app, app.address(args.place), by)
+        whole, shares, notes = _folder(app, args.place, by)
     report = breakdown_report(by, whole, shares, app.count.when, notes, machine=app.options.format != "table")
     if args.figure:
         from neatledger.faces.figures import draw_use, save_figure
@@ -78,17 +75,13 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def _show_every(app: App, address: Address | None, by: str) -> int:
+def _show_every(app: App, text: str | None, by: str) -> int:
     """Write every folder, in reading order; for machines as it goes, for people the first of them."""
-    if address is None or by not in ("folder", "owner", "kind", "group"):
+    if text is None or by not in ("folder", "owner", "kind", "group"):
         raise UsageError(
             "every folder below which, and by what?", hint="space FOLDER --every [--by owner|kind|group]"
         )
-    app.reader(address.system)
-    view = load_views(app)[address.system]
-    row = view.row_of(address.path)
-    if row is None:
-        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+    address, view, row = find_folder(app, load_views(app), text)
     names = entry_names(view.reader)
     people = {seat.account.ident: seat.person for seat in view.seats}
 
@@ -141,18 +134,10 @@ def _top(view: SpaceView) -> Figures:
     return view.at(0)
 
 
-def _folder(app: App, address: Address, by: str) -> tuple[Share, list[Share], list[str]]:
-    views = load_views(app)
-    app.reader(address.system)
-    view = views[address.system]
+def _folder(app: App, text: str, by: str) -> tuple[Share, list[Share], list[str]]:
     if by == "system":
         raise UsageError("a folder lies in one system", hint="leave the folder out")
-    row = view.row_of(address.path)
-    if row is None:
-        address = Address(address.system, decode_address(os.fsdecode(address.path)))
-        row = view.row_of(address.path)
-    if row is None:
-        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+    address, view, row = find_folder(app, load_views(app), text)
     whole = figures_share(address, view.all_at(row) if by in ("sort", "file") else view.at(row))
     shares = [figures_share(name, figures) for name, figures in _parts(view, row, by, app)]
     notes = _sort_notes(view, row) if by not in ("sort", "file") else []

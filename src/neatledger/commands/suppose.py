@@ -9,7 +9,7 @@ from datetime import date
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person, place_at
-from neatledger.commands.holdings import History, load_history, load_lines, load_views
+from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.commands.room import group_of_new, refusal_of
 from neatledger.commands.versions import kept_versions
 from neatledger.core.forecast import Trend, find_trend
@@ -23,6 +23,7 @@ from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.space import SpaceView
 from neatledger.reports.forecast import Outlook, full_words
+from neatledger.reports.space import place_cell
 from neatledger.reports.suppose import Beside, lines_beside, promises_beside, suppose_report
 from neatledger.reports.versions import between
 
@@ -75,11 +76,8 @@ def _suppose(
     after, sentences = supposed, []
     for text in args.move:
         folder, pool = _pair(text, "--move FOLDER=POOL")
-        address = app.address(folder)
-        held = views[address.system].held_in(address.path) if address.system in views else None
-        if held is None:
-            raise UnknownNameError("no folder of this name was counted", folder, "folders lists what there is")
-        after = suppose_move(after, address, pool, held)
+        address, view, row = find_folder(app, views, folder)
+        after = suppose_move(after, address, pool, view.all_at(row)["occupied"])
         sentences.append(f"{folder} moved to the pool {pool}")
     for text in args.limit:
         key, limit = _pair(text, "--limit PLACE=SIZE")
@@ -134,12 +132,9 @@ def _with_place(app: App, views: dict[str, SpaceView], supposed: Supposed, key: 
     known = _key_of(app, supposed.lines, key)
     if "/" not in known or any(line.place.key == known for line in supposed.lines):
         return supposed
-    address = app.address(known)
-    used = views[address.system].used_in(address.path) if address.system in views else None
-    if used is None:
-        raise UnknownNameError("no folder of this name was counted", known, "folders lists what there is")
-    place = Place(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape"))
-    return replace(supposed, lines=(*supposed.lines, Line(place, used)))
+    address, view, row = find_folder(app, views, known)
+    line = Line(Place.of_folder(address), view.at(row)[view.rules.measure])
+    return replace(supposed, lines=(*supposed.lines, line))
 
 
 def _keep(app: App, views: dict[str, SpaceView], supposed: Supposed, system: str, number: int) -> Supposed:
@@ -190,8 +185,7 @@ def _dates_beside(app: App, before: Supposed, after: Supposed) -> list[Beside]:
         then = Outlook(line, _trend_then(history, used, line, after), len(used))
         words = full_words(today), full_words(then)
         if words[0] != words[1]:
-            place = line.place.address if line.place.on is On.FOLDER else f"{line.place.on.value} {line.place.key}"
-            found.append(Beside("full", place, *words))
+            found.append(Beside("full", place_cell(line), *words))
     return found
 
 
@@ -202,7 +196,7 @@ def _trend_then(history: History, used: list[tuple[date, int]], line: Line, afte
     amounts = dict(used)
     for folder, source, target in after.moved:
         if line.place.on is On.POOL and name in (source, target):
-            place = Line(Place(On.FOLDER, folder.system, folder.path.decode("utf-8", "surrogateescape")), None)
+            place = Line(Place.of_folder(folder), None)
             sign = 1 if name == target else -1
             for day, held in history.used(place):
                 if day in amounts:

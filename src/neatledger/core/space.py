@@ -81,6 +81,11 @@ class Place:
         """The folder's address."""
         return Address(self.system, self.name.encode("utf-8", "surrogateescape"))
 
+    @classmethod
+    def of_folder(cls, address: Address) -> Place:
+        """Return the place of a folder."""
+        return cls(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape"))
+
 
 @dataclass(frozen=True, slots=True)
 class Line:
@@ -364,5 +369,5 @@ def draw_up_new(plan: Plan, system: str, name: str, homes: Sequence[bytes], used
             if one.on is On.FOLDER and match_path(one.name.encode("utf-8", "surrogateescape"), path)
         ]
         if given:
-            found.append(Line(Place(On.FOLDER, system, path.decode("utf-8", "surrogateescape")), used, given[0]))
+            found.append(Line(Place.of_folder(Address(system, path)), used, given[0]))
     return found

@@ -213,7 +213,7 @@ def _row(outlook: Outlook, name: str, level: int | None) -> Sequence[Cell]:
     ]
     days = [day.isoformat() if day else "" for day in (met.day, met.earliest, met.latest)]
     return (
-        line.place.address if "/" in line.place.name else f"{line.place.on.value} {line.place.key}",
+        place_cell(line),
         Size(line.amount),
         limit_cell(line.settings),
         *("", "", "", ""),
