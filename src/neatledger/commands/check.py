@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 
 from neatledger.app import App
 from neatledger.commands.facts import load_office
-from neatledger.core.checks.contract import Finding, Severity
+from neatledger.core.checks.contract import Finding, Office, Severity
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
-from neatledger.core.plan import Address
+from neatledger.core.plan import Acceptance, Address
 from neatledger.errors import UsageError
 from neatledger.faces.names import encode_address
 from neatledger.faces.show import show_report
 from neatledger.reports.findings import checks_report, findings_report
 
-__all__ = ["add_arguments", "run"]
+__all__ = ["add_arguments", "graded_findings", "run"]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -38,11 +39,16 @@ def run(args: argparse.Namespace, app: App) -> int:
         if name not in CHECKS:
             raise UsageError(f"there is no check {name!r}", hint="check --list lists them")
     office = load_office(app)
-    found = [(each, find_acceptance(each, _place(each), office)) for each in run_checks(office, args.only)]
+    found = graded_findings(office, args.only)
     when = app.count.when
     show_report(findings_report(found, when, show_all=args.all, machine=app.options.format != "table"), app)
     limit = Severity(args.fail_at).rank
     return int(any(kept is None and CHECKS[each.check].severity.rank >= limit for each, kept in found))
+
+
+def graded_findings(office: Office, only: Iterable[str] | None) -> list[tuple[Finding, Acceptance | None]]:
+    """Run the checks, all or some by name; return each finding with the plan's acceptance of it, if any."""
+    return [(each, find_acceptance(each, _place(each), office)) for each in run_checks(office, only)]
 
 
 def _place(finding: Finding) -> str:

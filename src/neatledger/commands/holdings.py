@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import date
 
 from neatledger.app import App
+from neatledger.commands.asking import entry_names
 from neatledger.core.limits import On
 from neatledger.core.plan import Address
 from neatledger.core.space import Line, draw_up, join_pools, pool_lines
@@ -48,6 +49,13 @@ def find_folder(app: App, views: Mapping[str, SpaceView], text: str) -> tuple[Ad
         if row is not None:
             return each, view, row
     raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+
+
+def owner_names(view: SpaceView) -> Callable[[str], str]:
+    """Return what names an owner by their identifier: the person, or else as lists name them."""
+    people = {seat.account.ident: seat.person for seat in view.seats}
+    names = entry_names(view.reader)
+    return lambda ident: people.get(ident) or names.owner(ident)
 
 
 def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[Line]:
@@ -91,11 +99,6 @@ class History:
     def _open(self, count: CountInfo) -> dict[str, SpaceView]:
         readers = self._app.readers_of(count)
         return {name: view_of(self._app, reader, with_seats=False) for name, reader in readers.items()}
-
-    @property
-    def days(self) -> list[date]:
-        """The days of the counts."""
-        return [day for day, _, _ in self._views]
 
     def used(self, line: Line) -> list[tuple[date, int]]:
         """Return what a place used at each count that holds it: day and bytes.

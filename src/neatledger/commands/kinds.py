@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import entry_names
-from neatledger.commands.holdings import find_folder, load_views
+from neatledger.commands.holdings import find_folder, load_views, owner_names
 from neatledger.core.plan import Address
+from neatledger.core.spacerules import BarredFiles
 from neatledger.core.usage import FIGURES
 from neatledger.faces.show import show_report
 from neatledger.ledger.space import Figures, SpaceView
-from neatledger.reports.kinds import Stored, barred_report, kinds_report
+from neatledger.reports.kinds import barred_report, kinds_report
 
 __all__ = ["add_arguments", "find_barred", "run"]
 
@@ -50,19 +50,18 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def find_barred(app: App, view: SpaceView) -> list[Stored]:
+def find_barred(app: App, view: SpaceView) -> list[BarredFiles]:
     """Return what one system stores though its kind is barred there."""
     rules = [rule for rule in app.plan.space.barred if rule.folder.system == view.name]
     if not rules:
         return []
-    people = {seat.account.ident: seat.person for seat in view.seats}
-    names = entry_names(view.reader)
-    found: dict[tuple[Address, str, str], Stored] = {}
+    owner_of = owner_names(view)
+    found: dict[tuple[Address, str, str], BarredFiles] = {}
     for rule in rules:
         for folder, kind, ident, files, size in view.files_of_kinds(rule.folder.path, rule.kinds):
-            owner = people.get(ident) or names.owner(ident)
+            owner = owner_of(ident)
             before = found.get((folder, kind, owner))
             if before is not None and before.rule is rule:
                 files, size = files + before.files, size + before.size
-            found[folder, kind, owner] = Stored(folder, kind, owner, files, size, rule)
+            found[folder, kind, owner] = BarredFiles(folder, kind, owner, files, size, rule)
     return list(found.values())

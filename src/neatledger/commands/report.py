@@ -6,18 +6,16 @@ import argparse
 from pathlib import Path
 
 from neatledger.app import App
+from neatledger.commands.check import graded_findings
 from neatledger.commands.forecast import look_ahead
 from neatledger.commands.holdings import load_history, load_views
-from neatledger.commands.kinds import find_barred
 from neatledger.commands.space import office_shares
 from neatledger.commands.spacefacts import load_space
 from neatledger.core.checks import limits, storing
 from neatledger.core.checks.contract import Office, SpaceFacts
-from neatledger.core.checks.table import find_acceptance, run_checks
 from neatledger.core.limits import On
 from neatledger.core.sizes import show_size
 from neatledger.errors import UsageError
-from neatledger.faces.names import encode_address
 from neatledger.faces.show import write_file
 from neatledger.reports.bands import bands_report
 from neatledger.reports.findings import findings_report
@@ -84,8 +82,7 @@ def space_paper(app: App) -> Paper:
     parts.append(Part("Bands", bands_report(app.plan.space.bands, lines, None, show_all=False)))
     kept = [(name, view.rules, facts.kept.get(name, ()), facts.bins[name]) for name, view in views.items()]
     parts.append(Part("Versions and bin", versions_report(kept, when, asked=False, machine=False)))
-    barred = [each for view in views.values() for each in find_barred(app, view)]
-    parts.append(Part("Barred kinds", barred_report(barred, app.plan.space.barred, when)))
+    parts.append(Part("Barred kinds", barred_report(facts.barred, app.plan.space.barred, when)))
     parts.append(Part("Findings", _findings(app, facts)))
     lead = [
         f"{line.place.key}: {show_size(line.amount)} of {show_size(line.settings.limit)} used; full: "
@@ -101,7 +98,4 @@ def _findings(app: App, facts: SpaceFacts) -> Report:
     """Return what the checks on space have to say; they ask of no system's lists."""
     office = Office(app.plan, [], app.today, lambda: facts)
     names = [check.name for family in (limits, storing) for check in family.CHECKS]
-    found = run_checks(office, names)
-    places = [each.place if isinstance(each.place, str) else encode_address(each.place) for each in found]
-    graded = [(each, find_acceptance(each, place, office)) for each, place in zip(found, places, strict=True)]
-    return findings_report(graded, app.count.when, show_all=False, machine=False)
+    return findings_report(graded_findings(office, names), app.count.when, show_all=False, machine=False)

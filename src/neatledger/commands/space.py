@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 
 from neatledger.app import App
 from neatledger.commands.asking import entry_names, find_person
-from neatledger.commands.holdings import find_folder, load_lines, load_views
+from neatledger.commands.holdings import find_folder, load_lines, load_views, owner_names
 from neatledger.core.limits import On
 from neatledger.core.promises import promises
 from neatledger.core.sizes import show_size
@@ -82,11 +82,7 @@ def _show_every(app: App, text: str | None, by: str) -> int:
             "every folder below which, and by what?", hint="space FOLDER --every [--by owner|kind|group]"
         )
     address, view, row = find_folder(app, load_views(app), text)
-    names = entry_names(view.reader)
-    people = {seat.account.ident: seat.person for seat in view.seats}
-
-    def name_of(ident: str) -> str:
-        return people.get(ident) or names.owner(ident) if by == "owner" else names.group(ident)
+    name_of = owner_names(view) if by == "owner" else entry_names(view.reader).group
 
     def rows() -> Iterator[tuple[Cell, ...]]:
         for place, key, whole, own in view.every(row, by, name_of):
@@ -163,11 +159,10 @@ def _parts(view: SpaceView, row: int, by: str, app: App) -> Iterator[tuple[Cell,
         case "folder":
             yield from _subfolders(view, row)
         case "owner":
-            people = {seat.account.ident: seat.person for seat in app.seats.get(view.name, [])}
+            owner_of = owner_names(view)
             sums: dict[str, Figures] = {}
             for ident, mine in view.by_owner(row).items():
-                who = people.get(ident) or names.owner(ident)
-                _add(sums.setdefault(who, dict.fromkeys(FIGURES, 0)), mine)
+                _add(sums.setdefault(owner_of(ident), dict.fromkeys(FIGURES, 0)), mine)
             yield from sums.items()
         case "group":
             for ident, figures in view.by_group(row).items():

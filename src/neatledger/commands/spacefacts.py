@@ -8,7 +8,7 @@ from neatledger.app import App
 from neatledger.commands.holdings import History, load_history, load_lines, load_views
 from neatledger.commands.kinds import find_barred
 from neatledger.commands.versions import bin_bytes, kept_versions
-from neatledger.core.checks.contract import BarredFiles, HomeUse, SpaceFacts
+from neatledger.core.checks.contract import HomeUse, SpaceFacts
 from neatledger.core.plan import Address
 from neatledger.core.promises import promises
 from neatledger.core.space import Line
@@ -23,11 +23,6 @@ def load_space(app: App, views: Mapping[str, SpaceView] | None = None, history: 
     """Read what checks ask of space; what was read already need not be read again."""
     views = views or load_views(app)
     lines = load_lines(app, views)
-    barred = [
-        BarredFiles(one.folder, one.kind, one.owner, one.files, one.size, one.rule.because)
-        for view in views.values()
-        for one in find_barred(app, view)
-    ]
     return SpaceFacts(
         lines=lines,
         promises=promises(app.plan, lines, app.today),
@@ -35,7 +30,7 @@ def load_space(app: App, views: Mapping[str, SpaceView] | None = None, history: 
         kept={name: kept_versions(app, view, None) for name, view in views.items() if view.rules.versions},
         bins={name: bin_bytes(view) for name, view in views.items()},
         held={name: view.all_at(0)["occupied"] for name, view in views.items()},
-        barred=barred,
+        barred=[each for view in views.values() for each in find_barred(app, view)],
         homes=[home for view in views.values() for home in _homes(app, view)],
         twice=[pair for view in views.values() for pair in view.seen_twice()],
     )

@@ -9,7 +9,17 @@ from enum import IntEnum
 from neatledger.core.address import Address
 from neatledger.core.limits import Band, PlacedLimit, Pool
 
-__all__ = ["FOR_EVER", "Barred", "Entitlement", "SameAs", "Sort", "SpacePlan", "SpaceRules", "SyncRules"]
+__all__ = [
+    "FOR_EVER",
+    "Barred",
+    "BarredFiles",
+    "Entitlement",
+    "SameAs",
+    "Sort",
+    "SpacePlan",
+    "SpaceRules",
+    "SyncRules",
+]
 
 FOR_EVER = -1
 
@@ -55,6 +65,18 @@ class Barred:
     folder: Address
     kinds: frozenset[str]
     because: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class BarredFiles:
+    """Files of a barred kind right in one folder, of one owner, and the rule that bars them."""
+
+    folder: Address
+    kind: str
+    owner: str
+    files: int
+    size: int
+    rule: Barred
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,27 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 from neatledger.core.plan import Address
 from neatledger.core.sizes import show_share, show_size
-from neatledger.core.spacerules import Barred
+from neatledger.core.spacerules import Barred, BarredFiles
 from neatledger.reports.bars import bar
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 
-__all__ = ["Stored", "barred_report", "kinds_report"]
-
-
-@dataclass(frozen=True, slots=True)
-class Stored:
-    """Files of a barred kind right in one folder, of one owner."""
-
-    folder: Address
-    kind: str
-    owner: str
-    files: int
-    size: int
-    rule: Barred
+__all__ = ["barred_report", "kinds_report"]
 
 
 def kinds_report(
@@ -66,7 +53,7 @@ def kinds_report(
     return Report("kinds", headline, columns, rows, notes, "no files")
 
 
-def barred_report(found: Iterable[Stored], rules: Sequence[Barred], when: str) -> Report:
+def barred_report(found: Iterable[BarredFiles], rules: Sequence[Barred], when: str) -> Report:
     """List what is stored though its kind is barred: where, whose, how much; the largest first."""
     ordered = sorted(found, key=lambda each: (-each.size, str(each.folder), each.kind, each.owner))
     rows: list[Sequence[Cell]] = [

@@ -25,11 +25,11 @@ from neatledger.core.plan import Address, Kind, Plan
 from neatledger.core.promises import Promise
 from neatledger.core.rights import Right
 from neatledger.core.space import Line
+from neatledger.core.spacerules import BarredFiles
 from neatledger.core.survey import Table, folder_paths
 from neatledger.core.when import When
 
 __all__ = [
-    "BarredFiles",
     "Check",
     "Finding",
     "HomeUse",
@@ -206,18 +206,6 @@ class HomeUse:
     address: Address
     files: int
     size: int
-
-
-@dataclass(frozen=True, slots=True)
-class BarredFiles:
-    """Files stored in a folder though their kind is barred there."""
-
-    folder: Address
-    kind: str
-    owner: str
-    files: int
-    size: int
-    because: str
 
 
 @dataclass

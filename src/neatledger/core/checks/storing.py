@@ -56,7 +56,7 @@ def _neither(office: Office) -> Iterator[Finding]:
 
 def _barred(office: Office) -> Iterator[Finding]:
     for one in office.space.barred:
-        why = f" ({one.because})" if one.because else ""
+        why = f" ({one.rule.because})" if one.rule.because else ""
         told = f"{one.files} {one.kind} of {one.owner}, {show_size(one.size)}{why}"
         yield Finding("barred-kind-stored", one.folder, told)
 
