@@ -15,7 +15,21 @@ from neatledger.core.people import Seat
 from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
 from neatledger.core.shares import WRITING, Share, Terms
 
-__all__ = ["Access", "FileClass", "FileCounts", "Gate", "Item", "Way", "access_to", "access_to_file"]
+__all__ = [
+    "Access",
+    "FileClass",
+    "FileCounts",
+    "Gate",
+    "Item",
+    "Way",
+    "access_to",
+    "access_to_file",
+    "account_gate",
+    "count_files",
+    "entry_gates",
+    "pass_all",
+    "system_gate",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +113,7 @@ class Access:
     ways: tuple[Way, ...]
     counts: FileCounts | None
     is_folder: bool = True
+    file_rights: tuple[Right, ...] | None = None  # what all ways give on each class of files
 
     @property
     def rights(self) -> Right:
@@ -122,7 +137,8 @@ class Access:
         return level_of(rights) if self.is_folder else level_of_file(rights)
 
 
-def _account_gate(seat: Seat) -> Gate:
+def account_gate(seat: Seat) -> Gate:
+    """Return the first gate: whether the account is open."""
     state = seat.account.state.value
     if seat.is_open:
         return Gate("account", b"", EVERY_RIGHT, (Reason(Effect.GRANTS, seat.account.login, EVERY_RIGHT, state),))
@@ -136,7 +152,21 @@ def _service_gate(seat: Seat) -> Gate:
     return Gate("service", b"", Right.NONE, (reason,))
 
 
-def _system_gate(read_only: bool) -> Gate:
+def entry_gates(seat: Seat) -> list[Gate]:
+    """Return the gates before any folder: account, entitlement (where one is asked for), service."""
+    gates = [account_gate(seat)]
+    account = seat.account
+    if account.admission.entitlements and account.is_entitled:
+        told = tuple(Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements)
+        gates.append(Gate("entitlement", b"", EVERY_RIGHT, told))
+    elif not account.is_entitled:
+        reason = Reason(Effect.STOPS, account.login, Right.NONE, "they have no licence for the service")
+        gates.append(Gate("entitlement", b"", Right.NONE, (reason,)))
+    return [*gates, _service_gate(seat)]
+
+
+def system_gate(read_only: bool) -> Gate:
+    """Return the gate of the whole system: whether it may be written to."""
     if read_only:
         reason = Reason(Effect.LIMITS, "read-only", WRITING, "the whole system is mounted read-only")
         return Gate("system", b"", EVERY_RIGHT & ~WRITING, (reason,))
@@ -231,7 +261,8 @@ def _by_lists(
     return _Judged(gates, decision, is_inside, is_known)
 
 
-def _pass_all(gates: Sequence[Gate]) -> Right:
+def pass_all(gates: Sequence[Gate]) -> Right:
+    """Return what passes all of some gates."""
     rights = EVERY_RIGHT
     for gate in gates:
         rights &= gate.passes
@@ -251,7 +282,7 @@ class _Passage:
 def _passages(
     model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, *, is_folder: bool
 ) -> list[_Passage]:
-    start = [_account_gate(seat), _service_gate(seat)]
+    start = entry_gates(seat)
     found: list[_Passage] = []
     admin: list[_Passage] = []
     override = model.overrides(seat.holder)
@@ -260,19 +291,19 @@ def _passages(
         before = list(start)
         if route.share is not None:
             before.append(_share_gate(route.share, seat))
-        before.append(_system_gate(terms.read_only))
-        lets = _pass_all(before)
+        before.append(system_gate(terms.read_only))
+        lets = pass_all(before)
         judged = _by_lists(model, terms, route.chain, seat, lets, is_folder)
         gates = (*before, *judged.gates)
         is_unsure = any(gate.is_unsure for gate in before)
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
         is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
         through = "" if route.share is None else route.share.name
-        way = Way("share", seat, gates, _pass_all(gates), is_known, None, through)
+        way = Way("share", seat, gates, pass_all(gates), is_known, None, through)
         found.append(_Passage(way, judged.is_inside, lets, judged.last))
         if override:
             gates = (*before, Gate("role", b"", override.rights, (override,)))
-            rights = _pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
+            rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
             admin.append(_Passage(Way("admin", seat, gates, rights, True, None, through), True, lets, None))
     if not routes:
         reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
@@ -300,16 +331,18 @@ def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage
     return judged
 
 
-def _count(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts | None:
+def count_files(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts | None:
     """Count the files by what may be done with them; None where that is unknown of any."""
 
     def having(right: Right) -> int:
         return sum(each.files for each, rights in zip(files, judged, strict=True) if rights & right)
 
+    read = Right.READ | Right.VIEW
+
     if any(rights & Right.UNSURE for rights in judged):
         return None
     return FileCounts(
-        sum(each.files for each in files), having(Right.READ), having(Right.CHANGE), having(Right.DELETE)
+        sum(each.files for each in files), having(read), having(Right.CHANGE), having(Right.DELETE)
     )
 
 
@@ -335,10 +368,11 @@ def access_to(
             if files is not None and way.is_known:
                 judged = _judge_files(model, files, passage)
                 united = [rights | more for rights, more in zip(united, judged, strict=True)]
-                counts = _count(files, judged)
+                counts = count_files(files, judged)
             ways.append(replace(way, counts=counts))
     all_known = files is not None and all(way.is_known for way in ways)
-    return Access(seats[0].person if seats else "", tuple(ways), _count(files or (), united) if all_known else None)
+    counts = count_files(files or (), united) if all_known else None
+    return Access(seats[0].person if seats else "", tuple(ways), counts, True, tuple(united) if all_known else None)
 
 
 def access_to_file(model: ListModel, chain: Sequence[Item], seats: Sequence[Seat], *, terms: Terms) -> Access:

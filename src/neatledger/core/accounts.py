@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from enum import Enum
 from types import MappingProxyType
+from typing import Any
 
 from neatledger.core.holders import Holder
 
-__all__ = ["Account", "AccountState", "Group", "expand_members", "find_cycles", "holders_of"]
+__all__ = ["ADMINISTRATOR", "TOP", "USER", "Account", "AccountState", "Admission", "Group", "expand_members", "find_cycles", "holders_of"]
 
 
 class AccountState(Enum):
@@ -20,12 +21,54 @@ class AccountState(Enum):
     DISABLED = "disabled"
 
 
+USER, ADMINISTRATOR, TOP = "user", "administrator", "top"
+"""Roles on a service; a top administrator has every role, whatever else is ticked."""
+
+
+@dataclass(frozen=True, slots=True)
+class Admission:
+    """How an account came to a service, and as what; days are ISO 8601, "" (or None) where it does not tell.
+
+    `roles` is None where the service knows no roles. `entitlements` are the licences that the account has there.
+    `inviter` is the login of who invited a guest; `disable_on` and `remove_on` are the days set for that.
+    """
+
+    roles: frozenset[str] | None = None
+    entitlements: tuple[str, ...] = ()
+    is_guest: bool = False
+    inviter: str = ""
+    invited: str = ""
+    accepted: str = ""
+    second_factor: bool | None = None
+    password_set: str = ""
+    disable_on: str = ""
+    remove_on: str = ""
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps: only what is told."""
+        found = {each.name: getattr(self, each.name) for each in fields(self)}
+        found["roles"] = None if self.roles is None else sorted(self.roles)
+        return {name: value for name, value in found.items() if value not in (None, "", (), False)} | (
+            {} if self.second_factor is None else {"second_factor": self.second_factor}
+        )
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> Admission:
+        """Return what the ledger kept."""
+        found = dict(facts)
+        if "roles" in found:
+            found["roles"] = frozenset(found["roles"])
+        if "entitlements" in found:
+            found["entitlements"] = tuple(found["entitlements"])
+        return cls(**found)
+
+
 @dataclass(frozen=True, slots=True)
 class Account:
     """One account: `ident` is the system's own identifier, `primary` that of its primary group.
 
-    `may_use` tells whether the service is switched on for it; `last_seen` is the day of its last sign-in
-    (ISO 8601), empty where the system does not tell.
+    `may_use` tells whether the service is switched on for it, `is_entitled` whether it has the licence that the
+    service asks for; `last_seen` is the day of its last sign-in (ISO 8601), empty where the system does not tell.
     """
 
     login: str
@@ -39,6 +82,8 @@ class Account:
     note: str = ""
     may_use: bool = True
     last_seen: str = ""
+    is_entitled: bool = True
+    admission: Admission = Admission()
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,8 @@
 """The whole table of access: a row for each folder, person and way, worked out block by block.
 
 A *column* is one way of one account, or the union (`any`) of a person who has more ways than one; people
-with a single way need no column of their own for it. Which rows are wanted:
+with a single way need no column of their own for it. A system where everybody may have several ways has a range
+of columns for each, and one for the unions, with empty columns between. Which rows are wanted:
 
 - `Rows.DIFFER`: where the rights on the folder are not those on the folder above;
 - `Rows.EVERY`: every folder with any right;
@@ -10,7 +11,7 @@ with a single way need no column of their own for it. Which rows are wanted:
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property, lru_cache
@@ -26,7 +27,7 @@ __all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights
 
 Ints = NDArray[np.int64]
 
-FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
+FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE, Right.VIEW)
 _FILE_RIGHTS = (Right.READ, Right.CHANGE, Right.DELETE)
 _ROWS_AT_ONCE = 400_000
 _CHUNK, _WIDEST = 16384, 8  # folders at a time for many people, and how many more for few
@@ -74,21 +75,45 @@ def flag_rights(flags: int) -> Right:
     return rights
 
 
+def _either(mine: Bits | None, theirs: Bits | None) -> Bits | None:
+    if mine is None or theirs is None:
+        return theirs if mine is None else mine
+    return mine | theirs
+
+
 class Everyone:
     """The table of access of all seats of a matrix."""
 
     def __init__(self, matrix: Matrix) -> None:
         self.matrix = matrix
+        self.is_wide = len(matrix.ways) > 1
         self.columns = self._make_columns()
         self.words = max(1, (len(self.columns) + 63) // 64)
-        self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= len(matrix.seats)]
-        used = sum(1 << n for n in range(len(self.columns)))
+        self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= self._ranges]
+        used = sum(1 << n for n, column in enumerate(self.columns) if column.seats)
         self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
 
     def _make_columns(self) -> list[Column]:
         seats = self.matrix.seats
-        columns = [Column("share", (number,)) for number in range(len(seats))]
-        columns += [Column("admin", (number,)) for number in range(len(seats)) if self.matrix.admins >> number & 1]
+        numbers = range(len(seats))
+        admins = [Column("admin", (number,)) for number in numbers if self.matrix.admins >> number & 1]
+        people: dict[str, list[int]] = {}
+        for number in numbers:
+            people.setdefault(seats[number].person, []).append(number)
+        if self.is_wide:
+            empty = [Column("", ())] * (self.matrix.words * 64 - len(seats))
+            columns = []
+            for way in self.matrix.ways:
+                columns += [Column(way, (number,)) for number in numbers] + empty
+            firsts = {mine[0]: tuple(mine) for mine in people.values()}
+            columns += [Column("any", firsts[n]) if n in firsts else Column("", ()) for n in numbers] + empty
+            self._others = [(mine[0], other) for mine in people.values() for other in mine[1:]]
+            self._ranges = len(columns)
+            self.single = [False] * len(seats)
+            return columns + admins
+        columns = [Column(self.matrix.ways[0], (number,)) for number in numbers]
+        self._ranges = len(columns)
+        columns += admins
         of_person: dict[str, list[Column]] = {}
         for column in columns:
             of_person.setdefault(seats[column.seats[0]].person, []).append(column)
@@ -98,28 +123,52 @@ class Everyone:
                 columns.append(Column("any", tuple(dict.fromkeys(way.seats[0] for way in ways))))
         return columns
 
-    def _widen(self, bits: Bits, admin: Bits | None) -> Bits:
-        """Add the columns beyond the seats' own; `admin` tells who has the right by the way ``admin``."""
-        wide = np.zeros((len(bits), self.words), dtype=np.uint64)
-        wide[:, : bits.shape[1]] = bits[:, : self.words]
+    def _widen(self, layers: Sequence[Bits | None], admin: Bits | None, rows: int) -> Bits:
+        """Put the bits of all ways into their columns; `admin` tells who has the right by the way ``admin``."""
+        wide = np.zeros((rows, self.words), dtype=np.uint64)
+        if self.is_wide:
+            self._widen_ranges(wide, layers, admin)
+            first = None
+        else:
+            first = layers[0]
+            if first is not None:
+                wide[:, : first.shape[1]] = first[:, : self.words]
         for number, column in self._extra:
-            values = np.zeros(len(bits), dtype=np.uint64)
+            values = np.zeros(rows, dtype=np.uint64)
             for seat in column.seats:
-                if column.way != "admin":
-                    values |= seat_bit(bits, seat)
+                if column.way != "admin" and first is not None:
+                    values |= seat_bit(first, seat)
                 if admin is not None and self.matrix.admins >> seat & 1:
                     values |= seat_bit(admin, seat)
             wide[:, number >> 6] |= values << np.uint64(number & 63)
         return wide
+
+    def _widen_ranges(self, wide: Bits, layers: Sequence[Bits | None], admin: Bits | None) -> None:
+        words = self.matrix.words
+        union = wide[:, len(layers) * words : (len(layers) + 1) * words]
+        for place, bits in enumerate(layers):
+            if bits is not None:
+                wide[:, place * words : (place + 1) * words] = bits
+                union |= bits
+        if admin is not None:
+            union |= admin
+        for mine, other in self._others:
+            # What a person's further accounts have belongs to the column of the first.
+            union[:, mine >> 6] |= seat_bit(union, other) << np.uint64(mine & 63)
+            union[:, other >> 6] &= ~np.uint64(1 << (other & 63))
 
     def _admin(self, right: Right, rows: Ints) -> Bits | None:
         return self.matrix.admin_block(right, rows) if self.matrix.admins else None
 
     def rights(self, rows: Ints) -> tuple[dict[Right, Bits], Bits]:
         """Return the bits of every right of `FLAG_RIGHTS` on some folders, and those of what is unknown."""
-        block = self.matrix.block(rows)
-        found = {right: self._widen(block.rights[right], self._admin(right, rows)) for right in FLAG_RIGHTS}
-        return found, self._widen(block.unknown, None)
+        blocks = self.matrix.blocks(rows)
+        found = {}
+        for right in FLAG_RIGHTS:
+            layers = [block.rights.get(right) for block in blocks]
+            if right is not Right.VIEW or any(layer is not None for layer in layers):
+                found[right] = self._widen(layers, self._admin(right, rows), len(rows))
+        return found, self._widen([block.unknown for block in blocks], None, len(rows))
 
     @cached_property
     def _classes(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
@@ -139,13 +188,17 @@ class Everyone:
 
     def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
         folder, lists, owner, _, _ = self._classes
-        bits = self.matrix.file_bits(folder[rows], lists[rows], owner[rows])
         found = {}
+        blocks = self.matrix.file_blocks(folder[rows], lists[rows], owner[rows])
         for right in _FILE_RIGHTS:
             by_role = Right.CLEAR if right is Right.DELETE else right
-            found[right] = self._widen(bits[right], self._admin(by_role, folder[rows]))
-        if Right.UNSURE in bits:
-            found[Right.UNSURE] = self._widen(bits[Right.UNSURE], None)
+            layers = [bits.get(right) for bits in blocks]
+            if right is Right.READ:
+                # Who may only look at a file reads it too; the level tells the difference.
+                layers = [_either(bits.get(Right.READ), bits.get(Right.VIEW)) for bits in blocks]
+            found[right] = self._widen(layers, self._admin(by_role, folder[rows]), len(rows))
+        if any(Right.UNSURE in bits for bits in blocks):
+            found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
         return found
 
     @cached_property
@@ -162,7 +215,8 @@ class Everyone:
         same &= ~self.matrix.roots
         alike = np.zeros(folders.rows, dtype=bool)
         alike[1:] = same[1:] & same[parent[1:]] & (doubt[1:] == doubt[parent[1:]])
-        return ~alike
+        marks = self.matrix.marks
+        return ~alike if marks is None else ~alike | marks
 
     def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: Bits) -> Bits:
         if which is Rows.ALL:
@@ -219,6 +273,8 @@ class Everyone:
         word, shift = column >> 6, (column & 63).astype(np.uint64)
         flags = np.zeros(len(place), dtype=np.int64)
         for number, right in enumerate(FLAG_RIGHTS):
+            if right not in rights:
+                continue
             flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
         files, counts, unsure = self._counts(rows, place, word, shift)
         is_unknown = (unknown[place, word] >> shift & np.uint64(1)).astype(bool)

@@ -46,11 +46,15 @@ _FOLDER = (
     Right.UNSAID,
     Right.CLEAR_UNSAID,
     Right.UNSURE,
+    # Only lists of roles tell these of folders.
+    Right.CHANGE,
+    Right.SHARE,
+    Right.VIEW,
 )
 _FILE = (Right.READ, Right.CHANGE)
-_FILE_SPREAD = (*_FILE, Right.DELETE, Right.UNSAID, Right.UNSURE)
+_FILE_SPREAD = (*_FILE, Right.VIEW, Right.DELETE, Right.UNSAID, Right.UNSURE)
 _OWN = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
-_GATED = (Right.NONE, *_OWN, Right.ENTER, Right.CHANGE, Right.DELETE, Right.CLEAR, Right.CLEAR_OWN)
+_GATED = (Right.NONE, *_OWN, Right.VIEW, Right.ENTER, Right.CHANGE, Right.DELETE, Right.CLEAR, Right.CLEAR_OWN)
 _CHUNK = 65536
 
 
@@ -141,6 +145,8 @@ class Matrix:
     stored list is damaged.
     """
 
+    ways: tuple[str, ...] = ("share",)
+
     def __init__(
         self,
         model: ListModel,
@@ -167,9 +173,11 @@ class Matrix:
         overrides = [model.overrides(seat.holder) for seat in seats]
         self._overrides = [given.rights if given else Right.NONE for given in overrides]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
-        self._usable = sum(1 << n for n, seat in enumerate(seats) if seat.is_open and seat.account.may_use)
+        self._usable = sum(1 << n for n, seat in enumerate(seats) if seat.may_come_in)
         self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
         self._layers = self._make_layers()
+        # Lists of roles alone tell looking from reading.
+        self._shown = (*_OWN, Right.VIEW) if Right.VIEW in self._folder_lists else _OWN
 
     def owners(self, ident: str) -> int:
         """Return the bit set of the seats that count as an owner."""
@@ -386,7 +394,7 @@ class Matrix:
             found[Right.ENTER] = self._inside(number, layer, rows) & layer.gate(Right.ENTER, rows)
             if not self.terms.asks_enter:
                 found[Right.ENTER] = found[Right.ENTER] & self._own(Right.ENTER, here)
-            for right in _OWN:
+            for right in self._shown:
                 found[right] = self._own(right, here)
                 found[right] &= layer.gate(right, rows)
                 found[right] &= reach
@@ -412,6 +420,19 @@ class Matrix:
             delete |= self._own(Right.CLEAR_UNSAID, over) & unsaid & layer.gate(Right.ADD, rows)
         delete &= layer.gate(Right.DELETE, rows)
         return delete
+
+    def blocks(self, rows: Rows) -> list[Block]:
+        """Return the rights by each of `ways`: here there is one."""
+        return [self.block(rows)]
+
+    @property
+    def marks(self) -> NDArray[np.bool_] | None:
+        """The folders where rights may change though list and owner do not; here nothing else changes rights."""
+        return None
+
+    def file_blocks(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+        """Return what `file_bits` says by each of `ways`."""
+        return [self.file_bits(folder, lists, owner)]
 
     def admin_block(self, right: Right, rows: Rows) -> Bits:
         """Return who has a right by the way ``admin``; nobody may remove what a share begins with."""
@@ -440,6 +461,8 @@ class Matrix:
         for number, layer in enumerate(self._layers):
             inside = self._inside(number, layer, folder)
             bits = {right: own(right) & inside & layer.gate(right, folder) for right in _FILE}
+            if Right.VIEW in self._file_lists:
+                bits[Right.VIEW] = own(Right.VIEW) & inside & layer.gate(Right.VIEW, folder)
             unsaid = own(Right.UNSAID) if Right.CLEAR_UNSAID in self._folder_lists else None
             bits[Right.DELETE] = self._removal(layer, folder, here, over, own(Right.DELETE), unsaid) & inside
             if Right.UNSURE in self._file_lists:

@@ -37,6 +37,11 @@ class Seat:
         """Tell whether the account can be used at all."""
         return self.account.state is AccountState.OPEN
 
+    @property
+    def may_come_in(self) -> bool:
+        """Tell whether the account is open, with the service switched on and the entitlement that it asks for."""
+        return self.is_open and self.account.may_use and self.account.is_entitled
+
 
 @dataclass(frozen=True, slots=True)
 class FoundAccounts:

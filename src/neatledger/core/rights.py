@@ -13,7 +13,10 @@ __all__ = [
     "Level",
     "Right",
     "level_of",
+    "level_of_file",
+    "parse_rights",
     "spell_rights",
+    "with_view",
 ]
 
 
@@ -21,7 +24,8 @@ class Right(IntFlag):
     """What someone may do with an item; a set of them is a plain bit set.
 
     ``CLEAR`` and ``CLEAR_OWN`` belong to a folder and speak of what lies in it: to remove or rename any
-    of its items, or only those one owns (a sticky folder). ``DELETE`` is the item's own removal.
+    of its items, or only those one owns (a sticky folder). ``DELETE`` is the item's own removal. ``VIEW`` is
+    looking at contents without being able to take them away; on a share nobody can have it without ``READ``.
 
     Three more are no rights, and travel with them between lists and those who ask lists: ``UNSURE``, an
     entry that cannot be evaluated may change the answer; ``UNSAID``, no entry speaks of this item's own
@@ -42,10 +46,11 @@ class Right(IntFlag):
     UNSURE = 1024
     UNSAID = 2048
     CLEAR_UNSAID = 4096
+    VIEW = 8192
 
 
-EVERY_RIGHT = Right(1023)
-ALL_RIGHTS = EVERY_RIGHT & ~Right.CLEAR_OWN
+EVERY_RIGHT = Right(1023) | Right.VIEW
+ALL_RIGHTS = EVERY_RIGHT & ~(Right.CLEAR_OWN | Right.VIEW)
 FOLDER_RIGHTS = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
@@ -54,6 +59,7 @@ class Level(Enum):
 
     NONE = "none"
     LIST = "list"
+    VIEW = "view"
     DROP = "drop"
     MIXED = "mixed"
     READ = "read"
@@ -68,6 +74,7 @@ _WRITE = _READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR
 LEVEL_RIGHTS: dict[Level, Right] = {
     Level.NONE: Right.NONE,
     Level.LIST: _LIST,
+    Level.VIEW: _LIST | Right.VIEW,
     Level.DROP: Right.ENTER | Right.ADD,
     Level.READ: _READ,
     Level.WRITE: _WRITE,
@@ -95,7 +102,9 @@ def level_of(rights: Right) -> Level:
     """
     telling = rights & _TELLING
     if not telling:
-        return Level.MIXED if rights & (Right.ENTER | Right.SHARE) else Level.NONE
+        return Level.MIXED if rights & (Right.ENTER | Right.SHARE | Right.VIEW) else Level.NONE
+    if rights & Right.VIEW and not rights & Right.READ:
+        return Level.VIEW if telling == Right.LIST else Level.MIXED
     return _BY_RIGHTS.get(telling, Level.MIXED)
 
 
@@ -103,6 +112,8 @@ def level_of(rights: Right) -> Level:
 def level_of_file(rights: Right) -> Level:
     """Name the level of what someone may do with one file."""
     telling = rights & (Right.READ | Right.CHANGE | Right.MANAGE)
+    if rights & Right.VIEW and not rights & Right.READ:
+        return Level.MIXED if telling else Level.VIEW
     by_rights = {
         Right.NONE: Level.MIXED if rights & Right.DELETE else Level.NONE,
         Right.READ: Level.READ,
@@ -112,10 +123,34 @@ def level_of_file(rights: Right) -> Level:
     return by_rights.get(telling, Level.MIXED)
 
 
+def with_view(rights: Right) -> Right:
+    """Return rights with what reading brings along: who may take contents away may look at them."""
+    return rights | Right.VIEW if rights & Right.READ else rights
+
+
+def parse_rights(text: str) -> Right:
+    """Return the rights that a level's name or words such as ``list read add`` stand for; raises `ValueError`."""
+    words = text.casefold().split()
+    level = next((level for level in LEVEL_RIGHTS if [level.value] == words), None)
+    if level is not None:
+        return with_view(LEVEL_RIGHTS[level])
+    by_word = {word: right for right, word in _SPELLED}
+    unknown = [word for word in words if word not in by_word]
+    if unknown or not words:
+        known = ", ".join(level.value for level in LEVEL_RIGHTS)
+        raise ValueError(f"{text[:60]!r} is neither a level ({known}) nor words for rights ({', '.join(by_word)})")
+    rights = Right.NONE
+    for word in words:
+        rights |= by_word[word]
+    # What lies in a folder can be removed by whoever may delete there.
+    return with_view(rights | (Right.CLEAR if rights & Right.DELETE else Right.NONE))
+
+
 _SPELLED = (
     (Right.ENTER, "enter"),
     (Right.LIST, "list"),
     (Right.READ, "read"),
+    (Right.VIEW, "view"),
     (Right.ADD, "add"),
     (Right.CHANGE, "change"),
     (Right.DELETE, "delete"),
@@ -127,5 +162,6 @@ _SPELLED = (
 @lru_cache(maxsize=1024)
 def spell_rights(rights: Right) -> str:
     """Spell a set of rights out in their fixed order, ``nothing`` for the empty set."""
-    words = [word for right, word in _SPELLED if rights & right]
+    shown = rights & ~Right.VIEW if rights & Right.READ else rights
+    words = [word for right, word in _SPELLED if shown & right]
     return " ".join(words) or "nothing"

@@ -69,7 +69,7 @@ def _result(gate: Gate) -> str:
         return f"not known{f', at least {spell_rights(gate.passes)}' if gate.passes else ''}"
     if gate.stops:
         return "stops"
-    if gate.passes | Right.SHARE == EVERY_RIGHT:
+    if gate.passes | Right.SHARE | Right.VIEW == EVERY_RIGHT:
         return "passes"
     if gate.name == "system":
         return "limits"

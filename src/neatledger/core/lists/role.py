@@ -1,0 +1,250 @@
+"""Lists of plain "holder has level" entries, as team-folder services and WebDAV servers keep them.
+
+Entries stand in order, and each grants or denies rights: the first that names a holder and speaks of a right
+decides it (RFC 3744 section 6), and what no entry decides is not given. A list of levels has no denials. Lists
+are whole: what comes from above stands in them. A folder inside a team folder may have no list of its own;
+there the members' roles decide alone, and the list lets everything through (`OPEN`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from neatledger.core.holders import Crowd, Holder
+from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.privileges import override_of
+from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
+from neatledger.errors import FormatError
+
+__all__ = ["ALL", "EITHER", "GROUP", "OPEN", "OWNER", "SIGNED_IN", "UNSURE", "USER", "Entry", "RoleModel", "pack_body"]
+
+USER, GROUP, EITHER, OWNER, ALL, SIGNED_IN, UNSURE = "u", "g", "e", "o", "a", "s", "?"
+"""Whom an entry names: a user, a group, either; the owner; all; all who sign in; someone who cannot be told."""
+
+OPEN = b"~"
+_UNREAD = b"?"
+_WORDS = {USER: "user", GROUP: "group", EITHER: "", OWNER: "the owner", ALL: "everyone", SIGNED_IN: "everyone signed in"}
+# What only files have, and what only folders have.
+_OF_FOLDERS = Right.ENTER | Right.LIST | Right.ADD | Right.CLEAR
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry: whom it names, what it grants or denies, and whether it came from the folder above."""
+
+    sees: str
+    ident: str
+    rights: Right
+    allows: bool = True
+    inherited: bool = False
+
+    @property
+    def text(self) -> str:
+        """The entry in words."""
+        who = f"{_WORDS.get(self.sees, 'someone not known:')} {self.ident}".strip()
+        level = level_of(self.rights)
+        told = spell_rights(self.rights) if level in (Level.MIXED, Level.NONE) else level.value
+        return f"{'' if self.allows else 'deny '}{who} {told}"
+
+    def names(self, holder: Holder, owns: bool) -> bool:
+        """Tell whether the entry speaks of a holder."""
+        match self.sees:
+            case "u":
+                return self.ident == holder.user
+            case "g":
+                return self.ident in holder.groups
+            case "e":
+                return self.ident == holder.user or self.ident in holder.groups
+            case "o":
+                return owns
+            case "a" | "s":
+                return True
+            case _:
+                return False
+
+    def among(self, crowd: Crowd, owns: bool) -> int:
+        """Return the bit set of those whom the entry speaks of."""
+        user, group = crowd.by_user.get(self.ident, 0), crowd.by_group.get(self.ident, 0)
+        known = {USER: user, GROUP: group, EITHER: user | group, OWNER: crowd.all if owns else 0}
+        return known.get(self.sees, crowd.all if self.sees in (ALL, SIGNED_IN) else 0)
+
+
+def pack_body(entries: list[Entry]) -> bytes:
+    """Return the stored form of a list."""
+    lines = [
+        "\t".join((one.sees, "+" if one.allows else "-", f"{int(one.rights):x}", str(int(one.inherited)), one.ident))
+        for one in entries
+    ]
+    return "\n".join(lines).encode("utf-8", "surrogateescape")
+
+
+@dataclass(frozen=True)
+class RoleList:
+    """A parsed list; `is_open` lets everything through, `is_unread` could not be read."""
+
+    entries: tuple[Entry, ...]
+    is_open: bool = False
+    is_unread: bool = False
+
+    @cached_property
+    def unsure(self) -> Right:
+        """The rights that entries which cannot be evaluated speak of."""
+        rights = Right.NONE
+        for entry in self.entries:
+            if entry.sees == UNSURE:
+                rights |= entry.rights
+        return rights
+
+
+def _parse_line(line: str) -> Entry:
+    sees, sign, rights, inherited, ident = line.split("\t", 4)
+    return Entry(sees, ident, Right(int(rights, 16)), sign == "+", inherited == "1")
+
+
+class RoleModel:
+    """The list model ``role``."""
+
+    name = "role"
+    asks_enter = False
+    groups_may_own = False
+    everyone_has: frozenset[str] = frozenset()
+    known: Mapping[str, str] = {}
+    unread = _UNREAD
+
+    def parse(self, body: bytes) -> RoleList:
+        """Parse a body made by `pack_body`; raises `FormatError`."""
+        if body in (OPEN, _UNREAD):
+            return RoleList((), is_open=body == OPEN, is_unread=body == _UNREAD)
+        try:
+            lines = body.decode("utf-8", "surrogateescape").split("\n") if body else []
+            return RoleList(tuple(_parse_line(line) for line in lines))
+        except ValueError as error:
+            raise FormatError(f"a stored list is damaged: {error}") from None
+
+    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
+        """Decide for one holder."""
+        assert isinstance(parsed, RoleList)
+        if parsed.is_unread:
+            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.NONE, (told,), is_unsure=True)
+        if parsed.is_open:
+            told = Reason(Effect.GRANTS, "no list", EVERY_RIGHT, "no list of its own: the team folder decides")
+            return Decision(EVERY_RIGHT & ~Right.CLEAR_OWN, (told,))
+        given = refused = Right.NONE
+        reasons = []
+        owns = holder.user == standing.owner
+        for entry in parsed.entries:
+            rights = entry.rights if standing.is_folder else entry.rights & ~_OF_FOLDERS
+            bits = rights & ~(given | refused)
+            if not bits or not entry.names(holder, owns):
+                continue
+            why = "it names them" if entry.sees in (USER, EITHER) and entry.ident == holder.user else "they are in it"
+            why = {OWNER: "they own it"}.get(entry.sees, "speaks of everyone" if entry.sees in (ALL, SIGNED_IN) else why)
+            if entry.allows:
+                given |= bits
+                reasons.append(Reason(Effect.GRANTS, entry.text, bits, why))
+            else:
+                refused |= bits
+                reasons.append(Reason(Effect.STOPS, entry.text, Right.NONE, why))
+        open_rights = parsed.unsure & ~(given | refused) & (EVERY_RIGHT if standing.is_folder else ~_OF_FOLDERS)
+        if open_rights:
+            reasons += [
+                Reason(Effect.LIMITS, one.text, Right.NONE, "cannot be evaluated here: it may count or not")
+                for one in parsed.entries
+                if one.sees == UNSURE
+            ]
+        if not reasons:
+            reasons.append(Reason(Effect.STOPS, "no entry", Right.NONE, "no entry names them or a group of theirs"))
+        return Decision(given, tuple(reasons), bool(open_rights))
+
+    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        assert isinstance(parsed, RoleList)
+        if parsed.is_unread:
+            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
+        if parsed.is_open:
+            everything = dict.fromkeys(EVERY_RIGHT & ~Right.CLEAR_OWN, crowd.all)
+            return everything, everything
+        return self._sweep(parsed, crowd, is_folder, False), self._sweep(parsed, crowd, is_folder, True)
+
+    @staticmethod
+    def _sweep(parsed: RoleList, crowd: Crowd, is_folder: bool, owns: bool) -> RightSets:
+        given: RightSets = {}
+        refused: RightSets = {}
+        for entry in parsed.entries:
+            who = entry.among(crowd, owns)
+            rights = entry.rights if is_folder else entry.rights & ~_OF_FOLDERS
+            for right in rights:
+                left = who & ~(given.get(right, 0) | refused.get(right, 0))
+                sets = given if entry.allows else refused
+                sets[right] = sets.get(right, 0) | left
+        unsure = 0
+        for right in parsed.unsure if is_folder else parsed.unsure & ~_OF_FOLDERS:
+            unsure |= crowd.all & ~(given.get(right, 0) | refused.get(right, 0))
+        if unsure:
+            given[Right.UNSURE] = unsure
+        return given
+
+    def owns(self, holder: Holder, owner: str) -> bool:
+        """Tell whether a holder counts as the owner."""
+        return holder.user == owner
+
+    def group_of(self, body: bytes) -> str:
+        """Return nothing: these lists know no owning group."""
+        return ""
+
+    def overrides(self, holder: Holder) -> Reason | None:
+        """Return what the holder's privileges give."""
+        return override_of(holder)
+
+    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
+        """Return the entries in words."""
+        assert isinstance(parsed, RoleList)
+        if parsed.is_unread:
+            return ["could not be read"]
+        if parsed.is_open:
+            return ["no list of its own: the members of the team folder"]
+        return [
+            one.text + (" [from above]" if one.inherited else "") for one in parsed.entries
+        ] or ["an empty list: nobody may do anything"]
+
+    def view(self, parsed: object, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know."""
+        assert isinstance(parsed, RoleList)
+
+        def given(holder: Holder) -> Right:
+            named = self.decide(parsed, Standing("", is_folder), holder)
+            return Right.NONE if parsed.is_open else named.rights
+
+        of = {sees: [one.ident for one in parsed.entries if one.sees == sees] for sees in (USER, GROUP, EITHER)}
+        unsure = sum(one.sees == UNSURE for one in parsed.entries) + parsed.is_unread
+        return ListView(
+            {ident: given(Holder("", ident, frozenset())) for ident in of[USER]},
+            {ident: given(Holder("", "", frozenset({ident}))) for ident in of[GROUP]},
+            given(Holder("", "", frozenset())),
+            not parsed.entries,
+            False,
+            {ident: given(Holder("", ident, frozenset({ident}))) for ident in of[EITHER]},
+            is_closed=not any(one.inherited for one in parsed.entries) and not parsed.is_open,
+            unsure=unsure,
+            own=tuple(one.text for one in parsed.entries if not one.inherited),
+        )
+
+    def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
+        """Return what a new child gets: the list above, as it is."""
+        return self._inherited(above)
+
+    def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
+        """Return a child's body after a push: its own entries first, then those from above."""
+        if above in (OPEN, _UNREAD):
+            return child if keeps_own else above
+        own = [one for one in self.parse(child).entries if not one.inherited] if keeps_own else []
+        return pack_body([*own, *self.parse(self._inherited(above)).entries])
+
+    def _inherited(self, above: bytes) -> bytes:
+        if above in (OPEN, _UNREAD):
+            return above
+        entries = self.parse(above).entries
+        return pack_body([Entry(one.sees, one.ident, one.rights, one.allows, True) for one in entries])

@@ -1,0 +1,197 @@
+"""Sharing rules: which guests, what an open link may give, and what stands beside them; the tightest wins.
+
+Rules stand at four levels: the office, a system, a person (who makes a link or hands out), and a folder with all
+below it. Some bound what is reached today (guests, domains, open links, download) and are gates; the others
+speak of how things are made (life, password, size, kinds, passing on), and a new one ends nothing that is there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, fields
+from enum import Enum, IntEnum
+from typing import Any, TypeVar
+
+from neatledger.core.address import Address
+from neatledger.core.rights import LEVEL_RIGHTS, Level, Right, with_view
+
+__all__ = ["Guests", "PlacedRule", "RuleOn", "SharingRule", "tightest"]
+
+
+class Guests(IntEnum):
+    """Which guests may be reached, the tightest first."""
+
+    NONE = 0
+    LISTED = 1
+    INVITED = 2
+
+    @property
+    def word(self) -> str:
+        """The word in plans and listings."""
+        return self.name.lower()
+
+
+class RuleOn(Enum):
+    """What a rule is put on."""
+
+    OFFICE = "office"
+    SYSTEM = "system"
+    PERSON = "person"
+    FOLDER = "folder"
+
+
+_OPEN = {"nothing": Right.NONE, "read": with_view(LEVEL_RIGHTS[Level.READ])}
+
+
+T = TypeVar("T", int, Guests)
+
+
+def _least(mine: T | None, theirs: T | None) -> T | None:
+    if mine is None or theirs is None:
+        return theirs if mine is None else mine
+    return min(mine, theirs)
+
+
+@dataclass(frozen=True, slots=True)
+class SharingRule:
+    """One set of rules; None says nothing.
+
+    `open_links` is what an open link may give at most: nothing, read or write. Lives are days; `largest` is bytes,
+    and 0 means no limit in so many words (it is the loosest there is). `pass_on` tells whether what was handed to
+    someone may be handed on, and `chain` how many times at most.
+    """
+
+    guests: Guests | None = None
+    domains: frozenset[str] | None = None
+    open_links: str | None = None
+    download: bool | None = None
+    link_days: int | None = None
+    folder_days: int | None = None
+    password: bool | None = None
+    largest: int | None = None
+    barred: frozenset[str] = frozenset()
+    pass_on: bool | None = None
+    chain: int | None = None
+    single_files: bool | None = None
+
+    def tighter(self, other: SharingRule) -> SharingRule:
+        """Return the rule that is as tight as the tighter of two, setting by setting."""
+        order = ("nothing", "read", "write")
+        links = [one for one in (self.open_links, other.open_links) if one is not None]
+        domains = self.domains if other.domains is None else other.domains
+        if self.domains is not None and other.domains is not None:
+            domains = self.domains & other.domains
+        sizes = [one for one in (self.largest, other.largest) if one]
+        unlimited = 0 if 0 in (self.largest, other.largest) else None
+        return SharingRule(
+            _least(self.guests, other.guests),
+            domains,
+            min(links, key=order.index, default=None),
+            _both(self.download, other.download),
+            _least(self.link_days, other.link_days),
+            _least(self.folder_days, other.folder_days),
+            _either(self.password, other.password),
+            min(sizes, default=unlimited),
+            self.barred | other.barred,
+            _both(self.pass_on, other.pass_on),
+            _least(self.chain, other.chain),
+            _both(self.single_files, other.single_files),
+        )
+
+    @property
+    def open_rights(self) -> Right:
+        """What an open link may give at most."""
+        return _OPEN.get(self.open_links or "write", ~Right.NONE)
+
+    def lets_guest(self, is_listed: bool, email: str) -> bool:
+        """Tell whether a guest may be reached."""
+        if self.guests is Guests.NONE or (self.guests is Guests.LISTED and not is_listed):
+            return False
+        return self.domains is None or email.rpartition("@")[2].casefold() in self.domains
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps: only what is said."""
+        found = {each.name: getattr(self, each.name) for each in fields(self)}
+        return {
+            name: sorted(value) if isinstance(value, frozenset) else value
+            for name, value in found.items()
+            if value is not None and value != frozenset()
+        }
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> SharingRule:
+        """Return what the ledger kept."""
+        found = dict(facts)
+        if "guests" in found:
+            found["guests"] = Guests(found["guests"])
+        for name in ("domains", "barred"):
+            if name in found:
+                found[name] = frozenset(found[name])
+        return cls(**found)
+
+
+def _both(mine: bool | None, theirs: bool | None) -> bool | None:
+    """Return whether both allow something; the one that speaks where the other does not."""
+    if mine is None or theirs is None:
+        return theirs if mine is None else mine
+    return mine and theirs
+
+
+def _either(mine: bool | None, theirs: bool | None) -> bool | None:
+    """Return whether either asks for something."""
+    if mine is None or theirs is None:
+        return theirs if mine is None else mine
+    return mine or theirs
+
+
+@dataclass(frozen=True, slots=True)
+class PlacedRule:
+    """A rule with what it is put on: `name` is a system, a person's login or id, or the path of a folder.
+
+    `system` is the folder's, where the rule does not come from the system itself.
+    """
+
+    on: RuleOn
+    name: str
+    rule: SharingRule
+    system: str = ""
+    line: int = 0
+
+    @property
+    def path(self) -> bytes:
+        """The path of its folder."""
+        return self.name.encode("utf-8", "surrogateescape")
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps."""
+        return {"on": self.on.value, "name": self.name, "rule": self.rule.to_facts()}
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> PlacedRule:
+        """Return what the ledger kept."""
+        return cls(RuleOn(facts["on"]), facts["name"], SharingRule.of_facts(facts["rule"]))
+
+    def covers(self, system: str, person: Iterable[str], path: bytes) -> bool:
+        """Tell whether it speaks of what these names of one person share of a folder of a system."""
+        match self.on:
+            case RuleOn.OFFICE:
+                return True
+            case RuleOn.SYSTEM:
+                return self.name in ("", system)
+            case RuleOn.PERSON:
+                return self.name in person
+            case RuleOn.FOLDER:
+                mine = Address(self.system or system, self.path)
+                return Address(system, path).is_within(mine)
+
+    def describe(self) -> str:
+        """Say where it stands."""
+        return "the office" if self.on is RuleOn.OFFICE else f"{self.on.value} {self.name}".strip()
+
+
+def tightest(rules: Iterable[PlacedRule]) -> SharingRule:
+    """Return the rule that is as tight as the tightest of some."""
+    found = SharingRule()
+    for one in rules:
+        found = found.tighter(one.rule)
+    return found
