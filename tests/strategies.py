@@ -13,12 +13,13 @@ from neatledger.core.accounts import Account, AccountState
 from neatledger.core.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
 from neatledger.core.descriptors import Ace, Acl, Descriptor
 from neatledger.core.holders import Holder
-from neatledger.core.lists import nfs4, nt
+from neatledger.core.lists import nfs4, nt, role
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
 from neatledger.core.plan import Kind
 from neatledger.core.privileges import PRIVILEGES
+from neatledger.core.rights import LEVEL_RIGHTS, Right, with_view
 from neatledger.core.shares import Share, Terms
 from neatledger.core.sids import EVERYONE
 from neatledger.core.survey import Table
@@ -98,6 +99,25 @@ def nfs4_entries(draw) -> list[nfs4.Entry]:
     return found
 
 
+ROLE_RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in LEVEL_RIGHTS] + [Right.READ, Right.ADD | Right.DELETE]
+
+
+@st.composite
+def role_bodies(draw) -> bytes:
+    who = st.sampled_from(
+        [(sees, ident) for sees, known in (("u", USERS), ("g", GROUPS), ("e", USERS + GROUPS)) for ident in known]
+    )
+    who |= st.sampled_from([("o", ""), ("a", ""), ("s", ""), ("?", "somebody")])
+    entry = st.builds(
+        lambda one, *rest: role.Entry(*one, *rest),
+        who,
+        st.sampled_from(ROLE_RIGHTS),
+        st.booleans() | st.just(True),
+        st.booleans(),
+    )
+    return draw(st.lists(entry, max_size=5).map(role.pack_body) | st.sampled_from([role.OPEN, role.OPEN, b"?"]))
+
+
 class World:
     """One list model with stored lists and holders for it."""
 
@@ -118,6 +138,7 @@ WORLDS = [
     World("posix", posix_bodies(), USERS, GROUPS),
     World("nt", descriptors().map(nt.pack_body), SID_USERS, SID_GROUPS),
     World("nfs4", st.builds(nfs4.pack_body, st.sampled_from(GROUPS), nfs4_entries()), USERS, GROUPS),
+    World("role", role_bodies(), USERS, GROUPS),
 ]
 
 

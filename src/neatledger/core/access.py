@@ -157,7 +157,9 @@ def entry_gates(seat: Seat) -> list[Gate]:
     gates = [account_gate(seat)]
     account = seat.account
     if account.admission.entitlements and account.is_entitled:
-        told = tuple(Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements)
+        told = tuple(
+            Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements
+        )
         gates.append(Gate("entitlement", b"", EVERY_RIGHT, told))
     elif not account.is_entitled:
         reason = Reason(Effect.STOPS, account.login, Right.NONE, "they have no licence for the service")
@@ -326,7 +328,7 @@ def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage
     for each in files:
         decision = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder)
         removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets)
-        rights = (decision.rights & (Right.READ | Right.CHANGE) | removal) & passage.lets
+        rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
     return judged
 
@@ -341,9 +343,7 @@ def count_files(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCoun
 
     if any(rights & Right.UNSURE for rights in judged):
         return None
-    return FileCounts(
-        sum(each.files for each in files), having(read), having(Right.CHANGE), having(Right.DELETE)
-    )
+    return FileCounts(sum(each.files for each in files), having(read), having(Right.CHANGE), having(Right.DELETE))
 
 
 def access_to(

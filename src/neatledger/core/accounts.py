@@ -10,7 +10,18 @@ from typing import Any
 
 from neatledger.core.holders import Holder
 
-__all__ = ["ADMINISTRATOR", "TOP", "USER", "Account", "AccountState", "Admission", "Group", "expand_members", "find_cycles", "holders_of"]
+__all__ = [
+    "ADMINISTRATOR",
+    "TOP",
+    "USER",
+    "Account",
+    "AccountState",
+    "Admission",
+    "Group",
+    "expand_members",
+    "find_cycles",
+    "holders_of",
+]
 
 
 class AccountState(Enum):

@@ -29,7 +29,7 @@ from neatledger.core.shares import WRITING, Share, Terms
 from neatledger.core.survey import Table
 from neatledger.core.treeorder import TreeOrder
 
-__all__ = ["Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
+__all__ = ["FILE_SPREAD", "Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
 
 Bits = NDArray[np.uint64]
 Rows = NDArray[np.signedinteger[Any]]
@@ -52,7 +52,7 @@ _FOLDER = (
     Right.VIEW,
 )
 _FILE = (Right.READ, Right.CHANGE)
-_FILE_SPREAD = (*_FILE, Right.VIEW, Right.DELETE, Right.UNSAID, Right.UNSURE)
+FILE_SPREAD = (*_FILE, Right.VIEW, Right.DELETE, Right.UNSAID, Right.UNSURE)
 _OWN = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
 _GATED = (Right.NONE, *_OWN, Right.VIEW, Right.ENTER, Right.CHANGE, Right.DELETE, Right.CLEAR, Right.CLEAR_OWN)
 _CHUNK = 65536
@@ -214,15 +214,18 @@ class Matrix:
 
     def find_row(self, parts: Sequence[bytes]) -> int | None:
         """Return the row of a folder by the names on the way down to it."""
-        first, count, names = self.folders["first_child"], self.folders["children"], self.folders.texts("name")
-        row = 0
+        row: int | None = 0
         for part in parts:
-            low = int(first[row])
-            high = low + int(count[row])
-            row = bisect_left(names, part, low, high)
-            if row == high or names[row] != part:
-                return None
+            row = None if row is None else self.find_child(row, part)
         return row
+
+    def find_child(self, row: int, name: bytes) -> int | None:
+        """Return the row of a folder's subfolder by its name."""
+        names = self.folders.texts("name")
+        low = int(self.folders["first_child"][row])
+        high = low + int(self.folders["children"][row])
+        found = bisect_left(names, name, low, high)
+        return found if found < high and names[found] == name else None
 
     def _layer(self, number: Rows | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
         gates: dict[Right, list[int]] = {right: [] for right in _GATED}
@@ -246,7 +249,7 @@ class Matrix:
 
     @cached_property
     def _file_lists(self) -> dict[Right, _Spread]:
-        return self._spread(self.classes["list"], _FILE_SPREAD, is_folder=False)
+        return self._spread(self.classes["list"], FILE_SPREAD, is_folder=False)
 
     def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
         nothing: RightSets = {}

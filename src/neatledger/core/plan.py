@@ -34,10 +34,17 @@ class Kind(Enum):
     STAFF = "staff"
     GUEST = "guest"
     SERVICE = "service"
+    ANYONE = "anyone"
 
 
-CLASSES = {"everyone": None, "staff": Kind.STAFF, "guests": Kind.GUEST, "services": Kind.SERVICE}
-"""Holders that stand for all people, or all of a kind."""
+CLASSES = {
+    "everyone": None,
+    "staff": Kind.STAFF,
+    "guests": Kind.GUEST,
+    "services": Kind.SERVICE,
+    "anyone": Kind.ANYONE,
+}
+"""Holders that stand for all people, or all of a kind; `anyone` is whoever holds an open link."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,14 +18,33 @@ from neatledger.core.privileges import override_of
 from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
 from neatledger.errors import FormatError
 
-__all__ = ["ALL", "EITHER", "GROUP", "OPEN", "OWNER", "SIGNED_IN", "UNSURE", "USER", "Entry", "RoleModel", "pack_body"]
+__all__ = [
+    "ALL",
+    "EITHER",
+    "GROUP",
+    "OPEN",
+    "OWNER",
+    "SIGNED_IN",
+    "UNSURE",
+    "USER",
+    "Entry",
+    "RoleModel",
+    "pack_body",
+]
 
 USER, GROUP, EITHER, OWNER, ALL, SIGNED_IN, UNSURE = "u", "g", "e", "o", "a", "s", "?"
 """Whom an entry names: a user, a group, either; the owner; all; all who sign in; someone who cannot be told."""
 
 OPEN = b"~"
 _UNREAD = b"?"
-_WORDS = {USER: "user", GROUP: "group", EITHER: "", OWNER: "the owner", ALL: "everyone", SIGNED_IN: "everyone signed in"}
+_WORDS = {
+    USER: "user",
+    GROUP: "group",
+    EITHER: "",
+    OWNER: "the owner",
+    ALL: "everyone",
+    SIGNED_IN: "everyone signed in",
+}
 # What only files have, and what only folders have.
 _OF_FOLDERS = Right.ENTER | Right.LIST | Right.ADD | Right.CLEAR
 
@@ -141,7 +160,9 @@ class RoleModel:
             if not bits or not entry.names(holder, owns):
                 continue
             why = "it names them" if entry.sees in (USER, EITHER) and entry.ident == holder.user else "they are in it"
-            why = {OWNER: "they own it"}.get(entry.sees, "speaks of everyone" if entry.sees in (ALL, SIGNED_IN) else why)
+            why = {OWNER: "they own it"}.get(
+                entry.sees, "speaks of everyone" if entry.sees in (ALL, SIGNED_IN) else why
+            )
             if entry.allows:
                 given |= bits
                 reasons.append(Reason(Effect.GRANTS, entry.text, bits, why))
@@ -206,9 +227,9 @@ class RoleModel:
             return ["could not be read"]
         if parsed.is_open:
             return ["no list of its own: the members of the team folder"]
-        return [
-            one.text + (" [from above]" if one.inherited else "") for one in parsed.entries
-        ] or ["an empty list: nobody may do anything"]
+        return [one.text + (" [from above]" if one.inherited else "") for one in parsed.entries] or [
+            "an empty list: nobody may do anything"
+        ]
 
     def view(self, parsed: object, *, is_folder: bool) -> ListView:
         """Return what the checks want to know."""

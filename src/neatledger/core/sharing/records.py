@@ -94,7 +94,7 @@ class TeamFolder:
         """Return the folder of the share that one of its folders shows; None where it lies over none."""
         if self.over is None:
             return None
-        below = path[len(self.path.rstrip(b"/")) :]
+        below = path[len(self.path.rstrip(b"/")) :].rstrip(b"/")
         return Address(self.over.system, self.over.path.rstrip(b"/") + below or b"/")
 
 
@@ -247,4 +247,3 @@ def _of_rows(kind: Any, rows: Iterable[list[Any]]) -> tuple[Any, ...]:
             values[place] = _of_value(name, values[place])
         found.append(kind(*values))
     return tuple(found)
-

@@ -1,0 +1,58 @@
+"""Holders beside the accounts of a service: those who stand for many, and receivers outside.
+
+"Anyone with the link", "any guest" and "anyone in the office" hold what links of that audience give: nobody can say
+which person has a link's address. Receivers who have no account on the service are outside; one whose e-mail address
+is that of a person of the plan is that person.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from neatledger.core.accounts import Account
+from neatledger.core.holders import Holder
+from neatledger.core.people import Seat
+from neatledger.core.plan import Kind, Plan
+from neatledger.core.sharing.records import Audience, Shared, Towards
+
+__all__ = ["ANYONE", "ANY_GUEST", "IN_OFFICE", "OUTSIDE", "STANDING_FOR", "is_account", "seats_beside"]
+
+ANYONE, ANY_GUEST, IN_OFFICE = "anyone with the link", "any guest", "anyone in the office"
+OUTSIDE = "outside:"
+STANDING_FOR: Mapping[Audience, tuple[str, Kind]] = {
+    Audience.ANYONE: (ANYONE, Kind.ANYONE),
+    Audience.GUESTS: (ANY_GUEST, Kind.GUEST),
+    Audience.OFFICE: (IN_OFFICE, Kind.STAFF),
+}
+
+
+def is_account(seat: Seat) -> bool:
+    """Tell whether a seat is a real account of the system."""
+    return not seat.account.ident.startswith((OUTSIDE, "audience:"))
+
+
+def seats_beside(system: str, shared: Shared, seats: Sequence[Seat], plan: Plan) -> list[Seat]:
+    """Return a seat for each audience that any link has, and one for each receiver outside."""
+    found = []
+    audiences = {link.audience for link in shared.links}
+    for audience, (name, kind) in STANDING_FOR.items():
+        if audience in audiences:
+            found.append(_seat(name, name, kind, system, f"audience:{audience.value}", name))
+    known = {seat.account.login for seat in seats}
+    mails = {person.email.casefold(): person for person in plan.people.values() if person.email}
+    outside = [one.receiver for one in shared.hand_outs if one.towards is Towards.OUTSIDE]
+    outside += [name for link in shared.links for name in link.named if name not in known]
+    for name in dict.fromkeys(outside):
+        person = mails.get(name.casefold())
+        if person is None:
+            found.append(_seat(name, name, Kind.GUEST, system, OUTSIDE + name, name))
+        else:
+            account = Account(name, OUTSIDE + name, "", person.name, name)
+            holder = Holder(name, OUTSIDE + name, frozenset())
+            found.append(Seat(person.id, person.name, person.kind, system, account, holder, True))
+    return found
+
+
+def _seat(person: str, name: str, kind: Kind, system: str, ident: str, login: str) -> Seat:
+    account = Account(login, ident, "", name, login if "@" in login else "")
+    return Seat(person, name, kind, system, account, Holder(login, ident, frozenset()), False)

@@ -1,0 +1,187 @@
+"""One service made ready for questions: who its givers, members and receivers are, and which rules hold where."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from neatledger.core.people import Seat
+from neatledger.core.plan import Kind
+from neatledger.core.rights import EVERY_RIGHT, Right
+from neatledger.core.shares import WRITING
+from neatledger.core.sharing.handing import Handing, file_cap
+from neatledger.core.sharing.holders import STANDING_FOR
+from neatledger.core.sharing.records import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
+from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule, tightest
+
+__all__ = ["Service", "parts_of"]
+
+Parts = tuple[bytes, ...]
+
+
+def parts_of(path: bytes) -> Parts:
+    """Return the names on the way down to a folder."""
+    return tuple(part for part in path.split(b"/") if part)
+
+
+@dataclass(frozen=True)
+class Service:
+    """A service on a day (ISO 8601): what it shares, and the seats on it (see `holders.seats_beside`).
+
+    `group_idents` are the identifiers of its groups by name; `read_only` is the switch of the whole system.
+    """
+
+    system: str
+    shared: Shared
+    seats: Sequence[Seat]
+    group_idents: Mapping[str, str]
+    day: str
+    read_only: bool = False
+    _rules: dict[tuple[Parts, str], SharingRule] = field(default_factory=dict, compare=False)
+
+    @cached_property
+    def numbers(self) -> dict[str, int]:
+        """Login → the number of its seat."""
+        return {seat.account.login: number for number, seat in enumerate(self.seats)}
+
+    @cached_property
+    def in_group(self) -> dict[str, tuple[int, ...]]:
+        """Name of a group → the numbers of the seats in it, by the groups inside it too."""
+        of_ident: dict[str, list[int]] = {}
+        for number, seat in enumerate(self.seats):
+            for ident in seat.holder.groups:
+                of_ident.setdefault(ident, []).append(number)
+        return {name: tuple(of_ident.get(ident, ())) for name, ident in self.group_idents.items()}
+
+    # Team folders ----------------------------------------------------------------------------------
+
+    @cached_property
+    def _teams(self) -> dict[Parts, TeamFolder]:
+        return {team.parts: team for team in self.shared.teams}
+
+    def team_at(self, path: bytes) -> TeamFolder | None:
+        """Return the innermost team folder that a folder lies in."""
+        parts = parts_of(path)
+        for depth in range(len(parts), -1, -1):
+            if parts[:depth] in self._teams:
+                return self._teams[parts[:depth]]
+        return None
+
+    def memberships(self, team: TeamFolder, number: int) -> Iterator[Member]:
+        """Yield the memberships that a seat has in a team folder, its own and those of its groups."""
+        login = self.seats[number].account.login
+        for member in team.members:
+            if number in self.in_group.get(member.holder, ()) if member.is_group else member.holder == login:
+                yield member
+
+    def member_numbers(self, member: Member) -> tuple[int, ...]:
+        """Return the seats that a membership stands for."""
+        if member.is_group:
+            return self.in_group.get(member.holder, ())
+        return (self.numbers[member.holder],) if member.holder in self.numbers else ()
+
+    # Rules -----------------------------------------------------------------------------------------
+
+    @cached_property
+    def _by_person(self) -> dict[str, list[PlacedRule]]:
+        found: dict[str, list[PlacedRule]] = {}
+        for one in self.shared.rules:
+            if one.on is RuleOn.PERSON:
+                found.setdefault(one.name, []).append(one)
+        return found
+
+    @cached_property
+    def _by_folder(self) -> dict[Parts, list[PlacedRule]]:
+        found: dict[Parts, list[PlacedRule]] = {}
+        for one in self.shared.rules:
+            if one.on is RuleOn.FOLDER:
+                found.setdefault(parts_of(one.path), []).append(one)
+        return found
+
+    @cached_property
+    def _everywhere(self) -> list[PlacedRule]:
+        wide = (RuleOn.OFFICE, RuleOn.SYSTEM)
+        return [one for one in self.shared.rules if one.on in wide and one.covers(self.system, (), b"/")]
+
+    def rules_at(self, path: bytes, login: str) -> list[PlacedRule]:
+        """Return the service's own rules for what someone shares of a folder: of all four levels."""
+        parts = parts_of(path)
+        found = [*self._everywhere, *self._by_person.get(login, ())]
+        for depth in range(len(parts) + 1):
+            found += self._by_folder.get(parts[:depth], ())
+        return found
+
+    def rule_at(self, path: bytes, login: str) -> SharingRule:
+        """Return the tightest of `rules_at`."""
+        if not self._by_folder:
+            path = b"/"
+        key = (parts_of(path), login if login in self._by_person else "")
+        if key not in self._rules:
+            self._rules[key] = tightest(self.rules_at(path, login))
+        return self._rules[key]
+
+    def lets(self, rule: SharingRule, seat: Seat) -> bool:
+        """Tell whether a rule lets something reach a receiver: it speaks of guests and those outside."""
+        if seat.kind is not Kind.GUEST:
+            return True
+        return rule.lets_guest(seat.is_planned, seat.account.email or seat.account.login)
+
+    # Hand-outs and links ---------------------------------------------------------------------------
+
+    def receivers(self, hand_out: HandOut) -> tuple[int, ...]:
+        """Return the seats that a hand-out is for, but its giver's own."""
+        if hand_out.towards is Towards.GROUP:
+            found = self.in_group.get(hand_out.receiver, ())
+        else:
+            number = self.numbers.get(hand_out.receiver)
+            found = () if number is None else (number,)
+        giver = self.numbers.get(hand_out.giver)
+        return tuple(number for number in found if number != giver)
+
+    def make_ready(self, hand_outs: Iterable[HandOut], path: bytes) -> list[Handing]:
+        """Return live hand-outs as they count on one folder or file of theirs."""
+        found = []
+        for one in hand_outs:
+            rule = self.rule_at(path, one.giver)
+            rights = one.rights & self.download_cap(one.download, rule)
+            reached = tuple(
+                number
+                for number in self.receivers(one)
+                if self.seats[number].is_open and self.lets(rule, self.seats[number])
+            )
+            found.append(Handing(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights))))
+        return found
+
+    @staticmethod
+    def download_cap(download: bool, rule: SharingRule) -> Right:
+        """Return what is let through where contents may (not) be taken away."""
+        return EVERY_RIGHT if download and rule.download is not False else EVERY_RIGHT & ~Right.READ
+
+    def link_seats(self, link: Link) -> tuple[int, ...]:
+        """Return the seats that a link is good for."""
+        if link.audience is Audience.NAMED:
+            return tuple(self.numbers[name] for name in link.named if name in self.numbers)
+        name = STANDING_FOR[link.audience][0]
+        return (self.numbers[name],) if name in self.numbers else ()
+
+    def link_rights(self, link: Link, path: bytes, number: int) -> Right:
+        """Return what a link gives a seat on a folder or file of its own today."""
+        seat = self.seats[number]
+        if not self.shared.is_running or link.why_dead(self.day) or not seat.is_open:
+            return Right.NONE
+        rights = link.rights & self.link_cap(link, self.rule_at(path, link.maker), number)
+        return rights & ~WRITING if self.read_only else rights
+
+    def link_cap(self, link: Link, rule: SharingRule, number: int) -> Right:
+        """Return what the rules let through a link for one of its audience."""
+        cap = self.download_cap(link.download, rule)
+        match link.audience:
+            case Audience.ANYONE:
+                return cap & rule.open_rights
+            case Audience.OFFICE:
+                return cap
+            case Audience.GUESTS:
+                return cap if rule.guests is None or rule.guests > 0 else Right.NONE
+            case Audience.NAMED:
+                return cap if self.lets(rule, self.seats[number]) else Right.NONE
