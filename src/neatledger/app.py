@@ -21,6 +21,7 @@ from neatledger.core.people import Seat, seat_accounts
 from neatledger.core.plan import Address, Plan
 from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
 from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.services import Services
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger
 from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, read_plan
@@ -136,6 +137,15 @@ class App:
     def seats(self) -> dict[str, list[Seat]]:
         """Every system's accounts with the people who have them."""
         return self.seats_of(self.readers)
+
+    def services_of(self, readers: Mapping[str, SurveyReader], day: date) -> Services:
+        """Return the systems of a count with what is shared on them, judged for a day."""
+        return Services(self.plan, readers, self.seats_of(readers), day)
+
+    @cached_property
+    def services(self) -> Services:
+        """The systems of the count with what is shared on them, judged for today (or the day of --as-of)."""
+        return Services(self.plan, self.readers, self.seats, self.options.as_of or self.today)
 
     def address(self, text: str) -> Address:
         """Parse a folder's address from the command line; raises `UsageError` or `UnknownNameError`."""

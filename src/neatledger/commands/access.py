@@ -52,4 +52,4 @@ def _tables(app: App, below: Address | None, people: list[str] | None) -> Iterat
         if below is None or below.system == system:
             seats = wanted_seats(app, system, people)
             if seats:
-                yield reader, load_everyone(reader, seats)
+                yield reader, load_everyone(app.services, reader, seats)

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable
 
 from neatledger.app import App
-from neatledger.core.access import Access, access_to, access_to_file
+from neatledger.core.access import Access
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
@@ -53,17 +53,15 @@ def entry_names(reader: SurveyReader) -> EntryNames:
     return EntryNames(reader.accounts, reader.groups, MODELS[reader.model])
 
 
-def ask_person(place: Place, seats: list[Seat]) -> Access:
+def ask_person(app: App, place: Place, seats: list[Seat]) -> Access:
     """Judge one person's access to a place."""
-    if place.is_folder:
-        return access_to(place.model, place.chain, seats, place.files, terms=place.terms)
-    return access_to_file(place.model, place.chain, seats, terms=place.terms)
+    return app.services.access(place, seats)
 
 
 def find_person(app: App, name: str) -> tuple[str, dict[str, list[Seat]]]:
     """Find a person by id, login or name; return their id, and their seats by system; raises `UnknownNameError`."""
     found: dict[str, list[Seat]] = {}
-    everyone = [seat for seats in app.seats.values() for seat in seats]
+    everyone = [seat for seats in app.services.holders.values() for seat in seats]
     ids = {seat.person for seat in everyone} | set(app.plan.people)
     if name not in ids:
         folded = name.casefold()
@@ -86,12 +84,12 @@ def planned_differences(app: App, person: str | None = None) -> list[Difference]
     found: list[Difference] = []
     for folder in app.plan.folders:
         system = folder.address.system
-        people = seats_by_person(app.seats.get(system, []))
+        people = seats_by_person(app.services.holders.get(system, []))
         try:
             place = place_at(app.reader(system), folder.address)
         except UnknownNameError:
             continue
-        asked = {name: ask_person(place, seats) for name, seats in people.items() if person in (None, name)}
+        asked = {name: ask_person(app, place, seats) for name, seats in people.items() if person in (None, name)}
         differences = differences_at(app.plan, folder.address, asked)
         found += [each for each in differences if person in (None, each.person)]
     return found

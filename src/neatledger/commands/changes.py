@@ -42,17 +42,17 @@ def _held(app: App, count: CountInfo) -> Held:
     """Return who has what where: system → path → person → the flags of their rights, all ways united."""
     found: Held = {}
     readers = app.readers_of(count)
-    seats = app.seats_of(readers)
+    services = app.services_of(readers, count.taken_at.astimezone().date())
     for system, reader in readers.items():
-        if seats[system]:
-            everyone = load_everyone(reader, seats[system])
+        if services.holders[system]:
+            everyone = load_everyone(services, reader, services.holders[system], is_narrow=True)
             found[system] = _flags(everyone)
     return found
 
 
 def _flags(everyone: Everyone) -> dict[bytes, dict[str, int]]:
     path_of = folder_paths(everyone.matrix.folders)
-    people = [everyone.matrix.seats[column.seats[0]].person for column in everyone.columns]
+    people = [everyone.matrix.seats[column.seats[0]].person if column.seats else "" for column in everyone.columns]
     found: dict[bytes, dict[str, int]] = {path_of(row): {} for row in range(everyone.matrix.folders.rows)}
     paths = list(found)
     for block in everyone.blocks(Rows.EVERY):

@@ -24,14 +24,15 @@ __all__ = ["load_office"]
 def load_office(app: App) -> Office:
     """Read the whole office for its checks."""
     systems = [
-        _load(app.plan.systems.get(name, PlanSystem(name, "", {})), reader, app.seats[name])
+        _load(app, app.plan.systems.get(name, PlanSystem(name, "", {})), reader)
         for name, reader in app.readers.items()
     ]
     return Office(app.plan, systems, app.today, lambda: load_space(app))
 
 
-def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> SystemFacts:
-    everyone = load_everyone(reader, [*seats, stranger(MODELS[reader.model].everyone_has)], with_defaults=True)
+def _load(app: App, system: PlanSystem, reader: SurveyReader) -> SystemFacts:
+    seats = [*app.services.holders[reader.system], stranger(MODELS[reader.model].everyone_has)]
+    everyone = load_everyone(app.services, reader, seats, with_defaults=True, is_narrow=True)
     facts = SystemFacts(
         name=reader.system,
         everyone=everyone,
@@ -43,14 +44,14 @@ def _load(system: PlanSystem, reader: SurveyReader, seats: list[Seat]) -> System
         home_roots=system.homes,
         not_seen=reader.not_seen,
         owner_name=entry_names(reader).owner,
-        explain=_explainer(reader, lambda row: facts.address(row)),
+        explain=_explainer(app, reader, lambda row: facts.address(row)),
         entry_text=entry_names(reader).get,
     )
     return facts
 
 
-def _explainer(reader: SurveyReader, address_of: Callable[[int], Address]) -> Callable[[int, Seat], Access]:
+def _explainer(app: App, reader: SurveyReader, address_of: Callable[[int], Address]) -> Callable[[int, Seat], Access]:
     def explain(row: int, seat: Seat) -> Access:
-        return ask_person(find_place(reader, address_of(row)), [seat])
+        return ask_person(app, find_place(reader, address_of(row)), [seat])
 
     return explain

@@ -74,7 +74,7 @@ def _push(place: Place, reader: SurveyReader, default: bytes | None, app: App, *
     if reader.model == "posix" and default is None:
         where = show_address(place.address)
         raise UnknownNameError("the folder has no default list, so it passes nothing on", where, "give it one first")
-    everyone = load_everyone(reader, app.seats[reader.system])
+    everyone = load_everyone(app.services, reader, app.seats[reader.system])
     path_of = folder_paths(everyone.matrix.folders)
     bodies = reader.strings("lists.body")
     pushed = [

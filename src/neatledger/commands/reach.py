@@ -37,7 +37,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(both_report("reach", differences, person), app)
         return 1 if any(differences) else 0
     tables: list[tuple[SurveyReader, Everyone]] = [
-        (app.readers[system], load_everyone(app.readers[system], found)) for system, found in seats.items()
+        (app.readers[system], load_everyone(app.services, app.readers[system], found))
+        for system, found in seats.items()
     ]
     which = Rows.EVERY if args.every else Rows.DIFFER
     if app.options.format == "table":

@@ -42,14 +42,14 @@ def ask_room(app: App, name: str, address: Address) -> Room:
     seats = everywhere.get(address.system, [])
     lines = load_lines(app, load_views(app))
     group = group_of_new(app, place, seats) if seats else ""
-    return find_room(app.plan, lines, person, place.address, group, refusal_of(place, seats, person), app.today)
+    return find_room(app.plan, lines, person, place.address, group, refusal_of(app, place, seats, person), app.today)
 
 
-def refusal_of(place: Place, seats: list[Seat], person: str) -> str:
+def refusal_of(app: App, place: Place, seats: list[Seat], person: str) -> str:
     """Return why a person may not add files in a folder, "" where they may."""
     if not seats:
         return f"{person} has no account on {place.address.system}"
-    access = ask_person(place, seats)
+    access = ask_person(app, place, seats)
     if access.rights & Right.ADD:
         return ""
     if not access.is_known:

@@ -158,7 +158,7 @@ def _room_beside(app: App, words: Sequence[str], before: Supposed, after: Suppos
     place = place_at(app.reader(address.system), address)
     seats = everywhere.get(address.system, [])
     group = group_of_new(app, place, seats) if seats else ""
-    refusal = refusal_of(place, seats, person)
+    refusal = refusal_of(app, place, seats, person)
     rooms = [
         find_room(each.plan, each.lines, person, place.address, group, refusal, app.today) for each in (before, after)
     ]

@@ -31,7 +31,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     person, seats = find_person(app, args.person)
     rules = app.plan.space.sync or SyncRules()
     views = load_views(app)
-    found = {name: (views[name], _of_system(views[name], mine, rules)) for name, mine in seats.items()}
+    found = {name: (views[name], _of_system(app, views[name], mine, rules)) for name, mine in seats.items()}
     tops = [
         (view.path(row), files, size)
         for view, each in found.values()
@@ -44,8 +44,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def _of_system(view: SpaceView, seats: list[Seat], rules: SyncRules) -> SyncedSystem:
-    everyone = load_everyone(view.reader, seats)
+def _of_system(app: App, view: SpaceView, seats: list[Seat], rules: SyncRules) -> SyncedSystem:
+    everyone = load_everyone(app.services, view.reader, seats)
     order = everyone.matrix.order
     left_out = np.zeros(order.rows, dtype=bool)
     for folder in rules.folders:

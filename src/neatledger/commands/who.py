@@ -29,8 +29,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 0
     if app.options.side == "both":
         place = place_at(app.reader(address.system), address)
-        people = seats_by_person(app.seats[address.system])
-        asked = {person: ask_person(place, seats) for person, seats in people.items()}
+        people = seats_by_person(app.services.holders[address.system])
+        asked = {person: ask_person(app, place, seats) for person, seats in people.items()}
         differences = differences_at(app.plan, place.address, asked)
         show_report(both_report("who", differences, args.folder), app)
         return 1 if any(differences) else 0
@@ -42,8 +42,8 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     reader = app.reader(address.system)
     place = place_at(reader, address)
     address = place.address
-    people = seats_by_person(app.seats[address.system])
-    asked = [ask_person(place, seats) for seats in people.values()]
+    people = seats_by_person(app.services.holders[address.system])
+    asked = [ask_person(app, place, seats) for seats in people.values()]
     names = entry_names(reader)
     when = app.count.when
     return who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")

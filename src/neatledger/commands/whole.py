@@ -21,6 +21,7 @@ from neatledger.errors import UnknownNameError
 from neatledger.faces.accesstable import CSV_HEAD, LineMaker
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.services import Services
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, fold_closed, short_rights
 from neatledger.reports.report import Cell, Report, Show
 
@@ -41,9 +42,28 @@ _UNUSED = (
 )
 
 
-def load_everyone(reader: SurveyReader, seats: Sequence[Seat], *, with_defaults: bool = False) -> Everyone:
-    """Read what access needs of a system, and return its table of access; default lists only when asked for."""
+def load_everyone(
+    services: Services,
+    reader: SurveyReader,
+    seats: Sequence[Seat],
+    *,
+    with_defaults: bool = False,
+    is_narrow: bool = False,
+) -> Everyone:
+    """Read what access needs of a system, and return its table of access for some of its seats.
+
+    Default lists are read only when asked for. With `is_narrow` all ways into a service but an administrator's
+    are one, and seats may be there that it does not have.
+    """
     unused = _UNUSED if with_defaults else (*_UNUSED, "default")
+    service = services.service(reader.system)
+    if service is not None:
+        known = service.numbers
+        more = [seat for seat in seats if seat.account.login not in known]
+        service = services.service(reader.system, more=more) if more else service
+        assert service is not None
+        shown = {service.numbers[seat.account.login] for seat in seats}
+        return Everyone(services.matrix(reader, unused, service=service, is_narrow=is_narrow), shown)
     matrix = Matrix(
         MODELS[reader.model],
         reader.table("folders", without=unused),
@@ -59,7 +79,7 @@ def load_everyone(reader: SurveyReader, seats: Sequence[Seat], *, with_defaults:
 def wanted_seats(app: App, system: str, people: Sequence[str] | None) -> list[Seat]:
     """Return a system's seats, or those of some people."""
     if not people:
-        return app.seats[system]
+        return app.services.holders[system]
     return [seat for name in people for seat in find_person(app, name)[1].get(system, [])]
 
 
@@ -121,6 +141,7 @@ def people_rows(
                         *(None if number < 0 else number if counts[0] else "" for number in counts),
                     )
                 )
+    rows = _without_twins(rows)
     if which is Rows.DIFFER and len({row[0] for row in rows}) == 1:
         rows = fold_closed(rows)
     shown = {"person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete"}
@@ -140,3 +161,9 @@ def people_rows(
     )
     notes += [f"{more:,} rows are left out here; --format csv writes all."] if more else []
     return Report("access", headline, columns, rows, notes, "no rows: nobody has any right here")
+
+
+def _without_twins(rows: Sequence[Sequence[Cell]]) -> list[Sequence[Cell]]:
+    """Leave out the rows of all ways together that say no more than one way does."""
+    told = {(row[0], row[1], row[3:]) for row in rows if row[2] != "any"}
+    return [row for row in rows if row[2] != "any" or (row[0], row[1], row[3:]) not in told]

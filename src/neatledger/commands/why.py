@@ -30,7 +30,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     reader = app.reader(address.system)
     place = place_at(reader, address)
     address = place.address
-    access = ask_person(place, seats)
+    access = ask_person(app, place, seats)
     report = why_report(
         address,
         place.chain,

@@ -11,7 +11,7 @@ of columns for each, and one for the unions, with empty columns between. Which r
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property, lru_cache
@@ -82,15 +82,16 @@ def _either(mine: Bits | None, theirs: Bits | None) -> Bits | None:
 
 
 class Everyone:
-    """The table of access of all seats of a matrix."""
+    """The table of access of the seats of a matrix: of all, or of those whose numbers are given."""
 
-    def __init__(self, matrix: Matrix) -> None:
+    def __init__(self, matrix: Matrix, shown: Collection[int] | None = None) -> None:
         self.matrix = matrix
+        self._shown = range(len(matrix.seats)) if shown is None else shown
         self.is_wide = len(matrix.ways) > 1
         self.columns = self._make_columns()
         self.words = max(1, (len(self.columns) + 63) // 64)
         self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= self._ranges]
-        used = sum(1 << n for n, column in enumerate(self.columns) if column.seats)
+        used = sum(1 << n for n, column in enumerate(self.columns) if any(n in self._shown for n in column.seats))
         self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
 
     def _make_columns(self) -> list[Column]:
@@ -253,7 +254,7 @@ class Everyone:
         for start in range(0, len(order), step):
             rows = order[start : start + step]
             rights, unknown = self.rights(rows)
-            wanted = self._wanted(which, rows, rights, unknown)
+            wanted = self._wanted(which, rows, rights, unknown) & self._used
             for part in self._slices(wanted):
                 taken = {right: bits[part] for right, bits in rights.items()}
                 yield self._row_block(rows[part], wanted[part], taken, unknown[part])

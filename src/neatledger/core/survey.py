@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.accounts import Account, Group
 from neatledger.core.columns import NotSeen
+from neatledger.core.sharing.records import Shared
 
 __all__ = ["Facts", "Survey", "Table", "folder_paths"]
 
@@ -68,6 +69,7 @@ class Survey:
     kinds: list[str]
     not_seen: list[NotSeen]
     facts: Facts = field(default_factory=dict)
+    shared: Shared | None = None
 
     @property
     def files(self) -> int:

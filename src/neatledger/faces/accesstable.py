@@ -51,6 +51,8 @@ class LineMaker:
     def _head(self, place: int) -> tuple[str, tuple[str, ...]]:
         """Return the part of a line before the folder, and the ways of the lines to write."""
         column = self.everyone.columns[place]
+        if not column.seats:
+            return "", (column.way,)
         seats = [self.everyone.matrix.seats[seat] for seat in column.seats]
         person, account = whole_text(seats[0].person), "+".join(whole_text(seat.account.login) for seat in seats)
         ways = (

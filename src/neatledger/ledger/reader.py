@@ -5,15 +5,17 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
+import zlib
 from collections.abc import Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from neatledger.core.accounts import Account, AccountState, Group
+from neatledger.core.accounts import Account, AccountState, Admission, Group
 from neatledger.core.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people import FoundAccounts
 from neatledger.core.shares import Terms
+from neatledger.core.sharing.records import Shared
 from neatledger.errors import LedgerError
 from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
 
@@ -21,6 +23,13 @@ if TYPE_CHECKING:
     from neatledger.core.survey import Table
 
 __all__ = ["SurveyReader"]
+
+
+_UNTOLD = Admission()
+
+
+def _admission(text: str) -> Admission:
+    return _UNTOLD if text == "{}" else Admission.of_facts(json.loads(text))
 
 
 class SurveyReader:
@@ -60,14 +69,19 @@ class SurveyReader:
     def accounts(self) -> list[Account]:
         """All accounts, in the source's order."""
         rows = self._db.execute(
-            "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen"
-            " FROM accounts WHERE survey_id = ? ORDER BY place",
+            "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen,"
+            " is_entitled, admission FROM accounts WHERE survey_id = ? ORDER BY place",
             (self._survey,),
         )
         return [
-            Account(login, ident, primary, name, email, home, shell, AccountState(state), note, bool(may_use), seen)
-            for login, ident, primary, name, email, home, shell, state, note, may_use, seen in rows
-        ]
+            Account(
+                login, ident, primary, name, email, home, shell, AccountState(state), note, bool(may_use), seen,
+                bool(entitled), _admission(admission),
+            )
+            for (
+                login, ident, primary, name, email, home, shell, state, note, may_use, seen, entitled, admission
+            ) in rows
+        ]  # fmt: skip
 
     @cached_property
     def groups(self) -> list[Group]:
@@ -80,6 +94,17 @@ class SurveyReader:
             Group(name, ident, tuple(json.loads(members)), tuple(json.loads(nested)))
             for name, ident, members, nested in rows
         ]
+
+    @cached_property
+    def shared(self) -> Shared | None:
+        """What the system shares beside its lists; None where it is no service that does."""
+        row = self._db.execute("SELECT data FROM shared WHERE survey_id = ?", (self._survey,)).fetchone()
+        if row is None:
+            return None
+        try:
+            return Shared.of_facts(json.loads(zlib.decompress(row[0])))
+        except (zlib.error, ValueError, KeyError, TypeError) as error:
+            raise LedgerError(f"what {self.system} shares is damaged: {error}", hint="gather a new count") from None
 
     @cached_property
     def not_seen(self) -> list[NotSeen]:

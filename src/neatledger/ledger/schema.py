@@ -71,5 +71,16 @@ ALTER TABLE accounts ADD COLUMN may_use INTEGER NOT NULL DEFAULT 1;
 ALTER TABLE accounts ADD COLUMN last_seen TEXT NOT NULL DEFAULT '';
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES)
+_SHARED = """
+ALTER TABLE accounts ADD COLUMN is_entitled INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE accounts ADD COLUMN admission TEXT NOT NULL DEFAULT '{}';   -- JSON object
+CREATE TABLE shared (
+    survey_id INTEGER PRIMARY KEY REFERENCES surveys (id),
+    data BLOB NOT NULL                   -- zlib of JSON: team folders, hand-outs, links, devices, rules
+);
+CREATE TRIGGER shared_never_altered BEFORE UPDATE ON shared
+BEGIN SELECT RAISE(ABORT, 'counts are never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED)
 VERSION = len(MIGRATIONS)

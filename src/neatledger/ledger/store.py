@@ -6,6 +6,7 @@ import json
 import os
 import sqlite3
 import tempfile
+import zlib
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -120,7 +121,7 @@ class Ledger:
         )
         number = int(cursor.lastrowid or 0)
         db.executemany(
-            "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             ((number, place, *_account_row(one)) for place, one in enumerate(survey.accounts)),
         )
         db.executemany(
@@ -134,6 +135,10 @@ class Ledger:
             "INSERT INTO not_seen VALUES (?, ?, ?, ?)",
             ((number, place, one.path, one.why) for place, one in enumerate(survey.not_seen)),
         )
+        if survey.shared is not None:
+            text = json.dumps(survey.shared.to_facts(), separators=(",", ":"))
+            # What could not be decoded travels as lone surrogates, which UTF-8 itself has no room for.
+            db.execute("INSERT INTO shared VALUES (?, ?)", (number, zlib.compress(text.encode("ascii"), 1)))
         self._add_tables(number, survey)
 
     def _add_tables(self, number: int, survey: Survey) -> None:
@@ -197,7 +202,11 @@ class Ledger:
 
 def _account_row(one: Account) -> tuple[str | int, ...]:
     words = (one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
-    return (*words, one.state.value, one.note, int(one.may_use), one.last_seen)
+    return (*words, one.state.value, one.note, int(one.may_use), one.last_seen, int(one.is_entitled), _admission(one))
+
+
+def _admission(one: Account) -> str:
+    return json.dumps(one.admission.to_facts(), sort_keys=True)
 
 
 def open_ledger(path: Path, *, create: bool = False) -> Ledger:

@@ -40,6 +40,7 @@ _NEEDS: dict[str, tuple[str, ...]] = {
     "listing": ("path",),
     "smb": ("host",),
     "directory": ("accounts",),
+    "dav": ("url",),
 }
 
 

@@ -26,14 +26,18 @@ class Found:
 def read_accounts(context: SourceContext) -> Found:
     """Read the accounts that `accounts` in the settings names.
 
-    ``machine`` (this machine's own), passwd files, CSV tables, an LDIF file or an LDAP directory; raises
-    `SourceError` where they cannot be read at all.
+    ``machine`` (this machine's own), passwd files, CSV tables, an LDIF file, an LDAP directory or a SCIM
+    service; raises `SourceError` where they cannot be read at all.
     """
     setting = context.settings.get("accounts", "machine")
     if isinstance(setting, Mapping) and "people" in setting:
         from neatledger.sources.csvaccounts import read_csv_accounts
 
         return Found(*read_csv_accounts(context, setting))
+    if isinstance(setting, Mapping) and "scim" in setting:
+        from neatledger.sources.scimaccounts import read_scim_accounts
+
+        return Found(*read_scim_accounts(context, setting))
     if isinstance(setting, Mapping) and ("ldif" in setting or "ldap" in setting):
         from neatledger.sources.ldapaccounts import read_ldap_accounts
 
@@ -53,7 +57,7 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
             dataclasses.replace(account, may_use=account.may_use and bool(allowed & {holder.user, *holder.groups}))
             for account, holder in zip(found.accounts, holders, strict=True)
         ]
-    privileges: dict[str, list[str]] = {}
+    privileges: dict[str, list[str]] = facts.get("privileges", {})
     for name, holders_named in (settings.get("privileges") or {}).items():
         for ident in sorted(_identifiers(holders_named, f"privileges: {name}", found)):
             privileges.setdefault(ident, []).append(name)

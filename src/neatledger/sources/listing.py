@@ -13,17 +13,19 @@ from urllib.parse import unquote_to_bytes
 
 from neatledger.core.columns import NotSeen, SeenState
 from neatledger.core.descriptors import is_sid
-from neatledger.core.lists import nfs4, nt, posix
+from neatledger.core.lists import nfs4, nt, posix, role
 from neatledger.core.shares import Share, open_to_all
 from neatledger.core.survey import Facts, Survey
 from neatledger.errors import FormatError, SourceError
-from neatledger.formats import nfs4acl, posixacl
+from neatledger.formats import nfs4acl, posixacl, rolelist
 from neatledger.formats.sddl import descriptor_from_sddl
 from neatledger.sources.accounts import Found, read_accounts, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table, yes_or_no
+from neatledger.sources.rolelists import NOT_TOLD, resolve_lists
 from neatledger.sources.rows import Row, RowTree
+from neatledger.sources.shared import read_shared
 
 __all__ = ["FORMS", "read"]
 
@@ -86,10 +88,17 @@ def _nfs4(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
     return names.of(cells["owner"], False), nfs4.pack_body(names.of(cells["group"], True), entries), None
 
 
+def _role(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
+    text = cells["list"].strip()
+    body = role.pack_body(rolelist.entries_from_text(text, names.of)) if text and text != "nobody" else b""
+    return names.user(cells["owner"]), body if text else NOT_TOLD, None
+
+
 FORMS = {
     "posix": _Form(("path", "type", "owner", "group", "mode"), _posix, posix.PosixModel.unread),
     "nt": _Form(("path", "type", "list"), _nt, nt.NtModel.unread),
     "nfs4": _Form(("path", "type", "owner", "group", "list"), _nfs4, nfs4.Nfs4Model.unread),
+    "role": _Form(("path", "type"), _role, role.RoleModel.unread),
 }
 """List model → its form in a listing; a new model is a row here."""
 
@@ -119,10 +128,15 @@ def read(context: SourceContext) -> Survey:
     facts: Facts = {"entries": len(tree.rows), "read_only": 0, "pool_bytes": None, "pool_free_bytes": None}
     if isinstance(settings.get("shares"), str):
         facts["shares"] = [share.to_facts() for share in _shares(context, names, not_seen)]
+    shared = read_shared(context, found, facts)
+    if model == "role":
+        resolve_lists(tree, {_path(os.fsdecode(team.path)) for team in shared.teams} if shared else (), b"")
     settle(facts, found, context)
     assembled = tree.assemble()
     accounts = (found.accounts, found.groups, found.not_seen + not_seen)
-    return make_survey(context.system, "listing", assembled, accounts, facts, model)
+    survey = make_survey(context.system, "listing", assembled, accounts, facts, model)
+    survey.shared = shared
+    return survey
 
 
 def _place(context: SourceContext, name: str, line: int) -> bytes:

@@ -9,6 +9,7 @@ from neatledger.sources.contract import Source
 __all__ = ["SOURCES", "load_source"]
 
 SOURCES: dict[str, tuple[str, str]] = {
+    "dav": ("neatledger.sources.dav", "a WebDAV server, with lists of roles, team folders and links"),
     "directory": ("neatledger.sources.directory", "people and groups of a directory, and no folders"),
     "listing": ("neatledger.sources.listing", "exported CSV files, for a system that cannot be reached from here"),
     "smb": ("neatledger.sources.smb", "a live SMB server: its shares, with NT descriptors"),

@@ -1,0 +1,152 @@
+"""Answers of a WebDAV server (RFC 4918 section 13) with access control (RFC 3744) and quota (RFC 4331) properties."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC
+from email.utils import parsedate_to_datetime
+from urllib.parse import unquote, unquote_to_bytes, urlsplit
+from xml.etree.ElementTree import Element
+
+from neatledger.core.lists.role import ALL, EITHER, OWNER, SIGNED_IN, UNSURE, Entry
+from neatledger.core.rights import Right
+from neatledger.errors import FormatError
+
+__all__ = ["ASK", "Resource", "parse_resources"]
+
+ASK = (
+    '<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><resourcetype/><getcontentlength/>'
+    "<getlastmodified/><owner/><acl/><quota-used-bytes/><quota-available-bytes/></prop></propfind>"
+)
+_D = "{DAV:}"
+# RFC 3744 section 3, with what each aggregate holds (section 3.12 leaves more to servers: they list it themselves).
+_PRIVILEGES = {
+    "read": Right.ENTER | Right.LIST | Right.READ | Right.VIEW,
+    "write-content": Right.CHANGE,
+    "bind": Right.ADD,
+    "unbind": Right.CLEAR,
+    "write": Right.CHANGE | Right.ADD | Right.CLEAR,
+    "write-acl": Right.MANAGE,
+    "all": Right.ENTER | Right.LIST | Right.READ | Right.VIEW | Right.CHANGE | Right.ADD | Right.CLEAR
+    | Right.MANAGE | Right.SHARE,
+}  # fmt: skip
+_SPECIAL = {"all": ALL, "authenticated": SIGNED_IN, "self": UNSURE}
+
+
+@dataclass(frozen=True, slots=True)
+class Resource:
+    """One resource: its path on the server, and what the server tells of it; None where it does not.
+
+    `changed` is Unix seconds. `entries` name principals by the last part of their addresses.
+    """
+
+    path: bytes
+    is_folder: bool
+    size: int
+    changed: int
+    owner: str
+    entries: tuple[Entry, ...] | None
+    status: int
+    used_bytes: int | None
+    available_bytes: int | None
+
+
+def parse_resources(content: bytes) -> list[Resource]:
+    """Parse a multi-status answer; raises `FormatError`."""
+    from defusedxml.common import DefusedXmlException
+    from defusedxml.ElementTree import ParseError, fromstring
+
+    try:
+        root = fromstring(content)
+        if root.tag != f"{_D}multistatus":
+            raise FormatError(f"an answer that is no multistatus but {root.tag[:60]!r}")
+        return [_resource(each) for each in root.iter(f"{_D}response")]
+    except (ParseError, DefusedXmlException, ValueError) as error:
+        raise FormatError(f"an answer that cannot be read: {error}") from None
+
+
+def _status(text: str | None) -> int:
+    words = (text or "").split()
+    return int(words[1]) if len(words) > 1 and words[1].isdigit() else 0
+
+
+def _resource(response: Element) -> Resource:
+    href = (response.findtext(f"{_D}href") or "").strip()
+    if not href:
+        raise ValueError("a response without an address")
+    props: dict[str, Element] = {}
+    for part in response.iter(f"{_D}propstat"):
+        if _status(part.findtext(f"{_D}status")) == 200:
+            for prop in part.findall(f"{_D}prop"):
+                props |= {each.tag: each for each in prop}
+    kind = props.get(f"{_D}resourcetype")
+    acl = props.get(f"{_D}acl")
+    return Resource(
+        unquote_to_bytes(urlsplit(href).path),
+        kind is not None and kind.find(f"{_D}collection") is not None,
+        _number(props.get(f"{_D}getcontentlength")) or 0,
+        _moment(props.get(f"{_D}getlastmodified")),
+        _principal(props.get(f"{_D}owner")),
+        None if acl is None else tuple(_entries(acl)),
+        _status(response.findtext(f"{_D}status")) or 200,
+        _number(props.get(f"{_D}quota-used-bytes")),
+        _number(props.get(f"{_D}quota-available-bytes")),
+    )
+
+
+def _number(found: Element | None) -> int | None:
+    text = "" if found is None else (found.text or "").strip()
+    if text and not text.isdecimal():
+        raise ValueError(f"a number that is none: {text[:40]!r}")
+    return int(text) if text else None
+
+
+def _moment(found: Element | None) -> int:
+    """Return an HTTP date (RFC 9110 section 5.6.7) in Unix seconds, 0 where none is told."""
+    text = "" if found is None else (found.text or "").strip()
+    if not text:
+        return 0
+    moment = parsedate_to_datetime(text)
+    return max(0, int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()))
+
+
+def _principal(found: Element | None) -> str:
+    """Return the last part of a principal's address."""
+    href = "" if found is None else (found.findtext(f"{_D}href") or "").strip()
+    return unquote(urlsplit(href).path.rstrip("/").rpartition("/")[2])
+
+
+def _entries(acl: Element) -> Iterator[Entry]:
+    for ace in acl.findall(f"{_D}ace"):
+        who = ace.find(f"{_D}principal")
+        is_inverted = who is None
+        if who is None:
+            who = ace.find(f"{_D}invert/{_D}principal")
+        inherited = ace.find(f"{_D}inherited") is not None
+        for word, allows in (("grant", True), ("deny", False)):
+            told = ace.find(f"{_D}{word}")
+            if told is None or who is None:
+                continue
+            rights = Right.NONE
+            for privilege in told.findall(f"{_D}privilege"):
+                for each in privilege:
+                    rights |= _PRIVILEGES.get(each.tag.removeprefix(_D), Right.NONE)
+            sees, ident = _whom(who)
+            if rights and sees:
+                # "All but these" cannot be put to a holder here; it may count or not.
+                yield Entry(UNSURE if is_inverted else sees, ident, rights, allows, inherited)
+
+
+def _whom(principal: Element) -> tuple[str, str]:
+    """Return whom a principal names (RFC 3744 section 5.5.1); nobody, where only strangers are meant."""
+    if principal.find(f"{_D}href") is not None:
+        return EITHER, _principal(principal)
+    for word, sees in _SPECIAL.items():
+        if principal.find(f"{_D}{word}") is not None:
+            return sees, word if sees == UNSURE else ""
+    named = principal.find(f"{_D}property")
+    if named is not None:
+        is_owner = named.find(f"{_D}owner") is not None
+        return (OWNER, "") if is_owner else (UNSURE, "a property")
+    return ("", "") if principal.find(f"{_D}unauthenticated") is not None else (UNSURE, "a principal")

@@ -1,0 +1,36 @@
+"""Lists of roles as text: ``user:hale=write; group:vets=read; deny group:students=change; everyone=list``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from neatledger.core.lists.role import ALL, EITHER, GROUP, OWNER, SIGNED_IN, USER, Entry
+from neatledger.core.rights import parse_rights
+from neatledger.errors import FormatError
+
+__all__ = ["entries_from_text"]
+
+_KINDS = {"user": USER, "group": GROUP, "anybody-called": EITHER}
+_SPECIAL = {"everyone": ALL, "signed-in": SIGNED_IN, "owner": OWNER}
+
+
+def entries_from_text(text: str, ident_of: Callable[[str, bool], str]) -> list[Entry]:
+    """Parse a list; `ident_of` gives the identifier of a user's or group's name; raises `FormatError`."""
+    found = []
+    for part in text.split(";"):
+        if not part.strip():
+            continue
+        who, equals, rights = part.strip().rpartition("=")
+        allows = not who.startswith("deny ")
+        kind, _, name = who.removeprefix("deny ").strip().partition(":")
+        if not equals or (kind not in _KINDS and kind not in _SPECIAL) or bool(name) != (kind in _KINDS):
+            raise FormatError(f"{part.strip()[:60]!r} is no entry such as user:hale=write or everyone=read")
+        try:
+            given = parse_rights(rights)
+        except ValueError as error:
+            raise FormatError(str(error)) from None
+        if kind in _SPECIAL:
+            found.append(Entry(_SPECIAL[kind], "", given, allows))
+        else:
+            found.append(Entry(_KINDS[kind], ident_of(name, kind == "group"), given, allows))
+    return found

@@ -1,0 +1,288 @@
+"""Rows of what a service shares, from any table: team folders, members, hand-outs, links, guests, devices, rules.
+
+The names of the columns are those of docs/sharing.md. A row is a mapping of text (CSV) or of JSON's own values.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+from urllib.parse import unquote_to_bytes
+
+from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Admission
+from neatledger.core.address import Address
+from neatledger.core.rights import parse_rights
+from neatledger.core.sharing.records import (
+    Audience,
+    Device,
+    HandOut,
+    Link,
+    Member,
+    Reply,
+    TeamFolder,
+    Towards,
+    fingerprint_of,
+)
+from neatledger.core.sharing.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.sizes import NO_LIMIT, parse_size
+
+__all__ = [
+    "Fields",
+    "device_of",
+    "hand_out_of",
+    "link_of",
+    "member_of",
+    "placed_rule_of",
+    "rule_from",
+    "standing_of",
+    "team_of",
+]
+
+_YES, _NO = frozenset({"yes", "true", "1", "on"}), frozenset({"no", "false", "0", "off"})
+_DAY = re.compile(r"^\d{4}-\d{2}-\d{2}(?:[T ].*)?$")
+_FINGERPRINT = re.compile(r"^[0-9a-f]{6,64}$")
+
+
+class Fields:
+    """One row; every method raises `ValueError` that says which column is wrong."""
+
+    def __init__(self, row: Mapping[str, Any]) -> None:
+        self._row = row
+
+    def text(self, key: str, default: str = "") -> str:
+        """Return a column as text, the default where it is empty."""
+        value = self._row.get(key)
+        if value is None or value == "":
+            return default
+        if isinstance(value, (dict, list)):
+            raise ValueError(f"{key} is no text")
+        return str(value).strip()
+
+    def needed(self, key: str) -> str:
+        """Return a column that may not be empty."""
+        found = self.text(key)
+        if not found:
+            raise ValueError(f"{key} is empty")
+        return found
+
+    def flag(self, key: str) -> bool | None:
+        """Return what a column says, None where it says nothing."""
+        value = self._row.get(key)
+        if isinstance(value, bool):
+            return value
+        word = self.text(key).casefold()
+        if not word:
+            return None
+        if word not in _YES | _NO:
+            raise ValueError(f"{key} says neither yes nor no: {word[:40]!r}")
+        return word in _YES
+
+    def number(self, key: str) -> int | None:
+        """Return a whole number, None where the column is empty."""
+        word = self.text(key)
+        if not word:
+            return None
+        if not word.isdecimal() or len(word) > 18:
+            raise ValueError(f"{key} is no whole number: {word[:40]!r}")
+        return int(word)
+
+    def size(self, key: str) -> int | None:
+        """Return bytes (a number, or a size with its unit; 0 for "no limit"), None where the column is empty."""
+        word = " ".join(self.text(key).split())
+        if word == NO_LIMIT:
+            return 0
+        return self.number(key) if word.isdecimal() or not word else parse_size(word)
+
+    def day(self, key: str) -> str:
+        """Return a day (ISO 8601; of a point in time its date), "" where the column is empty."""
+        word = self.text(key)
+        if not word:
+            return ""
+        if not _DAY.match(word):
+            raise ValueError(f"{key} is no day such as 2026-03-31: {word[:40]!r}")
+        return date.fromisoformat(word[:10]).isoformat()
+
+    def words(self, key: str) -> tuple[str, ...]:
+        """Return several values: a list of JSON, or text parted by semicolons."""
+        value = self._row.get(key)
+        if isinstance(value, (list, tuple)):
+            return tuple(str(each).strip() for each in value)
+        return tuple(each.strip() for each in self.text(key).split(";") if each.strip())
+
+    def path(self, key: str = "path") -> bytes:
+        """Return a path below the service's root (percent-encoded where need be)."""
+        return _path(self.needed(key))
+
+    def one_of(self, key: str, kinds: Mapping[str, Any], default: str = "") -> Any:
+        """Return what a word stands for."""
+        word = self.text(key, default).casefold()
+        if word not in kinds:
+            raise ValueError(f"{key} {word[:40]!r} is none of {', '.join(kinds)}")
+        return kinds[word]
+
+    def is_file(self) -> bool:
+        """Tell whether the row speaks of a file."""
+        return bool(self.one_of("type", {"folder": False, "file": True}, "folder"))
+
+
+def _path(text: str) -> bytes:
+    parts = [part for part in unquote_to_bytes(text.encode("utf-8", "surrogateescape")).split(b"/") if part]
+    return b"/" + b"/".join(parts)
+
+
+def _named(kind: Any) -> dict[str, Any]:
+    return {each.value: each for each in kind}
+
+
+def team_of(row: Fields) -> TeamFolder:
+    """Return a team folder, without its members."""
+    over = row.text("over")
+    system, colon, below = over.partition(":")
+    if over and (not colon or not system):
+        raise ValueError(f"over is no folder such as barn:/Records: {over[:60]!r}")
+    path = row.path()
+    name = row.text("name") or path.rpartition(b"/")[2].decode("utf-8", "surrogateescape")
+    return TeamFolder(
+        path,
+        name,
+        (),
+        row.flag("on") is not False,
+        Address(system, _path(below)) if over else None,
+        row.flag("download") is not False,
+        row.day("ends"),
+    )
+
+
+def member_of(row: Fields) -> tuple[bytes, Member]:
+    """Return the path of a team folder and one member of it."""
+    is_group = row.one_of("kind", {"person": False, "group": True}, "person")
+    reply = row.one_of("reply", _named(Reply), "accepted")
+    rights = parse_rights(row.needed("level"))
+    return row.path("team"), Member(row.needed("holder"), is_group, rights, reply, row.day("since"))
+
+
+def hand_out_of(row: Fields, number: int) -> HandOut:
+    """Return a hand-out; one without an id of its own is called by its number."""
+    return HandOut(
+        row.text("id") or f"row {number}",
+        row.text("giver"),
+        row.needed("receiver"),
+        row.one_of("kind", _named(Towards), "person"),
+        row.path(),
+        parse_rights(row.needed("level")),
+        row.is_file(),
+        row.day("made"),
+        row.day("expires"),
+        row.one_of("reply", _named(Reply), "accepted"),
+        row.flag("download") is not False,
+        row.text("passed-from"),
+    )
+
+
+def link_of(row: Fields, number: int) -> Link:
+    """Return a link; of its address only the fingerprint is taken on."""
+    fingerprint = row.text("fingerprint").casefold()
+    if row.text("address"):
+        fingerprint = fingerprint_of(row.text("address"))
+    elif fingerprint and not _FINGERPRINT.match(fingerprint):
+        raise ValueError("fingerprint is none (hexadecimal digits); an address belongs into the column address")
+    return Link(
+        row.text("id") or fingerprint or f"row {number}",
+        row.text("maker"),
+        row.path(),
+        parse_rights(row.needed("level")),
+        row.one_of("audience", _named(Audience), "anyone"),
+        row.words("named"),
+        row.is_file(),
+        row.day("made"),
+        row.day("starts"),
+        row.day("expires"),
+        bool(row.flag("password")),
+        row.flag("encrypted") is not False,
+        row.flag("on") is not False,
+        row.flag("download") is not False,
+        row.number("uses") or 0,
+        row.number("uses-left"),
+        row.day("last-used"),
+        fingerprint,
+    )
+
+
+def device_of(row: Fields, number: int) -> Device:
+    """Return a device."""
+    states = {word: word for word in ("linked", "lost", "wiped")}
+    return Device(
+        row.text("id") or f"row {number}",
+        row.needed("owner"),
+        row.text("name") or row.text("id") or f"row {number}",
+        row.text("kind"),
+        row.flag("managed"),
+        row.one_of("state", states, "linked"),
+        row.day("last-seen"),
+        tuple(_path(each) for each in row.words("folders")),
+        row.size("held"),
+    )
+
+
+def rule_from(row: Fields) -> SharingRule:
+    """Return what a row of rules says."""
+    domains = row.words("domains")
+    guests = {each.word: each for each in Guests}
+    links = {word: word for word in ("nothing", "read", "write")}
+    return SharingRule(
+        row.one_of("guests", guests) if row.text("guests") else None,
+        frozenset(each.casefold() for each in domains) if domains else None,
+        row.one_of("open-links", links) if row.text("open-links") else None,
+        row.flag("download"),
+        row.number("link-days"),
+        row.number("folder-days"),
+        row.flag("password"),
+        row.size("largest"),
+        frozenset(each.casefold().lstrip(".") for each in row.words("barred-kinds")),
+        row.flag("pass-on"),
+        row.number("chain"),
+        row.flag("single-files"),
+    )
+
+
+def placed_rule_of(row: Fields) -> PlacedRule:
+    """Return a rule with what it is put on."""
+    on = row.one_of("on", _named(RuleOn))
+    name = row.text("name")
+    if on is RuleOn.FOLDER:
+        name = row.path("name").decode("utf-8", "surrogateescape")
+    elif on is RuleOn.PERSON:
+        name = row.needed("name")
+    return PlacedRule(on, name, rule_from(row))
+
+
+def standing_of(row: Fields) -> tuple[str, Admission, str]:
+    """Return an account's login, how it came to the service and as what, and the day it was last seen."""
+    roles = None
+    if row.words("roles"):
+        known = {USER, ADMINISTRATOR, TOP}
+        words = {each.casefold() for each in row.words("roles")} - {"none"}
+        if "both" in words:
+            words = words - {"both"} | {USER, ADMINISTRATOR}
+        if words - known:
+            raise ValueError(
+                f"roles {', '.join(sorted(words - known))[:60]!r} are none of none, {', '.join(sorted(known))}"
+            )
+        roles = frozenset(words)
+    inviter = row.text("inviter")
+    is_guest = row.flag("guest")
+    admission = Admission(
+        roles,
+        row.words("entitlements"),
+        bool(inviter) if is_guest is None else is_guest,
+        inviter,
+        row.day("invited"),
+        row.day("accepted"),
+        row.flag("second-factor"),
+        row.day("password-set"),
+        row.day("disable-on"),
+        row.day("remove-on"),
+    )
+    return row.needed("login"), admission, row.day("last-seen")

@@ -1,0 +1,141 @@
+"""A WebDAV server: its tree by PROPFIND (RFC 4918 section 9.1), lists by RFC 3744, quota figures by RFC 4331.
+
+Collections are asked one by one with Depth 1, since servers may refuse infinite depth. A server that does not tell
+lists leaves them unknown, but in team folders, where the members' roles decide.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
+
+from neatledger.core.columns import SeenState
+from neatledger.core.limits import FoundLimit, On
+from neatledger.core.lists import role
+from neatledger.core.survey import Facts, Survey
+from neatledger.errors import FormatError, SourceError
+from neatledger.formats.davxml import ASK, Resource, parse_resources
+from neatledger.sources.accounts import read_accounts, settle
+from neatledger.sources.assemble import make_survey
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.http import Web
+from neatledger.sources.rolelists import NOT_TOLD, resolve_lists
+from neatledger.sources.rows import Path, Row, RowTree
+from neatledger.sources.shared import read_shared
+
+__all__ = ["read"]
+
+_UNREAD = role.RoleModel.unread
+_HEADERS = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
+_ROUNDS = 4
+_REFUSED = (401, 403)
+
+
+def read(context: SourceContext) -> Survey:
+    """Read a server; settings: url, web, accounts, sharing. Raises `SourceError`."""
+    url = str(context.settings["url"])
+    found = read_accounts(context)
+    facts: Facts = {"read_only": 0, "pool_bytes": None, "pool_free_bytes": None}
+    shared = read_shared(context, found, facts)
+    with Web(context, url) as web:
+        walk = _Walk(web, url, context)
+        walk.run()
+    tops = {_parts(team.path) for team in shared.teams} if shared else set()
+    resolve_lists(walk.tree, tops, _UNREAD)
+    settle(facts, found, context)
+    facts["entries"] = len(walk.tree.rows)
+    facts["limits"] = [one.to_facts() for one in walk.limits]
+    survey = make_survey(
+        context.system, "dav", walk.tree.assemble(), (found.accounts, found.groups, found.not_seen), facts, "role"
+    )
+    survey.shared = shared
+    return survey
+
+
+def _parts(path: bytes) -> Path:
+    return tuple(part for part in path.split(b"/") if part)
+
+
+@dataclass
+class _Walk:
+    """Goes through the collections level by level."""
+
+    web: Web
+    url: str
+    context: SourceContext
+    tree: RowTree = field(default_factory=RowTree)
+    limits: list[FoundLimit] = field(default_factory=list)
+    _limit_of: dict[Path, int | None] = field(default_factory=dict)
+
+    def run(self) -> None:
+        """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
+        self._base = _parts(unquote_to_bytes(urlsplit(self.url).path))
+        waiting: deque[Path] = deque([()])
+        while waiting:
+            path = waiting.popleft()
+            for resource in self._ask(path):
+                inner = _parts(resource.path)
+                if inner[: len(self._base)] != self._base or inner[len(self._base) :][: len(path)] != path:
+                    self.tree.miss(path, f"an address outside of what was asked for: {resource.path[:80]!r}")
+                    continue
+                inner = inner[len(self._base) :]
+                if inner == path and path:
+                    continue
+                if len(inner) > len(path) + 1:
+                    self.tree.miss(inner, "an item deeper than was asked for")
+                    continue
+                self._add(resource, inner)
+                if resource.is_folder and inner != path:
+                    waiting.append(inner)
+
+    def _address(self, path: Path) -> str:
+        base = self.url if self.url.endswith("/") else self.url + "/"
+        return base + "".join(quote_from_bytes(part, safe="") + "/" for part in path)
+
+    def _ask(self, path: Path) -> Sequence[Resource]:
+        """Return what a collection holds, itself among it; nothing, where it was refused or has gone since."""
+        fault = ""
+        for _ in range(_ROUNDS):
+            answer = self.web.ask("PROPFIND", self._address(path), content=ASK, headers=_HEADERS)
+            status = answer.status_code
+            if status == 207:
+                try:
+                    found = parse_resources(answer.content)
+                except FormatError as error:
+                    # Half a page: the whole one may come the next time.
+                    fault = str(error)
+                    continue
+                self.context.progress(len(found))
+                return found
+            told = f"{status} {answer.reason_phrase}"
+            if not path:
+                raise SourceError(f"refused to list the root: {told}", self.url)
+            gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {told}"
+            self._close(path, gone, is_refused=status in _REFUSED)
+            return ()
+        raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "gather again later")
+
+    def _close(self, path: Path, why: str, *, is_refused: bool) -> None:
+        self.tree.miss(path, why)
+        row = self.tree.rows[path]
+        body = _UNREAD if is_refused and row.body == NOT_TOLD else row.body
+        self.tree.add(Row(path, "folder", row.owner, body, state=SeenState.NOT_OPENED, changed=row.changed))
+
+    def _add(self, resource: Resource, path: Path) -> None:
+        kind = "folder" if resource.is_folder else "file"
+        body = NOT_TOLD if resource.entries is None else role.pack_body(list(resource.entries))
+        self.tree.add(Row(path, kind, resource.owner, body, None, resource.size, resource.size, resource.changed))
+        if resource.is_folder and resource.used_bytes is not None:
+            self._add_limit(resource, path)
+
+    def _add_limit(self, resource: Resource, path: Path) -> None:
+        """Keep the figures of a collection where they are not those of the one above it."""
+        used, available = resource.used_bytes, resource.available_bytes
+        limit = None if available is None or used is None else used + available
+        self._limit_of[path] = limit
+        if path and (limit is None or self._limit_of.get(path[:-1]) == limit):
+            return
+        where = "/" + "/".join(part.decode("utf-8", "surrogateescape") for part in path)
+        self.limits.append(FoundLimit(On.FOLDER, where, limit, used=used, by="WebDAV quota properties"))

@@ -1,0 +1,133 @@
+"""People and groups over SCIM 2.0 (RFC 7643, RFC 7644): page by page, and again where rows moved between pages."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping
+from typing import Any
+from urllib.parse import urlencode
+
+from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Account, AccountState, Admission, Group
+from neatledger.core.columns import NotSeen
+from neatledger.errors import SourceError
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.http import Web
+
+__all__ = ["read_scim_accounts"]
+
+_PAGE, _ROUNDS = 200, 4
+_GUEST_WORDS = frozenset({"guest", "external"})
+
+
+def read_scim_accounts(
+    context: SourceContext, setting: Mapping[str, Any]
+) -> tuple[list[Account], list[Group], list[NotSeen]]:
+    """Read /Users and /Groups; resources that make no account or group are noted; raises `SourceError`."""
+    base = str(setting["scim"]).rstrip("/")
+    page = int(setting.get("page", _PAGE))
+    not_seen: list[NotSeen] = []
+    with Web(context, base) as web:
+        users = _read_all(web, f"{base}/Users", page, context)
+        groups = _read_all(web, f"{base}/Groups", page, context)
+    accounts: list[Account] = []
+    logins: dict[str, str] = {}
+    for one in users:
+        try:
+            account = _account(one)
+        except (ValueError, TypeError, AttributeError) as error:
+            not_seen.append(NotSeen(os.fsencode(f"{base}/Users"), f"a user that cannot be read: {error}"))
+            continue
+        accounts.append(account)
+        logins[_text(one, "id")] = account.login
+    names = {_text(one, "id"): _text(one, "displayName") for one in groups}
+    found = []
+    for one in groups:
+        ident, name = _text(one, "id"), _text(one, "displayName")
+        if not ident or not name:
+            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), "a group without an id or a displayName"))
+            continue
+        inside = [_text(member, "value") for member in _objects(one.get("members"))]
+        strange = [each for each in inside if each not in logins and each not in names]
+        if strange:
+            told = f"members of {name} that no user or group is: {', '.join(strange[:3])}"
+            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), told))
+        members = tuple(logins[each] for each in inside if each in logins)
+        # Lists name groups by what they are called.
+        found.append(Group(name, name, members, tuple(names[each] for each in inside if each in names)))
+    return accounts, found, not_seen
+
+
+def _read_all(web: Web, url: str, page: int, context: SourceContext) -> list[dict[str, Any]]:
+    """Read all resources of a kind (RFC 7644 section 3.4.2.4: startIndex and count, from 1).
+
+    Paging is not a snapshot: where the total changes, a resource comes twice, or the pages do not hold as many as
+    they say, all of it is read again, and after some rounds that is an error.
+    """
+    fault = ""
+    for _ in range(_ROUNDS):
+        found: dict[str, dict[str, Any]] = {}
+        total = None
+        fault = ""
+        start = 1
+        while not fault and (total is None or start <= total):
+            answer = web.ask_json(f"{url}?{urlencode({'startIndex': start, 'count': page})}")
+            now = answer.get("totalResults")
+            resources = _objects(answer.get("Resources"))
+            if not isinstance(now, int):
+                raise SourceError("an answer without totalResults: this is no SCIM list", url)
+            if total is not None and now != total:
+                fault = f"the total changed from {total} to {now} between pages"
+            elif not resources and start <= now:
+                fault = f"a page without resources at {start} of {now}"
+            total = now
+            for one in resources:
+                ident = _text(one, "id")
+                if not ident or ident in found:
+                    fault = f"a resource twice, or without an id: {ident or 'no id'}"
+                found[ident] = one
+            start += len(resources)
+            context.progress(len(resources))
+        if not fault and len(found) == (total or 0):
+            return list(found.values())
+    fault = fault or "more or fewer than told"
+    raise SourceError(f"the pages do not fit together: {fault}", url, "gather again later")
+
+
+def _objects(value: Any) -> list[dict[str, Any]]:
+    return [each for each in value if isinstance(each, dict)] if isinstance(value, list) else []
+
+
+def _text(one: Mapping[str, Any], key: str) -> str:
+    value = one.get(key)
+    return value.strip() if isinstance(value, str) else ""
+
+
+def _values(one: Mapping[str, Any], key: str) -> Iterator[str]:
+    """Yield the values of a multi-valued attribute (RFC 7643 section 2.4), the primary one first."""
+    for each in sorted(_objects(one.get(key)), key=lambda each: not each.get("primary")):
+        if _text(each, "value"):
+            yield _text(each, "value")
+
+
+def _account(one: Mapping[str, Any]) -> Account:
+    """Return the account of a user resource (RFC 7643 section 4.1)."""
+    login = _text(one, "userName")
+    if not login or not _text(one, "id"):
+        raise ValueError("it has no id or no userName")
+    name = one.get("name") if isinstance(one.get("name"), dict) else {}
+    assert isinstance(name, dict)
+    shown = _text(one, "displayName") or _text(name, "formatted")
+    shown = shown or f"{_text(name, 'givenName')} {_text(name, 'familyName')}".strip()
+    told = [each.casefold() for each in _values(one, "roles")]
+    roles = frozenset(told) & {USER, ADMINISTRATOR, TOP} if told else None
+    if roles is not None and "both" in told:
+        roles |= {USER, ADMINISTRATOR}
+    is_active = one.get("active") is not False
+    admission = Admission(
+        roles, tuple(_values(one, "entitlements")), is_guest=_text(one, "userType").casefold() in _GUEST_WORDS
+    )
+    # Lists and hand-outs of a service name people by their login.
+    return Account(
+        login, login, "", shown, next(_values(one, "emails"), ""),
+        state=AccountState.OPEN if is_active else AccountState.DISABLED, admission=admission,
+    )  # fmt: skip

@@ -1,0 +1,253 @@
+"""What a service shares, from where the plan says: its own listing over HTTP, or tables in CSV or JSON files.
+
+Tables and columns: docs/sharing.md. Rows that cannot be read are noted as not seen, and the rest is read.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, TypeVar
+from urllib.parse import urlencode
+
+from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Account, Admission
+from neatledger.core.columns import NotSeen
+from neatledger.core.sharing.records import Member, Shared, TeamFolder
+from neatledger.core.survey import Facts
+from neatledger.errors import SourceError
+from neatledger.formats.shared import (
+    Fields,
+    device_of,
+    hand_out_of,
+    link_of,
+    member_of,
+    placed_rule_of,
+    standing_of,
+    team_of,
+)
+from neatledger.sources.accounts import Found
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.csvtables import read_table
+from neatledger.sources.http import Web
+
+__all__ = ["TABLES", "read_shared"]
+
+TABLES = (
+    "service",
+    "teams",
+    "team-members",
+    "hand-outs",
+    "links",
+    "guests",
+    "standing",
+    "devices",
+    "rules",
+    "activity",
+)
+_PAGE, _ROUNDS = 500, 4
+_SIGN_IN = "sign-in"
+T = TypeVar("T")
+Row = tuple[str, Fields]
+Read = Callable[[str], Iterator[Row]]
+
+
+def read_shared(context: SourceContext, found: Found, facts: Facts) -> Shared | None:
+    """Read what `sharing` in the settings names, and put what it says of accounts into them.
+
+    None where the plan names nothing; raises `SourceError` where it cannot be read at all.
+    """
+    setting = context.settings.get("sharing")
+    if setting is None:
+        return None
+    if "url" in setting:
+        url = str(setting["url"]).rstrip("/")
+        with Web(context, url) as web:
+            rows = {table: list(_over_http(web, url, table, setting, context)) for table in TABLES}
+        return _Reader(lambda table: iter(rows[table]), found).read(facts)
+    return _Reader(lambda table: _from_file(context, setting, table, found), found).read(facts)
+
+
+# Where rows come from -------------------------------------------------------------------------------
+
+
+def _over_http(web: Web, url: str, table: str, setting: Mapping[str, Any], context: SourceContext) -> Iterator[Row]:
+    """Read one table page by page; all of it again where it changed between pages, as its mark tells."""
+    size, fault = int(setting.get("page", _PAGE)), ""
+    for _ in range(_ROUNDS):
+        items: list[Any] = []
+        mark: object = None
+        fault = ""
+        while not fault:
+            answer = web.ask_json(f"{url}/{table}?{urlencode({'from': len(items), 'count': size})}")
+            page, total = answer.get("items"), answer.get("total")
+            if not isinstance(page, list) or not isinstance(total, int):
+                raise SourceError(f"no table {table}: items and total are not there", url)
+            if items and answer.get("mark") != mark:
+                fault = f"{table} changed between pages"
+            elif not page and len(items) < total:
+                fault = f"a page of {table} without rows at {len(items)} of {total}"
+            mark = answer.get("mark")
+            items += page
+            context.progress(len(page))
+            if len(items) >= total:
+                break
+        if not fault and len(items) == total:
+            names = context.settings.get("columns", {}).get(table, {})
+            return ((f"{url}/{table}:{n}", Fields(_ours(item, names))) for n, item in enumerate(items, start=1))
+    raise SourceError(f"the pages do not fit together: {fault or 'more rows than told'}", url, "gather again later")
+
+
+def _ours(item: Any, names: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a row of JSON by our columns' names."""
+    if not isinstance(item, dict):
+        return {}
+    theirs: dict[str, str] = {str(their): our for our, their in names.items()}
+    return {theirs.get(key, key): value for key, value in item.items()}
+
+
+def _from_file(context: SourceContext, setting: Mapping[str, Any], table: str, found: Found) -> Iterator[Row]:
+    name = setting.get(table)
+    if not name:
+        return
+    path = context.office_dir / str(name)
+    if str(name).casefold().endswith(".json"):
+        names = context.settings.get("columns", {}).get(table, {})
+        for number, item in enumerate(_json_items(path, table), start=1):
+            yield f"{path}:{number}", Fields(_ours(item, names))
+        return
+    for line, cells in read_table(context, table, str(name), (), found.not_seen):
+        yield f"{path}:{line}", Fields(cells)
+
+
+def _json_items(path: Path, table: str) -> list[Any]:
+    try:
+        value = json.loads(path.read_text("utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise SourceError(f"cannot read the file: {error}", str(path)) from None
+    except ValueError as error:
+        raise SourceError(f"this is no JSON: {error}", str(path)) from None
+    items = value.get(table) if isinstance(value, dict) else value
+    if items is None:
+        return []
+    if not isinstance(items, list):
+        raise SourceError(f"no list of {table} is in it", str(path))
+    return items
+
+
+# What rows come to ----------------------------------------------------------------------------------
+
+
+class _Reader:
+    """Makes records of rows, and notes those that cannot be read."""
+
+    def __init__(self, rows: Read, found: Found) -> None:
+        self._rows = rows
+        self._found = found
+
+    def _each(self, table: str, make: Callable[[Fields, int], T]) -> Iterator[T]:
+        for number, (where, row) in enumerate(self._rows(table), start=1):
+            try:
+                made = make(row, number)
+            except ValueError as error:
+                self._miss(where, f"a row of {table} that cannot be read: {error}")
+                continue
+            yield made
+
+    def _miss(self, where: str, why: str) -> None:
+        self._found.not_seen.append(NotSeen(os.fsencode(where), why))
+
+    def read(self, facts: Facts) -> Shared:
+        """Return what the service shares; accounts get what it says of them."""
+        running, wants = True, ""
+        for is_on, entitlement in self._each(
+            "service", lambda row, _: (row.flag("running"), row.text("entitlement"))
+        ):
+            running, wants = is_on is not False, entitlement
+        self._settle_accounts(wants, facts)
+        hand_outs = tuple({one.id: one for one in self._each("hand-outs", hand_out_of)}.values())
+        links = tuple({one.id: one for one in self._each("links", link_of)}.values())
+        devices = tuple(self._each("devices", device_of))
+        rules = tuple(self._each("rules", lambda row, _: placed_rule_of(row)))
+        shared = Shared(self._teams(), hand_outs, links, devices, rules, running, wants)
+        self._name_strangers(shared)
+        return shared
+
+    def _teams(self) -> tuple[TeamFolder, ...]:
+        teams = {one.path: one for one in self._each("teams", lambda row, _: team_of(row))}
+        members: dict[bytes, list[Member]] = {}
+        for path, member in self._each("team-members", lambda row, _: member_of(row)):
+            if path in teams:
+                members.setdefault(path, []).append(member)
+            else:
+                self._miss(os.fsdecode(path), "a member of a team folder that is not there")
+        return tuple(replace(one, members=tuple(members.get(path, ()))) for path, one in teams.items())
+
+    def _settle_accounts(self, wants: str, facts: Facts) -> None:
+        standing: dict[str, tuple[Admission, str]] = {}
+        for table in ("standing", "guests"):
+            for login, admission, seen in self._each(table, lambda row, _: standing_of(row)):
+                before, last = standing.get(login, (Admission(), ""))
+                guest = replace(admission, is_guest=True) if table == "guests" else admission
+                standing[login] = _joined(before, guest), max(seen, last)
+        signed_in: dict[str, str] = {}
+        for who, when in self._each("activity", _sign_in):
+            signed_in[who] = max(when, signed_in.get(who, ""))
+        privileges: dict[str, list[str]] = facts.setdefault("privileges", {})
+        accounts = []
+        for account in self._found.accounts:
+            told, seen = standing.pop(account.login, (Admission(), ""))
+            admission = _joined(account.admission, told)
+            roles = admission.roles
+            if roles is not None and roles & {ADMINISTRATOR, TOP}:
+                privileges.setdefault(account.ident, []).append("everything")
+            accounts.append(
+                _admitted(account, admission, wants, max(account.last_seen, seen, signed_in.get(account.login, "")))
+            )
+        self._found.accounts = accounts
+        for login in standing:
+            self._miss(login, "the service tells of an account that nobody has")
+
+    def _name_strangers(self, shared: Shared) -> None:
+        """Note holders that no account or group is called."""
+        logins = {account.login for account in self._found.accounts}
+        groups = {group.name for group in self._found.groups}
+        for team in shared.teams:
+            for member in team.members:
+                if member.holder not in (groups if member.is_group else logins):
+                    kind = "group" if member.is_group else "account"
+                    self._miss(os.fsdecode(team.path), f"a member, {member.holder!r}, whom no {kind} is called")
+
+
+def _sign_in(row: Fields, _: int) -> tuple[str, str]:
+    return (row.text("who"), row.day("when")) if row.text("did") == _SIGN_IN else ("", "")
+
+
+def _joined(first: Admission, more: Admission) -> Admission:
+    """Return what two tables say of one account; the second speaks where the first is silent."""
+    return Admission(
+        more.roles if first.roles is None else first.roles,
+        first.entitlements or more.entitlements,
+        first.is_guest or more.is_guest,
+        first.inviter or more.inviter,
+        first.invited or more.invited,
+        first.accepted or more.accepted,
+        more.second_factor if first.second_factor is None else first.second_factor,
+        first.password_set or more.password_set,
+        first.disable_on or more.disable_on,
+        first.remove_on or more.remove_on,
+    )
+
+
+def _admitted(account: Account, admission: Admission, wants: str, seen: str) -> Account:
+    # A top administrator has every role, whatever else is ticked.
+    may_use = admission.roles is None or bool(admission.roles & {USER, TOP})
+    return replace(
+        account,
+        admission=admission,
+        may_use=account.may_use and may_use,
+        is_entitled=not wants or wants in admission.entitlements,
+        last_seen=seen,
+    )
