@@ -105,7 +105,7 @@ def _ours(item: Any, names: Mapping[str, Any]) -> dict[str, Any]:
     if not isinstance(item, dict):
         return {}
     theirs: dict[str, str] = {str(their): our for our, their in names.items()}
-    return {theirs.get(key, key): value for key, value in item.items()}
+    return {theirs.get(str(key), str(key)): value for key, value in item.items()}
 
 
 def _from_file(context: SourceContext, setting: Mapping[str, Any], table: str, found: Found) -> Iterator[Row]:

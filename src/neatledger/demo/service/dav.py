@@ -1,0 +1,135 @@
+"""The tree by WebDAV (RFC 4918), with quota (RFC 4331) and access control (RFC 3744) properties; only read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from email.utils import formatdate
+from typing import Any
+from urllib.parse import quote
+from xml.etree.ElementTree import Element, ParseError, SubElement, tostring
+
+from defusedxml.common import DefusedXmlException
+from defusedxml.ElementTree import fromstring
+from werkzeug.wrappers import Request, Response
+
+from neatledger.core.lists.role import ALL, GROUP, OWNER, SIGNED_IN, USER, Entry
+from neatledger.core.rights import Right
+from neatledger.demo.service.store import Store
+from neatledger.formats.rolelist import entries_from_text
+
+__all__ = ["answer_dav"]
+
+_D = "{DAV:}"
+# The shortest words for what a list gives (RFC 3744 section 3).
+_PRIVILEGES = (
+    ("read", Right.READ | Right.LIST),
+    ("write-content", Right.CHANGE),
+    ("bind", Right.ADD),
+    ("unbind", Right.CLEAR),
+    ("write-acl", Right.MANAGE),
+)
+_ALL = "all", Right.SHARE
+_KNOWN = (
+    *("resourcetype", "getcontentlength", "getlastmodified", "displayname", "owner", "acl"),
+    *("quota-used-bytes", "quota-available-bytes"),
+)
+
+
+def answer_dav(request: Request, store: Store, rest: str) -> Response:
+    """Answer a request below /dav."""
+    path = "/" + rest.strip("/")
+    if request.method == "OPTIONS":
+        return Response(status=204, headers={"DAV": "1, 3, access-control", "Allow": "OPTIONS, PROPFIND, GET, HEAD"})
+    node = store.node(path)
+    if node is None:
+        return Response("there is nothing of this name", 404)
+    if request.method in ("GET", "HEAD"):
+        return Response(b"\0" * min(node["size"], 1 << 20), mimetype="application/octet-stream")
+    if request.method != "PROPFIND":
+        return Response("this service is only read over WebDAV", 405)
+    depth = request.headers.get("Depth", "infinity")
+    if depth == "infinity":
+        # RFC 4918 section 9.1: a server may refuse.
+        body = '<?xml version="1.0"?><error xmlns="DAV:"><propfind-finite-depth/></error>'
+        return Response(body, 403, mimetype="application/xml")
+    try:
+        wanted = _asked(request.get_data())
+    except (ParseError, DefusedXmlException, ValueError) as error:
+        return Response(f"a body that cannot be read: {error}", 400)
+    nodes = [node, *(store.children(path) if depth == "1" and node["kind"] == "folder" else ())]
+    answer = Element(f"{_D}multistatus")
+    for each in nodes:
+        _add_response(answer, each, wanted, store)
+    return Response(tostring(answer, "utf-8", xml_declaration=True), 207, mimetype="application/xml")
+
+
+def _asked(body: bytes) -> tuple[str, ...]:
+    """Return the properties asked for (section 14.20); all that are known for allprop, and for no body at all."""
+    if not body:
+        return _KNOWN
+    prop = fromstring(body).find(f"{_D}prop")
+    return _KNOWN if prop is None else tuple(each.tag for each in prop)
+
+
+def _add_response(answer: Element, node: Mapping[str, Any], wanted: Iterable[str], store: Store) -> None:
+    response = SubElement(answer, f"{_D}response")
+    is_folder = node["kind"] == "folder"
+    href = "/dav" + quote(node["path"].rstrip("/")) + ("/" if is_folder else "")
+    SubElement(response, f"{_D}href").text = href
+    found: list[Element] = []
+    missing: list[Element] = []
+    for name in wanted:
+        element = Element(name if name.startswith("{") else f"{_D}{name}")
+        is_told = _fill(element, node, is_folder, store)
+        (found if is_told else missing).append(element)
+    for elements, status in ((found, "HTTP/1.1 200 OK"), (missing, "HTTP/1.1 404 Not Found")):
+        if elements:
+            part = SubElement(response, f"{_D}propstat")
+            SubElement(part, f"{_D}prop").extend(elements)
+            SubElement(part, f"{_D}status").text = status
+
+
+def _fill(element: Element, node: Mapping[str, Any], is_folder: bool, store: Store) -> bool:
+    """Fill in a property; tell whether the resource has it."""
+    match element.tag.removeprefix(_D):
+        case "resourcetype":
+            if is_folder:
+                SubElement(element, f"{_D}collection")
+        case "getcontentlength" if not is_folder:
+            element.text = str(node["size"])
+        case "getlastmodified":
+            element.text = formatdate(node["changed"], usegmt=True)
+        case "displayname":
+            element.text = node["path"].rpartition("/")[2]
+        case "owner" if node["owner"]:
+            SubElement(element, f"{_D}href").text = f"/principals/users/{quote(node['owner'])}"
+        case "acl" if node["list"]:
+            _fill_acl(element, node["list"])
+        case "quota-used-bytes" if is_folder:
+            element.text = str(store.used())
+        case "quota-available-bytes" if is_folder:
+            element.text = str(max(0, store.quota - store.used()))
+        case _:
+            return False
+    return True
+
+
+def _fill_acl(acl: Element, text: str) -> None:
+    for entry in entries_from_text(text, lambda name, _: name):
+        ace = SubElement(acl, f"{_D}ace")
+        _fill_principal(SubElement(ace, f"{_D}principal"), entry)
+        told = SubElement(ace, f"{_D}grant" if entry.allows else f"{_D}deny")
+        words = [word for word, rights in _PRIVILEGES if entry.rights & rights]
+        for word in ["all"] if entry.rights & _ALL[1] else words:
+            SubElement(SubElement(told, f"{_D}privilege"), f"{_D}{word}")
+
+
+def _fill_principal(principal: Element, entry: Entry) -> None:
+    match entry.sees:
+        case _ if entry.sees == OWNER:
+            SubElement(SubElement(principal, f"{_D}property"), f"{_D}owner")
+        case _ if entry.sees in (ALL, SIGNED_IN):
+            SubElement(principal, f"{_D}{'all' if entry.sees == ALL else 'authenticated'}")
+        case _:
+            kind = {USER: "users", GROUP: "groups"}.get(entry.sees, "all")
+            SubElement(principal, f"{_D}href").text = f"/principals/{kind}/{quote(entry.ident)}"

@@ -1,0 +1,37 @@
+"""The service's own listing of what it shares, table by table, as docs/sharing.md has it."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from werkzeug.wrappers import Request, Response
+
+from neatledger.demo.service.store import Store
+
+__all__ = ["answer_listing"]
+
+_MOST = 1000
+
+
+def answer_listing(request: Request, store: Store, rest: str) -> Response:
+    """Answer a request below /sharing: a page of a table; or set or remove a row of one."""
+    name, _, ident = rest.partition("/")
+    if request.method == "GET" and not ident:
+        try:
+            first, count = int(request.args.get("from", 0)), int(request.args.get("count", _MOST))
+        except ValueError:
+            return _json(400, {"error": "from and count are whole numbers"})
+        mark, total, rows = store.page(name, max(0, first), max(0, min(_MOST, count)))
+        return _json(200, {"table": name, "mark": mark, "total": total, "from": first, "items": rows})
+    if request.method in ("PUT", "DELETE") and ident:
+        row = request.get_json(silent=True) if request.method == "PUT" else None
+        if request.method == "PUT" and not isinstance(row, dict):
+            return _json(400, {"error": "a row is a JSON object"})
+        store.put_row(name, ident, row)
+        return Response(status=204)
+    return _json(405, {"error": "GET a table, or PUT or DELETE a row of it"})
+
+
+def _json(status: int, body: dict[str, Any]) -> Response:
+    return Response(json.dumps(body), status, mimetype="application/json")

@@ -1,0 +1,112 @@
+"""People and groups by SCIM 2.0: resources of RFC 7643, lists with filter and paging of RFC 7644 (section 3.4.2)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from werkzeug.wrappers import Request, Response
+
+from neatledger.demo.service.scimfilter import FilterError, parse_filter
+from neatledger.demo.service.store import Store
+
+__all__ = ["answer_scim"]
+
+_CORE = "urn:ietf:params:scim:schemas:core:2.0"
+_MESSAGES = "urn:ietf:params:scim:api:messages:2.0"
+_MOST = 100
+
+
+def answer_scim(request: Request, store: Store, rest: str) -> Response:
+    """Answer a request below /scim/v2."""
+    if request.method != "GET":
+        return _error(405, "this service is only read over SCIM")
+    kind, _, ident = rest.partition("/")
+    if kind == "ServiceProviderConfig":
+        return _json(200, _config())
+    makers = {"Users": _users, "Groups": _groups}
+    if kind not in makers:
+        return _error(404, f"there are no {kind}")
+    resources = makers[kind](store, request.url_root)
+    if ident:
+        found = next((each for each in resources if each["id"] == ident), None)
+        return _error(404, f"{kind} has no {ident}") if found is None else _json(200, found)
+    if "filter" in request.args:
+        try:
+            test = parse_filter(request.args["filter"])
+        except FilterError as error:
+            return _error(400, str(error), "invalidFilter")
+        resources = [each for each in resources if test(each)]
+    try:
+        start = max(1, int(request.args.get("startIndex", 1)))
+        count = min(_MOST, max(0, int(request.args.get("count", _MOST))))
+    except ValueError:
+        return _error(400, "startIndex and count are whole numbers", "invalidValue")
+    page = resources[start - 1 : start - 1 + count]
+    answer = {"schemas": [f"{_MESSAGES}:ListResponse"], "totalResults": len(resources), "startIndex": start}
+    return _json(200, answer | {"itemsPerPage": len(page), "Resources": page})
+
+
+def _users(store: Store, root: str) -> list[dict[str, Any]]:
+    groups = store.groups()
+    found = []
+    for ident, user in store.users():
+        one: dict[str, Any] = {
+            "schemas": [f"{_CORE}:User"],
+            "id": ident,
+            "userName": user["login"],
+            "displayName": user["name"],
+            "active": user.get("active", True),
+            "userType": user["type"],
+            "roles": [{"value": role} for role in user["roles"]],
+            "entitlements": [{"value": each} for each in user["entitlements"]],
+            "groups": [{"value": g, "display": name} for g, name, inside in groups if user["login"] in inside],
+            "meta": {"resourceType": "User", "location": f"{root}scim/v2/Users/{ident}"},
+        }
+        if user["email"]:
+            one["emails"] = [{"value": user["email"], "type": "work", "primary": True}]
+        found.append(one)
+    return found
+
+
+def _groups(store: Store, root: str) -> list[dict[str, Any]]:
+    idents = {user["login"]: ident for ident, user in store.users()}
+    return [
+        {
+            "schemas": [f"{_CORE}:Group"],
+            "id": ident,
+            "displayName": name,
+            "members": [{"value": idents[login], "type": "User"} for login in members if login in idents],
+            "meta": {"resourceType": "Group", "location": f"{root}scim/v2/Groups/{ident}"},
+        }
+        for ident, name, members in store.groups()
+    ]
+
+
+def _config() -> dict[str, Any]:
+    """Return what the service can do (RFC 7643 section 5)."""
+    unsupported = {"supported": False}
+    return {
+        "schemas": [f"{_CORE}:ServiceProviderConfig"],
+        "patch": unsupported,
+        "bulk": {**unsupported, "maxOperations": 0, "maxPayloadSize": 0},
+        "filter": {"supported": True, "maxResults": _MOST},
+        "changePassword": unsupported,
+        "sort": unsupported,
+        "etag": unsupported,
+        "authenticationSchemes": [
+            {"type": "oauthbearertoken", "name": "Bearer token", "description": "RFC 6750"},
+            {"type": "httpbasic", "name": "Basic", "description": "RFC 7617"},
+        ],
+    }
+
+
+def _json(status: int, body: Mapping[str, Any]) -> Response:
+    return Response(json.dumps(body), status, mimetype="application/scim+json")
+
+
+def _error(status: int, detail: str, kind: str = "") -> Response:
+    """Return an error (RFC 7644 section 3.12)."""
+    body = {"schemas": [f"{_MESSAGES}:Error"], "status": str(status), "detail": detail}
+    return _json(status, body | ({"scimType": kind} if kind else {}))

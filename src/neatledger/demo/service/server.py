@@ -1,0 +1,142 @@
+"""The service itself: signs people in, does what faults are ordered, and hands requests on."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from werkzeug.serving import WSGIRequestHandler, make_server
+from werkzeug.wrappers import Request, Response
+
+from neatledger.demo.service.dav import answer_dav
+from neatledger.demo.service.listing import answer_listing
+from neatledger.demo.service.scim import answer_scim
+from neatledger.demo.service.store import Store
+
+__all__ = ["FAULTS", "Service"]
+
+FAULTS = ("slow", "half", "status", "expired", "changed")
+"""Faults that can be ordered: wait; send half an answer; a status with Retry-After; end all tokens; change a row."""
+_PARTS: dict[str, Callable[[Request, Store, str], Response]] = {
+    "scim/v2": answer_scim,
+    "dav": answer_dav,
+    "sharing": answer_listing,
+}
+
+
+class _Quiet(WSGIRequestHandler):
+    def log(self, type: str, message: str, *args: Any) -> None:
+        """Say nothing: requests carry names."""
+
+
+class Service:
+    """The running service: `url` is where, on loopback; its file holds everything through restarts."""
+
+    def __init__(self, path: Path, port: int = 0) -> None:
+        self.path = path
+        self._port = port
+
+    def __enter__(self) -> Service:
+        self.store = Store(self.path)
+        self._server = make_server("127.0.0.1", self._port, self._answer, threaded=True, request_handler=_Quiet)
+        self._port = self._server.server_port
+        self.url = f"http://127.0.0.1:{self._port}"
+        self._thread = threading.Thread(
+            target=self._server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True
+        )
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._server.shutdown()
+        self._thread.join()
+        self._server.server_close()
+        self.store.close()
+
+    def _answer(self, environ: dict[str, Any], start: Callable[..., Any]) -> Iterable[bytes]:
+        request = Request(environ)
+        response = self._handle(request)
+        fault = self.store.take_fault(request.path) if request.path != "/faults" else None
+        if fault is not None:
+            changed = self._spoil(fault, response)
+            if isinstance(changed, Response):
+                response = changed
+            else:
+                start(response.status, list(response.headers))
+                return changed
+        return response(environ, start)
+
+    def _handle(self, request: Request) -> Response:
+        if request.path == "/token" and request.method == "POST":
+            return self._sign_in(request)
+        login = self._who(request)
+        if login is None:
+            challenge = {"WWW-Authenticate": 'Bearer realm="service", Basic realm="service"'}
+            return Response("sign in first", 401, headers=challenge)
+        if request.path == "/faults" and request.method == "POST":
+            return self._order(request)
+        for prefix, answer in _PARTS.items():
+            if request.path == f"/{prefix}" or request.path.startswith(f"/{prefix}/"):
+                return answer(request, self.store, request.path[len(prefix) + 2 :])
+        return Response("there is nothing here", 404)
+
+    def _who(self, request: Request) -> str | None:
+        found = request.authorization
+        if found is None:
+            return None
+        if found.type == "bearer":
+            return self.store.login_of(found.token or "")
+        if found.type == "basic" and self.store.is_password(found.username or "", found.password or ""):
+            return found.username
+        return None
+
+    def _sign_in(self, request: Request) -> Response:
+        """Give a token for the client's credentials (RFC 6749 sections 4.4 and 5)."""
+        found = request.authorization
+        if request.form.get("grant_type") != "client_credentials":
+            return _json(400, {"error": "unsupported_grant_type"})
+        if found is None or not self.store.is_password(found.username or "", found.password or ""):
+            return _json(401, {"error": "invalid_client"})
+        token, seconds = self.store.new_token(found.username or "")
+        return _json(200, {"access_token": token, "token_type": "Bearer", "expires_in": int(seconds)})
+
+    def _order(self, request: Request) -> Response:
+        fault = request.get_json(silent=True)
+        if not isinstance(fault, dict) or fault.get("kind") not in FAULTS:
+            return _json(400, {"error": f"a fault has a kind: {', '.join(FAULTS)}"})
+        self.store.order_fault(fault)
+        return Response(status=204)
+
+    def _spoil(self, fault: dict[str, Any], response: Response) -> Response | Iterable[bytes]:
+        match fault["kind"]:
+            case "slow":
+                time.sleep(float(fault.get("seconds", 1)))
+            case "status":
+                headers = {"Retry-After": str(fault["retry-after"])} if "retry-after" in fault else {}
+                return Response("later", int(fault.get("status", 503)), headers=headers)
+            case "expired":
+                self.store.end_tokens()
+                return Response("sign in again", 401, headers={"WWW-Authenticate": 'Bearer error="invalid_token"'})
+            case "changed":
+                self.store.move_first_user()
+                self.store.put_row(str(fault.get("table", "links")), "999999", fault.get("row"))
+            case "half":
+                body = response.get_data()
+                response.headers["Content-Length"] = str(len(body))
+                return _half(body)
+        return response
+
+
+def _half(body: bytes) -> Iterator[bytes]:
+    yield body[: len(body) // 2]
+
+
+def _json(status: int, body: dict[str, Any]) -> Response:
+    return Response(json.dumps(body), status, mimetype="application/json")
