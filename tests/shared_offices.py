@@ -344,7 +344,8 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
                 if is_theirs and member.reply is Reply.ACCEPTED:
                     rights |= member.rights
             here = chain[-1]
-            rights &= ROLE.decide(here.parsed, Standing(here.owner, True), seat.holder).rights
+            listed = ROLE.decide(here.parsed, Standing(here.owner, True), seat.holder).rights
+            rights &= listed | (Right.DELETE if listed & Right.CLEAR else 0)
             if team.over is not None:
                 rest = path[len(team.path.rstrip(b"/")) :].rstrip(b"/")
                 below = office.beneath(

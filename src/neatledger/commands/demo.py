@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from datetime import date, datetime, timedelta
@@ -17,7 +18,17 @@ from neatledger.cli import make_parser
 from neatledger.core.credentials import Credentials
 from neatledger.core.survey import Survey
 from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
-from neatledger.demo.make import LOFT_LISTING, LOFT_LIVE, go_on, make_office, point_loft, take_out, write_listing
+from neatledger.demo.make import (
+    LOFT_LISTING,
+    LOFT_LIVE,
+    MEADOW_LISTING,
+    MEADOW_LIVE,
+    go_on,
+    make_office,
+    point_system,
+    take_out,
+    write_listing,
+)
 from neatledger.demo.smbserver import missing
 from neatledger.errors import SourceError
 from neatledger.faces.progress import Progress
@@ -81,7 +92,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
     _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.")
     _keep_history(app, args.dir)
-    with _loft(app, args.dir, on_disk=on_disk) as env:
+    with ExitStack() as stack:
+        env = stack.enter_context(_loft(app, args.dir, on_disk=on_disk))
+        if not args.listing:
+            env = env | stack.enter_context(_meadow(app, args.dir))
         walker = App(app.options, app.streams, {**app.env, **env})
         _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
         for sentence, words in _TOUR:
@@ -146,16 +160,36 @@ def _loft(app: App, office: Path, *, on_disk: bool) -> Iterator[dict[str, str]]:
             yield {}
             return
         live = LOFT_LIVE.format(port=server.port, user=server.admin)
-        point_loft(office, LOFT_LISTING, live)
+        point_system(office, LOFT_LISTING, live)
         _say(app, "Its second server `loft` is a real SMB server, running on loopback while this tour lasts.\n")
         try:
             yield {"NEATLEDGER_PASSWORD_LOFT": server.password}
         finally:
-            point_loft(office, live, LOFT_LISTING)
+            point_system(office, live, LOFT_LISTING)
     _say(
         app,
         "The SMB server was stopped; the plan now reads `loft` from its listing, which gathers to the same.\n",
     )
+
+
+@contextmanager
+def _meadow(app: App, office: Path) -> Iterator[dict[str, str]]:
+    """Serve ``meadow`` by the service that comes with the tool; afterwards the plan reads it from its listing."""
+    from neatledger.demo import meadow
+    from neatledger.demo.service.server import Service
+
+    store = office / "meadow.service.db"
+    password = secrets.token_urlsafe(18)
+    with Service(store) as service:
+        service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
+        service.store.set_password(meadow.READER, password)
+        live = MEADOW_LIVE.format(url=service.url, user=meadow.READER)
+        point_system(office, MEADOW_LISTING, live)
+        _say(app, "Its team folders `meadow` are a small service on loopback, over SCIM and WebDAV.\n")
+        try:
+            yield {"NEATLEDGER_PASSWORD_MEADOW": password}
+        finally:
+            point_system(office, live, MEADOW_LISTING)
 
 
 def _say(app: App, text: str) -> None:

@@ -6,10 +6,11 @@ from collections.abc import Callable
 
 from neatledger.app import App
 from neatledger.commands.asking import ask_person, entry_names
+from neatledger.commands.sharing import load_offers, put_to_rules
 from neatledger.commands.spacefacts import load_space
 from neatledger.commands.whole import load_everyone
 from neatledger.core.access import Access
-from neatledger.core.checks.contract import Office, SystemFacts, stranger
+from neatledger.core.checks.contract import Office, ServiceFacts, SystemFacts, stranger
 from neatledger.core.homes import match_homes
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people import Seat
@@ -27,7 +28,17 @@ def load_office(app: App) -> Office:
         _load(app, app.plan.systems.get(name, PlanSystem(name, "", {})), reader)
         for name, reader in app.readers.items()
     ]
-    return Office(app.plan, systems, app.today, lambda: load_space(app))
+    return Office(app.plan, systems, app.today, lambda: load_space(app), lambda: _services(app))
+
+
+def _services(app: App) -> list[ServiceFacts]:
+    found = []
+    for system, reader in app.readers.items():
+        service = app.services.service(system)
+        if service is not None:
+            offers = load_offers(reader, service)
+            found.append(ServiceFacts(service, list(put_to_rules(app.plan, app.services.day, service, offers))))
+    return found
 
 
 def _load(app: App, system: PlanSystem, reader: SurveyReader) -> SystemFacts:

@@ -96,6 +96,6 @@ def space_paper(app: App) -> Paper:
 
 def _findings(app: App, facts: SpaceFacts) -> Report:
     """Return what the checks on space have to say; they ask of no system's lists."""
-    office = Office(app.plan, [], app.today, lambda: facts)
+    office = Office(app.plan, [], app.today, lambda: facts, list)
     names = [check.name for family in (limits, storing) for check in family.CHECKS]
     return findings_report(graded_findings(office, names), app.count.when, show_all=False, machine=False)

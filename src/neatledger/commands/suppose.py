@@ -11,6 +11,7 @@ from neatledger.app import App
 from neatledger.commands.asking import find_person, place_at
 from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.commands.room import group_of_new, refusal_of
+from neatledger.commands.supposing import suppose_rules, suppose_taking_back
 from neatledger.commands.versions import kept_versions
 from neatledger.core.forecast import Trend, find_trend
 from neatledger.core.limits import On
@@ -49,11 +50,33 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--keep", action="append", default=[], metavar="SYSTEM=N", help="another number of kept versions"
     )
+    parser.add_argument(
+        "--take-back",
+        action="append",
+        default=[],
+        metavar="WHAT",
+        help="link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what",
+    )
+    parser.add_argument(
+        "--rule", action="append", default=[], metavar="SETTING=VALUE", help="a sharing rule: what it would catch"
+    )
+    parser.add_argument(
+        "--rule-for", default="office", metavar="PLACE", help="a folder, system or person (default: the office)"
+    )
     parser.add_argument("--room", nargs=2, metavar=("PERSON", "FOLDER"), help="also the room that this person has")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Work out both, and show them side by side."""
+    of_space = [*args.limit, *args.band, *args.join, *args.move, *args.keep]
+    if bool(of_space) + bool(args.take_back) + bool(args.rule) > 1:
+        raise UsageError("suppose one thing at a time: of space, --take-back, or --rule")
+    if args.take_back:
+        show_report(suppose_taking_back(app, args.take_back), app)
+        return 0
+    if args.rule:
+        show_report(suppose_rules(app, args.rule, args.rule_for), app)
+        return 0
     views = load_views(app)
     lines = load_lines(app, views)
     before = Supposed(app.plan, tuple(lines))

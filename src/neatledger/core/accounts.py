@@ -41,7 +41,8 @@ class Admission:
     """How an account came to a service, and as what; days are ISO 8601, "" (or None) where it does not tell.
 
     `roles` is None where the service knows no roles. `entitlements` are the licences that the account has there.
-    `inviter` is the login of who invited a guest; `disable_on` and `remove_on` are the days set for that.
+    `inviter` is the login of who invited a guest; `disable_on` and `remove_on` are the days set for that,
+    and `ends` is the last day of the account itself.
     """
 
     roles: frozenset[str] | None = None
@@ -54,6 +55,7 @@ class Admission:
     password_set: str = ""
     disable_on: str = ""
     remove_on: str = ""
+    ends: str = ""
 
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps: only what is told."""

@@ -11,7 +11,6 @@ The rules are those of `access.py`; a property test compares the two cell by cel
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -214,18 +213,7 @@ class Matrix:
 
     def find_row(self, parts: Sequence[bytes]) -> int | None:
         """Return the row of a folder by the names on the way down to it."""
-        row: int | None = 0
-        for part in parts:
-            row = None if row is None else self.find_child(row, part)
-        return row
-
-    def find_child(self, row: int, name: bytes) -> int | None:
-        """Return the row of a folder's subfolder by its name."""
-        names = self.folders.texts("name")
-        low = int(self.folders["first_child"][row])
-        high = low + int(self.folders["children"][row])
-        found = bisect_left(names, name, low, high)
-        return found if found < high and names[found] == name else None
+        return self.order.find_row(parts)
 
     def _layer(self, number: Rows | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
         gates: dict[Right, list[int]] = {right: [] for right in _GATED}

@@ -93,7 +93,7 @@ def seat_accounts(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, l
                 login = account.login
                 is_shared = login in plan.people or login in CLASSES or len(systems_of[login]) > 1
                 ident = f"{system}/{login}" if is_shared else login
-                kind = _kind_of(account, service_below)
+                kind = Kind.GUEST if account.admission.is_guest else _kind_of(account, service_below)
                 seat = Seat(ident, account.name or login, kind, system, account, holder, False)
             seats[system].append(seat)
     return seats
@@ -103,5 +103,6 @@ def is_held_by(plan: Plan, holder: str, seat: Seat) -> bool:
     """Tell whether `holder` (a person, a group of the plan, or a class) stands for a seat's person."""
     if holder in CLASSES:
         kind = CLASSES[holder]
-        return kind is None or seat.kind is kind
+        # Whoever holds an open link may be a guest.
+        return kind is None or seat.kind is kind or (kind is Kind.GUEST and seat.kind is Kind.ANYONE)
     return plan.is_holder(holder, seat.person)

@@ -11,6 +11,7 @@ from functools import cached_property
 from neatledger.core.accounts import expand_members
 from neatledger.core.address import Address
 from neatledger.core.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.sharing.planned import SharingPlan
 from neatledger.core.spacerules import SpacePlan
 
 __all__ = [
@@ -45,6 +46,10 @@ CLASSES = {
     "anyone": Kind.ANYONE,
 }
 """Holders that stand for all people, or all of a kind; `anyone` is whoever holds an open link."""
+
+
+# Those who hold links nobody in particular was given (see `sharing.holders`).
+_AUDIENCES = {"anyone with the link": Kind.ANYONE, "any guest": Kind.GUEST, "anyone in the office": Kind.STAFF}
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +146,7 @@ class Plan:
     settings: Mapping[str, int]
     today: date | None = None
     space: SpacePlan = field(default_factory=SpacePlan)
+    sharing: SharingPlan = field(default_factory=SharingPlan)
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
@@ -164,7 +170,9 @@ class Plan:
         return found
 
     def is_holder(self, holder: str, person: str) -> bool:
-        """Tell whether `holder` (a person, a group or a class) stands for `person`."""
+        """Tell whether `holder` (a person, a group or a class) stands for `person`, or for all who hold a link."""
+        if holder in CLASSES and person in _AUDIENCES:
+            return CLASSES[holder] is _AUDIENCES[person] is not None
         if holder in CLASSES:
             kind = CLASSES[holder]
             return kind is None or (person in self.people and self.people[person].kind is kind)

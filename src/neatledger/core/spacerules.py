@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import date
 from enum import IntEnum
 
 from neatledger.core.address import Address
@@ -81,12 +82,16 @@ class BarredFiles:
 
 @dataclass(frozen=True, slots=True)
 class Entitlement:
-    """Something that an office has bought for some people: the space that it gives at the most, on some systems."""
+    """Something that an office has bought for some people: the space that it gives at the most, on some systems.
+
+    `until` is its last day.
+    """
 
     name: str
     holders: tuple[str, ...]
     systems: tuple[str, ...]
     space: int | None
+    until: date | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,8 @@ In reading order (each folder before what is in it, names sorted) a folder and a
 
 from __future__ import annotations
 
+from bisect import bisect_left
+from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
@@ -22,10 +24,26 @@ class TreeOrder:
     """The order of one tree; `folders` needs the columns parent, first_child and children."""
 
     def __init__(self, folders: Table) -> None:
+        self._folders = folders
         self.rows = folders.rows
         self.parent = folders["parent"]
         self._first_child = folders["first_child"]
         self._children = folders["children"]
+
+    def find_row(self, parts: Sequence[bytes]) -> int | None:
+        """Return the row of a folder by the names on the way down to it; needs the column of names."""
+        row: int | None = 0
+        for part in parts:
+            row = None if row is None else self.find_child(row, part)
+        return row
+
+    def find_child(self, row: int, name: bytes) -> int | None:
+        """Return the row of a folder's subfolder by its name."""
+        names = self._folders.texts("name")
+        low = int(self._first_child[row])
+        high = low + int(self._children[row])
+        found = bisect_left(names, name, low, high)
+        return found if found < high and names[found] == name else None
 
     @cached_property
     def levels(self) -> list[tuple[int, int]]:

@@ -14,6 +14,7 @@ from urllib.parse import quote_from_bytes
 from neatledger.demo.barn import Thing, group_text, passwd_text
 from neatledger.demo.holdings import limits_text, things_at
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
+from neatledger.demo.meadow import write_meadow_listing
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
 from neatledger.formats.sddl import descriptor_to_sddl
@@ -22,9 +23,11 @@ __all__ = [
     "LOFT_LISTING",
     "LOFT_LIVE",
     "MARK",
+    "MEADOW_LISTING",
+    "MEADOW_LIVE",
     "go_on",
     "make_office",
-    "point_loft",
+    "point_system",
     "take_out",
     "write_listing",
     "write_loft_listing",
@@ -41,6 +44,16 @@ LOFT_LIVE = """    source: smb
     port: {port}
     user: {user}
     shares: [Accounts, Public, Questions$, Scans, Surgery]"""
+MEADOW_LISTING = """    source: listing
+    lists: role
+    path: meadow.csv
+    accounts: {people: meadow.people.csv, groups: meadow.groups.csv, members: meadow.members.csv}
+    sharing: meadow.shared.json"""
+MEADOW_LIVE = """    source: dav
+    url: {url}/dav/
+    web: {{user: {user}, token-url: {url}/token}}
+    accounts: {{scim: {url}/scim/v2}}
+    sharing: {{url: {url}/sharing}}"""
 _LISTING_HEAD = "path,type,owner,group,mode,list,default,bytes,occupied,changed"
 _BLOCK = 4096
 
@@ -65,11 +78,14 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
             write_listing(target / "barn.csv", found)
         (target / "loft.ldif").write_text(ldif_text())
         write_loft_listing(target)
+        write_meadow_listing(target)
     except OSError as error:
         raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
     plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
     system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
-    (target / "office.yaml").write_text(plan.replace("@BARN@", system).replace("@LOFT@", LOFT_LISTING), "utf-8")
+    for mark, told in (("@BARN@", system), ("@LOFT@", LOFT_LISTING), ("@MEADOW@", MEADOW_LISTING)):
+        plan = plan.replace(mark, told)
+    (target / "office.yaml").write_text(plan, "utf-8")
 
 
 def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> None:
@@ -85,8 +101,8 @@ def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> N
         raise OfficeError(f"cannot go on: {error.strerror}", str(error.filename or target)) from None
 
 
-def point_loft(office: Path, before: str, after: str) -> None:
-    """Say in the plan that ``loft`` is read in another way."""
+def point_system(office: Path, before: str, after: str) -> None:
+    """Say in the plan that a system is read in another way."""
     path = office / "office.yaml"
     path.write_text(path.read_text("utf-8").replace(before, after), "utf-8")
 

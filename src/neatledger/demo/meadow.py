@@ -60,7 +60,7 @@ def nodes() -> Iterator[Row]:
     def file(path: str, size: int, owner: str, changed: int) -> Row:
         return {"path": path, "type": "file", "owner": owner, "list": "", "bytes": size, "changed": changed}
 
-    yield folder("/", "", "group:partners=list")
+    yield folder("/", "", "group:partners=read")
     yield folder("/Teams")
     yield folder("/Teams/Cases 2026")
     # It lies over a share: the service shows what the share holds.
@@ -86,7 +86,7 @@ def nodes() -> Iterator[Row]:
     yield file("/Teams/Old rota/2024.ods", 19_000, "marsh", day(12, 20, 2024))
     yield folder("/Teams/New equipment")
     yield folder("/People")
-    for login in ("hale", "quill", "frost", "sedge", "thistle"):
+    for login in [user["login"] for user in users() if user["type"] == "employee" and user["login"] != "brand"]:
         yield folder(f"/People/{login}", login, "owner=manage")
     yield folder("/People/sedge/Thesis photos", "sedge", "owner=manage")
     for number in range(1, 13):
@@ -110,6 +110,8 @@ def write_meadow_listing(target: Path) -> None:
     _write(target / "meadow.members.csv", members)
     tables = shared_tables()
     known = {each["login"]: each for each in users()}
+    told = {row["login"]: row for row in tables["standing"]}
+    tables["standing"] = [told.get(login, {"login": login}) for login in known]
     for row in tables["standing"]:
         user = known[row["login"]]
         row |= {"roles": user["roles"], "entitlements": user["entitlements"], "guest": user["type"] == "guest"}

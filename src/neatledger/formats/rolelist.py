@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neatledger.core.lists.role import ALL, EITHER, GROUP, OWNER, SIGNED_IN, USER, Entry
-from neatledger.core.rights import parse_rights
+from neatledger.core.rights import Right, parse_rights
 from neatledger.errors import FormatError
 
 __all__ = ["entries_from_text"]
@@ -29,6 +29,9 @@ def entries_from_text(text: str, ident_of: Callable[[str, bool], str]) -> list[E
             given = parse_rights(rights)
         except ValueError as error:
             raise FormatError(str(error)) from None
+        if allows:
+            # A folder goes with the one above it: who may remove what is in that one may remove it.
+            given &= ~Right.DELETE
         if kind in _SPECIAL:
             found.append(Entry(_SPECIAL[kind], "", given, allows))
         else:

@@ -281,7 +281,7 @@ def standing_of(row: Fields) -> tuple[str, Admission, str]:
         row.day("invited"),
         row.day("accepted"),
         row.flag("second-factor"),
-        row.day("password-set"),
+        "never" if row.text("password-set").casefold() == "never" else row.day("password-set"),
         row.day("disable-on"),
         row.day("remove-on"),
     )

@@ -27,6 +27,7 @@ from neatledger.core.rights import Level
 from neatledger.errors import Fault, OfficeError, PlanError
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
+from neatledger.office.sharing import SharingReader
 from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
 from neatledger.office.yamltext import Path as KeyPath
@@ -103,6 +104,7 @@ class _Builder:
             ),
             accepted=tuple(self._acceptance(place, one) for place, one in enumerate(value.get("accepted") or [])),
             settings=value.get("settings") or {},
+            sharing=SharingReader(value, self._fault, self._line).read(),
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )
         if self.faults:

@@ -142,7 +142,8 @@ class SpaceReader:
         for place, system in enumerate(one["systems"]):
             self._system((*here, "systems", place), system)
         space = parse_limit(one.get("space", "no limit"))
-        return Entitlement(name, tuple(one["holders"]), tuple(one["systems"]), space)
+        until = self.day((*here, "until"), one.get("until"))
+        return Entitlement(name, tuple(one["holders"]), tuple(one["systems"]), space, until)
 
     def _same_as(self) -> list[SameAs]:
         found = []

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import lru_cache
 
-from neatledger.core.access import Access, FileCounts, Way
+from neatledger.core.access import Access, FileCounts, Gate, Way
+from neatledger.core.lists.contract import Reason
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, Right, level_of, spell_rights
 from neatledger.reports.report import Cell, Column, Show
@@ -44,6 +46,8 @@ def short_rights(rights: Right) -> str:
     level = level_of(rights)
     if level is Level.MIXED:
         words = {right: (right.name or "").lower() for right in _TOLD}
+        if not rights & Right.READ:
+            words[Right.VIEW] = "view"
         return " ".join(word for right, word in words.items() if rights & right)
     return "may delete it" if rights & Right.DELETE else ""
 
@@ -68,7 +72,7 @@ def _of(number: int, files: int) -> str:
 
 def way_by(way: Way, names: Mapping[str, str]) -> str:
     """Say which entry gives a way its rights, or which gate stops it first."""
-    gate, reason = way.decided_by
+    gate, reason = _telling(way)
     if reason is None:
         return gate.name
     text = names.get(reason.entry, reason.entry)
@@ -76,10 +80,28 @@ def way_by(way: Way, names: Mapping[str, str]) -> str:
     if gate.stops:
         return text if gate.is_unsure else f"stopped by {text}{where}"
     # What a share or a read-only system takes away of it is part of the answer.
-    cut = next((each for each in way.gates if gate.passes & _TELLING & ~each.passes), None)
+    cuts = [each for each in way.gates if each.name not in ("giver", "enter") or gate.name != "given"]
+    cut = next((each for each in cuts if gate.passes & _TELLING & ~each.passes), None)
     if cut is None or cut is gate:
         return text
-    return f"{text}, cut by {f'the share {way.through}' if cut.name == 'share' else cut.reasons[0].entry}"
+    by = f"the share {way.through}" if cut.name == "share" else cut.reasons[0].entry if cut.reasons else cut.name
+    return f"{text}, cut by {by}"
+
+
+# The gates of team folders, hand-outs and links whose entries give the rights; what comes after them only cuts.
+_GIVING = {"team": "member", "handed": "given", "link": "carries"}
+
+
+def _telling(way: Way) -> tuple[Gate, Reason | None]:
+    """Return the gate that a row names with its entry: the first that stops, or the one that gives."""
+    gate = next((each for each in way.gates if each.name == _GIVING.get(way.name)), None)
+    if gate is None or way.first_stop is not None or not way.is_known:
+        return way.decided_by
+    reason = max(gate.reasons, key=lambda each: each.rights.bit_count())
+    giver = next((each for each in way.gates if each.name == "giver"), None)
+    if giver is not None:
+        reason = replace(reason, entry=f"{reason.entry} from {giver.reasons[0].entry}")
+    return gate, reason
 
 
 def access_row(address: Address, way: Way | None, access: Access, names: Mapping[str, str]) -> tuple[Cell, ...]:

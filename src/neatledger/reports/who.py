@@ -20,6 +20,7 @@ _ORDER = [
     Level.MIXED,
     Level.DROP,
     Level.READ,
+    Level.VIEW,
     Level.LIST,
     Level.UNKNOWN,
     Level.NONE,
@@ -92,8 +93,8 @@ def _columns(rows: Sequence[Sequence[Cell]], machine: bool, has_files: bool) -> 
     hidden = {"folder", "files"}
     if all(row[4] == "share" for row in rows):
         hidden.add("way")
-    people = [row[0] for row in rows]
-    shown = {"account"} if len(set(people)) != len(people) else set()
+    accounts = {(row[0], row[1]) for row in rows if row[4] != "any"}
+    shown = {"account"} if len({person for person, _ in accounts}) != len(accounts) else set()
     if not has_files:
         hidden |= {"files_read", "files_change", "files_delete"}
     return [

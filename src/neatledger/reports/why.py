@@ -28,6 +28,17 @@ _ASKS = {
     "system": "may the system be written to?",
     "role": "an administrator's role",
     "service": "is the service on for it?",
+    "running": "is the service running?",
+    "entitlement": "do they have the licence for it?",
+    "published": "is it switched on as a team folder?",
+    "download": "may contents be taken away?",
+    "giver": "what the giver has here today",
+    "given": "what was handed out",
+    "until": "is it still on?",
+    "accepted": "was it accepted?",
+    "live": "is the link live?",
+    "carries": "what the link gives",
+    "rules": "the rules for sharing",
 }
 
 
@@ -60,6 +71,10 @@ def _asks(gate: Gate, through: str) -> str:
             return f"the permission of the share {through}" if through else "does a share lead here?"
         case "list":
             return f"the list of {place}"
+        case "member":
+            return f"the members of {through}"
+        case "beneath":
+            return f"what the share beneath lets through at {gate.reasons[0].entry}"
         case _:
             return _ASKS.get(gate.name, gate.name)
 
@@ -73,7 +88,10 @@ def _result(gate: Gate) -> str:
         return "passes"
     if gate.name == "system":
         return "limits"
-    return f"{'lets through' if gate.name == 'share' else 'gives'} {spell_rights(gate.passes)}"
+    if gate.name == "download":
+        return "contents may only be looked at"
+    lets = gate.name in ("share", "beneath", "rules")
+    return f"{'lets through' if lets else 'gives'} {spell_rights(gate.passes)}"
 
 
 def _gate_rows(

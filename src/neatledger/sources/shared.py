@@ -62,6 +62,8 @@ def read_shared(context: SourceContext, found: Found, facts: Facts) -> Shared | 
     setting = context.settings.get("sharing")
     if setting is None:
         return None
+    if isinstance(setting, str):
+        setting = dict.fromkeys(TABLES, setting)
     if "url" in setting:
         url = str(setting["url"]).rstrip("/")
         with Web(context, url) as web:
@@ -238,6 +240,7 @@ def _joined(first: Admission, more: Admission) -> Admission:
         first.password_set or more.password_set,
         first.disable_on or more.disable_on,
         first.remove_on or more.remove_on,
+        first.ends or more.ends,
     )
 
 

@@ -24,6 +24,8 @@ from neatledger.core.people import Seat
 from neatledger.core.plan import Address, Kind, Plan
 from neatledger.core.promises import Promise
 from neatledger.core.rights import Right
+from neatledger.core.sharing.judging import Breach, Offer
+from neatledger.core.sharing.service import Service
 from neatledger.core.space import Line
 from neatledger.core.spacerules import BarredFiles
 from neatledger.core.survey import Table, folder_paths
@@ -34,6 +36,7 @@ __all__ = [
     "Finding",
     "HomeUse",
     "Office",
+    "ServiceFacts",
     "Severity",
     "SpaceFacts",
     "SystemFacts",
@@ -227,6 +230,14 @@ class SpaceFacts:
     twice: Sequence[tuple[Address, Address]]
 
 
+@dataclass(frozen=True, slots=True)
+class ServiceFacts:
+    """One service: what it shares, and its links and hand-outs with what is amiss of each."""
+
+    service: Service
+    judged: Sequence[tuple[Offer, Sequence[Breach]]]
+
+
 @dataclass
 class Office:
     """The whole office on both sides, as checks see it."""
@@ -235,6 +246,16 @@ class Office:
     systems: Sequence[SystemFacts]
     today: date
     load_space: Callable[[], SpaceFacts]
+    load_services: Callable[[], Sequence[ServiceFacts]]
+
+    @cached_property
+    def services(self) -> Sequence[ServiceFacts]:
+        """What is shared, read when a check first asks."""
+        return self.load_services()
+
+    def system(self, name: str) -> SystemFacts | None:
+        """Return a system by its name."""
+        return next((facts for facts in self.systems if facts.name == name), None)
 
     @cached_property
     def space(self) -> SpaceFacts:

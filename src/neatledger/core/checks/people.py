@@ -90,7 +90,9 @@ def _daily_administrator(office: Office) -> Iterator[Finding]:
         admins = facts.everyone.matrix.admins
         usual = {seat.person for number, seat in enumerate(facts.seats) if seat.is_open and not admins >> number & 1}
         for number, seat in enumerate(facts.seats):
-            if admins >> number & 1 and seat.is_open and seat.is_planned and seat.person not in usual:
+            if seat.kind is Kind.SERVICE or not seat.is_planned or seat.person in usual:
+                continue
+            if admins >> number & 1 and seat.is_open:
                 told = f"{seat.account.login} is all that {seat.person} has there, also for daily work"
                 yield Finding("daily-administrator", f"{facts.name}:{seat.account.login}", told)
 

@@ -5,17 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from neatledger.core.checks import (
+    accounts,
     agreement,
+    devices,
     grants,
+    guests,
     homes,
     inheritance,
     limits,
+    links,
     lists,
     names,
     openness,
     people,
     shares,
     storing,
+    teams,
 )
 from neatledger.core.checks.contract import Check, Finding, Office
 from neatledger.core.patterns import match_text
@@ -23,7 +28,10 @@ from neatledger.core.plan import Acceptance
 
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
-FAMILIES = (openness, agreement, people, grants, shares, lists, inheritance, homes, names, limits, storing)
+FAMILIES = (
+    *(openness, agreement, people, grants, shares, lists, inheritance, homes, names, limits, storing),
+    *(links, teams, guests, accounts, devices),
+)
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 
 

@@ -245,10 +245,9 @@ class RoleModel:
             {ident: given(Holder("", ident, frozenset())) for ident in of[USER]},
             {ident: given(Holder("", "", frozenset({ident}))) for ident in of[GROUP]},
             given(Holder("", "", frozenset())),
-            not parsed.entries,
+            not parsed.entries and not parsed.is_open,
             False,
             {ident: given(Holder("", ident, frozenset({ident}))) for ident in of[EITHER]},
-            is_closed=not any(one.inherited for one in parsed.entries) and not parsed.is_open,
             unsure=unsure,
             own=tuple(one.text for one in parsed.entries if not one.inherited),
         )

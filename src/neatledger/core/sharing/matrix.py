@@ -100,7 +100,7 @@ class ServiceMatrix(Matrix):
                 self._rows_known[parts] = 0
             else:
                 above = self._row_of(parts[:-1])
-                self._rows_known[parts] = None if above is None else self.find_child(above, parts[-1])
+                self._rows_known[parts] = None if above is None else self.order.find_child(above, parts[-1])
         return self._rows_known[parts]
 
     def _spread_down(self, at: Mapping[int, int]) -> Rows:
@@ -171,7 +171,9 @@ class ServiceMatrix(Matrix):
             share[right] = np.where(is_in, nothing, lists & self._own_mask)
             role = self._role_bits[right][number]
             roles |= role
-            team[right] = role & self.own(right, rows)
+            says = self.own(right, rows)
+            # In a team folder who may remove what is in a folder may remove it too.
+            team[right] = role & (says | self.own(Right.CLEAR, rows) if right is Right.DELETE else says)
         # In a team folder the folder's own list counts, and not the one above it.
         doubt = np.where(self.folders["state"][rows] == SeenState.LIST_UNKNOWN, ~np.uint64(0), np.uint64(0))
         doubts = self.own(Right.UNSURE, rows) | doubt[:, None]

@@ -204,6 +204,9 @@ class FolderWays:
         model, last = self.ground.model, self.ground.chain[-1]
         decision = model.decide(last.parsed, Standing(last.owner, self.ground.is_folder), seat.holder)
         rights = decision.rights
+        if self.ground.is_folder and rights & Right.CLEAR:
+            # In a team folder who may remove what is in a folder may remove it too.
+            rights |= Right.DELETE
         if not self.ground.is_folder and len(self.ground.chain) > 1:
             # A file goes with what its folder lets people remove.
             above = self.ground.chain[-2]
@@ -333,7 +336,7 @@ class FolderWays:
         (_, got), _ = self._settled
         if got.get(giver, 0) & EVERY_RIGHT:
             givers = [one.hand_out.giver for one in self._handings if giver in one.receivers]
-            told.append(f"handed by {', '.join(dict.fromkeys(givers))}")
+            told.append(f"a hand-out from {', '.join(dict.fromkeys(givers))}")
         return f"has it by {' and '.join(told)}" if told else "has nothing here today"
 
     # Links ------------------------------------------------------------------------------------------

@@ -1,0 +1,45 @@
+"""Devices that hold copies: those of people who left, lost ones, and those that nobody manages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.sharing.devices import amiss_of_device
+from neatledger.core.sizes import show_size
+
+__all__ = ["CHECKS"]
+
+
+def _find(name: str) -> Callable[[Office], Iterable[Finding]]:
+    def find(office: Office) -> Iterator[Finding]:
+        for facts in office.services:
+            for device in facts.service.shared.devices:
+                for check, told in amiss_of_device(device, facts.service, office.plan, office.today):
+                    if check == name:
+                        held = "" if device.held_bytes is None else f" ({show_size(device.held_bytes)})"
+                        place = f"{facts.service.system}:{device.owner}"
+                        yield Finding(name, place, f"{device.name}{held}: {told}")
+
+    return find
+
+
+CHECKS = (
+    Check(
+        "device-of-leaver",
+        Severity.HIGH,
+        "a device of somebody who left still holds copies",
+        "wipe it from afar, or have it brought back",
+        _find("device-of-leaver"),
+    ),
+    Check(
+        "device-lost", Severity.HIGH, "a lost device that was not wiped", "wipe it from afar", _find("device-lost")
+    ),
+    Check(
+        "unmanaged-device",
+        Severity.MEDIUM,
+        "a device that nobody manages holds copies of a sensitive folder",
+        "leave the folder out of what it syncs, or manage it",
+        _find("unmanaged-device"),
+    ),
+)

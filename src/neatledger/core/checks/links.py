@@ -1,0 +1,165 @@
+"""Links and hand-outs: what is outside of the plan's rules, what nobody needs any more, and what leads too far."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from datetime import date, timedelta
+
+from neatledger.core.address import Address
+from neatledger.core.checks.contract import Check, Finding, Office, ServiceFacts, Severity
+from neatledger.core.sharing.judging import Offer
+from neatledger.core.sharing.planned import days_of
+from neatledger.core.sharing.records import HandOut, Link, Towards
+from neatledger.core.sharing.service import Service
+
+__all__ = ["CHECKS"]
+
+
+def _of_judge(name: str) -> Callable[[Office], Iterable[Finding]]:
+    """Return the rule of a check that the judging of offers has made already."""
+
+    def find(office: Office) -> Iterator[Finding]:
+        for facts in office.services:
+            for offer, breaches in facts.judged:
+                told = "; ".join(breach.told for breach in breaches if breach.check == name)
+                if told:
+                    yield Finding(name, offer.address, f"{_name(offer, facts.service)}: {told}")
+
+    return find
+
+
+def _name(offer: Offer, service: Service) -> str:
+    number = service.numbers.get(offer.maker)
+    who = offer.maker or "nobody known" if number is None else service.seats[number].person
+    return f"{offer.name} from {who} to {offer.audience}"
+
+
+def _live(office: Office) -> Iterator[tuple[ServiceFacts, Offer]]:
+    for facts in office.services:
+        for offer, _ in facts.judged:
+            if not offer.why_dead(facts.service.day):
+                yield facts, offer
+
+
+def _homes(office: Office, service: Service) -> list[Address]:
+    facts = office.system(service.system)
+    return [] if facts is None else [Address(service.system, root) for root in facts.home_roots]
+
+
+def _administrators_link(office: Office) -> Iterator[Finding]:
+    """Find links by which administrators keep open somebody else's home for longer than the plan allows."""
+    most = days_of(office.plan.settings, "administrator-link-days")
+    for facts, offer in _live(office):
+        link, service = offer.item, facts.service
+        number = service.numbers.get(offer.maker)
+        system = office.system(service.system)
+        if not isinstance(link, Link) or number is None or system is None:
+            continue
+        is_admin = bool(system.everyone.matrix.admins >> number & 1)
+        inside = [home for home in _homes(office, service) if offer.address.is_within(home)]
+        # A home of their own is theirs to share.
+        is_own = offer.address.parts[-1:] == (offer.maker.encode(),)
+        if is_admin and inside and not is_own and link.made:
+            age = (office.today - date.fromisoformat(link.made)).days
+            if age > most:
+                told = f"{_name(offer, service)} is {age} days old; the plan allows {most}"
+                yield Finding("administrator-link", offer.address, told)
+
+
+def _homes_opened(office: Office) -> Iterator[Finding]:
+    """Find what opens all homes of a system at once: a link, a hand-out, or a team folder."""
+    for facts, offer in _live(office):
+        for home in _homes(office, facts.service):
+            if home.is_within(offer.address):
+                yield Finding(
+                    "homes-opened", offer.address, f"{_name(offer, facts.service)} opens all homes in {home}"
+                )
+    for facts in office.services:
+        for team in facts.service.shared.teams:
+            for system in office.systems:
+                roots = [Address(system.name, root) for root in system.home_roots]
+                for home in roots:
+                    if team.is_on and team.over is not None and home.is_within(team.over):
+                        who = ", ".join(member.holder for member in team.members) or "nobody yet"
+                        told = f"the team folder {team.name} lies over all homes in {home}; its members: {who}"
+                        yield Finding("homes-opened", Address(facts.service.system, team.path), told)
+
+
+def _handed_outside(office: Office) -> Iterator[Finding]:
+    for facts, offer in _live(office):
+        if isinstance(offer.item, HandOut) and offer.item.towards is Towards.OUTSIDE:
+            told = f"{_name(offer, facts.service)}, who has no account here: nobody can disable them"
+            yield Finding("handed-outside", offer.address, told)
+
+
+def _soon_over(office: Office) -> Iterator[Finding]:
+    """Find links still in use that end within a week."""
+    for facts, offer in _live(office):
+        link = offer.item
+        if isinstance(link, Link) and link.expires and link.last_used:
+            ends, used = date.fromisoformat(link.expires), date.fromisoformat(link.last_used)
+            week = timedelta(days=7)
+            if ends - office.today <= week and office.today - used <= 5 * week:
+                told = f"{_name(offer, facts.service)} ends on {link.expires}, and was used on {link.last_used}"
+                yield Finding("ends-soon", offer.address, told)
+
+
+def _unlimited_size(office: Office) -> Iterator[Finding]:
+    for facts in office.services:
+        for placed in facts.service.shared.rules:
+            if placed.rule.largest == 0:
+                told = (
+                    f"its rule for {placed.describe()} sets no largest file that may be shared: a 0 there is no limit"
+                )
+                yield Finding("no-largest-shared", facts.service.system, told)
+
+
+_JUDGED = (
+    ("anyone-may-change", Severity.HIGH, "a link by which anyone may change things", "let it give reading alone"),
+    ("beyond-the-rules", Severity.HIGH, "sharing beyond the plan's rules", "take it back, or change the rule"),
+    ("passed-on", Severity.HIGH, "passed on where nothing is to be passed on", "take it back"),
+    ("no-end", Severity.MEDIUM, "a link or hand-out that never ends", "give it an end"),
+    ("no-password", Severity.MEDIUM, "a link without a password", "give it one, and tell it by another way"),
+    ("not-encrypted", Severity.MEDIUM, "a link that opens without encryption", "let it open by https alone"),
+    ("ended-but-on", Severity.MEDIUM, "a link past its end that is still switched on", "switch it off"),
+    ("maker-gone", Severity.MEDIUM, "shared by somebody who has left", "take it back, or share it anew"),
+    ("shared-though-barred", Severity.MEDIUM, "files of a barred kind are shared", "take them out, or the link back"),
+    ("chain-too-deep", Severity.MEDIUM, "passed on more often than the rule allows", "share it anew from the owner"),
+    ("ends-too-late", Severity.LOW, "lasts longer than the rule allows", "let it end sooner"),
+    ("shared-too-large", Severity.LOW, "a file larger than the rule is shared", "take it out, or change the rule"),
+    ("link-unused", Severity.LOW, "a link that nobody uses", "take it back"),
+    ("target-gone", Severity.LOW, "a link or hand-out that leads to nothing", "take it back"),
+)  # fmt: skip
+
+CHECKS = (
+    *(Check(name, severity, summary, advice, _of_judge(name)) for name, severity, summary, advice in _JUDGED),
+    Check(
+        "administrator-link",
+        Severity.MEDIUM,
+        "an administrator's link into somebody's home that has grown old",
+        "take it back",
+        _administrators_link,
+    ),
+    Check(
+        "homes-opened",
+        Severity.HIGH,
+        "something that opens all homes to more than the administrators",
+        "take it back",
+        _homes_opened,
+    ),
+    Check(
+        "handed-outside",
+        Severity.LOW,
+        "handed to somebody outside who is no guest",
+        "invite them as a guest, or take it back",
+        _handed_outside,
+    ),
+    Check("ends-soon", Severity.ADVICE, "a link in use that ends within a week", "renew it in time", _soon_over),
+    Check(
+        "no-largest-shared",
+        Severity.ADVICE,
+        "a service without a limit on shared files",
+        "set one, or say in the plan that there is none",
+        _unlimited_size,
+    ),
+)

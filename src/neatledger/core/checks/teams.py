@@ -1,0 +1,129 @@
+"""Team folders: published and granted are two things; and what only one way in keeps is void on the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date
+
+from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.plan import Address
+from neatledger.core.rights import Level, Right
+from neatledger.core.sharing.records import Reply, TeamFolder
+from neatledger.core.sharing.service import Service
+
+__all__ = ["CHECKS"]
+
+_FEW = 5
+
+
+def _teams(office: Office) -> Iterator[tuple[Service, TeamFolder, Address]]:
+    for facts in office.services:
+        for team in facts.service.shared.teams:
+            yield facts.service, team, Address(facts.service.system, team.path)
+
+
+def _accepted(team: TeamFolder) -> list[str]:
+    return [member.holder for member in team.members if member.reply is Reply.ACCEPTED and member.rights]
+
+
+def _not_published(office: Office) -> Iterator[Finding]:
+    for _, team, address in _teams(office):
+        if not team.is_on and _accepted(team):
+            told = f"{', '.join(_accepted(team))} are granted, and it is not switched on as a team folder"
+            yield Finding("granted-not-published", address, told)
+
+
+def _granted_nobody(office: Office) -> Iterator[Finding]:
+    for service, team, address in _teams(office):
+        if team.is_on and not any(service.member_numbers(member) for member in team.members if member.rights):
+            yield Finding("published-for-nobody", address, "it is switched on, and nobody is a member")
+
+
+def _member_missing(office: Office) -> Iterator[Finding]:
+    for service, team, address in _teams(office):
+        for folder in office.plan.folders:
+            if folder.address != address:
+                continue
+            for holder, level in folder.grants.items():
+                missing = [] if level is Level.NONE else list(_missing(office, service, team, holder))
+                if missing:
+                    some = ", ".join(missing[:_FEW]) + (
+                        f" and {len(missing) - _FEW} more" if len(missing) > _FEW else ""
+                    )
+                    told = f"the plan gives {holder} {level.value}; no member: {some}"
+                    yield Finding("member-missing", address, told)
+
+
+def _missing(office: Office, service: Service, team: TeamFolder, holder: str) -> Iterator[str]:
+    for number, seat in enumerate(service.seats):
+        is_meant = seat.is_planned and office.plan.is_here(seat.person) and office.plan.is_holder(holder, seat.person)
+        if not is_meant or not seat.is_open:
+            continue
+        if not any(one.reply is Reply.ACCEPTED for one in service.memberships(team, number)):
+            yield seat.person
+
+
+def _download_void(office: Office) -> Iterator[Finding]:
+    for _, team, address in _teams(office):
+        facts = office.system(team.over.system) if team.over is not None else None
+        if team.download or team.over is None or facts is None:
+            continue
+        row = facts.everyone.matrix.find_row(team.over.parts)
+        if row is None:
+            continue
+        numbers = range(len(facts.seats))
+        people = {facts.seats[n].person for n in numbers if facts.rights_at(row, [n]) & Right.READ}
+        if people:
+            some = sorted(people)
+            told = f"{len(some)} people can take its contents away by the share {team.over}: {', '.join(some[:_FEW])}"
+            yield Finding("download-void", address, told + (", …" if len(some) > _FEW else ""))
+
+
+def _lives_too_long(office: Office) -> Iterator[Finding]:
+    for _, team, address in _teams(office):
+        most = office.plan.sharing.rule_at(address, ()).folder_days
+        if most is None or not team.is_on:
+            continue
+        left = (date.fromisoformat(team.ends) - office.today).days if team.ends else None
+        if left is None or left > most:
+            told = f"it is shared until {team.ends}" if team.ends else "its sharing never ends"
+            yield Finding("team-lives-too-long", address, f"{told}; the rule is {most} days at most")
+
+
+CHECKS = (
+    Check(
+        "download-void",
+        Severity.HIGH,
+        "a folder without download that a network share gives away",
+        "narrow the share's list, or allow download and say so",
+        _download_void,
+    ),
+    Check(
+        "granted-not-published",
+        Severity.LOW,
+        "a folder granted to people, and not switched on",
+        "switch it on, or take the members out",
+        _not_published,
+    ),
+    Check(
+        "published-for-nobody",
+        Severity.LOW,
+        "a team folder that nobody is a member of",
+        "take members in, or switch it off",
+        _granted_nobody,
+    ),
+    Check(
+        "member-missing",
+        Severity.MEDIUM,
+        "somebody of the plan is no member of a team folder",
+        "take them in, or correct the plan",
+        _member_missing,
+    ),
+    Check(
+        "team-lives-too-long",
+        Severity.LOW,
+        "a team folder shared for longer than the rule allows",
+        "give it an end",
+        _lives_too_long,
+    ),
+)

@@ -1,0 +1,35 @@
+"""Devices with copies: which of them should give cause for worry."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from neatledger.core.address import Address
+from neatledger.core.plan import Plan
+from neatledger.core.sharing.records import Device
+from neatledger.core.sharing.service import Service
+
+__all__ = ["amiss_of_device"]
+
+
+def amiss_of_device(device: Device, service: Service, plan: Plan, today: date) -> list[tuple[str, str]]:
+    """Return what is not in order with a device: the name of the check, and what was found."""
+    found: list[tuple[str, str]] = []
+    if device.state == "wiped":
+        return found
+    number = service.numbers.get(device.owner)
+    person = None if number is None else plan.people.get(service.seats[number].person)
+    if number is None or not service.seats[number].is_open:
+        found.append(("device-of-leaver", f"{device.owner} has no open account any more, and it holds copies"))
+    elif person is not None and person.end is not None and person.end < today:
+        found.append(("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))
+    if device.state == "lost":
+        found.append(("device-lost", "it is lost, and was not wiped"))
+    sensitive = [
+        str(address)
+        for address in (Address(service.system, path) for path in device.folders)
+        if plan.sharing.is_sensitive(address) or any(one.is_within(address) for one in plan.sharing.sensitive)
+    ]
+    if sensitive and device.managed is False:
+        found.append(("unmanaged-device", f"nobody manages it, and it holds copies of {', '.join(sensitive)}"))
+    return found

@@ -1,0 +1,267 @@
+"""Hand-outs and links put to the rules: what each is, what it exposes, and what is now outside of a rule.
+
+A rule ends nothing that was shared before it; that is why what is outside of one is shown and not left out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from neatledger.core.address import Address
+from neatledger.core.plan import Kind, Plan
+from neatledger.core.rights import Right, level_of, level_of_file, spell_rights
+from neatledger.core.sharing.holders import is_account
+from neatledger.core.sharing.planned import days_of
+from neatledger.core.sharing.records import Audience, HandOut, Link, Reply, Towards
+from neatledger.core.sharing.rules import Guests, SharingRule
+from neatledger.core.sharing.service import Service
+from neatledger.core.sizes import show_size
+
+__all__ = ["Breach", "Exposed", "Offer", "judge_offer", "offers_of", "pass_on_depth"]
+
+_CHANGING = Right.ADD | Right.CHANGE | Right.DELETE | Right.MANAGE
+
+
+@dataclass(frozen=True, slots=True)
+class Exposed:
+    """What is open to whoever holds it: files, their bytes, their kinds (the most frequent first), newest change.
+
+    `large` are the bytes of the largest file that is known by name, 0 where none is. Of a single file only its
+    kind is known.
+    """
+
+    files: int
+    size_bytes: int | None
+    kinds: tuple[str, ...]
+    newest: int
+    large: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A link or a hand-out, as tables and checks show it; `exposed` is None where its target is not there."""
+
+    system: str
+    item: HandOut | Link
+    exposed: Exposed | None
+
+    @property
+    def is_link(self) -> bool:
+        """Tell whether it is a link."""
+        return isinstance(self.item, Link)
+
+    @property
+    def name(self) -> str:
+        """What it is called where one must be named: its sort and id."""
+        return f"{'link' if self.is_link else 'hand-out'}:{self.item.id}"
+
+    @property
+    def maker(self) -> str:
+        """The login of who made it."""
+        return self.item.maker if isinstance(self.item, Link) else self.item.giver
+
+    @property
+    def address(self) -> Address:
+        """What it leads to."""
+        return Address(self.system, self.item.path)
+
+    @property
+    def level(self) -> str:
+        """What it gives, in a word or in words."""
+        level = (level_of_file if self.item.is_file else level_of)(self.item.rights)
+        return spell_rights(self.item.rights) if level.value == "mixed" else level.value
+
+    @property
+    def audience(self) -> str:
+        """Whom it is for."""
+        if isinstance(self.item, HandOut):
+            return f"group {self.item.receiver}" if self.item.towards is Towards.GROUP else self.item.receiver
+        if self.item.audience is Audience.NAMED:
+            return ", ".join(self.item.named) or "nobody named"
+        return {Audience.ANYONE: "anyone", Audience.GUESTS: "any guest", Audience.OFFICE: "the office"}[
+            self.item.audience
+        ]
+
+    def why_dead(self, day: str) -> str:
+        """Say why it gives nothing on a day, "" where it does."""
+        if isinstance(self.item, Link):
+            return self.item.why_dead(day)
+        if self.item.reply is not Reply.ACCEPTED:
+            return "not accepted yet" if self.item.reply is Reply.WAITING else "declined"
+        return "" if self.item.is_live(day) else f"it ended on {self.item.expires}"
+
+
+@dataclass(frozen=True, slots=True)
+class Breach:
+    """One way in which an offer is not in order: the name of the check, and what was found."""
+
+    check: str
+    told: str
+
+
+def offers_of(service: Service, exposed: Mapping[bytes, Exposed | None]) -> list[Offer]:
+    """Return all links and hand-outs of a service."""
+    found: list[HandOut | Link] = [*service.shared.links, *service.shared.hand_outs]
+    return [Offer(service.system, one, exposed.get(one.path)) for one in found]
+
+
+def pass_on_depth(hand_out: HandOut, by_id: Mapping[str, HandOut]) -> int:
+    """Return how often something was passed on before it came to a hand-out: 0 for one made by a first giver."""
+    depth, seen = 0, {hand_out.id}
+    while hand_out.passed_from in by_id and hand_out.passed_from not in seen:
+        hand_out = by_id[hand_out.passed_from]
+        seen.add(hand_out.id)
+        depth += 1
+    return depth
+
+
+class _Judge:
+    """Puts one offer to one rule."""
+
+    def __init__(self, offer: Offer, rule: SharingRule, service: Service, plan: Plan, today: date) -> None:
+        self.offer, self.item, self.rule = offer, offer.item, rule
+        self.service, self.plan, self.today = service, plan, today
+        self.is_open_link = isinstance(self.item, Link) and self.item.audience is Audience.ANYONE
+        self.found: list[Breach] = []
+
+    def say(self, check: str, told: str) -> None:
+        self.found.append(Breach(check, told))
+
+    def life(self) -> None:
+        """Judge when it ends."""
+        item, most = self.item, self.rule.link_days
+        if not item.expires:
+            wanted = f" (rule: {most} days)" if most is not None else ""
+            if isinstance(item, Link) or most is not None:
+                self.say("no-end", f"never ends{wanted}")
+        elif most is not None:
+            made = date.fromisoformat(item.made) if item.made else self.today
+            days = (date.fromisoformat(item.expires) - made).days
+            if days > most:
+                since = "" if item.made else " from today"
+                self.say("ends-too-late", f"lasts {days} days{since} (rule: {most})")
+
+    def guards(self) -> None:
+        """Judge password, transport and what may be changed."""
+        item = self.item
+        if not isinstance(item, Link):
+            return
+        is_asked = self.rule.password or (self.is_open_link and self.rule.password is None)
+        if is_asked and not item.password and item.audience is not Audience.NAMED:
+            self.say("no-password", "asks no password")
+        if not item.encrypted:
+            self.say("not-encrypted", "opens without encryption")
+        if self.is_open_link and item.rights & _CHANGING:
+            self.say("anyone-may-change", f"anyone may {spell_rights(item.rights & _CHANGING)}")
+
+    def bounds(self) -> None:
+        """Judge audience and rights."""
+        item, rule = self.item, self.rule
+        if self.is_open_link:
+            beyond = item.rights & ~rule.open_rights & ~(Right.ENTER | Right.VIEW)
+            if beyond:
+                self.say("beyond-the-rules", f"gives {self.offer.level} (rule for open links: {rule.open_links})")
+        if isinstance(item, Link) and item.audience is Audience.GUESTS and rule.guests is Guests.NONE:
+            self.say("beyond-the-rules", "for any guest (rule: no guests)")
+        stopped = [name for name in self._guests() if not self._lets(name)]
+        if stopped:
+            who = rule.guests.word if rule.guests is not None else "of other domains"
+            self.say("beyond-the-rules", f"for {', '.join(stopped)} (rule for guests: {who})")
+        if rule.download is False and item.download and item.rights & Right.READ:
+            self.say("beyond-the-rules", "may be downloaded (rule: no download)")
+        if rule.single_files is False and item.is_file:
+            self.say("beyond-the-rules", "a single file (rule: folders only)")
+
+    def _guests(self) -> list[str]:
+        """Return the guests and people outside whom it names."""
+        item = self.item
+        names: Iterable[str] = item.named if isinstance(item, Link) else ()
+        if isinstance(item, HandOut) and item.towards is not Towards.GROUP:
+            names = (item.receiver,)
+        numbers = [self.service.numbers.get(name) for name in names]
+        seats = [self.service.seats[number] for number in numbers if number is not None]
+        return [seat.account.login for seat in seats if seat.kind is Kind.GUEST]
+
+    def _lets(self, login: str) -> bool:
+        return self.service.lets(self.rule, self.service.seats[self.service.numbers[login]])
+
+    def contents(self) -> None:
+        """Judge what it exposes."""
+        exposed, rule = self.offer.exposed, self.rule
+        if exposed is None:
+            return
+        barred = [kind for kind in exposed.kinds if kind in rule.barred]
+        if barred:
+            self.say("shared-though-barred", f"barred kinds in it: {', '.join(barred)}")
+        if rule.largest and exposed.large > rule.largest:
+            self.say(
+                "shared-too-large",
+                f"a file of {show_size(exposed.large)} in it (rule: {show_size(rule.largest)})",
+            )
+
+    def use(self) -> None:
+        """Judge whether anybody still uses it, and whether it opens after its end."""
+        item = self.item
+        if not isinstance(item, Link) or not item.is_on:
+            return
+        day = self.today.isoformat()
+        if item.expires and day > item.expires:
+            used = f", used on {item.last_used}" if item.last_used > item.expires else ""
+            self.say("ended-but-on", f"ended on {item.expires}, still switched on{used}")
+            return
+        idle = days_of(self.plan.settings, "link-unused-days")
+        last = item.last_used or item.made
+        if last and date.fromisoformat(last) < self.today - timedelta(days=idle):
+            told = f"not used since {item.last_used}" if item.last_used else "never used"
+            self.say("link-unused", told)
+
+    def ends(self) -> None:
+        """Judge whether maker and target are still there."""
+        number = self.service.numbers.get(self.offer.maker)
+        if number is None or not is_account(self.service.seats[number]):
+            self.say("maker-gone", f"{self.offer.maker or 'its maker'} has no account any more")
+        else:
+            seat = self.service.seats[number]
+            person = self.plan.people.get(seat.person)
+            if not seat.is_open:
+                self.say("maker-gone", f"the account of {seat.person} is {seat.account.state.value}")
+            elif person is not None and not person.is_here(self.today):
+                self.say("maker-gone", f"{person.name} left on {person.end}")
+        if self.offer.exposed is None:
+            self.say("target-gone", "leads to nothing")
+
+    def passing_on(self, by_id: Mapping[str, HandOut]) -> None:
+        """Judge hand-outs of what was itself handed out."""
+        item = self.item
+        if not isinstance(item, HandOut):
+            return
+        depth = pass_on_depth(item, by_id)
+        if not depth:
+            return
+        is_sensitive = self.plan.sharing.is_sensitive(self.offer.address)
+        if is_sensitive or self.rule.pass_on is False:
+            why = "the folder is sensitive" if is_sensitive else "rule: no passing on"
+            self.say("passed-on", f"passed on from {item.passed_from} ({why})")
+        if self.rule.chain is not None and depth > self.rule.chain:
+            self.say("chain-too-deep", f"passed on {depth} times (rule: {self.rule.chain})")
+
+
+def judge_offer(
+    offer: Offer, rule: SharingRule, service: Service, plan: Plan, today: date, by_id: Mapping[str, HandOut]
+) -> Sequence[Breach]:
+    """Return all that is not in order with an offer, under a rule; one that is over has nothing to keep but its end.
+
+    `by_id` are the service's hand-outs.
+    """
+    judge = _Judge(offer, rule, service, plan, today)
+    judge.use()
+    if not offer.why_dead(today.isoformat()):
+        judge.life()
+        judge.guards()
+        judge.bounds()
+        judge.contents()
+        judge.passing_on(by_id)
+        judge.ends()
+    return judge.found

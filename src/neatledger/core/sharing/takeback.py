@@ -1,0 +1,121 @@
+"""Taking back: what is shared without a link, a hand-out, a membership or a person, and who then loses what."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.accounts import AccountState
+from neatledger.core.everyone import Everyone
+from neatledger.core.people import Seat
+from neatledger.core.rights import Right
+from neatledger.core.sharing.records import Shared
+from neatledger.core.sharing.service import Service
+from neatledger.errors import UnknownNameError
+
+__all__ = ["Loss", "find_losses", "take_back", "without_seat"]
+
+_ROWS = 8192
+
+
+@dataclass(frozen=True, slots=True)
+class Loss:
+    """What one seat loses on one folder by one way, and what it keeps there by any."""
+
+    folder: int
+    seat: int
+    way: str
+    lost: Right
+    kept: Right
+
+
+def take_back(service: Service, what: str) -> tuple[Service, str]:
+    """Return a service without something, and in words what that is.
+
+    `what` is ``link:ID`` (or a fingerprint), ``hand-out:ID``, ``member:FOLDER=HOLDER`` or ``guest:LOGIN`` (any login,
+    or the address of somebody outside); raises `UnknownNameError`.
+    """
+    sort, _, name = what.partition(":")
+    shared = service.shared
+    match sort:
+        case "link":
+            links = tuple(one for one in shared.links if name not in (one.id, one.fingerprint))
+            if len(links) < len(shared.links):
+                return replace(service, shared=replace(shared, links=links)), f"the link {name}"
+        case "hand-out":
+            hand_outs = tuple(one for one in shared.hand_outs if one.id != name)
+            if len(hand_outs) < len(shared.hand_outs):
+                return replace(service, shared=replace(shared, hand_outs=hand_outs)), f"the hand-out {name}"
+        case "member":
+            path, _, holder = name.rpartition("=")
+            found = _without_member(shared, path, holder)
+            if found is not None:
+                return replace(service, shared=found), f"the membership of {holder} in {path}"
+        case "guest":
+            if name in service.numbers:
+                return replace(service, seats=without_seat(service.seats, name)), f"{name}"
+    raise UnknownNameError(f"{service.system} has no {what!r}", hint="links, guests and who show what there is")
+
+
+def _without_member(shared: Shared, path: str, holder: str) -> Shared | None:
+    wanted = path.encode("utf-8", "surrogateescape").rstrip(b"/") or b"/"
+    teams = []
+    is_there = False
+    for team in shared.teams:
+        if team.path == wanted or team.name == path:
+            members = tuple(one for one in team.members if one.holder != holder)
+            is_there |= len(members) < len(team.members)
+            team = replace(team, members=members)
+        teams.append(team)
+    return replace(shared, teams=tuple(teams)) if is_there else None
+
+
+def without_seat(seats: Sequence[Seat], login: str) -> list[Seat]:
+    """Return seats, that of a login closed for good."""
+    closed = AccountState.DISABLED
+    return [
+        replace(seat, account=replace(seat.account, state=closed)) if seat.account.login == login else seat
+        for seat in seats
+    ]
+
+
+def find_losses(before: Everyone, after: Everyone) -> list[Loss]:
+    """Return what vanishes from one table of access to another with the same columns, folders in reading order."""
+    found = []
+    order = before.matrix.order.order
+    any_of = {column.seats[0]: place for place, column in enumerate(before.columns) if column.way == "any"}
+    firsts = {seat: column.seats[0] for column in before.columns if column.way == "any" for seat in column.seats}
+    for start in range(0, len(order), _ROWS):
+        rows = order[start : start + _ROWS]
+        was, _ = before.rights(rows)
+        now, _ = after.rights(rows)
+        lost = {right: bits & ~now[right] if right in now else bits for right, bits in was.items()}
+        some = np.zeros_like(next(iter(lost.values())))
+        for bits in lost.values():
+            some |= bits
+        places, columns = _positions(some)
+        for place, column in zip(places, columns, strict=True):
+            way, seats = before.columns[column].way, before.columns[column].seats
+            if way == "any":
+                continue
+            union = any_of[firsts[seats[0]]]
+            found.append(Loss(int(rows[place]), seats[0], way, _at(lost, place, column), _at(now, place, union)))
+    return found
+
+
+def _positions(bits: NDArray[np.uint64]) -> tuple[list[int], list[int]]:
+    some = np.flatnonzero(bits.any(axis=1))
+    spread = np.unpackbits(bits[some].view(np.uint8), axis=1, bitorder="little")
+    places, columns = np.nonzero(spread)
+    return some[places].tolist(), columns.tolist()
+
+
+def _at(rights: dict[Right, NDArray[np.uint64]], place: int, column: int) -> Right:
+    found = Right.NONE
+    for right, bits in rights.items():
+        if int(bits[place, column >> 6]) >> (column & 63) & 1:
+            found |= right
+    return found

@@ -1,0 +1,33 @@
+"""Everything that lapses, as one list by date."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+
+from neatledger.core.lapses import Lapse
+from neatledger.reports.report import Cell, Column, Report, count_of
+
+__all__ = ["lapses_report"]
+
+_COLUMNS = (
+    Column("day", "DAY"),
+    Column("in_days", "IN DAYS", number=True),
+    Column("what", "WHAT"),
+    Column("place", "WHERE", cuts=True),
+    Column("who", "WHO", cuts=True),
+    Column("then", "THEN", wraps=True),
+)
+
+
+def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) -> Report:
+    """Make the list; `past` and `later` are how many lie before it and behind it."""
+    rows: list[Sequence[Cell]] = [
+        (one.day.isoformat(), (one.day - today).days, one.what, one.place, one.who, one.then) for one in found
+    ]
+    coming = [one for one in found if one.day >= today]
+    first = f"; the next on {coming[0].day}" if coming else ""
+    headline = f"{count_of(len(found), 'thing')} {'lapses' if len(found) == 1 else 'lapse'}{first}."
+    notes = [f"{past:,} lapsed before {today} (--past shows them)."] if past else []
+    notes += [f"{later:,} more come later (--within DAYS)."] if later else []
+    return Report("lapses", headline, _COLUMNS, rows, notes, "nothing lapses in this time")
