@@ -14,17 +14,19 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.credentials import Credentials
 from neatledger.core.people import Seat, seat_accounts
 from neatledger.core.plan import Address, Plan
 from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.services import Services
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger
 from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, read_plan
+
+if TYPE_CHECKING:
+    from neatledger.ledger.services import Services
 
 __all__ = ["LEDGER_NAME", "App", "Options", "Streams"]
 
@@ -140,11 +142,15 @@ class App:
 
     def services_of(self, readers: Mapping[str, SurveyReader], day: date) -> Services:
         """Return the systems of a count with what is shared on them, judged for a day."""
+        from neatledger.ledger.services import Services
+
         return Services(self.plan, readers, self.seats_of(readers), day)
 
     @cached_property
     def services(self) -> Services:
         """The systems of the count with what is shared on them, judged for today (or the day of --as-of)."""
+        from neatledger.ledger.services import Services
+
         return Services(self.plan, self.readers, self.seats, self.options.as_of or self.today)
 
     def address(self, text: str) -> Address:

@@ -38,6 +38,7 @@ def services_of(app: App) -> list[tuple[SurveyReader, Service]]:
 def load_offers(reader: SurveyReader, service: Service) -> list[Offer]:
     """Return the links and hand-outs of a service with what they expose."""
     folders = reader.table("folders", without=_ONLY_TREE)
+    folders.columns["name"] = list(folders.texts("name"))
     classes = reader.table("classes", without=("list", "owner", "occupied"))
     exposer = Exposer(TreeOrder(folders), classes, reader.table("large"), reader.strings("kinds.word"))
     shared = service.shared

@@ -7,7 +7,7 @@ In reading order (each folder before what is in it, names sorted) a folder and a
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 
 import numpy as np
@@ -36,6 +36,20 @@ class TreeOrder:
         for part in parts:
             row = None if row is None else self.find_child(row, part)
         return row
+
+    def find_many(self, paths: Iterable[tuple[bytes, ...]]) -> dict[tuple[bytes, ...], int | None]:
+        """Return names on the way down → row for many folders: what they have in common is looked up once."""
+        known: dict[tuple[bytes, ...], int | None] = {(): 0}
+
+        def row_of(parts: tuple[bytes, ...]) -> int | None:
+            if parts not in known:
+                above = row_of(parts[:-1])
+                known[parts] = None if above is None else self.find_child(above, parts[-1])
+            return known[parts]
+
+        for parts in paths:
+            row_of(parts)
+        return known
 
     def find_child(self, row: int, name: bytes) -> int | None:
         """Return the row of a folder's subfolder by its name."""

@@ -33,6 +33,7 @@ class Exposer:
         self._class_place = place[classes["folder"]][self._by_place]
         self._classes = classes
         self._large_place, self._large = place[large["folder"]], large
+        self._rows: dict[tuple[bytes, ...], int | None] = {}
         self._known: dict[tuple[bytes, bool], Exposed | None] = {}
 
     def find(self, targets: Iterable[tuple[bytes, bool]]) -> dict[bytes, Exposed | None]:
@@ -41,6 +42,10 @@ class Exposer:
         A target is a path and whether it is a file's.
         """
         found = {}
+        targets = list(targets)
+        self._rows = self._order.find_many(
+            parts_of(path)[:-1] if is_file else parts_of(path) for path, is_file in targets
+        )
         for path, is_file in targets:
             if (path, is_file) not in self._known:
                 self._known[path, is_file] = self._of_file(path) if is_file else self._of_folder(path)
@@ -49,7 +54,7 @@ class Exposer:
 
     def _of_file(self, path: bytes) -> Exposed | None:
         *above, name = parts_of(path) or (b"",)
-        row = self._order.find_row(above)
+        row = self._rows[tuple(above)]
         if row is None:
             return None
         kind = kind_of(name)
@@ -64,7 +69,7 @@ class Exposer:
         return Exposed(1, size, (kind.decode("utf-8", "surrogateescape"),), newest, size or 0)
 
     def _of_folder(self, path: bytes) -> Exposed | None:
-        row = self._order.find_row(parts_of(path))
+        row = self._rows[parts_of(path)]
         if row is None:
             return None
         order = self._order

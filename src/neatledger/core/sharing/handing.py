@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from neatledger.core.rights import Right
 from neatledger.core.sharing.records import HandOut
@@ -32,6 +33,7 @@ class Handing:
     file_cap: int
 
 
+@lru_cache(maxsize=4096)
 def file_cap(rights: Right) -> Right:
     """Return what rights on a folder come to on its files."""
     found = rights & (Right.READ | Right.VIEW | Right.CHANGE)

@@ -91,17 +91,16 @@ class ServiceMatrix(Matrix):
 
     @cached_property
     def _rows_known(self) -> dict[Parts, int | None]:
-        return {}
+        """The rows of all folders that anything of the service begins with."""
+        shared = self.service.shared
+        found = [team.parts for team in shared.teams]
+        found += [parts_of(rule.path) for rule in shared.rules if rule.on is RuleOn.FOLDER]
+        for each in (shared.hand_outs, shared.links):
+            found += [parts_of(one.path) for one in each if not one.is_file]
+        return self.order.find_many(found)
 
     def _row_of(self, parts: Parts) -> int | None:
-        """Return a folder's row, remembering the folders above it."""
-        if parts not in self._rows_known:
-            if not parts:
-                self._rows_known[parts] = 0
-            else:
-                above = self._row_of(parts[:-1])
-                self._rows_known[parts] = None if above is None else self.order.find_child(above, parts[-1])
-        return self._rows_known[parts]
+        return self._rows_known.get(parts)
 
     def _spread_down(self, at: Mapping[int, int]) -> Rows:
         """Give every folder the number of the nearest marked folder at or above it, 0 where there is none."""

@@ -50,6 +50,7 @@ class Overlay:
         self._under = under
         self._teams = teams
         self._words = matrix.words
+        self._unpacked: dict[int, list[bytes]] = {}
         self.found = np.full(matrix.folders.rows, -1, dtype=np.int64)
         self.over = np.zeros(matrix.folders.rows, dtype=np.int32)
         for place, team in enumerate(teams, start=1):
@@ -63,9 +64,15 @@ class Overlay:
             if theirs is not None and start is not None and top is not None:
                 self._match_below(top, start, matrix.folders, theirs.folders, mine)
 
+    def _names(self, folders: Table) -> list[bytes]:
+        """Return all names at once, unpacked."""
+        if id(folders) not in self._unpacked:
+            self._unpacked[id(folders)] = list(folders.texts("name"))
+        return self._unpacked[id(folders)]
+
     def _match_below(self, top: int, start: int, mine: Table, theirs: Table, within: NDArray[np.bool_]) -> None:
         """Find the folders below one folder, by their names, below another of the system beneath."""
-        names, their_names = mine.texts("name"), theirs.texts("name")
+        names, their_names = self._names(mine), self._names(theirs)
         first, count = mine["first_child"].tolist(), mine["children"].tolist()
         their_first, their_count = theirs["first_child"].tolist(), theirs["children"].tolist()
         self.found[top] = start

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 from enum import Enum
+from functools import cache
 from hashlib import sha256
 from typing import Any
 
@@ -218,13 +219,21 @@ def _to_row(one: Any) -> list[Any]:
     return [_to_value(getattr(one, each.name)) for each in fields(one)]
 
 
+@cache
+def _right(value: int) -> Right:
+    return Right(value)
+
+
+_BY_VALUE = {name: {each.value: each for each in kind} for name, kind in _ENUMS.items()}
+
+
 def _of_value(name: str, value: Any) -> Any:
     if name == "path":
         return value.encode("utf-8", "surrogateescape")
     if name == "rights":
-        return Right(value)
-    if name in _ENUMS:
-        return _ENUMS[name](value)
+        return _right(value)
+    if name in _BY_VALUE:
+        return _BY_VALUE[name][value]
     if name == "over":
         return None if value is None else Address(value[0], value[1].encode("utf-8", "surrogateescape"))
     if name == "members":

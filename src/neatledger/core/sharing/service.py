@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from neatledger.core.people import Seat
 from neatledger.core.plan import Kind
@@ -20,6 +20,7 @@ __all__ = ["Service", "parts_of"]
 Parts = tuple[bytes, ...]
 
 
+@lru_cache(maxsize=65536)
 def parts_of(path: bytes) -> Parts:
     """Return the names on the way down to a folder."""
     return tuple(part for part in path.split(b"/") if part)
@@ -38,7 +39,8 @@ class Service:
     group_idents: Mapping[str, str]
     day: str
     read_only: bool = False
-    _rules: dict[tuple[Parts, str], SharingRule] = field(default_factory=dict, compare=False)
+    _rules: dict[tuple[Parts, str], SharingRule] = field(default_factory=dict, init=False, compare=False)
+    _ready: dict[tuple[str, Parts], Handing] = field(default_factory=dict, init=False, compare=False)
 
     @cached_property
     def numbers(self) -> dict[str, int]:
@@ -112,11 +114,18 @@ class Service:
             found += self._by_folder.get(parts[:depth], ())
         return found
 
+    def anchor(self, path: bytes) -> Parts:
+        """Return the nearest folder at or above one for which there is a rule: all rules there are those here."""
+        parts = parts_of(path)
+        if self._by_folder:
+            for depth in range(len(parts), 0, -1):
+                if parts[:depth] in self._by_folder:
+                    return parts[:depth]
+        return ()
+
     def rule_at(self, path: bytes, login: str) -> SharingRule:
         """Return the tightest of `rules_at`."""
-        if not self._by_folder:
-            path = b"/"
-        key = (parts_of(path), login if login in self._by_person else "")
+        key = (self.anchor(path), login if login in self._by_person else "")
         if key not in self._rules:
             self._rules[key] = tightest(self.rules_at(path, login))
         return self._rules[key]
@@ -141,17 +150,24 @@ class Service:
 
     def make_ready(self, hand_outs: Iterable[HandOut], path: bytes) -> list[Handing]:
         """Return live hand-outs as they count on one folder or file of theirs."""
+        anchor = self.anchor(path)
         found = []
         for one in hand_outs:
-            rule = self.rule_at(path, one.giver)
-            rights = one.rights & self.download_cap(one.download, rule)
-            reached = tuple(
-                number
-                for number in self.receivers(one)
-                if self.seats[number].is_open and self.lets(rule, self.seats[number])
-            )
-            found.append(Handing(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights))))
+            ready = self._ready.get((one.id, anchor))
+            if ready is None or ready.hand_out is not one:
+                ready = self._ready[one.id, anchor] = self._made_ready(one, path)
+            found.append(ready)
         return found
+
+    def _made_ready(self, one: HandOut, path: bytes) -> Handing:
+        rule = self.rule_at(path, one.giver)
+        rights = one.rights & self.download_cap(one.download, rule)
+        reached = tuple(
+            number
+            for number in self.receivers(one)
+            if self.seats[number].is_open and self.lets(rule, self.seats[number])
+        )
+        return Handing(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights)))
 
     @staticmethod
     def download_cap(download: bool, rule: SharingRule) -> Right:

@@ -43,7 +43,7 @@ from neatledger.core.sharing.gates import (
 from neatledger.core.sharing.handing import Handing, file_cap, settle_hand_outs
 from neatledger.core.sharing.holders import is_account
 from neatledger.core.sharing.records import HandOut, Link, TeamFolder
-from neatledger.core.sharing.service import Service, parts_of
+from neatledger.core.sharing.service import Service
 
 __all__ = ["Beneath", "FolderWays", "Ground", "cap_of_share"]
 
@@ -106,7 +106,6 @@ class FolderWays:
         self.service = service
         self.ground = ground
         self.path = ground.chain[-1].path
-        self.parts = parts_of(self.path)
         self.team = service.team_at(self.path)
         over = self.team.beneath(self.path) if self.team else None
         self.over = over
@@ -257,10 +256,9 @@ class FolderWays:
         return found
 
     def _covers(self, path: bytes, is_file: bool) -> bool:
-        parts = parts_of(path)
         if is_file:
-            return not self.ground.is_folder and parts == self.parts
-        return self.parts[: len(parts)] == parts
+            return not self.ground.is_folder and path == self.path
+        return path in (b"/", self.path) or self.path.startswith(path + b"/")
 
     def _own_rights(self, place: int | None) -> dict[int, int]:
         """Return what givers have of their own, on the folder (or file) itself or on a class of its files."""
