@@ -2,12 +2,34 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import replace
+from datetime import date
+from pathlib import Path
+
+import pytest
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from neatledger.core.accounts import Account
 from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
+from neatledger.core.holders import Holder
+from neatledger.core.lists import role
+from neatledger.core.lists.contract import Standing
+from neatledger.core.people import Seat
+from neatledger.core.plan import Kind
 from neatledger.core.rights import Right
-from shared_offices import Office, offices, slow_rights
+from neatledger.core.sharing.judging import Exposed, Offer, judge_offer, pass_on_depth
+from neatledger.core.sharing.records import HandOut, Shared, Towards, fingerprint_of
+from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule, tightest
+from neatledger.core.sharing.service import Service
+from neatledger.core.sharing.takeback import find_losses, take_back
+from neatledger.formats.rolelist import entries_from_text
+from neatledger.formats.shared import Fields, link_of, rule_from
+from neatledger.office.read import parse_plan
+from shared_offices import ROLE, Office, offices, rules, slow_rights
 
+VECTORS = Path(__file__).parent / "vectors"
 SHOWN = sum(FLAG_RIGHTS)
 
 
@@ -77,3 +99,124 @@ def test_everyone_at_once_is_each_alone(office) -> None:
         above = int(office.tree.folders["parent"][row])
         before = cells[above, column] if above >= 0 else (0, False)
         assert ((row, column) in shown) == (cell != before)
+
+
+@settings(deadline=None, max_examples=50)
+@given(offices(), st.data())
+def test_taking_back_takes_exactly_what_vanishes(office, data) -> None:
+    shared, names = office.service.shared, [seat.account.login for seat in office.service.seats]
+    words = [f"link:{one.id}" for one in shared.links] + [f"hand-out:{one.id}" for one in shared.hand_outs]
+    words += [f"member:{team.path.decode()}={member.holder}" for team in shared.teams for member in team.members]
+    words += [f"guest:{name}" for name in names]
+    after, told = take_back(office.service, data.draw(st.sampled_from(words)))
+    assert told
+    then = replace(office, service=after)
+    slow = {}
+    now = slow_rights(then)
+    for key, rights in slow_rights(office).items():
+        gone = Right(rights & SHOWN & ~now.get(key, Right.NONE))
+        if gone:
+            slow[key] = gone
+    losses = find_losses(Everyone(office.matrix(False)), Everyone(then.matrix(False)))
+    assert {(one.folder, one.seat, one.way): one.lost for one in losses} == slow
+    people = [seat.person for seat in office.service.seats]
+    for one in losses:
+        mine = [number for number, person in enumerate(people) if person == people[one.seat]]
+        kept = Right.NONE
+        for (row, number, _), rights in now.items():
+            kept |= rights if row == one.folder and number in mine else Right.NONE
+        assert one.kept == Right(kept & SHOWN)
+
+
+@given(st.lists(rules, min_size=1, max_size=6), st.randoms())
+def test_the_tightest_rule_is_as_tight_as_each_in_whatever_order(found, random) -> None:
+    placed = [PlacedRule(RuleOn.OFFICE, "", rule) for rule in found]
+    whole = tightest(placed)
+    random.shuffle(placed)
+    assert tightest(placed) == whole == tightest([*placed, *placed])
+    for one in found:
+        assert whole.tighter(one) == whole
+        assert not whole.open_rights & ~one.open_rights
+        for listed, mail in ((True, "x@here.example"), (False, "x@here.example"), (False, "y@out.example")):
+            assert one.lets_guest(listed, mail) or not whole.lets_guest(listed, mail) or one.guests is None
+        assert one.link_days is None or whole.link_days <= one.link_days
+        assert one.download is not False or whole.download is False
+    assert SharingRule.of_facts(json.loads(json.dumps(whole.to_facts()))) == whole
+
+
+@given(offices())
+def test_what_is_shared_comes_back_from_the_ledgers_form(office) -> None:
+    shared = office.service.shared
+    assert Shared.of_facts(json.loads(json.dumps(shared.to_facts()))) == shared
+
+
+@pytest.mark.parametrize("vector", json.loads((VECTORS / "role.json").read_text()), ids=lambda one: one["name"])
+def test_role_vectors(vector) -> None:
+    parsed = ROLE.parse(role.pack_body(entries_from_text(vector["list"], lambda name, _: name)))
+    decision = ROLE.decide(
+        parsed, Standing(vector["owner"], vector["folder"]), Holder("x", vector["user"], frozenset(vector["groups"]))
+    )
+    expected = Right.NONE
+    for word in vector["expect"].split():
+        expected |= Right[word.upper()]
+    assert decision.rights == expected, vector["because"]
+    assert decision.reasons
+
+
+@pytest.mark.parametrize("vector", json.loads((VECTORS / "offers.json").read_text()), ids=lambda one: one["name"])
+def test_links_put_to_rules(vector) -> None:
+    plan = parse_plan("office: X\nsystems: {meadow: {source: listing, path: x}}\n", "x")
+    link = link_of(Fields({"maker": "hale", "path": "/a", **vector["link"]}), 1)
+    seats = [
+        Seat(
+            login,
+            login,
+            kind,
+            "meadow",
+            Account(login, login, "", "", mail),
+            Holder(login, login, frozenset()),
+            False,
+        )
+        for login, kind, mail in (("hale", Kind.STAFF, "hale@x.example"), ("una", Kind.GUEST, "una@books.example"))
+    ]
+    service = Service("meadow", Shared(links=(link,)), seats, {}, "2026-06-15")
+    exposed = None if link.path == b"/gone" else Exposed(3, 30_000_000, ("odt", "exe"), 0, 12_000_000)
+    offer = Offer("meadow", link, exposed)
+    found = judge_offer(offer, rule_from(Fields(vector["rule"])), service, plan, date(2026, 6, 15), {})
+    assert sorted(breach.check for breach in found) == sorted(vector["amiss"])
+    assert all(breach.told for breach in found)
+
+
+def test_a_chain_is_followed_to_its_beginning_even_where_it_is_a_ring() -> None:
+    def one(name: str, before: str) -> HandOut:
+        return HandOut(name, "a", "b", Towards.PERSON, b"/x", Right.READ, passed_from=before)
+
+    known = {
+        each.id: each
+        for each in (one("1", ""), one("2", "1"), one("3", "2"), one("4", "5"), one("5", "4"), one("6", "gone"))
+    }
+    assert [pass_on_depth(each, known) for each in known.values()] == [0, 1, 2, 1, 1, 0]
+
+
+@pytest.mark.parametrize(
+    ("row", "told"),
+    [
+        ({"level": "reed"}, "neither a level"),
+        ({"path": ""}, "path is empty"),
+        ({"expires": "31.12.2026"}, "no day"),
+        ({"expires": "2026-02-30"}, "day is out of range"),
+        ({"audience": "all"}, "none of anyone, guests, office, named"),
+        ({"password": "perhaps"}, "neither yes nor no"),
+        ({"uses-left": "-1"}, "no whole number"),
+        ({"fingerprint": "https://x.example/s/secret"}, "fingerprint is none"),
+    ],
+)
+def test_rows_that_are_wrong_say_what_is(row, told) -> None:
+    with pytest.raises(ValueError, match=told):
+        link_of(Fields({"path": "/a", "level": "read", **row}), 1)
+
+
+def test_of_an_address_only_the_fingerprint_is_taken_on() -> None:
+    link = link_of(Fields({"path": "/a%20b/", "level": "read", "address": "https://x.example/s/secret"}), 1)
+    assert link.path == b"/a b" and "secret" not in repr(link)
+    assert link.fingerprint == fingerprint_of("https://x.example/s/secret") and len(link.fingerprint) == 10

@@ -27,8 +27,13 @@ def read_scim_accounts(
     page = int(setting.get("page", _PAGE))
     not_seen: list[NotSeen] = []
     with Web(context, base) as web:
-        users = _read_all(web, f"{base}/Users", page, context)
-        groups = _read_all(web, f"{base}/Groups", page, context)
+        for _ in range(_ROUNDS):
+            users = _read_all(web, f"{base}/Users", page, "userName", context)
+            groups = _read_all(web, f"{base}/Groups", page, "displayName", context)
+            known = {_text(one, "id") for one in (*users, *groups)}
+            # A member whom nobody is may have come after the users were read.
+            if all(_text(each, "value") in known for one in groups for each in _objects(one.get("members"))):
+                break
     accounts: list[Account] = []
     logins: dict[str, str] = {}
     for one in users:
@@ -57,40 +62,56 @@ def read_scim_accounts(
     return accounts, found, not_seen
 
 
-def _read_all(web: Web, url: str, page: int, context: SourceContext) -> list[dict[str, Any]]:
-    """Read all resources of a kind (RFC 7644 section 3.4.2.4: startIndex and count, from 1).
+def _read_all(web: Web, url: str, page: int, name: str, context: SourceContext) -> list[dict[str, Any]]:
+    """Read all resources of a kind; raises `SourceError`.
 
-    Paging is not a snapshot: where the total changes, a resource comes twice, or the pages do not hold as many as
-    they say, all of it is read again, and after some rounds that is an error.
+    Paging is not a snapshot: where the total changes, a resource or its `name` comes twice, or the ids asked for once
+    more are others, all of it is read again, and after some rounds that is an error.
     """
     fault = ""
     for _ in range(_ROUNDS):
-        found: dict[str, dict[str, Any]] = {}
-        total = None
-        fault = ""
-        start = 1
-        while not fault and (total is None or start <= total):
-            answer = web.ask_json(f"{url}?{urlencode({'startIndex': start, 'count': page})}")
-            now = answer.get("totalResults")
-            resources = _objects(answer.get("Resources"))
-            if not isinstance(now, int):
-                raise SourceError("an answer without totalResults: this is no SCIM list", url)
-            if total is not None and now != total:
-                fault = f"the total changed from {total} to {now} between pages"
-            elif not resources and start <= now:
-                fault = f"a page without resources at {start} of {now}"
-            total = now
-            for one in resources:
-                ident = _text(one, "id")
-                if not ident or ident in found:
-                    fault = f"a resource twice, or without an id: {ident or 'no id'}"
-                found[ident] = one
-            start += len(resources)
-            context.progress(len(resources))
-        if not fault and len(found) == (total or 0):
+        found, fault = _read_pages(web, url, page, "", context)
+        if not fault and len({_text(one, name) for one in found.values()}) < len(found):
+            fault = f"two resources of one {name}"
+        if not fault and len(found) > page:
+            again, fault = _read_pages(web, url, page, "id", context)
+            if not fault and again.keys() != found.keys():
+                fault = "resources came or went between pages"
+        if not fault:
             return list(found.values())
-    fault = fault or "more or fewer than told"
     raise SourceError(f"the pages do not fit together: {fault}", url, "gather again later")
+
+
+def _read_pages(
+    web: Web, url: str, page: int, attributes: str, context: SourceContext
+) -> tuple[dict[str, dict[str, Any]], str]:
+    """Read page by page (RFC 7644 section 3.4.2.4: startIndex and count, from 1), and say what does not fit.
+
+    `attributes` (section 3.4.2.5) are those asked for, all where it is empty.
+    """
+    found: dict[str, dict[str, Any]] = {}
+    total: int | None = None
+    start = 1
+    while total is None or start <= total:
+        words = {"startIndex": start, "count": page} | ({"attributes": attributes} if attributes else {})
+        answer = web.ask_json(f"{url}?{urlencode(words)}")
+        now = answer.get("totalResults")
+        resources = _objects(answer.get("Resources"))
+        if not isinstance(now, int):
+            raise SourceError("an answer without totalResults: this is no SCIM list", url)
+        if total is not None and now != total:
+            return found, f"the total changed from {total} to {now} between pages"
+        if not resources and start <= now:
+            return found, f"a page without resources at {start} of {now}"
+        total = now
+        for one in resources:
+            ident = _text(one, "id")
+            if not ident or ident in found:
+                return found, f"a resource twice, or without an id: {ident or 'no id'}"
+            found[ident] = one
+        start += len(resources)
+        context.progress(len(resources))
+    return found, "" if len(found) == total else f"{len(found)} resources of {total}"
 
 
 def _objects(value: Any) -> list[dict[str, Any]]:

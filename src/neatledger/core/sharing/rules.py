@@ -115,7 +115,8 @@ class SharingRule:
         return {
             name: sorted(value) if isinstance(value, frozenset) else value
             for name, value in found.items()
-            if value is not None and value != frozenset()
+            # No domain at all is a rule; no barred kind is none.
+            if value is not None and (name != "barred" or value)
         }
 
     @classmethod

@@ -1,0 +1,410 @@
+"""The stand-in service and what reads it, and the readers against servers that others wrote."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import pytest
+from cheroot import wsgi
+from hypothesis import given
+from hypothesis import strategies as st
+from wsgidav.fs_dav_provider import FilesystemProvider
+from wsgidav.wsgidav_app import WsgiDAVApp
+
+from conftest import COMMAND
+from neatledger.demo import meadow
+from neatledger.demo.service.scimfilter import FilterError, parse_filter
+from neatledger.demo.service.server import Service
+from neatledger.errors import FormatError
+from neatledger.formats.davxml import parse_resources
+from neatledger.ledger.store import open_ledger
+
+PASSWORD = "correct horse"
+PLAN = """office: X
+systems:
+  meadow:
+    source: dav
+    url: {url}/dav/
+    web: {{user: ledger, tries: 4, longest-wait: 2, timeout: 5{token}}}
+    accounts: {{scim: {url}/scim/v2, page: 10}}
+    sharing: {{url: {url}/sharing, page: 4}}
+"""
+
+
+@contextmanager
+def serving(folder: Path, port: int = 0):
+    """The sample office's service, and an office that reads it."""
+    with Service(folder / "service.db", port) as service:
+        if not service.store.users():
+            service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
+            service.store.set_password(meadow.READER, PASSWORD)
+        token = f", token-url: {service.url}/token"
+        (folder / "office.yaml").write_text(PLAN.format(url=service.url, token=token))
+        yield service
+
+
+@pytest.fixture
+def service(tmp_path: Path, monkeypatch):
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", PASSWORD)
+    with serving(tmp_path) as found:
+        yield found
+
+
+def order(service: Service, **fault: object) -> None:
+    answer = httpx.post(f"{service.url}/faults", json=fault, auth=(meadow.READER, PASSWORD))
+    assert answer.status_code == 204
+
+
+def shared_of(office: Path):
+    """What the newest count holds of the service."""
+    ledger = open_ledger(office / "ledger.db")
+    try:
+        reader = ledger.read_survey(ledger.find_count().surveys[0])
+        return reader.shared.to_facts(), [
+            (a.login, a.email, sorted(a.admission.roles or ())) for a in reader.accounts
+        ]
+    finally:
+        ledger.close()
+
+
+def test_signing_in_is_real(service) -> None:
+    for auth, status in (
+        (None, 401),
+        ((meadow.READER, "wrong"), 401),
+        ((meadow.READER, PASSWORD), 200),
+        (("hale", ""), 401),
+    ):
+        assert httpx.get(f"{service.url}/sharing/links", auth=auth).status_code == status
+    form = {"grant_type": "client_credentials"}
+    answer = httpx.post(f"{service.url}/token", data=form, auth=(meadow.READER, PASSWORD)).json()
+    bearer = {"Authorization": f"Bearer {answer['access_token']}"}
+    assert httpx.get(f"{service.url}/scim/v2/Users", headers=bearer).json()["totalResults"] == len(meadow.users())
+    service.store.end_tokens()
+    assert httpx.get(f"{service.url}/scim/v2/Users", headers=bearer).status_code == 401
+    data = Path(service.path).read_bytes()
+    assert PASSWORD.encode() not in data and answer["access_token"].encode() not in data
+
+
+FAULTS = [
+    {"kind": "slow", "seconds": 0.3, "path": "/dav"},
+    {"kind": "half", "path": "/scim/v2/Users"},
+    {"kind": "half", "path": "/sharing/links", "times": 2},
+    {"kind": "half", "path": "/dav", "after": 3},
+    {"kind": "status", "status": 429, "retry-after": 1, "path": "/sharing"},
+    {"kind": "status", "status": 503, "path": "/dav", "times": 2, "after": 5},
+    {"kind": "expired", "path": "/dav", "after": 2},
+    {"kind": "expired", "path": "/scim/v2/Groups"},
+    {"kind": "changed", "path": "/scim/v2/Users", "after": 1},
+    {"kind": "changed", "path": "/sharing/hand-outs", "after": 1, "table": "hand-outs", "row": None},
+]
+
+
+def test_a_fault_on_the_way_changes_nothing_of_the_count(service, tmp_path, run) -> None:
+    run("gather", "--quiet", "--office", tmp_path)
+    before = shared_of(tmp_path)
+    for fault in FAULTS:
+        order(service, **fault)
+        done = run("gather", "--office", tmp_path)
+        after = shared_of(tmp_path)
+        assert after[0] == before[0] and sorted(after[1]) == sorted(before[1]), fault
+        assert "could not be seen" not in done.stdout, fault
+    assert httpx.get(f"{service.url}/sharing/rules", auth=(meadow.READER, PASSWORD)).json()["total"] == 4, (
+        "faults are over"
+    )
+
+
+@pytest.mark.parametrize(
+    ("fault", "told"),
+    [
+        ({"kind": "status", "status": 503, "path": "/dav", "times": 99}, "no answer in 4 tries: 503"),
+        ({"kind": "status", "status": 429, "retry-after": 3600, "path": "/scim"}, "asks to wait for 3600 seconds"),
+        ({"kind": "half", "path": "/sharing/teams", "times": 99}, "no answer in 4 tries"),
+        ({"kind": "status", "status": 500, "path": "/scim/v2/Groups"}, "refused: 500"),
+        ({"kind": "changed", "path": "/scim/v2/Users", "times": 99}, "the pages do not fit together"),
+        ({"kind": "changed", "path": "/sharing/links", "times": 99, "row": {}}, "links changed between pages"),
+    ],
+)
+def test_what_cannot_be_read_whole_is_not_kept_at_all(service, tmp_path, run, fault, told) -> None:
+    order(service, **fault)
+    done = run("gather", "--quiet", "--office", tmp_path, status=2)
+    assert told in done.stderr and done.stderr.count("\n") == 1 and not (tmp_path / "ledger.db").exists()
+
+
+def test_an_error_names_no_password_and_signing_in_wrongly_says_so(service, tmp_path, run, monkeypatch) -> None:
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", "a wrong secret")
+    done = run("gather", "--office", tmp_path, status=2)
+    assert "signing in was refused: 401" in done.stderr and "a wrong secret" not in done.stderr
+    (tmp_path / "office.yaml").write_text(PLAN.format(url="http://files.example:9", token=""))
+    assert "use https://" in run("gather", "--office", tmp_path, status=2).stderr
+
+
+def test_restarted_in_the_middle_the_count_is_whole_or_absent(tmp_path, run, monkeypatch) -> None:
+    """Kill the service while it is read, and start it again on the same file and port."""
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", PASSWORD)
+    env = {**os.environ, "MEADOW_PASSWORD": PASSWORD}
+
+    def start(port: int) -> tuple[subprocess.Popen[str], str]:
+        words = [sys.executable, "-m", "neatledger.demo.service", str(tmp_path / "service.db"), "--port", str(port)]
+        process = subprocess.Popen(words, env=env, stdout=subprocess.PIPE, text=True)
+        return process, process.stdout.readline().strip()
+
+    process, url = start(0)
+    port = int(url.rpartition(":")[2])
+    (tmp_path / "office.yaml").write_text(PLAN.format(url=url, token=f", token-url: {url}/token"))
+    run("gather", "--quiet", "--office", tmp_path)
+    whole = shared_of(tmp_path)
+    for slow, gap in (("/dav", 0.1), ("/scim", 2.5)):
+        httpx.post(
+            f"{url}/faults", json={"kind": "slow", "seconds": 0.6, "path": slow}, auth=(meadow.READER, PASSWORD)
+        )
+        gather = subprocess.Popen([COMMAND, "gather", "--office", tmp_path], stderr=subprocess.PIPE, text=True)
+        time.sleep(0.8)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        process.stdout.close()
+        time.sleep(gap)
+        process, _ = start(port)
+        _, told = gather.communicate(timeout=60)
+        counts = list(csv.DictReader(io.StringIO(run("counts", "--format", "csv", "--office", tmp_path).stdout)))
+        if gather.returncode == 0:
+            assert shared_of(tmp_path) == whole
+        else:
+            assert gather.returncode == 2 and "no answer" in told
+        assert all(int(row["folders"]) == int(counts[0]["folders"]) for row in counts)
+    process.terminate()
+    process.wait()
+    process.stdout.close()
+
+
+@pytest.mark.judge
+def test_on_a_full_disk_nothing_is_kept(tmp_path, run, monkeypatch) -> None:
+    """A file system of 2 MB holds the first count, and by and by no more."""
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", PASSWORD)
+    small = tmp_path / "small"
+    small.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", small], check=True)
+    try:
+        with serving(tmp_path):
+            (small / "office.yaml").write_text((tmp_path / "office.yaml").read_text())
+            run("gather", "--quiet", "--office", small)
+            whole = shared_of(small)
+            (small / "ballast").write_bytes(bytes(os.statvfs(small).f_bavail * os.statvfs(small).f_frsize))
+            done = run("gather", "--quiet", "--office", small, status=2)
+            assert "full" in done.stderr and done.stderr.count("\n") == 1
+            (small / "ballast").unlink()
+            assert shared_of(small) == whole and len(run("counts", "--office", small).stdout.splitlines()) == 4
+            run("gather", "--quiet", "--office", small)
+    finally:
+        subprocess.run(["umount", small], check=True)
+
+
+# Servers that others wrote ---------------------------------------------------------------------------
+
+
+@contextmanager
+def scim_peer():
+    """A SCIM server from a registry, without anything in it."""
+    with socket.create_server(("127.0.0.1", 0)) as probe:
+        port = probe.getsockname()[1]
+    words = [COMMAND.with_name("scim2-server"), "--hostname", "127.0.0.1", "--port", str(port)]
+    process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    url = f"http://127.0.0.1:{port}"
+    try:
+        for _ in range(200):
+            try:
+                httpx.get(f"{url}/ServiceProviderConfig").raise_for_status()
+                break
+            except httpx.HTTPError:
+                time.sleep(0.05)
+        yield url
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def test_people_and_groups_of_a_scim_server_from_a_registry(tmp_path, run) -> None:
+    core = "urn:ietf:params:scim:schemas:core:2.0"
+    with scim_peer() as url, httpx.Client(base_url=url) as client:
+        idents = {}
+        for number in range(23):
+            user = {"schemas": [f"{core}:User"], "userName": f"user{number:02d}", "active": number % 5 != 0}
+            user |= {
+                "emails": [{"value": f"u{number}@x.example"}],
+                "userType": "Guest" if number == 7 else "Employee",
+            }
+            user |= {"name": {"givenName": "Given", "familyName": f"Family{number}"}, "roles": [{"value": "user"}]}
+            idents[number] = client.post("/Users", json=user).raise_for_status().json()["id"]
+        inner = {"schemas": [f"{core}:Group"], "displayName": "inner", "members": [{"value": idents[3]}]}
+        group = client.post("/Groups", json=inner).raise_for_status().json()["id"]
+        outer = {**inner, "displayName": "outer", "members": [{"value": idents[1]}, {"value": group}]}
+        client.post("/Groups", json=outer).raise_for_status()
+        (tmp_path / "office.yaml").write_text(
+            f"office: X\nsystems: {{staff: {{source: directory, accounts: {{scim: '{url}', page: 5}}}}}}\n"
+        )
+        done = run("gather", "--office", tmp_path)
+        assert "could not be seen" not in done.stdout
+    people = {
+        row["person"]: row
+        for row in csv.DictReader(io.StringIO(run("people", "--format", "csv", "--office", tmp_path).stdout))
+    }
+    assert len(people) == 23 and people["user07"]["kind"] == "guest" and people["user03"]["email"] == "u3@x.example"
+    sheet = run("people", "user03", "--office", tmp_path).stdout
+    assert "outer" in sheet and "Given Family3" in sheet
+    assert "disabled" in run("people", "user05", "--office", tmp_path).stdout
+
+
+@contextmanager
+def dav_peer(root: Path):
+    """A WebDAV server from a registry."""
+    config = {
+        "provider_mapping": {"/": FilesystemProvider(str(root))},
+        "http_authenticator": {"accept_digest": False, "default_to_digest": False},
+        "simple_dc": {"user_mapping": {"*": {"ledger": {"password": PASSWORD}}}},
+        "logging": {"enable": False},
+        "verbose": 0,
+    }
+    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
+    server.prepare()
+    thread = threading.Thread(target=server.serve, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.bind_addr[1]}"
+    finally:
+        server.stop()
+        thread.join()
+
+
+def test_the_tree_of_a_webdav_server_from_a_registry(tmp_path, run, monkeypatch) -> None:
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_FILES", PASSWORD)
+    root = tmp_path / "served"
+    names = ["plain", "two words", "Größe & <Maß>", "100% #1?", "a+b;c"]
+    for number, name in enumerate(names):
+        (root / "team" / name / "deep").mkdir(parents=True)
+        (root / "team" / name / "deep" / f"file {number}.odt").write_bytes(bytes(100 + number))
+    (root / "alone").mkdir()
+    (tmp_path / "people.csv").write_text("login,id\nhale,hale\nuna,una\n")
+    tables = {
+        "teams": [{"path": "/team", "name": "Team", "on": True}],
+        "team-members": [{"team": "/team", "holder": "hale", "level": "write"}],
+        "links": [
+            {"path": f"/team/{names[3].replace('%', '%25')}", "level": "read", "address": "https://x.example/secret"}
+        ],
+    }
+    (tmp_path / "shared.json").write_text(json.dumps(tables))
+    with dav_peer(root) as url:
+        (tmp_path / "office.yaml").write_text(
+            f"office: X\nsystems:\n  files:\n    source: dav\n    url: {url}\n    web: {{user: ledger}}\n"
+            "    accounts: {people: people.csv}\n    sharing: shared.json\n"
+        )
+        run("gather", "--office", tmp_path)
+    done = run("access", "--all", "--format", "csv", "--office", tmp_path)
+    rows = {(row["person"], row["folder"], row["way"]): row for row in csv.DictReader(io.StringIO(done.stdout))}
+    found = {place.partition(":")[2] for _, place, _ in rows}
+    assert len(found) == 3 + 2 * len(names)
+    for number, name in enumerate(names):
+        encoded = next(
+            place for place in found if place.startswith("/team/") and name[:3] in place and place.endswith("deep")
+        )
+        assert rows["hale", f"files:{encoded}", "team"]["level"] == "write"
+        assert rows["una", f"files:{encoded}", "team"]["level"] == "none"
+        assert rows["hale", f"files:{encoded}", "team"]["files_change"] == "1"
+        assert rows["anyone with the link", f"files:{encoded}", "link"]["level"] == (
+            "read" if number == 3 else "none"
+        )
+    # A server that tells no lists: outside of team folders nobody can say who gets in.
+    assert rows["hale", "files:/alone", "share"]["level"] == "unknown"
+    sizes = run("space", "files:/team", "--format", "csv", "--office", tmp_path).stdout
+    assert str(sum(100 + number for number in range(len(names)))) in sizes
+
+
+# Formats ---------------------------------------------------------------------------------------------
+
+ONE = {
+    "userName": "Mary",
+    "active": True,
+    "emails": [{"value": "m@x.example", "type": "work"}],
+    "n": 3,
+    "name": {"familyName": "Moss"},
+}
+
+
+@pytest.mark.parametrize(
+    ("text", "holds"),
+    [
+        ('userName eq "mary"', True),
+        ('userName ne "mary"', False),
+        ('userName sw "ma" and active eq true', True),
+        ('userName sw "x" or emails co "x.example"', True),
+        ('emails[type eq "work" and value ew "y.example"]', False),
+        ('emails[type eq "work"]', True),
+        ('not (name.familyName eq "Moss")', False),
+        ("title pr", False),
+        ("n gt 2 and n le 3", True),
+        ('urn:ietf:params:scim:schemas:core:2.0:User:userName eq "MARY"', True),
+        ('active eq false or userName eq "mary" and n lt 3', False),
+    ],
+)
+def test_scim_filters(text, holds) -> None:
+    assert parse_filter(text)(ONE) is holds
+
+
+@given(
+    st.text(max_size=40)
+    | st.lists(st.sampled_from(["a", "eq", '"x"', "and", "or", "not", "(", ")", "[", "]", "pr", "1"])).map(" ".join)
+)
+def test_every_text_is_a_filter_or_refused(text) -> None:
+    try:
+        assert parse_filter(text)(ONE) in (True, False)
+    except FilterError as error:
+        assert str(error)
+
+
+@given(
+    st.binary(max_size=80)
+    | st.text(max_size=80).map(lambda one: f'<multistatus xmlns="DAV:">{one}</multistatus>'.encode())
+)
+def test_every_answer_is_read_or_refused(content) -> None:
+    try:
+        assert isinstance(parse_resources(content), list)
+    except FormatError as error:
+        assert str(error)
+
+
+def test_lists_of_rfc_3744_in_an_answer() -> None:
+    ace = "<ace><principal>{}</principal><{}><privilege><{}/></privilege></{}></ace>"
+    aces = [
+        ace.format("<href>/principals/users/hale%20j</href>", "grant", "read", "grant"),
+        ace.format("<href>https://x.example/principals/groups/vets/</href>", "deny", "write", "deny"),
+        ace.format("<property><owner/></property>", "grant", "all", "grant"),
+        ace.format("<unauthenticated/>", "grant", "read", "grant"),
+        ace.format("<authenticated/>", "grant", "read-current-user-privilege-set", "grant"),
+        "<ace><invert><principal><href>/p/x</href></principal></invert><grant><privilege><read/></privilege></grant>"
+        "<inherited><href>/</href></inherited></ace>",
+    ]
+    text = (
+        '<?xml version="1.0"?><multistatus xmlns="DAV:"><response><href>http://h/dav/a%20b/</href><propstat><prop>'
+        f"<resourcetype><collection/></resourcetype><acl>{''.join(aces)}</acl><owner><href>/p/quill</href></owner></prop>"
+        "<status>HTTP/1.1 200 OK</status></propstat><propstat><prop><quota-used-bytes/></prop>"
+        "<status>HTTP/1.1 404 Not Found</status></propstat></response></multistatus>"
+    )
+    (found,) = parse_resources(text.encode())
+    assert (found.path, found.is_folder, found.owner, found.used_bytes) == (b"/dav/a b/", True, "quill", None)
+    told = [(one.sees, one.ident, one.allows, one.inherited) for one in found.entries]
+    assert told == [
+        ("e", "hale j", True, False),
+        ("e", "vets", False, False),
+        ("o", "", True, False),
+        ("?", "x", True, True),
+    ]
