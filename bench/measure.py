@@ -3,10 +3,12 @@
     python bench/measure.py gather [--folders 100000 --files 900000] [--runs 3]   (as root; needs getfacl)
     python bench/measure.py ask    [--folders 1000000]             [--runs 3] [--model posix|nt|nfs4] [--lists 1500]
     python bench/measure.py space  [--folders 1000000]             [--runs 3]
+    python bench/measure.py links  [--folders 100000]              [--runs 3]
 
 `gather` against ``getfacl -R -p -n TREE``: the same tree, warm, in turn, each as a whole process.
 `ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
 `space` rolls usage up and asks about limits, forty counts of history included, against fixed figures.
+`links` asks a team-folder service over a share, with 5,000 links and 20,000 hand-outs, against fixed figures.
 Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the next run.
 """
 
@@ -167,6 +169,30 @@ def space(words: argparse.Namespace) -> None:
         show(name, f"{median(each[0] for each in taken):.2f} s, {taken[-1][1]:.0f} MB", limit)
 
 
+def links(words: argparse.Namespace) -> None:
+    """The questions about a service with many links and hand-outs, some of its team folders over a share."""
+    office = words.dir / f"links-{words.folders}"
+    if not office.exists():
+        subprocess.run(
+            [sys.executable, str(HERE / "make_service.py"), str(office), "--folders", str(words.folders)], check=True
+        )
+    where = ["--office", str(office), "--quiet"]
+    target = str(words.dir / "out.csv")
+    folder = "meadow" + deepest(office)[3:]
+    calls = {
+        "access, both systems": (["access", "--format", "csv", "-o", target], "≤ 5 s"),
+        "links": (["links", "--format", "csv", "-o", target], "≤ 5 s"),
+        "who": (["who", folder], "≤ 1 s"),
+        "why": (["why", "p7", folder], "≤ 1 s"),
+        "reach": (["reach", "p7"], ""),
+        "suppose --take-back of a hand-out": (["suppose", "--take-back", "hand-out:h3"], ""),
+        "guests": (["guests"], ""),
+    }
+    for name, (call, limit) in calls.items():
+        taken = [timed([COMMAND, *call, *where]) for _ in range(words.runs)]
+        show(name, f"{median(each[0] for each in taken):.2f} s, {taken[-1][1]:.0f} MB", limit)
+
+
 def deepest(office: Path) -> str:
     """Return the address of the last folder of the ledger, which is one of the deepest."""
     from neatledger.ledger.store import open_ledger
@@ -183,7 +209,7 @@ def deepest(office: Path) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("what", choices=("gather", "ask", "space"))
+    parser.add_argument("what", choices=("gather", "ask", "space", "links"))
     parser.add_argument("--dir", type=Path, default=Path("/var/tmp/neatledger-bench"))
     parser.add_argument("--folders", type=int)
     parser.add_argument("--files", type=int, default=900_000)
@@ -191,11 +217,11 @@ def main() -> None:
     parser.add_argument("--lists", type=int, default=1_500)
     parser.add_argument("--model", choices=("posix", "nt", "nfs4"), default="posix")
     words = parser.parse_args()
-    words.folders = words.folders or (100_000 if words.what == "gather" else 1_000_000)
+    words.folders = words.folders or (100_000 if words.what in ("gather", "links") else 1_000_000)
     words.dir.mkdir(parents=True, exist_ok=True)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     print("| what | measured | wanted |\n|---|---|---|")
-    {"gather": gather, "ask": ask, "space": space}[words.what](words)
+    {"gather": gather, "ask": ask, "space": space, "links": links}[words.what](words)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import shutil
 import subprocess
@@ -48,6 +49,26 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         if missing and item.get_closest_marker("judge"):
             item.add_marker(pytest.mark.skip(reason=f"no {' and no '.join(missing)} here"))
+
+
+@pytest.fixture(scope="session")
+def made_demo(tmp_path_factory) -> Path:
+    """The sample office as a listing, made once for all workers of a run."""
+    root = tmp_path_factory.getbasetemp()
+    root = root.parent if "PYTEST_XDIST_WORKER" in os.environ else root
+    with open(root / "demo.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (root / "demo" / "ledger.db").exists():
+            subprocess.run(
+                [COMMAND, "demo", root / "demo", "--listing", "--no-tour"], check=True, capture_output=True
+            )
+    return root / "demo"
+
+
+@pytest.fixture(scope="module")
+def demo(made_demo, tmp_path_factory) -> Path:
+    """The sample office, to do with as one likes."""
+    return Path(shutil.copytree(made_demo, tmp_path_factory.mktemp("demo") / "office"))
 
 
 @pytest.fixture

@@ -26,14 +26,6 @@ from neatledger.faces.names import decode_address, encode_bytes, show_bytes
 from neatledger.office.read import load_schema, parse_plan
 
 
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory) -> Path:
-    """The sample office, made as a listing."""
-    office = tmp_path_factory.mktemp("demo") / "office"
-    subprocess.run([COMMAND, "demo", office, "--listing"], check=True, capture_output=True)
-    return office
-
-
 def rows_of(done) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(done.stdout)))
 
@@ -49,7 +41,7 @@ def test_all_faults_of_a_plan_at_once_with_their_places(tmp_path: Path, run) -> 
     assert places == [["4", "3"], ["4", "18"], ["7", "15"], ["7", "22"], ["9", "30"], ["11", "5"], ["11", "25"]], (
         done.stderr
     )
-    assert "one of: none, list, drop, read, write, manage" in done.stderr
+    assert "one of: none, list, view, drop, read, write, manage" in done.stderr
     (tmp_path / "office.yaml").write_text(
         "office: X\nsystems: {barn: {source: tree, path: x}}\n"
         "people: {ada: {accounts: {loft: ada}, end: 2026-02-30}}\n"
@@ -235,7 +227,7 @@ def test_tables_fit_the_terminal_and_files_are_written_whole(demo: Path, run, tm
         run("people", "--format", "csv", "-o", tmp_path / "pipe", "--office", demo)
         assert reader.communicate()[0] == out.read_text()
     assert not (tmp_path / "pipe").is_file(), "a pipe or a device is written to, never replaced"
-    assert len(out.read_text().splitlines()) == 1 + 36
+    assert len(out.read_text().splitlines()) == 1 + 38
     run("people", "-o", tmp_path / "no" / "where", "--office", demo, status=2)
     first = subprocess.run(
         f"{COMMAND} access --every --format csv --office {demo} | head -1", shell=True, capture_output=True

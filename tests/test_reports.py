@@ -153,7 +153,7 @@ def test_changes_tell_every_gain_and_loss_once(older, newer) -> None:
         before, after = (flag_rights(side.get(address.path, {}).get(person, 0)) for side in (older, newer))
         assert (person, address.path) in changed
         assert (gained == "nothing") == (not after & ~before) and (lost == "nothing") == (not before & ~after)
-    assert len(FLAG_RIGHTS) == 6
+    assert len(FLAG_RIGHTS) == 7
 
 
 WRONG = [

@@ -7,7 +7,6 @@ import io
 import json
 import os
 import shutil
-import subprocess
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,7 +20,6 @@ from PIL import Image
 from wsgidav.fs_dav_provider import FilesystemProvider, FolderResource
 from wsgidav.wsgidav_app import WsgiDAVApp
 
-from conftest import COMMAND
 from neatledger.core.limits import On
 from neatledger.core.sizes import UNITS
 from neatledger.errors import SourceError
@@ -29,14 +27,6 @@ from neatledger.sources.davfigures import parse_figures
 
 UMASK = os.umask(0o022)
 os.umask(UMASK)
-
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory) -> Path:
-    """The sample office, made as a listing."""
-    office = tmp_path_factory.mktemp("space") / "office"
-    subprocess.run([COMMAND, "demo", office, "--listing"], check=True, capture_output=True)
-    return office
 
 
 @pytest.fixture

@@ -53,6 +53,16 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
         ("why", "thistle", "loft:/Surgery/Controlled drugs"),
     ),
     ("Whose are the accounts there that the plan gives to nobody?", ("match",)),
+    ("What was shared from the team folders, and what of it is not as the plan has it?", ("links", "--amiss")),
+    (
+        "Who can reach the pictures that a student handed out before he left?",
+        ("who", "meadow:/Teams/Imaging exchange/2026"),
+    ),
+    (
+        "What if the students were no members there any more? All that was passed on goes too:",
+        ("suppose", "--take-back", "member:Imaging exchange=students"),
+    ),
+    ("What ends in the next two weeks?", ("lapses", "--within", "14")),
     ("What would pushing the surgery's list down change?", ("inherit", "loft:/Surgery", "--push")),
     ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
     ("One person's sheet:", ("people", "kestrel")),
@@ -82,6 +92,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--listing", action="store_true", help="as a listing, even where the tree could be made for real"
     )
+    parser.add_argument("--no-tour", action="store_true", help="only make it, and keep its counts")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -98,12 +109,12 @@ def run(args: argparse.Namespace, app: App) -> int:
             env = env | stack.enter_context(_meadow(app, args.dir))
         walker = App(app.options, app.streams, {**app.env, **env})
         _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
-        for sentence, words in _TOUR:
+        for sentence, words in () if args.no_tour else _TOUR:
             _step(walker, args.dir, _BEFORE, sentence, words)
         take_out(args.dir, "payroll", "tthistle")
         go_on(args.dir, before, now, on_disk=on_disk)
         _step(walker, args.dir, _TODAY, "A week later, another count:", ("gather",))
-    for sentence, words in _AFTER:
+    for sentence, words in () if args.no_tour else _AFTER:
         _step(app, args.dir, _TODAY, sentence, words)
     _say(app, f"Ask on:  cd {args.dir} && neatledger --help\n")
     return 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator, Sequence
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
@@ -10,10 +11,12 @@ from neatledger.commands.holdings import load_views
 from neatledger.core.homes import HomeMatch, match_homes
 from neatledger.core.limits import On
 from neatledger.core.people import Seat
+from neatledger.core.sizes import show_size
 from neatledger.core.space import Line, draw_up
 from neatledger.faces.show import show_report
 from neatledger.ledger.homes import find_homes
 from neatledger.reports.people import people_report, sheet_report
+from neatledger.reports.report import Cell
 
 __all__ = ["add_arguments", "run"]
 
@@ -30,7 +33,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.person:
         person, found = find_person(app, args.person)
         mine = [seat for seats in found.values() for seat in seats]
-        show_report(sheet_report(app.plan, person, mine, groups, _homes(app), app.today, _space(app, person)), app)
+        shared = [row for system, seats in found.items() for row in _shared(app, system, seats)]
+        report = sheet_report(app.plan, person, mine, groups, _homes(app), app.today, _space(app, person), shared)
+        show_report(report, app)
         return 0
     seats: list[Seat] = [] if app.options.side == "plan" else [seat for each in app.seats.values() for seat in each]
     with_services = args.services or app.options.format != "table"
@@ -44,6 +49,31 @@ def _homes(app: App) -> list[HomeMatch]:
         if system in app.plan.systems:
             found += match_homes(find_homes(reader, app.plan.systems[system]), reader.accounts)
     return found
+
+
+def _shared(app: App, system: str, seats: list[Seat]) -> Iterator[Sequence[Cell]]:
+    """Yield what a person shared, was given, and has copies of on devices."""
+    service = app.services.service(system)
+    if service is None:
+        return
+    mine, day = {seat.account.login for seat in seats}, service.day
+    live = [one for one in service.shared.hand_outs if one.is_live(day)]
+    numbers = {service.numbers[login] for login in mine}
+    for what, number, asks in (
+        (
+            "links",
+            sum(one.maker in mine and not one.why_dead(day) for one in service.shared.links),
+            "links --live --by",
+        ),
+        ("handed out", sum(one.giver in mine for one in live), "links --live --by"),
+        ("was handed", sum(bool(numbers & set(service.receivers(one))) for one in live), "links --live --to"),
+    ):
+        if number:
+            yield what, system, number, f"{asks} {seats[0].person} lists them"
+    for device in service.shared.devices:
+        if device.owner in mine:
+            held = "" if device.held_bytes is None else f", holds {show_size(device.held_bytes)}"
+            yield "device", system, device.name, f"{device.state}{held}, last seen {device.last_seen or 'never'}"
 
 
 def _space(app: App, person: str) -> list[Line]:

@@ -34,12 +34,13 @@ _SETTINGS = (
 def suppose_taking_back(app: App, words: Sequence[str]) -> Report:
     """Say who would lose what if all of `words` were taken back; raises `UnknownNameError`, `UsageError`."""
     reader, before = _service_with(app, words[0])
-    after, sentences = before, []
+    after, sentences, tops = before, [], []
     for word in words:
-        after, sentence = take_back(after, word)
+        after, sentence, top = take_back(after, word)
         sentences.append(sentence)
+        tops.append(top)
     tables = [Everyone(app.services.matrix(reader, _UNUSED, service=each)) for each in (before, after)]
-    losses = find_losses(*tables)
+    losses = find_losses(tables[0], tables[1], tops)
     folders = tables[0].matrix.folders
     return takeback_report(
         reader.system,

@@ -8,6 +8,7 @@ from neatledger.app import App
 from neatledger.commands.asking import ask_person, entry_names, place_at, seats_by_person
 from neatledger.core.plan import Address
 from neatledger.faces.show import show_report
+from neatledger.ledger.places import Place
 from neatledger.reports.report import Report
 from neatledger.reports.sides import both_report, differences_at, plan_who_report
 from neatledger.reports.who import who_report
@@ -46,4 +47,21 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     asked = [ask_person(app, place, seats) for seats in people.values()]
     names = entry_names(reader)
     when = app.count.when
-    return who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")
+    report = who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")
+    report.notes += _single_files(app, place)
+    return report
+
+
+def _single_files(app: App, place: Place) -> list[str]:
+    """Say how many links and hand-outs open single files of a folder, and not the folder."""
+    service = app.services.service(place.address.system)
+    if service is None or not place.is_folder:
+        return []
+    above = place.address.path.rstrip(b"/")
+    links = [one.path for one in service.shared.links if one.is_file and not one.why_dead(service.day)]
+    handed = [one.path for one in service.shared.hand_outs if one.is_file and one.is_live(service.day)]
+    number = sum(path.rpartition(b"/")[0] == above for path in (*links, *handed))
+    if not number:
+        return []
+    told = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
+    return [f"{number} {told} in it: links --live --below tells."]

@@ -45,6 +45,11 @@ _DAY = re.compile(r"^\d{4}-\d{2}-\d{2}(?:[T ].*)?$")
 _FINGERPRINT = re.compile(r"^[0-9a-f]{6,64}$")
 
 
+def _quoted(word: str) -> str:
+    """Return a value for an error; in a column that was mistaken for another it may be a link's address."""
+    return "an address" if "://" in word else repr(word[:40])
+
+
 class Fields:
     """One row; every method raises `ValueError` that says which column is wrong."""
 
@@ -76,7 +81,7 @@ class Fields:
         if not word:
             return None
         if word not in _YES | _NO:
-            raise ValueError(f"{key} says neither yes nor no: {word[:40]!r}")
+            raise ValueError(f"{key} says neither yes nor no: {_quoted(word)}")
         return word in _YES
 
     def number(self, key: str) -> int | None:
@@ -85,7 +90,7 @@ class Fields:
         if not word:
             return None
         if not word.isdecimal() or len(word) > 18:
-            raise ValueError(f"{key} is no whole number: {word[:40]!r}")
+            raise ValueError(f"{key} is no whole number: {_quoted(word)}")
         return int(word)
 
     def size(self, key: str) -> int | None:
@@ -101,7 +106,7 @@ class Fields:
         if not word:
             return ""
         if not _DAY.match(word):
-            raise ValueError(f"{key} is no day such as 2026-03-31: {word[:40]!r}")
+            raise ValueError(f"{key} is no day such as 2026-03-31: {_quoted(word)}")
         return date.fromisoformat(word[:10]).isoformat()
 
     def words(self, key: str) -> tuple[str, ...]:
@@ -119,7 +124,7 @@ class Fields:
         """Return what a word stands for."""
         word = self.text(key, default).casefold()
         if word not in kinds:
-            raise ValueError(f"{key} {word[:40]!r} is none of {', '.join(kinds)}")
+            raise ValueError(f"{key} {_quoted(word)} is none of {', '.join(kinds)}")
         return kinds[word]
 
     def is_file(self) -> bool:
@@ -141,7 +146,7 @@ def team_of(row: Fields) -> TeamFolder:
     over = row.text("over")
     system, colon, below = over.partition(":")
     if over and (not colon or not system):
-        raise ValueError(f"over is no folder such as barn:/Records: {over[:60]!r}")
+        raise ValueError(f"over is no folder such as barn:/Records: {_quoted(over)}")
     path = row.path()
     name = row.text("name") or path.rpartition(b"/")[2].decode("utf-8", "surrogateescape")
     return TeamFolder(

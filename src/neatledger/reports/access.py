@@ -26,7 +26,7 @@ ACCESS_COLUMNS = (
     Column("add", "ADD", Show.MACHINE),
     Column("delete", "DELETE", Show.MACHINE),
     Column("manage", "MANAGE", Show.MACHINE),
-    Column("rights", "ALSO", Show.PEOPLE),
+    Column("rights", "ALSO", Show.PEOPLE, wraps=True),
     Column("files", "FILES", number=True),
     Column("files_read", "READS", number=True),
     Column("files_change", "CHANGES", number=True),

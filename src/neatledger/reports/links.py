@@ -116,7 +116,7 @@ def links_report(
     if counts:
         notes.append("Amiss: " + ", ".join(f"{name} {number}" for name, number in counts.most_common()) + ".")
     if len(judged) < all_of:
-        notes.append(f"{all_of - len(judged):,} more are left out.")
+        notes.append(f"{all_of - len(judged):,} more do not match.")
     hidden = set() if machine else {"guards"} if all(row[10] == "none" for row in rows) else set()
     columns = [column for column in _COLUMNS if column.key not in hidden]
     keep = [place for place, column in enumerate(_COLUMNS) if column.key not in hidden]

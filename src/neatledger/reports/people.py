@@ -28,6 +28,9 @@ _COLUMNS = (
     Column("start", "START", Show.MACHINE),
     Column("end", "END", Show.MACHINE),
     Column("last_seen", "LAST SEEN", Show.MACHINE),
+    Column("roles", "ROLES", Show.MACHINE),
+    Column("entitlements", "ENTITLEMENTS", Show.MACHINE),
+    Column("services", "SERVICES ON", Show.MACHINE),
 )
 
 
@@ -46,6 +49,9 @@ def _state(plan: Plan, person: str, seats: Sequence[Seat], today: date) -> str:
             f"{ended}, closed" if len(closed) and all(not seat.is_open for seat in seats) else f"{ended}, still open"
         )
     shut = [seat.system for seat in seats if not seat.account.may_use]
+    unbought = [seat.system for seat in seats if not seat.account.is_entitled and seat.account.may_use]
+    if not closed and unbought and not shut:
+        return f"open, not entitled to {', '.join(dict.fromkeys(unbought))}"
     if not closed:
         return f"open, no service on {', '.join(dict.fromkeys(shut))}" if shut else "open"
     return "/".join(sorted(state.value for state in closed)) + (" in part" if any(s.is_open for s in seats) else "")
@@ -80,6 +86,9 @@ def people_report(
                 planned.start.isoformat() if planned and planned.start else "",
                 planned.end.isoformat() if planned and planned.end else "",
                 max((seat.account.last_seen for seat in mine), default=""),
+                tuple(f"{s.system}:{role}" for s in mine for role in sorted(s.account.admission.roles or ())),
+                tuple(f"{s.system}:{name}" for s in mine for name in s.account.admission.entitlements),
+                tuple(s.system for s in mine if s.may_come_in),
             )
         )
     notes = [f"{services} service accounts are not shown (--services lists them)."] if services else []
@@ -101,6 +110,7 @@ def sheet_report(
     homes: Iterable[HomeMatch],
     today: date,
     space: Iterable[Line] = (),
+    shared: Iterable[Sequence[Cell]] = (),
 ) -> Report:
     """Make one person's sheet: everything about them on both sides."""
     planned = plan.people.get(person)
@@ -116,6 +126,7 @@ def sheet_report(
         told = f"id {account.ident}, {account.state.value}" + ("" if account.may_use else ", the service is not on")
         told += f", last seen {account.last_seen}" if account.last_seen else ""
         rows.append(("account", seat.system, account.login, told))
+        rows += _admission_rows(seat)
         if seat.holder.privileges:
             rows.append(("privilege", seat.system, ", ".join(sorted(seat.holder.privileges)), "whatever lists say"))
         for group in groups.get(seat.system, ()):
@@ -130,8 +141,30 @@ def sheet_report(
         limit, left = line.settings.limit, line.left
         told = f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, " if limit is not None else ""
         rows.append(("space", line.place.system, f"{show_size(line.amount)} used", told + line.state(today)))
+    rows += shared
     kind = planned.kind.value if planned else seats[0].kind.value if seats else ""
     return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
+
+
+def _admission_rows(seat: Seat) -> list[Sequence[Cell]]:
+    """Say how an account came to a service, and as what."""
+    told, rows = seat.account.admission, list[Sequence[Cell]]()
+    if told.roles is not None:
+        every = "every role, whatever else is ticked" if "top" in told.roles else ""
+        rows.append(("role", seat.system, ", ".join(sorted(told.roles)) or "none", every))
+    if told.entitlements or not seat.account.is_entitled:
+        lacks = "" if seat.account.is_entitled else "not the one that the service asks for"
+        rows.append(("entitlement", seat.system, ", ".join(told.entitlements) or "none", lacks))
+    if told.is_guest:
+        days = f"on {told.invited}" if told.invited else ""
+        rows.append(("guest", seat.system, f"invited by {told.inviter or 'nobody known'}", days))
+    if told.second_factor is not None:
+        rows.append(("second factor", seat.system, "yes" if told.second_factor else "no", ""))
+    if told.password_set:
+        rows.append(
+            ("password", seat.system, f"set on {told.password_set}".replace("set on never", "never changed"), "")
+        )
+    return rows
 
 
 def _through(plan: Plan, person: str, group: str) -> str:

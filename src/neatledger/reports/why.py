@@ -145,7 +145,7 @@ def why_report(
         stop = way.first_stop
         for number, gate in enumerate(way.gates, start=1):
             rows += _gate_rows(number, way, gate, names, gate is stop)
-        notes += _say_missing(way, chain, model, names)
+        notes += [] if access.rights else _say_missing(way, chain, model, names)
     if access.counts is not None and access.counts.files:
         notes.append(f"Of the files in it: {spell_files(access.counts)}.")
     admin = [way for way in access.ways if way.name == "admin"]

@@ -6,8 +6,8 @@ lists leaves them unknown, but in team folders, where the members' roles decide.
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
@@ -29,7 +29,7 @@ __all__ = ["read"]
 
 _UNREAD = role.RoleModel.unread
 _HEADERS = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
-_ROUNDS = 4
+_ROUNDS, _AT_ONCE = 4, 4
 _REFUSED = (401, 403)
 
 
@@ -42,6 +42,8 @@ def read(context: SourceContext) -> Survey:
     with Web(context, url) as web:
         walk = _Walk(web, url, context)
         walk.run()
+    if () not in walk.tree.rows or walk.tree.rows[()].kind != "folder":
+        raise SourceError("the root is no collection, or tells nothing of itself", url, "name the address of one")
     tops = {_parts(team.path) for team in shared.teams} if shared else set()
     resolve_lists(walk.tree, tops, _UNREAD)
     settle(facts, found, context)
@@ -58,6 +60,14 @@ def _parts(path: bytes) -> Path:
     return tuple(part for part in path.split(b"/") if part)
 
 
+@dataclass(frozen=True, slots=True)
+class _Closed:
+    """A collection that could not be read: why, and whether it was refused."""
+
+    why: str
+    is_refused: bool
+
+
 @dataclass
 class _Walk:
     """Goes through the collections level by level."""
@@ -72,55 +82,65 @@ class _Walk:
     def run(self) -> None:
         """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
         self._base = _parts(unquote_to_bytes(urlsplit(self.url).path))
-        waiting: deque[Path] = deque([()])
-        while waiting:
-            path = waiting.popleft()
-            for resource in self._ask(path):
-                inner = _parts(resource.path)
-                if inner[: len(self._base)] != self._base or inner[len(self._base) :][: len(path)] != path:
-                    self.tree.miss(path, f"an address outside of what was asked for: {resource.path[:80]!r}")
-                    continue
-                inner = inner[len(self._base) :]
-                if inner == path and path:
-                    continue
-                if len(inner) > len(path) + 1:
-                    self.tree.miss(inner, "an item deeper than was asked for")
-                    continue
+        level: list[Path] = [()]
+        pool = ThreadPoolExecutor(_AT_ONCE)
+        try:
+            while level:
+                below: list[Path] = []
+                for path, found in zip(level, pool.map(self._ask, level), strict=True):
+                    if isinstance(found, _Closed):
+                        self._close(path, found)
+                        continue
+                    self.context.progress(len(found))
+                    below += self._take(path, found)
+                level = below
+        finally:
+            # After an error, or Ctrl-C, nobody waits for the rest.
+            pool.shutdown(wait=False, cancel_futures=True)
+
+    def _take(self, path: Path, found: Sequence[Resource]) -> Iterator[Path]:
+        """Add what a collection holds, and yield the collections in it."""
+        for resource in found:
+            inner = _parts(resource.path)
+            if inner[: len(self._base)] != self._base or inner[len(self._base) :][: len(path)] != path:
+                self.tree.miss(path, f"an address outside of what was asked for: {resource.path[:80]!r}")
+                continue
+            inner = inner[len(self._base) :]
+            if len(inner) > len(path) + 1:
+                self.tree.miss(inner, "an item deeper than was asked for")
+            elif inner != path or not path:
                 self._add(resource, inner)
                 if resource.is_folder and inner != path:
-                    waiting.append(inner)
+                    yield inner
 
     def _address(self, path: Path) -> str:
         base = self.url if self.url.endswith("/") else self.url + "/"
         return base + "".join(quote_from_bytes(part, safe="") + "/" for part in path)
 
-    def _ask(self, path: Path) -> Sequence[Resource]:
-        """Return what a collection holds, itself among it; nothing, where it was refused or has gone since."""
+    def _ask(self, path: Path) -> Sequence[Resource] | _Closed:
+        """Return what a collection holds, itself among it; or that it was refused, or has gone since."""
         fault = ""
         for _ in range(_ROUNDS):
             answer = self.web.ask("PROPFIND", self._address(path), content=ASK, headers=_HEADERS)
             status = answer.status_code
             if status == 207:
                 try:
-                    found = parse_resources(answer.content)
+                    return parse_resources(answer.content)
                 except FormatError as error:
                     # Half a page: the whole one may come the next time.
                     fault = str(error)
                     continue
-                self.context.progress(len(found))
-                return found
             told = f"{status} {answer.reason_phrase}"
             if not path:
                 raise SourceError(f"refused to list the root: {told}", self.url)
             gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {told}"
-            self._close(path, gone, is_refused=status in _REFUSED)
-            return ()
+            return _Closed(gone, status in _REFUSED)
         raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "gather again later")
 
-    def _close(self, path: Path, why: str, *, is_refused: bool) -> None:
-        self.tree.miss(path, why)
+    def _close(self, path: Path, closed: _Closed) -> None:
+        self.tree.miss(path, closed.why)
         row = self.tree.rows[path]
-        body = _UNREAD if is_refused and row.body == NOT_TOLD else row.body
+        body = _UNREAD if closed.is_refused and row.body == NOT_TOLD else row.body
         self.tree.add(Row(path, "folder", row.owner, body, state=SeenState.NOT_OPENED, changed=row.changed))
 
     def _add(self, resource: Resource, path: Path) -> None:

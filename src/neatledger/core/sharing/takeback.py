@@ -12,8 +12,8 @@ from neatledger.core.accounts import AccountState
 from neatledger.core.everyone import Everyone
 from neatledger.core.people import Seat
 from neatledger.core.rights import Right
-from neatledger.core.sharing.records import Shared
-from neatledger.core.sharing.service import Service
+from neatledger.core.sharing.records import HandOut, Link, Shared, TeamFolder
+from neatledger.core.sharing.service import Service, parts_of
 from neatledger.errors import UnknownNameError
 
 __all__ = ["Loss", "find_losses", "take_back", "without_seat"]
@@ -32,8 +32,8 @@ class Loss:
     kept: Right
 
 
-def take_back(service: Service, what: str) -> tuple[Service, str]:
-    """Return a service without something, and in words what that is.
+def take_back(service: Service, what: str) -> tuple[Service, str, bytes]:
+    """Return a service without something, in words what that is, and the folder below which all of it counts.
 
     `what` is ``link:ID`` (or a fingerprint), ``hand-out:ID``, ``member:FOLDER=HOLDER`` or ``guest:LOGIN`` (any login,
     or the address of somebody outside); raises `UnknownNameError`.
@@ -42,35 +42,40 @@ def take_back(service: Service, what: str) -> tuple[Service, str]:
     shared = service.shared
     match sort:
         case "link":
-            links = tuple(one for one in shared.links if name not in (one.id, one.fingerprint))
-            if len(links) < len(shared.links):
-                return replace(service, shared=replace(shared, links=links)), f"the link {name}"
+            link = next((one for one in shared.links if name in (one.id, one.fingerprint)), None)
+            if link is not None:
+                links = tuple(one for one in shared.links if one is not link)
+                return replace(service, shared=replace(shared, links=links)), f"the link {name}", _folder(link)
         case "hand-out":
-            hand_outs = tuple(one for one in shared.hand_outs if one.id != name)
-            if len(hand_outs) < len(shared.hand_outs):
-                return replace(service, shared=replace(shared, hand_outs=hand_outs)), f"the hand-out {name}"
+            given = next((one for one in shared.hand_outs if one.id == name), None)
+            if given is not None:
+                hand_outs = tuple(one for one in shared.hand_outs if one is not given)
+                after = replace(service, shared=replace(shared, hand_outs=hand_outs))
+                return after, f"the hand-out {name}", _folder(given)
         case "member":
             path, _, holder = name.rpartition("=")
-            found = _without_member(shared, path, holder)
-            if found is not None:
-                return replace(service, shared=found), f"the membership of {holder} in {path}"
+            team = _team_of(shared, path)
+            if team is not None and any(one.holder == holder for one in team.members):
+                members = tuple(one for one in team.members if one.holder != holder)
+                teams = tuple(replace(one, members=members) if one is team else one for one in shared.teams)
+                after = replace(service, shared=replace(shared, teams=teams))
+                return after, f"the membership of {holder} in {path}", team.path
         case "guest":
             if name in service.numbers:
-                return replace(service, seats=without_seat(service.seats, name)), f"{name}"
+                return replace(service, seats=without_seat(service.seats, name)), f"{name}", b"/"
     raise UnknownNameError(f"{service.system} has no {what!r}", hint="links, guests and who show what there is")
 
 
-def _without_member(shared: Shared, path: str, holder: str) -> Shared | None:
-    wanted = path.encode("utf-8", "surrogateescape").rstrip(b"/") or b"/"
-    teams = []
-    is_there = False
-    for team in shared.teams:
-        if team.path == wanted or team.name == path:
-            members = tuple(one for one in team.members if one.holder != holder)
-            is_there |= len(members) < len(team.members)
-            team = replace(team, members=members)
-        teams.append(team)
-    return replace(shared, teams=tuple(teams)) if is_there else None
+def _folder(item: HandOut | Link) -> bytes:
+    """Return the folder that something leads to; of a single file the one it lies in."""
+    return (item.path.rpartition(b"/")[0] or b"/") if item.is_file else item.path
+
+
+def _team_of(shared: Shared, name: str) -> TeamFolder | None:
+    """Return a team folder by its path, or its name."""
+    path = name.encode("utf-8", "surrogateescape").rstrip(b"/") or b"/"
+    by_path = [team for team in shared.teams if team.path == path]
+    return next(iter(by_path or [team for team in shared.teams if team.name == name]), None)
 
 
 def without_seat(seats: Sequence[Seat], login: str) -> list[Seat]:
@@ -82,10 +87,17 @@ def without_seat(seats: Sequence[Seat], login: str) -> list[Seat]:
     ]
 
 
-def find_losses(before: Everyone, after: Everyone) -> list[Loss]:
-    """Return what vanishes from one table of access to another with the same columns, folders in reading order."""
+def find_losses(before: Everyone, after: Everyone, tops: Sequence[bytes] = (b"/",)) -> list[Loss]:
+    """Return what vanishes from one table of access to another with the same columns, folders in reading order.
+
+    Only some folders and those below them are looked at; those that are not there hold nothing.
+    """
     found = []
-    order = before.matrix.order.order
+    trees = before.matrix.order
+    rows_of_tops = [trees.find_row(parts_of(path)) for path in tops]
+    chosen = [trees.below(row) for row in rows_of_tops if row is not None]
+    order = np.unique(trees.place[np.concatenate(chosen)]) if chosen else np.zeros(0, dtype=np.int64)
+    order = trees.order[order]
     any_of = {column.seats[0]: place for place, column in enumerate(before.columns) if column.way == "any"}
     firsts = {seat: column.seats[0] for column in before.columns if column.way == "any" for seat in column.seats}
     for start in range(0, len(order), _ROWS):

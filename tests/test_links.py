@@ -1,0 +1,295 @@
+"""The commands about links, hand-outs, guests, devices and what lapses, on the sample office."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import sqlite3
+import zlib
+from datetime import date
+from pathlib import Path
+
+import pytest
+from icalendar import Calendar
+
+from neatledger.demo import meadow
+
+EXCHANGE = "meadow:/Teams/Imaging exchange"
+
+
+@pytest.fixture
+def ask(demo: Path, run):
+    """Ask the sample office on a day of its story; rows come as CSV."""
+
+    def _ask(*words: object, status: int | None = None, day: str = "2026-11-23") -> list[dict[str, str]]:
+        done = run(*words, "--format", "csv", "--today", day, "--office", demo, status=status)
+        return list(csv.DictReader(io.StringIO(done.stdout)))
+
+    return _ask
+
+
+def ids(rows: list[dict[str, str]]) -> set[str]:
+    return {row["id"] for row in rows}
+
+
+def test_links_with_all_their_filters(ask) -> None:
+    every = {row["id"]: row for row in ask("links")}
+    assert len(every) == 20 and all(row["state"] for row in every.values())
+    lab = every["k1"]
+    assert (lab["files"], lab["uses"], lab["expires"]) == ("9", "412", "no end")
+    assert int(lab["size_bytes"]) == 2_400_000 + sum(310_000 + 7_100 * n for n in range(1, 9))
+    assert set(lab["kinds"].split()) == {"dcm", "exe"} and len(lab["fingerprint"]) == 10
+    assert ids(ask("links", "--by", "sedge")) == {"h1", "h2"}
+    assert ids(ask("links", "--to", "ledgerwood")) == {"k8", "h6"} and ids(ask("links", "--to", "office")) == {
+        "k2",
+        "k11",
+    }
+    assert ids(ask("links", "--below", EXCHANGE)) == {"k1", "k8", "h2", "h3", "h4"}
+    assert ids(ask("links", "--over", "meadow:/People/hale")) == {"k6", "k10"}
+    assert ids(ask("links", "--lapse-within", 7)) == {"k7", "k9", "k11", "h8"}
+    assert ids(ask("links", "--only", "hand-out")) == {f"h{n}" for n in range(1, 10)}
+    assert {"k3", "h7", "h9"}.isdisjoint(ids(ask("links", "--live")))
+    assert ids(ask("links", "--amiss")) == {row["id"] for row in every.values() if row["amiss"]}
+    # On its last day a link is live, the day after it is not.
+    assert "k9" in ids(ask("links", "--live", day="2026-11-27")) and "k9" not in ids(
+        ask("links", "--live", day="2026-11-28")
+    )
+
+
+def test_addresses_of_links_are_nowhere(demo, run) -> None:
+    secrets = [row["address"] for row in meadow.shared_tables()["links"]]
+    assert len(secrets) == 11
+    kept = b"".join(path.read_bytes() for path in demo.glob("ledger.db*"))
+    db = sqlite3.connect(demo / "ledger.db")
+    kept += b"".join(zlib.decompress(data) for (data,) in db.execute("SELECT data FROM shared"))
+    db.close()
+    told = ""
+    for words in (
+        ["links"],
+        ["links", "--format", "json"],
+        ["check", "--all"],
+        ["lapses"],
+        ["access", "--below", "meadow:/"],
+    ):
+        told += run(*words, "--office", demo, status=None).stdout
+    for secret in secrets:
+        assert secret not in told and secret.encode() not in kept and secret.rpartition("/")[2] not in told
+
+
+def test_who_and_reach_know_those_who_hold_links(ask, run, demo) -> None:
+    rows = {(row["person"], row["way"]): row for row in ask("who", f"{EXCHANGE}/For Hollin")}
+    assert (
+        rows["anyone with the link", "link"]["level"] == "write"
+        and rows["anyone with the link", "any"]["files_read"] == "9"
+    )
+    assert ("hale", "link") not in rows
+    everywhere = {row["folder"] for row in ask("reach", "anyone with the link", "--every") if row["level"] != "none"}
+    assert everywhere == {f"{EXCHANGE}/For Hollin", "meadow:/Teams/Protocols"}
+    told = run("why", "finch", f"{EXCHANGE}/2026", "--office", demo, "--today", "2026-11-23").stdout
+    assert "hand-out h4" in told and "a hand-out from thistle" in told
+    # The share beneath gives away what the team folder only shows.
+    cases = {(row["person"], row["way"]): row["level"] for row in ask("who", "meadow:/Teams/Cases 2026/Dogs")}
+    assert cases["wren", "team"] == "view" and cases["vane", "team"] == "none"
+    assert {row["level"] for row in ask("who", "barn:/Records/2026/Dogs") if row["person"] == "wren"} == {"write"}
+    assert (
+        "1 link or hand-out opens a single file"
+        in run("who", "meadow:/People/frost", "--office", demo, "--today", "2026-11-23").stdout
+    )
+
+
+def test_taking_back_reaches_through_what_was_passed_on(ask, demo, run) -> None:
+    def lost(*words: str) -> dict[tuple[str, str], tuple[str, str]]:
+        flags = [flag for word in words for flag in ("--take-back", word)]
+        return {(row["person"], row["way"]): (row["lost"], row["kept"]) for row in ask("suppose", *flags)}
+
+    # The student's own hand-out goes to a fellow student, who is a member too: nobody falls out.
+    assert lost("hand-out:h2")["thistle", "handed"][1] == "manage" and len(lost("hand-out:h2")) == 1
+    # Without the students' membership everything that was passed on from there goes, to the end of the chain.
+    gone = lost(f"member:{EXCHANGE.partition(':')[2]}=students")
+    assert {person for person, _ in gone} == {"sedge", "thistle", "wren", "finch"}
+    assert all(kept == "none" for _, kept in gone.values())
+    assert {person for person, _ in lost("link:k1")} == {"anyone with the link"}
+    assert set(lost("guest:una")) == {("ledgerwood", "link")}
+    assert set(lost("guest:sam.private@post.example")) == {("sam.private@post.example", "handed")}
+    for word, told in (("link:k99", "has no 'link:k99'"), ("folder:x", "nothing that can be taken back")):
+        assert told in run("suppose", "--take-back", word, "--office", demo, status=2).stderr
+
+
+def test_a_rule_is_tried_before_it_is_set(ask, demo, run) -> None:
+    caught = {row["id"]: row["amiss"] for row in ask("suppose", "--rule", "link-days=30", "--rule-for", "meadow")}
+    assert set(caught.values()) <= {"no-end", "ends-too-late"} and "k9" in caught
+    only = ask("suppose", "--rule", "open-links=nothing", "--rule-for", "meadow:/Teams/Protocols")
+    assert ids(only) == {"k4", "k5", "k9"}
+    assert ids(ask("suppose", "--rule", "download=no", "--rule-for", "hale")) == {"k7", "h5"}
+    for words, told in (
+        (["--rule", "colour=red"], "is no rule"),
+        (["--rule", "link-days=soon"], "no whole number"),
+        (["--rule", "password=yes", "--rule-for", "nobody"], "no folder, system or person"),
+        (["--rule", "password=yes", "--take-back", "link:k1"], "one thing at a time"),
+    ):
+        assert told in run("suppose", *words, "--office", demo, status=2).stderr
+
+
+def test_guests_and_devices(ask) -> None:
+    guests = {(row["guest"], row["account"]): row for row in ask("guests")}
+    vetline = guests["vetline", "meadow:vetline"]
+    assert vetline["idle_days"] == "264" and vetline["next"] == "disable it now" and vetline["inviter"] == "nobody"
+    assert guests["hollin", "meadow:hollin"]["next"] == "disable on 2027-02-17"
+    assert guests["hollin", "meadow:hollin"]["reaches"] == "read /Teams/Imaging exchange"
+    outside = guests["sam.private@post.example", "none: outside"]
+    assert outside["folders"] == "1" and "take back" in outside["next"]
+    devices = {row["id"]: row for row in ask("devices")}
+    assert devices["d3"]["state"] == "lost" and devices["d1"]["amiss"] == "" and "left on" in devices["d2"]["amiss"]
+    assert ids(ask("devices", "--of", "stone")) == {"d4"}
+
+
+def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> None:
+    ics = tmp_path / "lapses.ics"
+    rows = ask("lapses", "--calendar", ics, status=0)
+    days = [row["day"] for row in rows]
+    assert days == sorted(days) and days[0] == "2026-11-26"
+    assert {row["what"] for row in rows} == {"link", "hand-out", "guest", "team folder", "person", "entitlement"}
+    text = ics.read_bytes()
+    assert all(len(line) <= 75 for line in text.split(b"\r\n")) and text.endswith(b"END:VCALENDAR\r\n")
+    events = Calendar.from_ical(text).walk("VEVENT")
+    assert [event.decoded("dtstart").isoformat() for event in events] == days
+    assert all((event.decoded("dtend") - event.decoded("dtstart")).days == 1 for event in events)
+    idents = {str(event["uid"]) for event in events}
+    assert len(idents) == len(rows)
+    ask("lapses", "--calendar", ics, day="2026-11-24")
+    again = {str(event["uid"]) for event in Calendar.from_ical(ics.read_bytes()).walk("VEVENT")}
+    assert again == idents, "the same things are the same events, on whatever day it is written"
+    assert [row["what"] for row in ask("lapses", "--what", "links", "--within", 5)] == ["link", "link"]
+    past = ask("lapses", "--past", "--what", "hand-outs")
+    assert [(row["day"], row["in_days"]) for row in past if int(row["in_days"]) < 0] == [("2026-08-31", "-84")]
+    assert date.fromisoformat(past[0]["day"]) < date(2026, 11, 23)
+    missing = tmp_path / "no" / "where.ics"
+    assert "cannot write" in run("lapses", "--calendar", missing, "--office", demo, status=2).stderr
+
+
+def test_the_plans_rules_are_checked_as_it_is_read(tmp_path, run) -> None:
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems: {meadow: {source: dav}}\nsharing:\n  office: {guests: some, link-days: -1, largest: 5}\n"
+    )
+    told = run("links", "--office", tmp_path, status=2).stderr
+    assert all(word in told for word in ("'some'", "-1", "found 5; expected a size"))
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems: {meadow: {source: dav}}\nsharing:\n  people: {eve: {}}\n  folders: {'barn:/x': {}}\n"
+        "  sensitive: ['loft:/y']\n"
+    )
+    told = run("links", "--office", tmp_path, status=2).stderr
+    assert all(word in told for word in ("without `url`", "'eve'", "the system 'barn'", "the system 'loft'"))
+
+
+def _listing(folder: Path, tables: dict[str, object], people: str = "login,id\nhale,hale\nuna,una\n") -> None:
+    (folder / "people.csv").write_text(people)
+    (folder / "tree.csv").write_text(
+        "path,type,list,bytes\n/,folder,,0\n/a,folder,,0\n/a/b,folder,user:hale=read,0\n/a/x.odt,file,,7\n"
+    )
+    named = {}
+    for name, rows in tables.items():
+        if isinstance(rows, str):
+            (folder / f"{name}.csv").write_text(rows)
+            named[name] = f"{name}.csv"
+        else:
+            (folder / f"{name}.json").write_text(json.dumps(rows))
+            named[name] = f"{name}.json"
+    plan = {
+        "office": "X",
+        "systems": {
+            "meadow": {
+                "source": "listing",
+                "lists": "role",
+                "path": "tree.csv",
+                "accounts": {"people": "people.csv"},
+                "sharing": named,
+            }
+        },
+    }
+    plan["systems"]["meadow"]["columns"] = {"links": {"path": "Ziel", "level": "Recht"}}
+    (folder / "office.yaml").write_text(json.dumps(plan))
+
+
+def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, run) -> None:
+    _listing(
+        tmp_path,
+        {
+            "teams": [{"path": "/a", "name": "A"}],
+            "team-members": "team,holder,level\n/a,hale,write\n/a,nobody,read\n/none,hale,read\n",
+            "links": "Ziel;Recht;maker;expires\n/a;read;hale;2030-01-01\n/a;reed;hale;\n/a/x.odt;read;una;never\n",
+            "hand-outs": [{"giver": "hale", "receiver": "una", "path": "/a", "level": "read"}, {"receiver": 7}],
+        },
+    )
+    done = run("gather", "--not-seen", "--office", tmp_path)
+    for told in (
+        "reed",
+        "expires is no day",
+        "whom no account is called",
+        "a team folder that is not there",
+        "path is empty",
+    ):
+        assert told in done.stdout, told
+    rows = {
+        (row["person"], row["folder"], row["way"]): row["level"]
+        for row in csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
+    }
+    assert rows["hale", "meadow:/a", "team"] == "write" and rows["hale", "meadow:/a/b", "team"] == "read"
+    assert (
+        rows["una", "meadow:/a", "handed"] == "read" and rows["anyone with the link", "meadow:/a/b", "link"] == "read"
+    )
+    (tmp_path / "teams.json").write_text("[{")
+    assert "no JSON" in run("gather", "--office", tmp_path, status=2).stderr
+
+
+def test_roles_entitlements_and_the_service_are_gates_of_their_own(tmp_path, run) -> None:
+    standing = [
+        {"login": "hale", "roles": ["user"], "entitlements": ["basic"]},
+        {"login": "una", "roles": "none", "entitlements": "basic"},
+        {"login": "moss", "roles": ["both"], "entitlements": []},
+        {"login": "vane", "roles": ["top"], "entitlements": ["other", "basic"]},
+    ]
+    members = [{"team": "/a", "holder": who, "level": "write"} for who in ("hale", "una", "moss", "vane")]
+    tables = {
+        "teams": [{"path": "/a"}],
+        "team-members": members,
+        "standing": standing,
+        "service": [{"entitlement": "basic"}],
+    }
+    _listing(tmp_path, tables, "login,id\nhale,hale\nuna,una\nmoss,moss\nvane,vane\n")
+
+    def levels() -> dict[tuple[str, str], str]:
+        run("gather", "--office", tmp_path)
+        rows = csv.DictReader(io.StringIO(run("who", "meadow:/a", "--format", "csv", "--office", tmp_path).stdout))
+        return {(row["person"], row["way"]): row["level"] for row in rows if row["way"] in ("team", "admin")}
+
+    assert levels() == {
+        ("hale", "team"): "write", ("una", "team"): "none", ("moss", "team"): "none", ("moss", "admin"): "manage",
+        ("vane", "team"): "write", ("vane", "admin"): "manage",
+    }  # fmt: skip
+    assert "they have no licence" in run("why", "moss", "meadow:/a", "--office", tmp_path).stdout
+    (tmp_path / "service.json").write_text(json.dumps([{"running": "no"}]))
+    assert {level for (_, way), level in levels().items() if way == "team"} == {"none"}
+    assert "the service is switched off" in run("why", "hale", "meadow:/a", "--office", tmp_path).stdout
+
+
+def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
+    """A ledger without anything shared, as an older version wrote it, is read and added to."""
+    office = tmp_path / "office"
+    office.mkdir()
+    for path in demo.iterdir():
+        if path.name not in ("ledger.db",) and path.is_file():
+            (office / path.name).write_bytes(path.read_bytes())
+    run("gather", "--quiet", "--office", office)
+    db = sqlite3.connect(office / "ledger.db")
+    for statement in (
+        "DROP TABLE shared", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
+        "PRAGMA user_version = 2",
+    ):  # fmt: skip
+        db.execute(statement)
+    db.commit()
+    db.close()
+    assert "no system of this count" in run("links", "--office", office, status=2).stderr
+    assert run("who", "barn:/Payroll", "--office", office).stdout
+    run("gather", "--quiet", "--office", office)
+    assert "9 hand-outs" in run("links", "--office", office, status=1).stdout
