@@ -31,7 +31,7 @@ def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
     """Yield what the plan says will end: people's time, entitlements, acceptances."""
     for person in plan.people.values():
         if person.end is not None:
-            yield Lapse(person.end, "person", person.id, person.name, "last day; close the accounts")
+            yield Lapse(person.end, "person", person.id, person.name, "last day: close the accounts")
     for one in plan.space.entitlements:
         if one.until is not None:
             yield Lapse(one.until, "entitlement", one.name, ", ".join(one.holders), "renew it, or let it go")
@@ -70,10 +70,10 @@ def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lap
         if offer.item.expires:
             sort = "link" if offer.is_link else "hand-out"
             who = f"{offer.maker} to {offer.audience}"
-            then = f"{offer.name} gives nothing any more; what it leads to stays"
+            then = f"{offer.name} ends"
             yield Lapse(date.fromisoformat(offer.item.expires), sort, offer.address, who, then)
     for team in service.shared.teams:
         if team.ends:
             who = f"{len(team.members)} members"
-            then = "it is no team folder any more; the folder stays"
+            then = "no team folder any more"
             yield Lapse(date.fromisoformat(team.ends), "team folder", Address(service.system, team.path), who, then)

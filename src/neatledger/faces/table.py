@@ -16,6 +16,7 @@ from neatledger.reports.report import Cell, Column, Report, Show, Size
 __all__ = ["cut_middle", "render_table", "show_cell"]
 
 _TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
+_LONG_NAME = 30
 _GAP = 2
 _PLAIN = 100_000
 
@@ -57,8 +58,15 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
         max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)
     ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
-    # Text that may go over lines gives way first, for nothing of it is lost; then names; then text once more.
-    for is_text, least in ((True, _TEXT), (False, _NAME), (True, _NARROW_TEXT)):
+    # Text that may go over lines gives way first, for nothing of it is lost, and keeps a third of the width where
+    # long names can spare it; then names; then text once more.
+    for is_text, least in (
+        (True, max(_TEXT, width // 3)),
+        (False, _LONG_NAME),
+        (True, _TEXT),
+        (False, _NAME),
+        (True, _NARROW_TEXT),
+    ):
         places = [place for place, column in enumerate(columns) if (column.wraps if is_text else column.cuts)]
         while spare > 0:
             wide = [place for place in places if widths[place] > least]

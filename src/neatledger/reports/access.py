@@ -85,7 +85,7 @@ def way_by(way: Way, names: Mapping[str, str]) -> str:
     if cut is None or cut is gate:
         return text
     by = f"the share {way.through}" if cut.name == "share" else cut.reasons[0].entry if cut.reasons else cut.name
-    return f"{text}, cut by {by}"
+    return f"{text}, cut by {f'the list ({by})' if cut.name == 'list' else by}"
 
 
 # The gates of team folders, hand-outs and links whose entries give the rights; what comes after them only cuts.

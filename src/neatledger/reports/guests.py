@@ -66,7 +66,7 @@ def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: i
                 account.email,
                 account.state.value,
                 one.seat.is_planned,
-                told.inviter or ("" if is_outside else "nobody"),
+                told.inviter or ("" if is_outside else "nobody" if told.is_guest else "not told"),
                 told.invited,
                 told.accepted,
                 account.last_seen,
@@ -91,7 +91,7 @@ def _next(seat: Seat, days: int | None, today: date, idle: int, remove: int, is_
     if told.disable_on:
         return f"disabled on {told.disable_on}"
     if days is None:
-        return "has not accepted" if told.invited else "never seen"
+        return "has not accepted" if told.invited else "never seen" if told.is_guest else "not told when last seen"
     if not seat.is_open:
         return f"remove on {today + timedelta(days=remove - days)}" if days < remove else "remove it now"
     return f"disable on {today + timedelta(days=idle - days)}" if days <= idle else "disable it now"

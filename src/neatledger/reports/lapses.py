@@ -28,6 +28,7 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) ->
     coming = [one for one in found if one.day >= today]
     first = f"; the next on {coming[0].day}" if coming else ""
     headline = f"{count_of(len(found), 'thing')} {'lapses' if len(found) == 1 else 'lapse'}{first}."
-    notes = [f"{past:,} lapsed before {today} (--past shows them)."] if past else []
+    notes = ["What ends gives no access any more; the folders themselves stay."] if rows else []
+    notes += [f"{past:,} lapsed before {today} (--past shows them)."] if past else []
     notes += [f"{later:,} more come later (--within DAYS)."] if later else []
     return Report("lapses", headline, _COLUMNS, rows, notes, "nothing lapses in this time")

@@ -23,7 +23,7 @@ _COLUMNS = (
     Column("audience", "TO", cuts=True),
     Column("made", "MADE", spare=True),
     Column("expires", "UNTIL"),
-    Column("guards", "GUARDS", wraps=True),
+    Column("guards", "GUARDS", wraps=True, spare=True),
     Column("last_used", "LAST USED", spare=True),
     Column("uses", "USES", Show.MACHINE, number=True),
     Column("files", "FILES", number=True),
