@@ -218,7 +218,11 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
             "teams": [{"path": "/a", "name": "A"}],
             "team-members": "team,holder,level\n/a,hale,write\n/a,nobody,read\n/none,hale,read\n",
             "links": "Ziel;Recht;maker;expires\n/a;read;hale;2030-01-01\n/a;reed;hale;\n/a/x.odt;read;una;never\n",
-            "hand-outs": [{"giver": "hale", "receiver": "una", "path": "/a", "level": "read"}, {"receiver": 7}],
+            "hand-outs": [
+                {"giver": "hale", "receiver": "una", "path": "/a", "level": "read"},
+                {"giver": "hale", "receiver": "eve", "path": "/a", "level": "read"},
+                {"receiver": 7},
+            ],
         },
     )
     done = run("gather", "--not-seen", "--office", tmp_path)
@@ -228,6 +232,7 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
         "whom no account is called",
         "a team folder that is not there",
         "path is empty",
+        "is for 'eve', whom no person is called",
     ):
         assert told in done.stdout, told
     rows = {

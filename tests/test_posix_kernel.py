@@ -34,7 +34,7 @@ def read_table(text: str) -> dict[tuple[str, bytes, str], dict[str, str]]:
 
 
 @pytest.mark.judge
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(2))
 def test_every_cell_agrees_with_the_kernel(tmp_path: Path, run, seed: int) -> None:
     tmp_path.chmod(0o755)
     for above in tmp_path.parents:

@@ -188,6 +188,16 @@ def test_restarted_in_the_middle_the_count_is_whole_or_absent(tmp_path, run, mon
     process.stdout.close()
 
 
+def test_stopped_while_the_service_is_slow_nothing_is_kept(service, tmp_path) -> None:
+    order(service, kind="slow", seconds=1.5, path="/dav", times=9)
+    gather = subprocess.Popen([COMMAND, "gather", "--office", tmp_path], stderr=subprocess.PIPE, text=True)
+    time.sleep(1.5)
+    gather.send_signal(signal.SIGINT)
+    _, told = gather.communicate(timeout=30)
+    assert gather.returncode == 130 and "stopped; the ledger is as it was" in told and "Traceback" not in told
+    assert not (tmp_path / "ledger.db").exists()
+
+
 @pytest.mark.judge
 def test_on_a_full_disk_nothing_is_kept(tmp_path, run, monkeypatch) -> None:
     """A file system of 2 MB holds the first count, and by and by no more."""
@@ -276,6 +286,7 @@ def dav_peer(root: Path):
         "verbose": 0,
     }
     server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
+    server.shutdown_timeout = 0
     server.prepare()
     thread = threading.Thread(target=server.serve, daemon=True)
     thread.start()

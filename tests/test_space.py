@@ -420,6 +420,7 @@ def _dav_server(folder: Path, used: int, available: int | None) -> Iterator[int]
         "verbose": 0,
     }
     server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
+    server.shutdown_timeout = 0
     server.prepare()
     thread = threading.Thread(target=server.serve, daemon=True)
     thread.start()

@@ -15,7 +15,7 @@ from urllib.parse import urlencode
 
 from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Account, Admission
 from neatledger.core.columns import NotSeen
-from neatledger.core.sharing.records import Member, Shared, TeamFolder
+from neatledger.core.sharing.records import Member, Shared, TeamFolder, Towards
 from neatledger.core.survey import Facts
 from neatledger.errors import SourceError
 from neatledger.formats.shared import (
@@ -221,6 +221,11 @@ class _Reader:
                 if member.holder not in (groups if member.is_group else logins):
                     kind = "group" if member.is_group else "account"
                     self._miss(os.fsdecode(team.path), f"a member, {member.holder!r}, whom no {kind} is called")
+        known = {Towards.PERSON: logins, Towards.GROUP: groups}
+        for one in shared.hand_outs:
+            if one.receiver not in known.get(one.towards, {one.receiver}):
+                told = f"hand-out {one.id} is for {one.receiver!r}, whom no {one.towards.value} is called"
+                self._miss(os.fsdecode(one.path), told)
 
 
 def _sign_in(row: Fields, _: int) -> tuple[str, str]:

@@ -22,6 +22,13 @@ def _no_email(office: Office) -> Iterator[Finding]:
     for person in office.plan.people.values():
         if person.kind is not Kind.SERVICE and person.is_here(office.today) and not person.email:
             yield Finding("no-email", person.id, f"{person.name} has no e-mail address")
+    for facts in office.systems:
+        for seat in facts.seats:
+            # A service that knows roles invites and warns by mail.
+            is_invited = seat.account.admission.roles is not None and seat.kind is not Kind.SERVICE
+            if is_invited and seat.is_open and not seat.account.email:
+                told = f"the account of {seat.name or seat.person} has no e-mail address"
+                yield Finding("no-email", f"{facts.name}:{seat.account.login}", told)
 
 
 def _bad_email(office: Office) -> Iterator[Finding]:
