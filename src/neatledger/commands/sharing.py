@@ -9,6 +9,7 @@ from neatledger.app import App
 from neatledger.core.plan import Plan
 from neatledger.core.sharing.exposing import Exposer
 from neatledger.core.sharing.judging import Breach, Offer, judge_offer, offers_of
+from neatledger.core.sharing.rules import SharingRule, tightest
 from neatledger.core.sharing.service import Service
 from neatledger.core.treeorder import TreeOrder
 from neatledger.errors import UnknownNameError
@@ -63,6 +64,12 @@ def put_to_rules(
 ) -> Iterator[tuple[Offer, list[Breach]]]:
     """Yield every offer with what is not in order by the plan's rules on a day."""
     by_id = {one.id: one for one in service.shared.hand_outs}
+    known: dict[tuple[int, ...], SharingRule] = {}
     for offer in offers:
-        rule = plan.sharing.rule_at(offer.address, maker_names(service, offer.maker))
+        placed = plan.sharing.rules_at(offer.address, maker_names(service, offer.maker))
+        # Most offers are under the same few rules.
+        key = tuple(map(id, placed))
+        if key not in known:
+            known[key] = tightest(placed)
+        rule = known[key]
         yield offer, list(judge_offer(offer, rule, service, plan, day, by_id))

@@ -9,6 +9,7 @@ from xml.etree.ElementTree import Element
 from neatledger.core.limits import FoundLimit, On
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.http import refuse_plain
 
 __all__ = ["parse_figures", "read_figures"]
 
@@ -17,7 +18,6 @@ _ASK = (
     '<propfind xmlns="DAV:"><prop><quota-used-bytes/><quota-available-bytes/></prop></propfind>'
 )
 _TIMEOUT = 30.0
-_HERE = frozenset({"127.0.0.1", "::1", "localhost"})
 
 
 def read_figures(context: SourceContext, setting: Mapping[str, Any]) -> FoundLimit:
@@ -27,8 +27,7 @@ def read_figures(context: SourceContext, setting: Mapping[str, Any]) -> FoundLim
     url = str(setting["url"])
     auth = None
     if setting.get("user"):
-        if httpx.URL(url).scheme == "http" and httpx.URL(url).host not in _HERE:
-            raise SourceError("the password would go over the network for all to read", url, "use https://")
+        refuse_plain(url)
         found = context.credentials(str(setting["user"]), httpx.URL(url).host)
         auth = (found.user, found.password)
     ca: Any = str(context.office_dir / setting["ca"]) if setting.get("ca") else True
