@@ -203,7 +203,7 @@ class Everyone:
         return found
 
     @cached_property
-    def _may_differ(self) -> NDArray[np.bool_]:
+    def may_differ(self) -> NDArray[np.bool_]:
         """Mark the folders whose rights may be others than those on the folder above.
 
         Where a folder, the one above it and the one above that have one list and one owner, they are the same:
@@ -249,7 +249,7 @@ class Everyone:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = self.matrix.order.order if folders is None else folders
         if which is Rows.DIFFER:
-            order = order[self._may_differ[order]]
+            order = order[self.may_differ[order]]
         step = _CHUNK * max(1, _WIDEST // self.words)
         for start in range(0, len(order), step):
             rows = order[start : start + step]

@@ -359,8 +359,7 @@ class ServiceMatrix(Matrix):
         number, _ = self._teams
         parent = self.folders["parent"]
         marked[1:] |= number[1:] != number[parent[1:]]
-        # Over a share, its lists change what may be reached; they are looked at folder by folder.
-        return marked | (self._overlay.over > 0)
+        return marked | self._overlay.may_differ()
 
 
 def _on_folder(right: Right) -> Right:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.columns import SeenState
+from neatledger.core.everyone import Everyone
 from neatledger.core.matrix import Bits, Matrix, Rows
 from neatledger.core.rights import Right
 from neatledger.core.sharing.records import TeamFolder
@@ -127,6 +128,15 @@ class Overlay:
         whole = {name: np.concatenate(each) for name, each in pieces.items()}
         order = np.argsort(whole["folder"], kind="stable")
         return Table({name: each[order] for name, each in whole.items()}, len(order))
+
+    def may_differ(self) -> NDArray[np.bool_]:
+        """Mark the folders over a share on which it may let through other rights than on the one above."""
+        marked = (self.over > 0) & (self.found < 0)
+        for place, under in self._places():
+            here = np.flatnonzero((self.over == place) & (self.found >= 0))
+            if under is not None and len(here):
+                marked[here] = Everyone(under.matrices[0]).may_differ[self.found[here]]
+        return marked
 
     def cut(self, rows: Rows, team: Mapping[Right, Bits], roles: Bits) -> Bits:
         """Cut what team folders give down to what the shares beneath let through; return for whom that is unknown."""

@@ -6,7 +6,7 @@ the service's own tree. A link's address is a secret and is not in here: `finger
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from enum import Enum
 from functools import cache
@@ -246,13 +246,10 @@ def _of_value(name: str, value: Any) -> Any:
 _CHANGED = frozenset({"path", "rights", "over", "members", "folders", "named", *_ENUMS})
 
 
-def _of_rows(kind: Any, rows: Iterable[list[Any]]) -> tuple[Any, ...]:
-    names = [each.name for each in fields(kind)]
-    changed = [(place, name) for place, name in enumerate(names) if name in _CHANGED]
-    found = []
-    for row in rows:
-        values = list(row)
-        for place, name in changed:
-            values[place] = _of_value(name, values[place])
-        found.append(kind(*values))
-    return tuple(found)
+def _of_rows(kind: Any, rows: Sequence[list[Any]]) -> tuple[Any, ...]:
+    """Return records from the rows of a table; column by column, for there may be tens of thousands."""
+    columns: list[Iterable[Any]] = list(zip(*rows, strict=True))
+    for place, each in enumerate(fields(kind)):
+        if each.name in _CHANGED and columns:
+            columns[place] = [_of_value(each.name, value) for value in columns[place]]
+    return tuple(map(kind, *columns)) if columns else ()
