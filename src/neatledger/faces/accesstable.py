@@ -24,6 +24,7 @@ __all__ = ["CSV_HEAD", "LineMaker"]
 _KEPT = [column.key for column in ACCESS_COLUMNS if column.show is not Show.PEOPLE and column.key != "by"]
 CSV_HEAD = ",".join(_KEPT) + "\n"
 _SHOWN = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
+_LOOKS = Right.READ | Right.VIEW
 _UNKNOWN = 1 << len(FLAG_RIGHTS)
 
 
@@ -79,10 +80,13 @@ class LineMaker:
                 shown[(right.name or "").lower()] = None if is_unknown else bool(rights & right)
             for key, number in zip(("files", "files_read", "files_change", "files_delete"), files, strict=True):
                 shown[key] = None if number < 0 else number
+            shown["read"] = None if is_unknown else bool(rights & Right.READ)
+            shown["view"] = None if is_unknown else bool(rights & _LOOKS)
             return ", " + json.dumps(shown)[1:]
         bits = ",".join("" if is_unknown else str(int(bool(rights & right))) for right in _SHOWN)
         counts = ",".join("" if number < 0 else str(number) for number in files)
-        return f",{way},{level.value},{bits},{counts}"
+        looks = "," if is_unknown else f"{int(bool(rights & Right.READ))},{int(bool(rights & _LOOKS))}"
+        return f",{way},{level.value},{bits},{counts},{looks}"
 
     def _block_text(
         self, block: RowBlock, path_of: Callable[[int], bytes], heads: list[tuple[str, tuple[str, ...]]]

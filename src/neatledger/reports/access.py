@@ -32,6 +32,8 @@ ACCESS_COLUMNS = (
     Column("files_change", "CHANGES", number=True),
     Column("files_delete", "REMOVES", number=True),
     Column("by", "BY", wraps=True),
+    Column("read", "READ", Show.MACHINE),
+    Column("view", "VIEW", Show.MACHINE),
 )
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
@@ -126,6 +128,8 @@ def access_row(address: Address, way: Way | None, access: Access, names: Mapping
         also if known else NOT_KNOWN,
         *files,
         way_by(way, names) if way else "",
+        bool(rights & Right.READ) if known else None,
+        bool(rights & (Right.READ | Right.VIEW)) if known else None,
     )
 
 

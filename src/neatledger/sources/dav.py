@@ -29,7 +29,7 @@ __all__ = ["read"]
 
 _UNREAD = role.RoleModel.unread
 _HEADERS = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
-_ROUNDS, _AT_ONCE = 4, 4
+_ROUNDS, _AT_ONCE, _DEEPEST = 4, 4, 200
 _REFUSED = (401, 403)
 
 
@@ -110,7 +110,9 @@ class _Walk:
                 self.tree.miss(inner, "an item deeper than was asked for")
             elif inner != path or not path:
                 self._add(resource, inner)
-                if resource.is_folder and inner != path:
+                if resource.is_folder and len(inner) > _DEEPEST:
+                    self._close(inner, _Closed(f"deeper than {_DEEPEST} folders: not looked into", False))
+                elif resource.is_folder and inner != path:
                     yield inner
 
     def _address(self, path: Path) -> str:
