@@ -298,3 +298,76 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     assert run("who", "barn:/Payroll", "--office", office).stdout
     run("gather", "--quiet", "--office", office)
     assert "9 hand-outs" in run("links", "--office", office, status=1).stdout
+
+
+def _set(table: str, ident: str, **more: str):
+    """Return a change of one row of what is shared."""
+
+    def change(tables: dict[str, list[dict[str, str]]]) -> None:
+        for row in tables[table]:
+            if ident in (row.get("id"), row.get("login"), row.get("path"), row.get("name")):
+                row |= {key.replace("_", "-"): value for key, value in more.items()}
+
+    return change
+
+
+def _drop(table: str, ident: str):
+    """Return the removal of one row."""
+
+    def change(tables: dict[str, list[dict[str, str]]]) -> None:
+        tables[table] = [row for row in tables[table] if ident not in (row.get("id"), row.get("login"))]
+
+    return change
+
+
+FIXES = [
+    ("anyone-may-change", "k1 from", _set("links", "k1", level="read")),
+    ("no-password", "k1 from", _set("links", "k1", password="yes")),
+    ("no-end", "k4 from", _set("links", "k4", expires="2026-12-24")),
+    ("not-encrypted", "k7 from", _set("links", "k7", encrypted="yes")),
+    ("ended-but-on", "k3 from", _set("links", "k3", on="no")),
+    ("homes-opened", "k10 from", _set("links", "k10", path="/People/hale")),
+    ("administrator-link", "k6 from", _drop("links", "k6")),
+    ("handed-outside", "h1 from", _set("hand-outs", "h1", kind="person", receiver="una")),
+    ("chain-too-deep", "h4 from", _set("hand-outs", "h4", passed_from="h2")),
+    ("passed-on", "h6 from", _drop("hand-outs", "h6")),
+    ("download-void", "share barn:/Records/2026", _set("teams", "Cases 2026", download="yes")),
+    ("granted-not-published", "desk are granted", _set("teams", "Old rota", on="yes")),
+    ("guest-idle", "not seen for 264 days", _set("guests", "vetline", last_seen="2026-11-20")),
+    ("guest-without-inviter", "Vetline", _set("guests", "vetline", inviter="hale")),
+    ("invitation-waiting", "2026-04-20", _set("guests", "agency", accepted="2026-04-21")),
+    ("restricted-top", "thorne", _set("standing", "thorne", roles="top;user;administrator")),
+    ("administrator-without-second-factor", "thorne", _set("standing", "thorne", second_factor="yes")),
+    ("password-never-changed", "wren", _set("standing", "wren", password_set="2026-11-01")),
+    ("device-lost", "Dilys", _set("devices", "d3", state="wiped")),
+    ("device-of-leaver", "sams-laptop", _drop("devices", "d2")),
+    ("unmanaged-device", "home PC", _set("devices", "d4", managed="yes")),
+]
+
+
+def test_findings_on_sharing_go_when_what_they_tell_is_put_right(made_demo, tmp_path, run) -> None:
+    office = tmp_path / "office"
+    office.mkdir()
+    for path in made_demo.iterdir():
+        if path.is_file() and path.name != "ledger.db":
+            (office / path.name).write_bytes(path.read_bytes())
+    only = [word for check, _, _ in FIXES for word in ("--only", check)]
+
+    def found() -> set[tuple[str, str]]:
+        run("gather", "--quiet", "--today", "2026-11-23", "--office", office)
+        done = run("check", *only, "--format", "csv", "--today", "2026-11-23", "--office", office, status=None)
+        return {(row["check"], row["evidence"]) for row in csv.DictReader(io.StringIO(done.stdout))}
+
+    before = found()
+    shared = office / "meadow.shared.json"
+    tables = json.loads(shared.read_text())
+    for check, told, change in FIXES:
+        assert any(name == check and told in evidence for name, evidence in before), check
+        change(tables)
+    shared.write_text(json.dumps(tables))
+    after = found()
+    for check, told, _ in FIXES:
+        assert not any(name == check and told in evidence for name, evidence in after), check
+    # What was not put right is still told.
+    assert any(name == "no-end" and "k6" not in evidence for name, evidence in after)
+    assert len(after) < len(before) - 10
