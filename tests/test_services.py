@@ -10,20 +10,18 @@ import signal
 import socket
 import subprocess
 import sys
-import threading
 import time
 from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
 import pytest
-from cheroot import wsgi
 from hypothesis import given
 from hypothesis import strategies as st
 from wsgidav.fs_dav_provider import FilesystemProvider
-from wsgidav.wsgidav_app import WsgiDAVApp
 
 from conftest import COMMAND
+from judges import dav
 from neatledger.demo import meadow
 from neatledger.demo.service.scimfilter import FilterError, parse_filter
 from neatledger.demo.service.server import Service
@@ -275,28 +273,6 @@ def test_people_and_groups_of_a_scim_server_from_a_registry(tmp_path, run) -> No
     assert "disabled" in run("people", "user05", "--office", tmp_path).stdout
 
 
-@contextmanager
-def dav_peer(root: Path):
-    """A WebDAV server from a registry."""
-    config = {
-        "provider_mapping": {"/": FilesystemProvider(str(root))},
-        "http_authenticator": {"accept_digest": False, "default_to_digest": False},
-        "simple_dc": {"user_mapping": {"*": {"ledger": {"password": PASSWORD}}}},
-        "logging": {"enable": False},
-        "verbose": 0,
-    }
-    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
-    server.shutdown_timeout = 0
-    server.prepare()
-    thread = threading.Thread(target=server.serve, daemon=True)
-    thread.start()
-    try:
-        yield f"http://127.0.0.1:{server.bind_addr[1]}"
-    finally:
-        server.stop()
-        thread.join()
-
-
 def test_the_tree_of_a_webdav_server_from_a_registry(tmp_path, run, monkeypatch) -> None:
     monkeypatch.setenv("NEATLEDGER_PASSWORD_FILES", PASSWORD)
     root = tmp_path / "served"
@@ -314,7 +290,8 @@ def test_the_tree_of_a_webdav_server_from_a_registry(tmp_path, run, monkeypatch)
         ],
     }
     (tmp_path / "shared.json").write_text(json.dumps(tables))
-    with dav_peer(root) as url:
+    with dav.serving(FilesystemProvider(str(root)), "ledger", PASSWORD) as port:
+        url = f"http://127.0.0.1:{port}"
         (tmp_path / "office.yaml").write_text(
             f"office: X\nsystems:\n  files:\n    source: dav\n    url: {url}\n    web: {{user: ledger}}\n"
             "    accounts: {people: people.csv}\n    sharing: shared.json\n"

@@ -7,19 +7,17 @@ import io
 import json
 import os
 import shutil
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
-from cheroot import wsgi
 from openpyxl import load_workbook
 from PIL import Image
 from wsgidav.fs_dav_provider import FilesystemProvider, FolderResource
-from wsgidav.wsgidav_app import WsgiDAVApp
 
+from judges import dav
 from neatledger.core.limits import On
 from neatledger.core.sizes import UNITS
 from neatledger.errors import SourceError
@@ -411,24 +409,8 @@ def _dav_server(folder: Path, used: int, available: int | None) -> Iterator[int]
             found = super().get_resource_inst(path, environ)
             return Folder(path, environ, found._file_path) if isinstance(found, FolderResource) else found
 
-    users = {"*": {"ada": {"password": "secret-7"}}}
-    config = {
-        "provider_mapping": {"/": Provider(str(folder))},
-        "simple_dc": {"user_mapping": users},
-        "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False},
-        "logging": {"enable": False},
-        "verbose": 0,
-    }
-    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
-    server.shutdown_timeout = 0
-    server.prepare()
-    thread = threading.Thread(target=server.serve, daemon=True)
-    thread.start()
-    try:
-        yield server.bind_addr[1]
-    finally:
-        server.stop()
-        thread.join()
+    with dav.serving(Provider(str(folder)), "ada", "secret-7") as port:
+        yield port
 
 
 @pytest.mark.parametrize("available", [3000, 0, None])

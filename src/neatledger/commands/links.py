@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import date, timedelta
 
 from neatledger.app import App
-from neatledger.commands.sharing import load_offers, person_of, put_to_rules, services_of
+from neatledger.commands.sharing import load_offers, put_to_rules, services_of
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.faces.show import show_report
 from neatledger.reports.links import links_report
@@ -37,7 +37,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         total += len(offers)
         for seat in service.seats:
             names[seat.account.login] = seat.person
-        wanted = [offer for offer in offers if _is_wanted(args, app, offer, person_of(service, offer.maker), names)]
+        wanted = [offer for offer in offers if _is_wanted(args, app, offer, service.person_of(offer.maker), names)]
         judged += [
             (offer, breaches)
             for offer, breaches in put_to_rules(app.plan, app.services.day, service, wanted)

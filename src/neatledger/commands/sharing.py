@@ -15,7 +15,7 @@ from neatledger.core.treeorder import TreeOrder
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["load_offers", "maker_names", "person_of", "put_to_rules", "services_of"]
+__all__ = ["load_offers", "put_to_rules", "services_of"]
 
 _ONLY_TREE = (
     *("list", "default", "owner", "state", "bytes", "occupied", "changed", "inode", "device", "links", "specials"),
@@ -48,17 +48,6 @@ def load_offers(reader: SurveyReader, service: Service) -> list[Offer]:
     return offers_of(service, exposer.find(targets))
 
 
-def person_of(service: Service, login: str) -> str:
-    """Return the person behind a login, or the login itself where nobody is."""
-    number = service.numbers.get(login)
-    return login if number is None else service.seats[number].person
-
-
-def maker_names(service: Service, login: str) -> tuple[str, ...]:
-    """Return the names by which rules of the plan may call the maker of a link or hand-out."""
-    return (person_of(service, login), login)
-
-
 def put_to_rules(
     plan: Plan, day: date, service: Service, offers: list[Offer]
 ) -> Iterator[tuple[Offer, list[Breach]]]:
@@ -66,7 +55,7 @@ def put_to_rules(
     by_id = {one.id: one for one in service.shared.hand_outs}
     known: dict[tuple[int, ...], SharingRule] = {}
     for offer in offers:
-        placed = plan.sharing.rules_at(offer.address, maker_names(service, offer.maker))
+        placed = plan.sharing.rules_at(offer.address, (service.person_of(offer.maker), offer.maker))
         # Most offers are under the same few rules.
         key = tuple(map(id, placed))
         if key not in known:

@@ -8,7 +8,6 @@ from typing import Any
 
 from neatledger.app import App
 from neatledger.commands.sharing import load_offers, put_to_rules, services_of
-from neatledger.core.address import Address
 from neatledger.core.everyone import Everyone
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule
@@ -74,9 +73,7 @@ def _service_with(app: App, what: str) -> tuple[SurveyReader, Service]:
 
 def suppose_rules(app: App, words: Sequence[str], place: str) -> Report:
     """List what rules would catch, if they were set beside those of the plan; raises `UsageError`."""
-    imagined = PlacedRule(*_place(app, place), *_rule(words))
-    system = app.address(place).system if imagined.on is RuleOn.FOLDER else ""
-    imagined = replace(imagined, system=system)
+    imagined = _place(app, place, _rule(words))
     plan = replace(app.plan, sharing=replace(app.plan.sharing, rules=(*app.plan.sharing.rules, imagined)))
     caught: list[tuple[Offer, list[Breach]]] = []
     names: dict[str, str] = {}
@@ -101,20 +98,20 @@ def suppose_rules(app: App, words: Sequence[str], place: str) -> Report:
     return report
 
 
-def _place(app: App, place: str) -> tuple[RuleOn, str]:
+def _place(app: App, place: str, rule: SharingRule) -> PlacedRule:
     if place in ("", "office"):
-        return RuleOn.OFFICE, ""
+        return PlacedRule(RuleOn.OFFICE, "", rule)
     if ":" in place:
-        address: Address = app.address(place)
-        return RuleOn.FOLDER, address.path.decode("utf-8", "surrogateescape")
+        address = app.address(place)
+        return PlacedRule(RuleOn.FOLDER, address.path.decode("utf-8", "surrogateescape"), rule, address.system)
     if place in app.plan.systems:
-        return RuleOn.SYSTEM, place
+        return PlacedRule(RuleOn.SYSTEM, place, rule)
     if place in app.plan.people:
-        return RuleOn.PERSON, place
+        return PlacedRule(RuleOn.PERSON, place, rule)
     raise UnknownNameError(f"{place!r} is no folder, system or person of the plan", hint="or write: office")
 
 
-def _rule(words: Sequence[str]) -> tuple[SharingRule]:
+def _rule(words: Sequence[str]) -> SharingRule:
     row: dict[str, Any] = {}
     for word in words:
         key, equals, value = word.partition("=")
@@ -122,6 +119,6 @@ def _rule(words: Sequence[str]) -> tuple[SharingRule]:
             raise UsageError(f"{word!r} is no rule", hint=f"write SETTING=VALUE, of {', '.join(_SETTINGS)}")
         row[key] = value
     try:
-        return (rule_from(Fields(row)),)
+        return rule_from(Fields(row))
     except ValueError as error:
         raise UsageError(str(error), hint="see docs/sharing.md") from None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,8 +12,6 @@ from numpy.typing import NDArray
 from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.core.everyone import Everyone, Rows, flag_rights
-from neatledger.core.lists.table import MODELS
-from neatledger.core.matrix import Matrix
 from neatledger.core.people import Seat
 from neatledger.core.plan import Address
 from neatledger.core.rights import Level, level_of
@@ -21,7 +20,7 @@ from neatledger.errors import UnknownNameError
 from neatledger.faces.accesstable import CSV_HEAD, LineMaker
 from neatledger.faces.show import open_output
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.services import Services
+from neatledger.ledger.services import Services, plain_matrix
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, fold_closed, short_rights
 from neatledger.reports.report import Cell, Report, Show
 
@@ -60,20 +59,10 @@ def load_everyone(
     if service is not None:
         known = service.numbers
         more = [seat for seat in seats if seat.account.login not in known]
-        service = services.service(reader.system, more=more) if more else service
-        assert service is not None
+        service = replace(service, seats=[*service.seats, *more]) if more else service
         shown = {service.numbers[seat.account.login] for seat in seats}
         return Everyone(services.matrix(reader, unused, service=service, is_narrow=is_narrow), shown)
-    matrix = Matrix(
-        MODELS[reader.model],
-        reader.table("folders", without=unused),
-        reader.table("classes", without=("bytes", "occupied", "changed")),
-        reader.strings("lists.body"),
-        reader.idents(),
-        seats,
-        terms=reader.terms,
-    )
-    return Everyone(matrix)
+    return Everyone(plain_matrix(reader, seats, unused))
 
 
 def wanted_seats(app: App, system: str, people: Sequence[str] | None) -> list[Seat]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from neatledger.core.address import parts_of
 from neatledger.core.columns import SeenState
 from neatledger.core.lists.contract import Decision, Effect, ListModel, Reason, Standing
 from neatledger.core.people import Seat
@@ -203,7 +204,7 @@ class _Route:
 def _routes(terms: Terms, chain: Sequence[Item]) -> list[_Route]:
     if terms.shares is None:
         return [_Route(None, chain)]
-    parts = [part for part in chain[-1].path.split(b"/") if part]
+    parts = parts_of(chain[-1].path)
     return [_Route(share, chain[len(share.parts) :]) for share in terms.covering(parts)]
 
 

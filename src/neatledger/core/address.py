@@ -3,8 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
-__all__ = ["Address"]
+__all__ = ["Address", "parts_of"]
+
+
+@lru_cache(maxsize=65536)
+def parts_of(path: bytes) -> tuple[bytes, ...]:
+    """Return the names on the way down to a path."""
+    return tuple(part for part in path.split(b"/") if part)
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -17,7 +24,7 @@ class Address:
     @property
     def parts(self) -> tuple[bytes, ...]:
         """The names on the way down from the root."""
-        return tuple(part for part in self.path.split(b"/") if part)
+        return parts_of(self.path)
 
     def is_within(self, other: Address) -> bool:
         """Tell whether this is `other` or lies below it."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from neatledger.core.accounts import Account, AccountState, Group, holders_of
 from neatledger.core.holders import Holder
@@ -36,6 +36,11 @@ class Seat:
     def is_open(self) -> bool:
         """Tell whether the account can be used at all."""
         return self.account.state is AccountState.OPEN
+
+    @property
+    def as_ordinary(self) -> Seat:
+        """The same seat without what its privileges give whatever lists say: that is a way of its own."""
+        return replace(self, holder=replace(self.holder, privileges=frozenset()))
 
     @property
     def may_come_in(self) -> bool:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+from neatledger.core.address import parts_of
 from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, ListModel, RightSets, Standing
 from neatledger.core.lists.nt import NtModel
@@ -45,7 +46,7 @@ class Share:
     @cached_property
     def parts(self) -> tuple[bytes, ...]:
         """The names on the way down to its folder."""
-        return tuple(part for part in self.path.split(b"/") if part)
+        return parts_of(self.path)
 
     @property
     def is_hidden(self) -> bool:

@@ -14,7 +14,6 @@ from neatledger.core.people import Seat
 from neatledger.core.plan import Plan
 from neatledger.core.rights import Right
 from neatledger.core.sharing.holders import seats_beside
-from neatledger.core.sharing.records import Shared
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.ways import Beneath, FolderWays, Ground
 from neatledger.errors import UnknownNameError
@@ -26,7 +25,7 @@ if TYPE_CHECKING:
     from neatledger.core.sharing.matrix import ServiceMatrix
     from neatledger.core.sharing.overlay import Under
 
-__all__ = ["Services"]
+__all__ = ["Services", "plain_matrix"]
 
 _NOT_COUNTED = "that folder was not counted, so what its share lets through is unknown"
 
@@ -47,27 +46,21 @@ class Services:
         self._seats = seats
         self._made: dict[str, Service | None] = {}
         self._ways: dict[Address, FolderWays] = {}
+        self._places: dict[Address, Place | None] = {}
+        self._people: dict[str, dict[str, list[Seat]]] = {}
 
-    def service(self, system: str, shared: Shared | None = None, more: Sequence[Seat] = ()) -> Service | None:
-        """Return a system as a service, None where it shares nothing beside its lists.
-
-        `shared` stands for what it shares, where something else is imagined; `more` are further seats.
-        """
-        if shared is None and not more and system in self._made:
-            return self._made[system]
-        reader = self.readers[system]
-        found = reader.shared if shared is None else shared
-        service = None
-        if found is not None:
-            seats = [*self._seats.get(system, ())]
-            # Receivers stay who they are, whatever is imagined to be gone.
-            seats += seats_beside(system, reader.shared or found, seats, self.plan)
-            groups = {group.name: group.ident for group in reader.groups}
-            day = self.day.isoformat()
-            service = Service(system, found, [*seats, *more], groups, day, reader.terms.read_only)
-        if shared is None and not more:
+    def service(self, system: str) -> Service | None:
+        """Return a system as a service, None where it shares nothing beside its lists."""
+        if system not in self._made:
+            reader, service = self.readers[system], None
+            if reader.shared is not None:
+                seats = [*self._seats.get(system, ())]
+                seats += seats_beside(system, reader.shared, seats, self.plan)
+                groups = {group.name: group.ident for group in reader.groups}
+                day = self.day.isoformat()
+                service = Service(system, reader.shared, seats, groups, day, reader.terms.read_only)
             self._made[system] = service
-        return service
+        return self._made[system]
 
     @cached_property
     def holders(self) -> dict[str, list[Seat]]:
@@ -85,50 +78,34 @@ class Services:
         service = self.service(place.address.system)
         if service is not None:
             return self._ways_to(place, service).access([service.numbers[seat.account.login] for seat in seats])
-        if place.is_folder:
-            return access_to(place.model, place.chain, seats, place.files, terms=place.terms)
-        return access_to_file(place.model, place.chain, seats, terms=place.terms)
+        return _by_lists(place, seats)
 
     def _ways_to(self, place: Place, service: Service) -> FolderWays:
         if place.address not in self._ways:
-            self._ways[place.address] = self.ways(place, service)
+            here = place.chain, place.files, place.is_folder, place.model, place.terms
+            self._ways[place.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
         return self._ways[place.address]
 
-    def ways(self, place: Place, service: Service) -> FolderWays:
-        """Return the ways into a place of a service, as it is or as it is imagined."""
-        ground = Ground(
-            place.chain,
-            place.files,
-            place.is_folder,
-            place.model,
-            place.terms,
-            self._beneath,
-            self._files_beneath,
-        )
-        return FolderWays(service, ground)
-
     def _place_beneath(self, address: Address) -> Place | None:
-        reader = self.readers.get(address.system)
-        try:
-            return None if reader is None else find_place(reader, address)
-        except UnknownNameError:
-            return None
+        """Return a place of a share; looked up once for all who are asked about."""
+        if address not in self._places:
+            reader = self.readers.get(address.system)
+            try:
+                self._places[address] = None if reader is None else find_place(reader, address)
+            except UnknownNameError:
+                self._places[address] = None
+        return self._places[address]
 
     def _beneath(self, address: Address, person: str) -> Beneath:
         place = self._place_beneath(address)
         if place is None:
             return Beneath(Right.NONE, False, None, _NOT_COUNTED)
-        seats = [seat for seat in self._seats.get(address.system, ()) if seat.person == person]
+        seats = self._of_person(address.system).get(person, [])
         files = place.files
         if not seats:
             nothing = None if files is None else (Right.NONE,) * len(files)
             return Beneath(Right.NONE, True, nothing, f"they have no account on {address.system}")
-        # The share's administrators have no more by a team folder than others: that way is their own.
-        plain = [replace(seat, holder=replace(seat.holder, privileges=frozenset())) for seat in seats]
-        if place.is_folder:
-            asked = access_to(place.model, place.chain, plain, files, terms=place.terms)
-        else:
-            asked = access_to_file(place.model, place.chain, plain, terms=place.terms)
+        asked = _by_lists(place, seats)
         rights = Right.NONE
         for way in asked.ways:
             rights |= way.rights if way.name == "share" else Right.NONE
@@ -138,6 +115,18 @@ class Services:
     def _files_beneath(self, address: Address) -> tuple[FileClass, ...] | None:
         place = self._place_beneath(address)
         return None if place is None else place.files
+
+    def _of_person(self, system: str) -> dict[str, list[Seat]]:
+        """Return person → their seats on a share, as ordinary people.
+
+        The share's administrators have no more by a team folder than others: that way is their own.
+        """
+        if system not in self._people:
+            found: dict[str, list[Seat]] = {}
+            for seat in self._seats.get(system, ()):
+                found.setdefault(seat.person, []).append(seat.as_ordinary)
+            self._people[system] = found
+        return self._people[system]
 
     # Everything --------------------------------------------------------------------------------------
 
@@ -175,10 +164,7 @@ class Services:
         from neatledger.core.holders import Holder
         from neatledger.core.sharing.overlay import Under
 
-        theirs: dict[str, list[Seat]] = {}
-        for seat in self._seats.get(reader.system, ()):
-            plain = replace(seat, holder=replace(seat.holder, privileges=frozenset()))
-            theirs.setdefault(seat.person, []).append(plain)
+        theirs = self._of_person(reader.system)
         nobody = Account("", "", "", state=AccountState.DISABLED)
         people = {seat.person for seat in service.seats}
         layers: list[Matrix] = []
@@ -188,20 +174,27 @@ class Services:
                 mine = theirs.get(seat.person, [])
                 empty = replace(seat, account=nobody, holder=Holder("", "", frozenset()))
                 seats.append(mine[place] if place < len(mine) else empty)
-            layers.append(_plain_matrix(reader, seats))
+            layers.append(plain_matrix(reader, seats, _FOR_SPACE))
         return Under(tuple(layers))
 
 
 _FOR_SPACE = ("default", "bytes", "occupied", "changed", "inode", "device", "links", "specials", "first_odd", "odds")
 
 
-def _plain_matrix(reader: SurveyReader, seats: Sequence[Seat]) -> Matrix:
+def _by_lists(place: Place, seats: Sequence[Seat]) -> Access:
+    if place.is_folder:
+        return access_to(place.model, place.chain, seats, place.files, terms=place.terms)
+    return access_to_file(place.model, place.chain, seats, terms=place.terms)
+
+
+def plain_matrix(reader: SurveyReader, seats: Sequence[Seat], without: tuple[str, ...]) -> Matrix:
+    """Return some seats' rights on everything by lists and shares; `without` are columns of folders not needed."""
     from neatledger.core.lists.table import MODELS
     from neatledger.core.matrix import Matrix
 
     return Matrix(
         MODELS[reader.model],
-        reader.table("folders", without=_FOR_SPACE),
+        reader.table("folders", without=without),
         reader.table("classes", without=("bytes", "occupied", "changed")),
         reader.strings("lists.body"),
         reader.idents(),

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from neatledger.core.people import Seat
+from neatledger.core.sharing.holders import is_outside
 from neatledger.core.sharing.records import Device
+from neatledger.core.sizes import show_size
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 
 __all__ = ["GuestFacts", "devices_report", "guests_report"]
@@ -58,22 +60,22 @@ def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: i
         account, told = one.seat.account, one.seat.account.admission
         last = account.last_seen or told.accepted
         days = (today - date.fromisoformat(last[:10])).days if last else None
-        is_outside = account.ident.startswith("outside:")
+        outside = is_outside(one.seat)
         rows.append(
             (
                 one.seat.person,
-                "none: outside" if is_outside else f"{one.seat.system}:{account.login}",
+                "none: outside" if outside else f"{one.seat.system}:{account.login}",
                 account.email,
                 account.state.value,
                 one.seat.is_planned,
-                told.inviter or ("" if is_outside else "nobody" if told.is_guest else "not told"),
+                told.inviter or ("" if outside else "nobody" if told.is_guest else "not told"),
                 told.invited,
                 told.accepted,
                 account.last_seen,
                 days,
                 tuple(one.reaches) or "nothing",
                 one.folders,
-                _next(one.seat, days, today, idle, remove, is_outside),
+                _next(one.seat, days, today, idle, remove),
             )
         )
     rows.sort(key=lambda row: (-(row[9] if isinstance(row[9], int) else -1), str(row[0])))
@@ -82,9 +84,9 @@ def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: i
     return Report("guests", headline, _GUESTS, rows, empty="no system tells of a guest")
 
 
-def _next(seat: Seat, days: int | None, today: date, idle: int, remove: int, is_outside: bool) -> str:
+def _next(seat: Seat, days: int | None, today: date, idle: int, remove: int) -> str:
     told = seat.account.admission
-    if is_outside:
+    if is_outside(seat):
         return "no account to disable: take back what was handed out"
     if told.remove_on:
         return f"removed on {told.remove_on}"
@@ -121,12 +123,6 @@ def devices_report(
     held = sum(one.held_bytes or 0 for _, one, _ in found)
     total = sum(bool(amiss) for _, _, amiss in found)
     headline = (
-        f"{count_of(len(found), 'device')} with {_size(held)} of copies, {total} with something amiss ({when})."
+        f"{count_of(len(found), 'device')} with {show_size(held)} of copies, {total} with something amiss ({when})."
     )
     return Report("devices", headline, _DEVICES, rows, empty="no system tells of a device")
-
-
-def _size(size_bytes: int) -> str:
-    from neatledger.core.sizes import show_size
-
-    return show_size(size_bytes)

@@ -93,9 +93,8 @@ def links_report(
     machine: bool,
     names: Mapping[str, str],
     all_of: int,
-    what: str = "",
 ) -> Report:
-    """Make the table, those with most amiss first; `all_of` is how many there are without filters (`what`)."""
+    """Make the table, those with most amiss first; `all_of` is how many there are without filters."""
     ranked = sorted(
         judged,
         key=lambda each: (
@@ -110,7 +109,7 @@ def links_report(
     amiss = sum(bool(breaches) for _, breaches in judged)
     links = sum(offer.is_link for offer, _ in judged)
     shown = f"{count_of(links, 'link')} and {count_of(len(judged) - links, 'hand-out')}"
-    headline = f"{shown}{what}, {amiss} not in order by the plan's rules (count of {when})."
+    headline = f"{shown}, {amiss} not in order by the plan's rules (count of {when})."
     counts = Counter(breach.check for _, breaches in judged for breach in {b.check: b for b in breaches}.values())
     notes = []
     if counts:

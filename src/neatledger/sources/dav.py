@@ -11,6 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
+from neatledger.core.address import parts_of
 from neatledger.core.columns import SeenState
 from neatledger.core.limits import FoundLimit, On
 from neatledger.core.lists import role
@@ -44,7 +45,7 @@ def read(context: SourceContext) -> Survey:
         walk.run()
     if () not in walk.tree.rows or walk.tree.rows[()].kind != "folder":
         raise SourceError("the root is no collection, or tells nothing of itself", url, "name the address of one")
-    tops = {_parts(team.path) for team in shared.teams} if shared else set()
+    tops = {parts_of(team.path) for team in shared.teams} if shared else set()
     resolve_lists(walk.tree, tops, _UNREAD)
     settle(facts, found, context)
     facts["entries"] = len(walk.tree.rows)
@@ -54,10 +55,6 @@ def read(context: SourceContext) -> Survey:
     )
     survey.shared = shared
     return survey
-
-
-def _parts(path: bytes) -> Path:
-    return tuple(part for part in path.split(b"/") if part)
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +78,7 @@ class _Walk:
 
     def run(self) -> None:
         """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
-        self._base = _parts(unquote_to_bytes(urlsplit(self.url).path))
+        self._base = parts_of(unquote_to_bytes(urlsplit(self.url).path))
         level: list[Path] = [()]
         pool = ThreadPoolExecutor(_AT_ONCE)
         try:
@@ -101,7 +98,7 @@ class _Walk:
     def _take(self, path: Path, found: Sequence[Resource]) -> Iterator[Path]:
         """Add what a collection holds, and yield the collections in it."""
         for resource in found:
-            inner = _parts(resource.path)
+            inner = parts_of(resource.path)
             if inner[: len(self._base)] != self._base or inner[len(self._base) :][: len(path)] != path:
                 self.tree.miss(path, f"an address outside of what was asked for: {resource.path[:80]!r}")
                 continue

@@ -29,9 +29,7 @@ def _of_judge(name: str) -> Callable[[Office], Iterable[Finding]]:
 
 
 def _name(offer: Offer, service: Service) -> str:
-    number = service.numbers.get(offer.maker)
-    who = offer.maker or "nobody known" if number is None else service.seats[number].person
-    return f"{offer.name} from {who} to {offer.audience}"
+    return f"{offer.name} from {service.person_of(offer.maker) or 'nobody known'} to {offer.audience}"
 
 
 def _live(office: Office) -> Iterator[tuple[ServiceFacts, Offer]]:

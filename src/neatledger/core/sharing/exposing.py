@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.address import parts_of
 from neatledger.core.columns import kind_of
 from neatledger.core.sharing.judging import Exposed
-from neatledger.core.sharing.service import parts_of
 from neatledger.core.survey import Table
 from neatledger.core.treeorder import TreeOrder
 

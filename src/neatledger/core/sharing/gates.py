@@ -39,10 +39,9 @@ def running_gates(service: Service) -> list[Gate]:
 
 def published_gate(team: TeamFolder, day: str) -> Gate:
     """Return the gate of publication: whether the folder is switched on as a team folder, and until when."""
-    if not team.is_on:
-        return _gate("published", team.path, Right.NONE, team.name, "it is not switched on as a team folder")
-    if team.ends and day > team.ends:
-        return _gate("published", team.path, Right.NONE, team.name, f"its sharing ended on {team.ends}")
+    closed = team.why_closed(day)
+    if closed:
+        return _gate("published", team.path, Right.NONE, team.name, closed)
     return Gate("published", team.path, EVERY_RIGHT, ())
 
 

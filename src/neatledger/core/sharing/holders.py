@@ -15,10 +15,10 @@ from neatledger.core.people import Seat
 from neatledger.core.plan import Kind, Plan
 from neatledger.core.sharing.records import Audience, Shared, Towards
 
-__all__ = ["ANYONE", "ANY_GUEST", "IN_OFFICE", "OUTSIDE", "STANDING_FOR", "is_account", "seats_beside"]
+__all__ = ["ANYONE", "ANY_GUEST", "IN_OFFICE", "OUTSIDE", "STANDING_FOR", "is_account", "is_outside", "seats_beside"]
 
 ANYONE, ANY_GUEST, IN_OFFICE = "anyone with the link", "any guest", "anyone in the office"
-OUTSIDE = "outside:"
+OUTSIDE, _AUDIENCE = "outside:", "audience:"
 STANDING_FOR: Mapping[Audience, tuple[str, Kind]] = {
     Audience.ANYONE: (ANYONE, Kind.ANYONE),
     Audience.GUESTS: (ANY_GUEST, Kind.GUEST),
@@ -26,9 +26,14 @@ STANDING_FOR: Mapping[Audience, tuple[str, Kind]] = {
 }
 
 
+def is_outside(seat: Seat) -> bool:
+    """Tell whether a seat is somebody's who has no account on the system."""
+    return seat.account.ident.startswith(OUTSIDE)
+
+
 def is_account(seat: Seat) -> bool:
     """Tell whether a seat is a real account of the system."""
-    return not seat.account.ident.startswith((OUTSIDE, "audience:"))
+    return not seat.account.ident.startswith((OUTSIDE, _AUDIENCE))
 
 
 def seats_beside(system: str, shared: Shared, seats: Sequence[Seat], plan: Plan) -> list[Seat]:
@@ -37,7 +42,7 @@ def seats_beside(system: str, shared: Shared, seats: Sequence[Seat], plan: Plan)
     audiences = {link.audience for link in shared.links}
     for audience, (name, kind) in STANDING_FOR.items():
         if audience in audiences:
-            found.append(_seat(name, name, kind, system, f"audience:{audience.value}", name))
+            found.append(_seat(name, name, kind, system, _AUDIENCE + audience.value, name))
     known = {seat.account.login for seat in seats}
     mails = {person.email.casefold(): person for person in plan.people.values() if person.email}
     outside = [one.receiver for one in shared.hand_outs if one.towards is Towards.OUTSIDE]

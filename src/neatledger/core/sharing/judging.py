@@ -14,7 +14,7 @@ from neatledger.core.plan import Kind, Plan
 from neatledger.core.rights import Right, level_of, level_of_file, spell_rights
 from neatledger.core.sharing.holders import is_account
 from neatledger.core.sharing.planned import days_of
-from neatledger.core.sharing.records import Audience, HandOut, Link, Reply, Towards
+from neatledger.core.sharing.records import Audience, HandOut, Link, Towards
 from neatledger.core.sharing.rules import Guests, SharingRule
 from neatledger.core.sharing.service import Service
 from neatledger.core.sizes import show_size
@@ -86,11 +86,7 @@ class Offer:
 
     def why_dead(self, day: str) -> str:
         """Say why it gives nothing on a day, "" where it does."""
-        if isinstance(self.item, Link):
-            return self.item.why_dead(day)
-        if self.item.reply is not Reply.ACCEPTED:
-            return "not accepted yet" if self.item.reply is Reply.WAITING else "declined"
-        return "" if self.item.is_live(day) else f"it ended on {self.item.expires}"
+        return self.item.why_dead(day)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,13 +9,15 @@ The rules are those of `ways.py`; a property test compares the two cell by cell.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from functools import cached_property
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property, reduce
+from operator import or_
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.address import parts_of
 from neatledger.core.columns import SeenState
 from neatledger.core.lists.contract import ListModel
 from neatledger.core.matrix import FILE_SPREAD, Bits, Block, Matrix, Rows, pack_sets
@@ -27,8 +29,8 @@ from neatledger.core.sharing.holders import is_account
 from neatledger.core.sharing.overlay import Overlay, Under
 from neatledger.core.sharing.records import HandOut, Link, Reply, TeamFolder
 from neatledger.core.sharing.rules import RuleOn
-from neatledger.core.sharing.service import Parts, Service, parts_of
-from neatledger.core.survey import Table
+from neatledger.core.sharing.service import Parts, Service
+from neatledger.core.survey import Table, folder_paths
 
 __all__ = ["ServiceMatrix"]
 
@@ -133,7 +135,7 @@ class ServiceMatrix(Matrix):
         day = self.service.day
         for team in teams:
             mine = dict.fromkeys(_FOLDER, 0)
-            if team.is_on and not (team.ends and day > team.ends):
+            if not team.why_closed(day):
                 for member in team.members:
                     if member.reply is not Reply.ACCEPTED:
                         continue
@@ -203,7 +205,7 @@ class ServiceMatrix(Matrix):
                     share[right][native] = np.where(is_in, np.uint64(0), given & self._own_mask)
                     team[right][native] = given & roles[right][native]
             if Right.UNSURE in bits:
-                some = np.where(is_in, _either(roles.values())[native], self._own_mask)
+                some = np.where(is_in, reduce(or_, roles.values())[native], self._own_mask)
                 unsure[native] = bits[Right.UNSURE] & some
         let_in = nothing.copy()
         for here, bits in self._overlay.files(folder, lists, owner):
@@ -240,7 +242,6 @@ class ServiceMatrix(Matrix):
         number = {row: place for place, row in enumerate(order, start=1)}
         handed: list[list[HandOut]] = [[]]
         links: list[list[Link]] = [[]]
-        paths = self._paths(order)
         mark_above = self._spread_down(number)
         ready: list[list[Handing]] = [[]]
         # Rules of folders make a hand-out count differently from one folder to the next.
@@ -250,21 +251,14 @@ class ServiceMatrix(Matrix):
             handed.append([*handed[above], *starts[row][0]])
             links.append([*links[above], *starts[row][1]])
             if has_rules:
-                ready.append(self.service.make_ready(handed[-1], paths[row]))
+                ready.append(self.service.make_ready(handed[-1], self._path_of(row)))
             else:
-                ready.append([*ready[above], *self.service.make_ready(starts[row][0], paths[row])])
+                ready.append([*ready[above], *self.service.make_ready(starts[row][0], self._path_of(row))])
         return mark_above, order, ready, links
 
-    def _paths(self, rows: Iterable[int]) -> dict[int, bytes]:
-        names, parent = self.folders.texts("name"), self.folders["parent"]
-        known: dict[int, bytes] = {0: b""}
-
-        def path_of(row: int) -> bytes:
-            if row not in known:
-                known[row] = path_of(int(parent[row])) + b"/" + names[row]
-            return known[row]
-
-        return {row: path_of(row) or b"/" for row in rows}
+    @cached_property
+    def _path_of(self) -> Callable[[int], bytes]:
+        return folder_paths(self.folders)
 
     @cached_property
     def _handed(self) -> Handed:
@@ -276,7 +270,6 @@ class ServiceMatrix(Matrix):
     def _link_bits(self) -> tuple[dict[Right, Bits], dict[Right, Bits]]:
         """By mark, who has which right by links: on folders, and on their files."""
         _, order, _, links = self._marks
-        paths = self._paths(order)
         on_folders: list[dict[int, int]] = [{}]
         on_files: list[dict[int, int]] = [{}]
         for row, here in zip(order, links[1:], strict=True):
@@ -284,7 +277,7 @@ class ServiceMatrix(Matrix):
             files: dict[int, int] = {}
             for link in here:
                 for number in self.service.link_seats(link):
-                    given = self.service.link_rights(link, paths[row], number) & EVERY_RIGHT
+                    given = self.service.link_rights(link, self._path_of(row), number) & EVERY_RIGHT
                     folders[number] = folders.get(number, 0) | given
                     files[number] = files.get(number, 0) | file_cap(given)
             on_folders.append(folders)
@@ -322,11 +315,7 @@ class ServiceMatrix(Matrix):
         found = self._all_files(folder, lists, owner)
         if len(self.ways) > 1:
             return found
-        united: dict[Right, Bits] = {}
-        for bits in found:
-            for right, each in bits.items():
-                united[right] = united[right] | each if right in united else each
-        return [united]
+        return [_unite_rights(found)]
 
     def _all_files(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
         share, team, unsure = self._own_files(folder, lists, owner)
@@ -338,11 +327,7 @@ class ServiceMatrix(Matrix):
 
     def file_bits(self, folder: Rows, lists: Rows, owner: Rows) -> dict[Right, Bits]:
         """Return the same by any way but an administrator's."""
-        united: dict[Right, Bits] = {}
-        for bits in self._all_files(folder, lists, owner):
-            for right, each in bits.items():
-                united[right] = united[right] | each if right in united else each
-        return united
+        return _unite_rights(self._all_files(folder, lists, owner))
 
     def admin_block(self, right: Right, rows: Rows) -> Bits:
         """Return who has a right by the way ``admin``."""
@@ -367,18 +352,14 @@ def _on_folder(right: Right) -> Right:
     return Right.CLEAR if right is Right.DELETE else right
 
 
-def _either(found: Iterable[Bits]) -> Bits:
-    first, *rest = found
-    for bits in rest:
-        first = first | bits
-    return first
+def _unite_rights(found: Iterable[Mapping[Right, Bits]]) -> dict[Right, Bits]:
+    united: dict[Right, Bits] = {}
+    for bits in found:
+        for right, each in bits.items():
+            united[right] = united[right] | each if right in united else each
+    return united
 
 
 def _unite(blocks: Sequence[Block]) -> Block:
-    rights: dict[Right, Bits] = {}
-    unknown = np.zeros_like(blocks[0].unknown)
-    for block in blocks:
-        unknown |= block.unknown
-        for right, bits in block.rights.items():
-            rights[right] = rights[right] | bits if right in rights else bits
-    return Block(rights, unknown)
+    unknown = reduce(or_, [block.unknown for block in blocks])
+    return Block(_unite_rights(block.rights for block in blocks), unknown)

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.address import parts_of
 from neatledger.core.columns import SeenState
 from neatledger.core.everyone import Everyone
 from neatledger.core.matrix import Bits, Matrix, Rows
 from neatledger.core.rights import Right
 from neatledger.core.sharing.records import TeamFolder
-from neatledger.core.sharing.service import parts_of
 from neatledger.core.survey import Table
 
 __all__ = ["Overlay", "Under"]

@@ -13,7 +13,7 @@ from functools import cache
 from hashlib import sha256
 from typing import Any
 
-from neatledger.core.address import Address
+from neatledger.core.address import Address, parts_of
 from neatledger.core.rights import Right
 from neatledger.core.sharing.rules import PlacedRule
 
@@ -86,10 +86,16 @@ class TeamFolder:
     download: bool = True
     ends: str = ""
 
+    def why_closed(self, day: str) -> str:
+        """Say why it is no team folder on a day; nothing where it is one."""
+        if not self.is_on:
+            return "it is not switched on as a team folder"
+        return f"its sharing ended on {self.ends}" if self.ends and day > self.ends else ""
+
     @property
     def parts(self) -> tuple[bytes, ...]:
         """The names on the way down to it."""
-        return tuple(part for part in self.path.split(b"/") if part)
+        return parts_of(self.path)
 
     def beneath(self, path: bytes) -> Address | None:
         """Return the folder of the share that one of its folders shows; None where it lies over none."""
@@ -116,9 +122,15 @@ class HandOut:
     download: bool = True
     passed_from: str = ""
 
+    def why_dead(self, day: str) -> str:
+        """Say why it gives nothing on a day, as far as it says itself; nothing where it does."""
+        if self.reply is not Reply.ACCEPTED:
+            return "not accepted yet" if self.reply is Reply.WAITING else "declined"
+        return f"it ended on {self.expires}" if self.expires and day > self.expires else ""
+
     def is_live(self, day: str) -> bool:
         """Tell whether it counts on a day, as far as it says itself."""
-        return self.reply is Reply.ACCEPTED and not (self.expires and day > self.expires)
+        return not self.why_dead(day)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,9 +7,10 @@ speak of how things are made (life, password, size, kinds, passing on), and a ne
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, fields
 from enum import Enum, IntEnum
+from operator import and_
 from typing import Any, TypeVar
 
 from neatledger.core.address import Address
@@ -43,13 +44,14 @@ class RuleOn(Enum):
 _OPEN = {"nothing": Right.NONE, "read": with_view(LEVEL_RIGHTS[Level.READ])}
 
 
-T = TypeVar("T", int, Guests)
+T = TypeVar("T")
 
 
-def _least(mine: T | None, theirs: T | None) -> T | None:
+def _tighter(pick: Callable[[T, T], T], mine: T | None, theirs: T | None) -> T | None:
+    """Return the tighter of two settings; the one that speaks where the other does not."""
     if mine is None or theirs is None:
         return theirs if mine is None else mine
-    return min(mine, theirs)
+    return pick(mine, theirs)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,26 +78,22 @@ class SharingRule:
 
     def tighter(self, other: SharingRule) -> SharingRule:
         """Return the rule that is as tight as the tighter of two, setting by setting."""
-        order = ("nothing", "read", "write")
-        links = [one for one in (self.open_links, other.open_links) if one is not None]
-        domains = self.domains if other.domains is None else other.domains
-        if self.domains is not None and other.domains is not None:
-            domains = self.domains & other.domains
         sizes = [one for one in (self.largest, other.largest) if one]
         unlimited = 0 if 0 in (self.largest, other.largest) else None
+        # Of two permissions both must be given; of two demands one is enough.
         return SharingRule(
-            _least(self.guests, other.guests),
-            domains,
-            min(links, key=order.index, default=None),
-            _both(self.download, other.download),
-            _least(self.link_days, other.link_days),
-            _least(self.folder_days, other.folder_days),
-            _either(self.password, other.password),
+            _tighter(min, self.guests, other.guests),
+            _tighter(and_, self.domains, other.domains),
+            _tighter(_tighter_word, self.open_links, other.open_links),
+            _tighter(min, self.download, other.download),
+            _tighter(min, self.link_days, other.link_days),
+            _tighter(min, self.folder_days, other.folder_days),
+            _tighter(max, self.password, other.password),
             min(sizes, default=unlimited),
             self.barred | other.barred,
-            _both(self.pass_on, other.pass_on),
-            _least(self.chain, other.chain),
-            _both(self.single_files, other.single_files),
+            _tighter(min, self.pass_on, other.pass_on),
+            _tighter(min, self.chain, other.chain),
+            _tighter(min, self.single_files, other.single_files),
         )
 
     @property
@@ -131,18 +129,8 @@ class SharingRule:
         return cls(**found)
 
 
-def _both(mine: bool | None, theirs: bool | None) -> bool | None:
-    """Return whether both allow something; the one that speaks where the other does not."""
-    if mine is None or theirs is None:
-        return theirs if mine is None else mine
-    return mine and theirs
-
-
-def _either(mine: bool | None, theirs: bool | None) -> bool | None:
-    """Return whether either asks for something."""
-    if mine is None or theirs is None:
-        return theirs if mine is None else mine
-    return mine or theirs
+def _tighter_word(mine: str, theirs: str) -> str:
+    return min(mine, theirs, key=("nothing", "read", "write").index)
 
 
 @dataclass(frozen=True, slots=True)

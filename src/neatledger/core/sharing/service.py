@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from functools import cached_property
 
+from neatledger.core.address import parts_of
 from neatledger.core.people import Seat
 from neatledger.core.plan import Kind
 from neatledger.core.rights import EVERY_RIGHT, Right
@@ -15,15 +16,9 @@ from neatledger.core.sharing.holders import STANDING_FOR
 from neatledger.core.sharing.records import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
 from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule, tightest
 
-__all__ = ["Service", "parts_of"]
+__all__ = ["Parts", "Service"]
 
 Parts = tuple[bytes, ...]
-
-
-@lru_cache(maxsize=65536)
-def parts_of(path: bytes) -> Parts:
-    """Return the names on the way down to a folder."""
-    return tuple(part for part in path.split(b"/") if part)
 
 
 @dataclass(frozen=True)
@@ -46,6 +41,11 @@ class Service:
     def numbers(self) -> dict[str, int]:
         """Login → the number of its seat."""
         return {seat.account.login: number for number, seat in enumerate(self.seats)}
+
+    def person_of(self, login: str) -> str:
+        """Return the person behind a login, or the login itself where nobody is."""
+        number = self.numbers.get(login)
+        return login if number is None else self.seats[number].person
 
     @cached_property
     def in_group(self) -> dict[str, tuple[int, ...]]:

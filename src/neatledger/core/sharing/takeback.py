@@ -9,11 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.accounts import AccountState
+from neatledger.core.address import parts_of
 from neatledger.core.everyone import Everyone
 from neatledger.core.people import Seat
 from neatledger.core.rights import Right
 from neatledger.core.sharing.records import HandOut, Link, Shared, TeamFolder
-from neatledger.core.sharing.service import Service, parts_of
+from neatledger.core.sharing.service import Service
 from neatledger.errors import UnknownNameError
 
 __all__ = ["Loss", "find_losses", "take_back", "without_seat"]

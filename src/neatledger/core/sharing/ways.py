@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 
 from neatledger.core.access import (
     Access,
@@ -105,6 +106,7 @@ class FolderWays:
     def __init__(self, service: Service, ground: Ground) -> None:
         self.service = service
         self.ground = ground
+        self._own_known: dict[int, list[_Passage]] = {}
         self.path = ground.chain[-1].path
         self.team = service.team_at(self.path)
         over = self.team.beneath(self.path) if self.team else None
@@ -124,7 +126,10 @@ class FolderWays:
             found += self._admin(number)
         united: tuple[Right, ...] | None = None
         if self.files is not None and all(each.files is not None and each.way.is_known for each in found):
-            united = tuple(_unite([each.files[n] for each in found if each.files]) for n in range(len(self.files)))
+            united = tuple(
+                reduce(or_, [each.files[n] for each in found if each.files], Right.NONE)
+                for n in range(len(self.files))
+            )
         ways = tuple(replace(each.way, counts=self._count(each)) for each in found)
         person = self.service.seats[numbers[0]].person if numbers else ""
         counts = None if united is None or not self.ground.is_folder else count_files(self.files or (), united)
@@ -144,21 +149,14 @@ class FolderWays:
     def _own(self, number: int) -> list[_Passage]:
         if not is_account(self.service.seats[number]):
             return []
-        return self._own_known[number] if number in self._own_known else self._remember(number)
+        if number not in self._own_known:
+            passage = self._team(number, self.team) if self.team else self._by_lists(number)
+            self._own_known[number] = [passage]
+        return self._own_known[number]
 
-    @cached_property
-    def _own_known(self) -> dict[int, list[_Passage]]:
-        return {}
-
-    def _remember(self, number: int) -> list[_Passage]:
-        found = [self._team(number, self.team)] if self.team else self._by_lists(number)
-        self._own_known[number] = found
-        return found
-
-    def _by_lists(self, number: int) -> list[_Passage]:
+    def _by_lists(self, number: int) -> _Passage:
         ground, seat = self.ground, self.service.seats[number]
-        # An administrator's role is a way of its own.
-        plain = replace(seat, holder=replace(seat.holder, privileges=frozenset()))
+        plain = seat.as_ordinary
         if ground.is_folder:
             asked = access_to(ground.model, ground.chain, [plain], ground.files, terms=ground.terms)
         else:
@@ -169,7 +167,7 @@ class FolderWays:
         files, is_known = asked.file_rights, way.is_known
         if not self.service.shared.is_running:
             files, is_known = None if ground.files is None else (Right.NONE,) * len(ground.files), True
-        return [_Passage(replace(way, gates=gates, rights=rights, is_known=is_known), files)]
+        return _Passage(replace(way, gates=gates, rights=rights, is_known=is_known), files)
 
     def _team(self, number: int, team: TeamFolder) -> _Passage:
         seat = self.service.seats[number]
@@ -366,10 +364,3 @@ class FolderWays:
         given = rights & (Right.READ | Right.CHANGE) | (Right.DELETE if rights & Right.CLEAR else Right.NONE)
         files = None if self.files is None else (given,) * len(self.files)
         return [_Passage(Way("admin", seat, tuple(gates), rights), files)]
-
-
-def _unite(rights: Sequence[Right]) -> Right:
-    found = Right.NONE
-    for each in rights:
-        found |= each
-    return found

@@ -1,0 +1,35 @@
+"""A WebDAV server that others wrote, on loopback."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from cheroot import wsgi
+from wsgidav.fs_dav_provider import FilesystemProvider
+from wsgidav.wsgidav_app import WsgiDAVApp
+
+__all__ = ["serving"]
+
+
+@contextmanager
+def serving(provider: FilesystemProvider, user: str, password: str) -> Iterator[int]:
+    """Serve what a provider has to one user, who signs in by Basic; yield the port."""
+    config = {
+        "provider_mapping": {"/": provider},
+        "simple_dc": {"user_mapping": {"*": {user: {"password": password}}}},
+        "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False},
+        "logging": {"enable": False},
+        "verbose": 0,
+    }
+    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
+    server.shutdown_timeout = 0
+    server.prepare()
+    thread = threading.Thread(target=server.serve, daemon=True)
+    thread.start()
+    try:
+        yield server.bind_addr[1]
+    finally:
+        server.stop()
+        thread.join()
