@@ -15,7 +15,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from neatledger.core.forecast import RATE, find_trend
+from neatledger.core.space.forecast import RATE, find_trend
 from test_forecast import SORTS, history, least_squares_width, make
 
 WEEKS = (8, 12, 20, 40, 80)

@@ -14,8 +14,13 @@ from pathlib import Path
 
 import numpy as np
 
-from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import (
+from neatledger.core.lists import nfs4, nt
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
+from neatledger.core.space.usage import Usage, find_totals
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.columns import (
     CLASS_COLUMNS,
     COLLISION_COLUMNS,
     FOLDER_COLUMNS,
@@ -24,11 +29,7 @@ from neatledger.core.columns import (
     ODD_COLUMNS,
     OTHER_COLUMNS,
 )
-from neatledger.core.descriptors import Ace, Acl, Descriptor
-from neatledger.core.lists import nfs4, nt
-from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
-from neatledger.core.survey import Survey, Table
-from neatledger.core.usage import Usage, find_totals
+from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
 from neatledger.ledger.store import open_ledger
 

@@ -13,9 +13,16 @@ from pathlib import Path
 import numpy as np
 from make_ledger import FIRST_GID, FIRST_UID, GROUPS, KINDS, make_folders, make_lists, typed
 
-from neatledger.core.accounts import Account, Admission, Group
-from neatledger.core.address import Address
-from neatledger.core.columns import (
+from neatledger.core.lists import role
+from neatledger.core.lists.posix import pack_body
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.space.usage import Usage, find_totals
+from neatledger.core.survey.accounts import Account, Admission, Group
+from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
+from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import (
     CLASS_COLUMNS,
     COLLISION_COLUMNS,
     HARD_COLUMNS,
@@ -23,13 +30,7 @@ from neatledger.core.columns import (
     ODD_COLUMNS,
     OTHER_COLUMNS,
 )
-from neatledger.core.lists import role
-from neatledger.core.lists.posix import pack_body
-from neatledger.core.rights import LEVEL_RIGHTS, Level, with_view
-from neatledger.core.sharing.records import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
-from neatledger.core.sharing.rules import Guests, PlacedRule, RuleOn, SharingRule
-from neatledger.core.survey import Survey, Table, folder_paths
-from neatledger.core.usage import Usage, find_totals
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.ledger.store import open_ledger
 
 RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in (Level.VIEW, Level.READ, Level.WRITE, Level.MANAGE)]

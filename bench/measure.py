@@ -72,12 +72,12 @@ def in_memory(office: Path) -> None:
     """Rights of everyone on every folder, from loaded tables, in this process."""
     import numpy as np
 
-    from neatledger.core.accounts import holders_of
-    from neatledger.core.everyone import Everyone
+    from neatledger.core.access.everyone import Everyone
+    from neatledger.core.access.matrix import Matrix
+    from neatledger.core.access.shares import Terms
     from neatledger.core.lists.table import MODELS
-    from neatledger.core.matrix import Matrix
-    from neatledger.core.people import Kind, Seat
-    from neatledger.core.shares import Terms
+    from neatledger.core.people.membership import holders_of
+    from neatledger.core.people.principals import Kind, Seat
     from neatledger.ledger.store import open_ledger
 
     gc.disable()  # as the command does

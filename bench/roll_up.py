@@ -6,7 +6,7 @@ import gc
 import sys
 from pathlib import Path
 
-from neatledger.core.spacerules import SpaceRules
+from neatledger.core.plan.space import SpaceRules
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import open_ledger
 

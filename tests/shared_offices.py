@@ -6,36 +6,27 @@ from dataclasses import dataclass, replace
 
 from hypothesis import strategies as st
 
-from neatledger.core.access import FileClass, Item, access_to
-from neatledger.core.accounts import Account, AccountState
-from neatledger.core.address import Address
-from neatledger.core.columns import SeenState
-from neatledger.core.holders import Holder
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.shares import Terms
+from neatledger.core.access.ways import FileClass, Item, access_to
 from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel
+from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, with_view
 from neatledger.core.lists.role import OPEN, RoleModel
-from neatledger.core.matrix import Matrix
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind, Plan
-from neatledger.core.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, with_view
-from neatledger.core.shares import Terms
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.sharing.backing import Under
+from neatledger.core.sharing.folder_ways import Beneath, FolderWays, Ground
 from neatledger.core.sharing.holders import seats_beside
-from neatledger.core.sharing.matrix import ServiceMatrix
-from neatledger.core.sharing.overlay import Under
-from neatledger.core.sharing.records import (
-    Audience,
-    HandOut,
-    Link,
-    Member,
-    Reply,
-    Shared,
-    TeamFolder,
-    Towards,
-)
-from neatledger.core.sharing.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.service import Service
-from neatledger.core.sharing.ways import Beneath, FolderWays, Ground
-from neatledger.core.survey import Table, folder_paths
+from neatledger.core.sharing.service_matrix import ServiceMatrix
+from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.table import Table, folder_paths
 from strategies import USERS, posix_bodies, role_bodies, trees
 
 ROLE, POSIX = RoleModel(), PosixModel()

@@ -9,20 +9,20 @@ from dataclasses import replace
 import numpy as np
 from hypothesis import strategies as st
 
-from neatledger.core.accounts import Account, AccountState
-from neatledger.core.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
-from neatledger.core.descriptors import Ace, Acl, Descriptor
-from neatledger.core.holders import Holder
+from neatledger.core.access.shares import Share, Terms
 from neatledger.core.lists import nfs4, nt, role
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.identifiers import EVERYONE
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
+from neatledger.core.lists.privileges import PRIVILEGES
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind
-from neatledger.core.privileges import PRIVILEGES
-from neatledger.core.rights import LEVEL_RIGHTS, Right, with_view
-from neatledger.core.shares import Share, Terms
-from neatledger.core.sids import EVERYONE
-from neatledger.core.survey import Table
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
+from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
 
 USERS, GROUPS = ["0", "11", "12", "13"], ["0", "21", "22", "23"]

@@ -12,15 +12,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatledger.core.access import FileClass, Item, access_to
-from neatledger.core.columns import SeenState
-from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
-from neatledger.core.holders import Crowd, Holder
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.ways import FileClass, Item, access_to
 from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.posix import PosixModel
-from neatledger.core.matrix import Matrix
-from neatledger.core.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, level_of
-from neatledger.core.survey import folder_paths
+from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, level_of
+from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.table import folder_paths
 from neatledger.formats.posixacl import (
     entries_from_attribute,
     entries_from_text,

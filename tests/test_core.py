@@ -15,15 +15,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatledger.core.accounts import Account, AccountState, Group, expand_members, find_cycles, holders_of
+from neatledger.core.access.differences import COMPARED, Difference, nearest_planned
 from neatledger.core.checks.agreement import _Held, _judge
-from neatledger.core.columns import COLUMNS
-from neatledger.core.homes import HomeFolder, accounts_without_home, match_homes
-from neatledger.core.patterns import match_folders, match_text
-from neatledger.core.plan import Address, Bound, Expectation
-from neatledger.core.rights import LEVEL_RIGHTS, Level, Right
-from neatledger.core.sides import COMPARED, Difference, nearest_planned
-from neatledger.core.survey import Table
+from neatledger.core.lists.nesting import expand_members, find_cycles
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.people.homes import HomeFolder, accounts_without_home, match_homes
+from neatledger.core.people.membership import holders_of
+from neatledger.core.plan.plan import Bound, Expectation
+from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.patterns import match_folders, match_text
+from neatledger.core.tree.table import Table
 from neatledger.errors import LedgerError, NoCountError, PlanError
 from neatledger.faces.machine import render_csv, render_json
 from neatledger.faces.table import cut_middle, render_table

@@ -11,11 +11,11 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from neatledger.core.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
-from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.contract import Maker, Standing
-from neatledger.core.rights import Right
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.rights import Right
 from neatledger.errors import FormatError
 from neatledger.formats import nfs4acl
 from neatledger.formats.sddl import descriptor_from_sddl, descriptor_to_sddl

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from scipy.special import stdtrit
 from scipy.stats import theilslopes
 
-from neatledger.core.forecast import FEWEST, RATE, find_trend
-from neatledger.core.when import YEARS, Meeting
+from neatledger.core.space.forecast import FEWEST, RATE, find_trend
+from neatledger.core.space.when import YEARS, Meeting
 
 FIRST = date(2025, 1, 6)
 MB = 1_000_000

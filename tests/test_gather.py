@@ -13,10 +13,10 @@ import numpy as np
 import pytest
 
 from judges import kernel
-from neatledger.core.columns import SeenState, kind_of
-from neatledger.core.credentials import Credentials
 from neatledger.core.lists.posix import pack_body
-from neatledger.core.survey import Survey
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.columns import SeenState, kind_of
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources import tree as tree_source
 from neatledger.sources.contract import SourceContext

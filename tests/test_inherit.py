@@ -8,17 +8,18 @@ from dataclasses import replace
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatledger.core.accounts import Account, Group, holders_of
-from neatledger.core.holders import Crowd, Holder
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.pushing import push_down
+from neatledger.core.access.shares import WRITING, Share, Terms
 from neatledger.core.lists import nt
 from neatledger.core.lists.contract import Standing
-from neatledger.core.matching import propose
-from neatledger.core.matrix import Matrix
-from neatledger.core.people import FoundAccounts, seat_accounts
-from neatledger.core.plan import Kind
-from neatledger.core.pushing import push_down
-from neatledger.core.rights import EVERY_RIGHT, Right
-from neatledger.core.shares import WRITING, Share, Terms
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.people.matching import propose
+from neatledger.core.people.membership import holders_of
+from neatledger.core.people.principals import FoundAccounts, seat_accounts
+from neatledger.core.plan.plan import Kind
+from neatledger.core.survey.accounts import Account, Group
 from neatledger.office.read import parse_plan
 from strategies import WORLDS, descriptors, seats, trees
 

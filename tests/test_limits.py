@@ -10,20 +10,21 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from neatledger.core.accounts import Account, Group
-from neatledger.core.address import Address
-from neatledger.core.bands import Outcome, apply_restating, restate
-from neatledger.core.holders import Holder
-from neatledger.core.keeping import Changes, bound_versions
-from neatledger.core.limits import Band, FoundLimit, On, PlacedLimit, Pool, Settings
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind, Person, Plan, PlanSystem
-from neatledger.core.promises import promise_of, promises
-from neatledger.core.room import find_room
-from neatledger.core.sizes import UNITS, parse_limit, parse_size, show_share, show_size, spell_size
-from neatledger.core.space import Line, Place, draw_up, pool_of
-from neatledger.core.spacerules import Entitlement, SpacePlan, SpaceRules
-from neatledger.core.suppose import Supposed, suppose_band, suppose_join, suppose_limit, suppose_move
+from neatledger.core.lists.holders import Holder
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.limits import Band, On, PlacedLimit, Pool, Settings
+from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
+from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
+from neatledger.core.space.bands import Outcome, apply_restating, restate
+from neatledger.core.space.limit_table import Line, Place, draw_up, pool_of
+from neatledger.core.space.promises import promise_of, promises
+from neatledger.core.space.room import find_room
+from neatledger.core.space.sizes import UNITS, parse_limit, parse_size, show_share, show_size, spell_size
+from neatledger.core.space.supposing import Supposed, suppose_band, suppose_join, suppose_limit, suppose_move
+from neatledger.core.space.versions import Changes, bound_versions
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.tree.address import Address
 from neatledger.errors import PlanError, UnknownNameError
 from neatledger.office.edit import write_restating
 from neatledger.office.read import parse_plan

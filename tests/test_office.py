@@ -21,8 +21,8 @@ from hypothesis import strategies as st
 from conftest import COMMAND
 from judges import kernel
 from neatledger.core.checks import limits, storing
-from neatledger.core.plan import Address
-from neatledger.faces.names import decode_address, encode_bytes, show_bytes
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import decode_address, encode_bytes, show_bytes
 from neatledger.office.read import load_schema, parse_plan
 
 

@@ -14,16 +14,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import COMMAND
-from neatledger.core.access import Item, access_to, access_to_file
-from neatledger.core.accounts import Account, AccountState
-from neatledger.core.columns import SeenState
-from neatledger.core.everyone import FLAG_RIGHTS, flag_rights
-from neatledger.core.holders import Holder
+from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
+from neatledger.core.access.shares import Terms
+from neatledger.core.access.ways import Item, access_to, access_to_file
+from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel, pack_body
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address, Kind
-from neatledger.core.rights import Level, Right, level_of_file
-from neatledger.core.shares import Terms
+from neatledger.core.lists.rights import Level, Right, level_of_file
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import fold_closed, short_rights, spell_files
 from neatledger.reports.changes import changes_report
 from neatledger.reports.names import EntryNames

@@ -11,19 +11,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatledger.core.accounts import Account
-from neatledger.core.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
-from neatledger.core.holders import Holder
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
 from neatledger.core.lists import role
 from neatledger.core.lists.contract import Standing
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind
-from neatledger.core.rights import Right
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
 from neatledger.core.sharing.judging import Exposed, Offer, judge_offer, pass_on_depth
-from neatledger.core.sharing.records import HandOut, Shared, Towards, fingerprint_of
-from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule, tightest
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import find_losses, take_back
+from neatledger.core.survey.accounts import Account
+from neatledger.core.survey.shared import HandOut, Shared, Towards, fingerprint_of
 from neatledger.formats.rolelist import entries_from_text
 from neatledger.formats.shared import Fields, link_of, rule_from
 from neatledger.office.read import parse_plan

@@ -13,11 +13,11 @@ from pathlib import Path
 import pytest
 
 from judges import smb
-from neatledger.core.credentials import Credentials
-from neatledger.core.descriptors import Ace, Acl, Descriptor, unpack_descriptor
-from neatledger.core.holders import Holder
 from neatledger.core.lists.contract import Maker, Standing
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
+from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
+from neatledger.core.people.credentials import Credentials
 from neatledger.demo.smbserver import SmbServer
 from neatledger.sources.smbsession import SmbSession, Terms
 

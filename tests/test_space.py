@@ -18,8 +18,8 @@ from PIL import Image
 from wsgidav.fs_dav_provider import FilesystemProvider, FolderResource
 
 from judges import dav
-from neatledger.core.limits import On
-from neatledger.core.sizes import UNITS
+from neatledger.core.plan.limits import On
+from neatledger.core.space.sizes import UNITS
 from neatledger.errors import SourceError
 from neatledger.sources.davfigures import parse_figures
 
@@ -499,7 +499,7 @@ def test_findings_on_space_can_be_fixed_one_by_one(demo: Path, run, tmp_path: Pa
 
 
 def test_limits_are_kept_as_they_were_told() -> None:
-    from neatledger.core.limits import FoundLimit
+    from neatledger.core.survey.limits import FoundLimit
 
     one = FoundLimit(On.FOLDER, "/a", None, False, 7, (80,), 5, 6, 7, ("/a/b",), "x")
     assert FoundLimit.of_facts(json.loads(json.dumps(one.to_facts()))) == one

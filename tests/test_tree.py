@@ -12,11 +12,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatledger.core.patterns import match_folders, match_path
-from neatledger.core.spacerules import SpaceRules
-from neatledger.core.survey import Table, folder_paths
-from neatledger.core.treeorder import TreeOrder
-from neatledger.core.usage import FIGURES
+from neatledger.core.plan.space import SpaceRules
+from neatledger.core.space.usage import FIGURES
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.patterns import match_folders, match_path
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.ledger.packing import CHUNK_ROWS, BytesColumn, pack_column
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import open_ledger

@@ -17,10 +17,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from judges import btrfs
-from neatledger.core.columns import CLASS_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, OTHER_COLUMNS
-from neatledger.core.spacerules import SameAs, Sort, SpaceRules
-from neatledger.core.survey import Table
-from neatledger.core.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.plan.space import SameAs, Sort, SpaceRules
+from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, OTHER_COLUMNS
+from neatledger.core.tree.table import Table
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import open_ledger
 from neatledger.office.addresses import parse_address

@@ -16,9 +16,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
-from neatledger.core.credentials import Credentials
-from neatledger.core.people import Seat, seat_accounts
-from neatledger.core.plan import Address, Plan
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.people.principals import Seat, seat_accounts
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
 from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger

@@ -135,7 +135,7 @@ def main(words: Sequence[str] | None = None) -> int:
             print(f"neatledger: {fault}", file=sys.stderr)
         return error.exit_status
     except NeatError as error:
-        from neatledger.faces.names import show_text
+        from neatledger.formats.names import show_text
 
         # One line whatever is in it: names from outside may hold anything.
         print(f"neatledger: {show_text(str(error))}", file=sys.stderr)

@@ -20,7 +20,7 @@ from smbprotocol.open import (
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
 from neatledger.demo.liveloft import set_descriptor
 from neatledger.demo.smbserver import SmbAccount, SmbGroup, SmbServer, SmbShare
 

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from neatledger.app import App
 from neatledger.commands.asking import planned_differences
 from neatledger.commands.whole import load_everyone, people_rows, wanted_seats, write_tables
-from neatledger.core.everyone import Everyone, Rows
-from neatledger.core.plan import Address
+from neatledger.core.access.everyone import Everyone, Rows
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.sides import both_report, plan_reach_report

@@ -6,13 +6,13 @@ import os
 from collections.abc import Iterable
 
 from neatledger.app import App
-from neatledger.core.access import Access
+from neatledger.core.access.differences import Difference
+from neatledger.core.access.ways import Access
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address
-from neatledger.core.sides import Difference
+from neatledger.core.people.principals import Seat
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.faces.names import decode_address
+from neatledger.formats.names import decode_address
 from neatledger.ledger.places import Place, find_place
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.names import EntryNames

@@ -7,10 +7,10 @@ from typing import Any
 
 from neatledger.app import App
 from neatledger.commands.holdings import load_lines, load_views
-from neatledger.core.bands import apply_restating, restate
-from neatledger.core.promises import promises
-from neatledger.core.sizes import parse_limit
-from neatledger.core.space import draw_up, join_pools
+from neatledger.core.space.bands import apply_restating, restate
+from neatledger.core.space.limit_table import draw_up, join_pools
+from neatledger.core.space.promises import promises
+from neatledger.core.space.sizes import parse_limit
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.office.edit import write_restating

@@ -7,8 +7,8 @@ from datetime import date
 
 from neatledger.app import App
 from neatledger.commands.whole import load_everyone
-from neatledger.core.everyone import Everyone, Rows
-from neatledger.core.survey import folder_paths
+from neatledger.core.access.everyone import Everyone, Rows
+from neatledger.core.tree.table import folder_paths
 from neatledger.errors import NoCountError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import CountInfo

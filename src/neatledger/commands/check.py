@@ -9,10 +9,11 @@ from neatledger.app import App
 from neatledger.commands.facts import load_office
 from neatledger.core.checks.contract import Finding, Office, Severity
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
-from neatledger.core.plan import Acceptance, Address
+from neatledger.core.plan.plan import Acceptance
+from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
-from neatledger.faces.names import encode_address
 from neatledger.faces.show import show_report
+from neatledger.formats.names import encode_address
 from neatledger.reports.findings import checks_report, findings_report
 
 __all__ = ["add_arguments", "graded_findings", "run"]

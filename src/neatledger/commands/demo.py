@@ -15,8 +15,8 @@ from typing import Any
 from neatledger import __version__
 from neatledger.app import LEDGER_NAME, App, Options
 from neatledger.cli import make_parser
-from neatledger.core.credentials import Credentials
-from neatledger.core.survey import Survey
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.survey.survey import Survey
 from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
 from neatledger.demo.make import (
     LOFT_LISTING,

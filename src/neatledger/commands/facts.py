@@ -9,12 +9,13 @@ from neatledger.commands.asking import ask_person, entry_names
 from neatledger.commands.sharing import load_offers, put_to_rules
 from neatledger.commands.spacefacts import load_space
 from neatledger.commands.whole import load_everyone
-from neatledger.core.access import Access
+from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import Office, ServiceFacts, SystemFacts, stranger
-from neatledger.core.homes import match_homes
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address, PlanSystem
+from neatledger.core.people.homes import match_homes
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import PlanSystem
+from neatledger.core.tree.address import Address
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.places import find_place
 from neatledger.ledger.reader import SurveyReader

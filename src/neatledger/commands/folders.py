@@ -7,10 +7,10 @@ import argparse
 from neatledger.app import App
 from neatledger.commands.asking import entry_names, place_at
 from neatledger.core.lists.table import MODELS
-from neatledger.core.plan import Address
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.faces.names import show_address
 from neatledger.faces.show import show_report
+from neatledger.formats.names import show_address
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.folders import FolderRow, folder_report, folders_report
 from neatledger.reports.sides import plan_folders_report

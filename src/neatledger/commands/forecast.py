@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
-from neatledger.core.forecast import find_trend
-from neatledger.core.limits import On
-from neatledger.core.space import Line, Place
+from neatledger.core.plan.limits import On
+from neatledger.core.space.forecast import find_trend
+from neatledger.core.space.limit_table import Line, Place
 from neatledger.errors import UsageError
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report

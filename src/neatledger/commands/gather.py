@@ -7,7 +7,7 @@ import signal
 
 from neatledger import __version__
 from neatledger.app import App
-from neatledger.core.survey import Survey
+from neatledger.core.survey.survey import Survey
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report
 from neatledger.reports.gathered import gathered_report

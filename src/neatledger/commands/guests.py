@@ -6,13 +6,13 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.whole import load_everyone
-from neatledger.core.everyone import Everyone, Rows, flag_rights
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind
-from neatledger.core.rights import Level, level_of
+from neatledger.core.access.everyone import Everyone, Rows, flag_rights
+from neatledger.core.lists.rights import Level, level_of
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.holders import ANY_GUEST
-from neatledger.core.sharing.planned import days_of
-from neatledger.core.survey import folder_paths
+from neatledger.core.tree.table import folder_paths
 from neatledger.faces.show import show_report
 from neatledger.reports.guests import GuestFacts, guests_report
 

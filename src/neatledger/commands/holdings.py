@@ -9,11 +9,11 @@ from datetime import date
 
 from neatledger.app import App
 from neatledger.commands.asking import entry_names
-from neatledger.core.limits import On
-from neatledger.core.plan import Address
-from neatledger.core.space import Line, draw_up, join_pools, pool_lines
+from neatledger.core.plan.limits import On
+from neatledger.core.space.limit_table import Line, draw_up, join_pools, pool_lines
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.faces.names import decode_address
+from neatledger.formats.names import decode_address
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import CountInfo

@@ -7,10 +7,10 @@ import argparse
 from neatledger.app import App
 from neatledger.commands.asking import entry_names, find_person, place_at
 from neatledger.core.lists.contract import Maker
-from neatledger.core.plan import Address
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.faces.names import show_address
 from neatledger.faces.show import show_report
+from neatledger.formats.names import show_address
 from neatledger.ledger.places import Place
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.inherit import new_child_report, push_report
@@ -68,8 +68,8 @@ def _new(place: Place, reader: SurveyReader, default: bytes | None, person: str 
 
 def _push(place: Place, reader: SurveyReader, default: bytes | None, app: App, *, keeps_own: bool) -> Report:
     from neatledger.commands.whole import load_everyone
-    from neatledger.core.pushing import push_down
-    from neatledger.core.survey import folder_paths
+    from neatledger.core.access.pushing import push_down
+    from neatledger.core.tree.table import folder_paths
 
     if reader.model == "posix" and default is None:
         where = show_address(place.address)

@@ -6,9 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.holdings import find_folder, load_views, owner_names
-from neatledger.core.plan import Address
-from neatledger.core.spacerules import BarredFiles
-from neatledger.core.usage import FIGURES
+from neatledger.core.plan.space import BarredFiles
+from neatledger.core.space.usage import FIGURES
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.ledger.space import Figures, SpaceView
 from neatledger.reports.kinds import barred_report, kinds_report

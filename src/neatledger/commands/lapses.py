@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from neatledger.app import App
-from neatledger.core.lapses import Lapse, lapses_of_plan, lapses_of_seats, lapses_of_service
 from neatledger.core.sharing.judging import offers_of
+from neatledger.core.sharing.lapses import Lapse, lapses_of_plan, lapses_of_seats, lapses_of_service
 from neatledger.errors import NoCountError
 from neatledger.faces.calendar import calendar_bytes
 from neatledger.faces.show import show_report, write_file

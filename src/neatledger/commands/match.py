@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.core.matching import propose
+from neatledger.core.people.matching import propose
 from neatledger.faces.show import show_report
 from neatledger.office.edit import add_accounts
 from neatledger.reports.matching import matching_report

@@ -8,11 +8,11 @@ from collections.abc import Iterator, Sequence
 from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import load_views
-from neatledger.core.homes import HomeMatch, match_homes
-from neatledger.core.limits import On
-from neatledger.core.people import Seat
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line, draw_up
+from neatledger.core.people.homes import HomeMatch, match_homes
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.limits import On
+from neatledger.core.space.limit_table import Line, draw_up
+from neatledger.core.space.sizes import show_size
 from neatledger.faces.show import show_report
 from neatledger.ledger.homes import find_homes
 from neatledger.reports.people import people_report, sheet_report

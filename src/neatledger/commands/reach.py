@@ -7,7 +7,7 @@ import argparse
 from neatledger.app import App
 from neatledger.commands.asking import find_person, planned_differences
 from neatledger.commands.whole import load_everyone, people_rows, write_tables
-from neatledger.core.everyone import Everyone, Rows
+from neatledger.core.access.everyone import Everyone, Rows
 from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader

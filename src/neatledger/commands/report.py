@@ -13,8 +13,8 @@ from neatledger.commands.space import office_shares
 from neatledger.commands.spacefacts import load_space
 from neatledger.core.checks import limits, storing
 from neatledger.core.checks.contract import Office, SpaceFacts
-from neatledger.core.limits import On
-from neatledger.core.sizes import show_size
+from neatledger.core.plan.limits import On
+from neatledger.core.space.sizes import show_size
 from neatledger.errors import UsageError
 from neatledger.faces.show import write_file
 from neatledger.reports.bands import bands_report

@@ -8,13 +8,13 @@ from neatledger.app import App
 from neatledger.commands.asking import ask_person, entry_names, find_person, place_at
 from neatledger.commands.holdings import load_lines, load_views
 from neatledger.core.lists.contract import Maker
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address
-from neatledger.core.rights import Right
-from neatledger.core.room import Room, find_room
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Seat
+from neatledger.core.space.room import Room, find_room
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.faces.names import show_address
 from neatledger.faces.show import show_report
+from neatledger.formats.names import show_address
 from neatledger.ledger.places import Place
 from neatledger.reports.room import room_report
 

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 from datetime import date
 
 from neatledger.app import App
-from neatledger.core.plan import Plan
+from neatledger.core.plan.plan import Plan
+from neatledger.core.plan.rules import SharingRule, tightest
 from neatledger.core.sharing.exposing import Exposer
 from neatledger.core.sharing.judging import Breach, Offer, judge_offer, offers_of
-from neatledger.core.sharing.rules import SharingRule, tightest
 from neatledger.core.sharing.service import Service
-from neatledger.core.treeorder import TreeOrder
+from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.reader import SurveyReader
 

@@ -8,11 +8,11 @@ from collections.abc import Iterator, Mapping
 from neatledger.app import App
 from neatledger.commands.asking import entry_names, find_person
 from neatledger.commands.holdings import find_folder, load_lines, load_views, owner_names
-from neatledger.core.limits import On
-from neatledger.core.promises import promises
-from neatledger.core.sizes import show_size
-from neatledger.core.spacerules import Sort
-from neatledger.core.usage import FIGURES
+from neatledger.core.plan.limits import On
+from neatledger.core.plan.space import Sort
+from neatledger.core.space.promises import promises
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.usage import FIGURES
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report, write_rows
 from neatledger.faces.table import show_cell

@@ -9,10 +9,10 @@ from neatledger.commands.holdings import History, load_history, load_lines, load
 from neatledger.commands.kinds import find_barred
 from neatledger.commands.versions import bin_bytes, kept_versions
 from neatledger.core.checks.contract import HomeUse, SpaceFacts
-from neatledger.core.plan import Address
-from neatledger.core.promises import promises
-from neatledger.core.space import Line
-from neatledger.core.when import Meeting, When
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.promises import promises
+from neatledger.core.space.when import Meeting, When
+from neatledger.core.tree.address import Address
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.space import SpaceView
 
@@ -40,7 +40,7 @@ def _full_on(app: App, history: History | None) -> Callable[[Line], When]:
     histories = [] if history is None else [history]
 
     def full_on(line: Line) -> When:
-        from neatledger.core.forecast import find_trend
+        from neatledger.core.space.forecast import find_trend
 
         limit = line.settings.limit
         if limit is None or line.amount >= limit:

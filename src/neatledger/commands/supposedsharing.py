@@ -8,12 +8,12 @@ from typing import Any
 
 from neatledger.app import App
 from neatledger.commands.sharing import load_offers, put_to_rules, services_of
-from neatledger.core.everyone import Everyone
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.judging import Breach, Offer
-from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import find_losses, take_back
-from neatledger.core.survey import folder_paths
+from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.formats.shared import Fields, rule_from
 from neatledger.ledger.reader import SurveyReader

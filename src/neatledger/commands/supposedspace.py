@@ -12,13 +12,20 @@ from neatledger.commands.asking import find_person, place_at
 from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.commands.room import group_of_new, refusal_of
 from neatledger.commands.versions import kept_versions
-from neatledger.core.forecast import Trend, find_trend
-from neatledger.core.limits import On
-from neatledger.core.promises import promises
-from neatledger.core.room import Room, find_room
-from neatledger.core.sizes import parse_limit, show_size
-from neatledger.core.space import Line, Place
-from neatledger.core.suppose import Supposed, suppose_band, suppose_join, suppose_limit, suppose_move, suppose_use
+from neatledger.core.plan.limits import On
+from neatledger.core.space.forecast import Trend, find_trend
+from neatledger.core.space.limit_table import Line, Place
+from neatledger.core.space.promises import promises
+from neatledger.core.space.room import Room, find_room
+from neatledger.core.space.sizes import parse_limit, show_size
+from neatledger.core.space.supposing import (
+    Supposed,
+    suppose_band,
+    suppose_join,
+    suppose_limit,
+    suppose_move,
+    suppose_use,
+)
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.reports.forecast import Outlook, full_words

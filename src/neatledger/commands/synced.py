@@ -10,10 +10,10 @@ from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import load_views
 from neatledger.commands.whole import load_everyone
-from neatledger.core.patterns import match_folders
-from neatledger.core.people import Seat
-from neatledger.core.spacerules import SyncRules
-from neatledger.core.synced import SyncedSystem, find_synced
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.space import SyncRules
+from neatledger.core.space.synced import SyncedSystem, find_synced
+from neatledger.core.tree.patterns import match_folders
 from neatledger.faces.show import show_report
 from neatledger.ledger.space import SpaceView
 from neatledger.reports.synced import synced_report

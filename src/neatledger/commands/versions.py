@@ -7,8 +7,8 @@ from collections.abc import Mapping
 
 from neatledger.app import App
 from neatledger.commands.holdings import counts_until, load_views, view_of
-from neatledger.core.keeping import Changes, KeptVersions, bound_versions
-from neatledger.core.spacerules import Sort
+from neatledger.core.plan.space import Sort
+from neatledger.core.space.versions import Changes, KeptVersions, bound_versions
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report

@@ -6,7 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.asking import ask_person, entry_names, place_at, seats_by_person
-from neatledger.core.plan import Address
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.ledger.places import Place
 from neatledger.reports.report import Report

@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
-from neatledger.core.everyone import Everyone, Rows, flag_rights
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address
-from neatledger.core.rights import Level, level_of
-from neatledger.core.survey import folder_paths
+from neatledger.core.access.everyone import Everyone, Rows, flag_rights
+from neatledger.core.lists.rights import Level, level_of
+from neatledger.core.people.principals import Seat
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError
 from neatledger.faces.accesstable import CSV_HEAD, LineMaker
 from neatledger.faces.show import open_output

@@ -16,7 +16,7 @@ from smbprotocol.open import CreateDisposition, ImpersonationLevel, Open, ShareA
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.descriptors import AUTO_INHERITED, AUTO_REQUESTED, Descriptor, pack_descriptor
+from neatledger.core.lists.descriptors import AUTO_INHERITED, AUTO_REQUESTED, Descriptor, pack_descriptor
 from neatledger.demo.loft import BASE_SID, SHARES, descriptor_of, loft_things, share_permission, share_place
 from neatledger.demo.smbserver import SmbServer, SmbShare
 from neatledger.errors import SourceError

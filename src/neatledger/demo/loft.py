@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from neatledger.core.descriptors import Descriptor
+from neatledger.core.lists.descriptors import Descriptor
 from neatledger.formats.sddl import descriptor_from_sddl
 
 __all__ = [

@@ -10,12 +10,12 @@ from math import prod
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.everyone import FLAG_RIGHTS, Everyone, RowBlock, flag_rights
-from neatledger.core.plan import Address
-from neatledger.core.rights import Level, Right, level_of
-from neatledger.core.survey import Table, folder_paths
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowBlock, flag_rights
+from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.faces.machine import csv_field, whole_text
-from neatledger.faces.names import encode_address
+from neatledger.formats.names import encode_address
 from neatledger.reports.access import ACCESS_COLUMNS
 from neatledger.reports.report import Show
 

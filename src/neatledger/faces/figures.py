@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from neatledger.core.sizes import show_size
+from neatledger.core.space.sizes import show_size
 from neatledger.errors import NeatError, UsageError
 from neatledger.reports.forecast import Growth
 

@@ -6,8 +6,8 @@ import csv
 import json
 from collections.abc import Iterable, Iterator, Sequence
 
-from neatledger.core.plan import Address
-from neatledger.faces.names import encode_address, encode_bytes
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.report import Cell, Report, Show
 
 __all__ = ["csv_field", "csv_lines", "json_lines", "render_csv", "render_json", "whole_text"]

@@ -8,9 +8,9 @@ from itertools import zip_longest
 
 from wcwidth import wcswidth
 
-from neatledger.core.plan import Address
-from neatledger.core.sizes import show_size
-from neatledger.faces.names import show_address, show_bytes, show_text
+from neatledger.core.space.sizes import show_size
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address, show_bytes, show_text
 from neatledger.reports.report import Cell, Column, Report, Show, Size
 
 __all__ = ["cut_middle", "render_table", "show_cell"]

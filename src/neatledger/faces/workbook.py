@@ -5,9 +5,9 @@ from __future__ import annotations
 import io
 import re
 
-from neatledger.core.plan import Address
-from neatledger.faces.names import show_address, show_bytes, show_text
+from neatledger.core.tree.address import Address
 from neatledger.faces.page import draw
+from neatledger.formats.names import show_address, show_bytes, show_text
 from neatledger.reports.paper import Paper
 from neatledger.reports.report import Cell, Column, Report, Show
 

@@ -10,7 +10,7 @@ import re
 import struct
 from collections.abc import Callable
 
-from neatledger.core.descriptors import pack_sid, unpack_sid
+from neatledger.core.lists.descriptors import pack_sid, unpack_sid
 from neatledger.errors import FormatError
 
 __all__ = ["condition_from_text", "condition_to_text"]

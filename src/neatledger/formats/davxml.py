@@ -9,8 +9,8 @@ from email.utils import parsedate_to_datetime
 from urllib.parse import unquote, unquote_to_bytes, urlsplit
 from xml.etree.ElementTree import Element
 
+from neatledger.core.lists.rights import Right
 from neatledger.core.lists.role import ALL, EITHER, OWNER, SIGNED_IN, UNSURE, Entry
-from neatledger.core.rights import Right
 from neatledger.errors import FormatError
 
 __all__ = ["ASK", "Resource", "parse_resources"]

@@ -15,8 +15,8 @@ from functools import lru_cache
 from ldap3.core.exceptions import LDAPExceptionError
 from ldap3.utils.dn import parse_dn
 
-from neatledger.core.accounts import Account, AccountState, Group
-from neatledger.core.descriptors import is_sid, unpack_sid
+from neatledger.core.lists.descriptors import is_sid, unpack_sid
+from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.errors import FormatError
 from neatledger.formats.filetime import day_of_filetime
 

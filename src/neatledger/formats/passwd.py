@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from datetime import date, timedelta
 
-from neatledger.core.accounts import Account, AccountState, Group
+from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.errors import Fault
 
 __all__ = ["parse_group", "parse_passwd", "parse_shadow"]

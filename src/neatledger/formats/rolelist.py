@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from neatledger.core.lists.rights import Right, parse_rights
 from neatledger.core.lists.role import ALL, EITHER, GROUP, OWNER, SIGNED_IN, USER, Entry
-from neatledger.core.rights import Right, parse_rights
 from neatledger.errors import FormatError
 
 __all__ = ["entries_from_text"]

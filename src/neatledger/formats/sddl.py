@@ -12,7 +12,7 @@ import re
 import uuid
 from collections.abc import Iterator
 
-from neatledger.core.descriptors import (
+from neatledger.core.lists.descriptors import (
     AUTO_INHERITED,
     AUTO_REQUESTED,
     CALLBACK_TYPES,

@@ -11,10 +11,11 @@ from datetime import date
 from typing import Any
 from urllib.parse import unquote_to_bytes
 
-from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Admission
-from neatledger.core.address import Address
-from neatledger.core.rights import parse_rights
-from neatledger.core.sharing.records import (
+from neatledger.core.lists.rights import parse_rights
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.space.sizes import NO_LIMIT, parse_size
+from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Admission
+from neatledger.core.survey.shared import (
     Audience,
     Device,
     HandOut,
@@ -25,8 +26,7 @@ from neatledger.core.sharing.records import (
     Towards,
     fingerprint_of,
 )
-from neatledger.core.sharing.rules import Guests, PlacedRule, RuleOn, SharingRule
-from neatledger.core.sizes import NO_LIMIT, parse_size
+from neatledger.core.tree.address import Address
 
 __all__ = [
     "Fields",

@@ -12,9 +12,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.columns import COLUMNS
-from neatledger.core.survey import Table
-from neatledger.core.usage import FIGURES, FOLDERS, OTHERS
+from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS
+from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.table import Table
 from neatledger.ledger.reader import SurveyReader
 
 __all__ = ["ApartTrees"]

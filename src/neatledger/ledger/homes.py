@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from neatledger.core.homes import HomeFolder
-from neatledger.core.plan import Address, PlanSystem
+from neatledger.core.people.homes import HomeFolder
+from neatledger.core.plan.plan import PlanSystem
+from neatledger.core.tree.address import Address
 from neatledger.ledger.reader import SurveyReader
 
 __all__ = ["find_homes"]

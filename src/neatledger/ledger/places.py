@@ -6,12 +6,12 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from neatledger.core.access import FileClass, Item
-from neatledger.core.columns import FolderFacts, SeenState, kind_of
+from neatledger.core.access.shares import Terms
+from neatledger.core.access.ways import FileClass, Item
 from neatledger.core.lists.contract import ListModel
 from neatledger.core.lists.table import MODELS
-from neatledger.core.plan import Address
-from neatledger.core.shares import Terms
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.reader import SurveyReader
 

@@ -10,17 +10,17 @@ from collections.abc import Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from neatledger.core.accounts import Account, AccountState, Admission, Group
-from neatledger.core.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
+from neatledger.core.access.shares import Terms
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people import FoundAccounts
-from neatledger.core.shares import Terms
-from neatledger.core.sharing.records import Shared
+from neatledger.core.people.principals import FoundAccounts
+from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
+from neatledger.core.survey.shared import Shared
+from neatledger.core.tree.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
 from neatledger.errors import LedgerError
 from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
 
 if TYPE_CHECKING:
-    from neatledger.core.survey import Table
+    from neatledger.core.tree.table import Table
 
 __all__ = ["SurveyReader"]
 

@@ -8,22 +8,22 @@ from datetime import date
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from neatledger.core.access import Access, FileClass, access_to, access_to_file
-from neatledger.core.address import Address
-from neatledger.core.people import Seat
-from neatledger.core.plan import Plan
-from neatledger.core.rights import Right
+from neatledger.core.access.ways import Access, FileClass, access_to, access_to_file
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Plan
+from neatledger.core.sharing.folder_ways import Beneath, FolderWays, Ground
 from neatledger.core.sharing.holders import seats_beside
 from neatledger.core.sharing.service import Service
-from neatledger.core.sharing.ways import Beneath, FolderWays, Ground
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.places import Place, find_place
 from neatledger.ledger.reader import SurveyReader
 
 if TYPE_CHECKING:
-    from neatledger.core.matrix import Matrix
-    from neatledger.core.sharing.matrix import ServiceMatrix
-    from neatledger.core.sharing.overlay import Under
+    from neatledger.core.access.matrix import Matrix
+    from neatledger.core.sharing.backing import Under
+    from neatledger.core.sharing.service_matrix import ServiceMatrix
 
 __all__ = ["Services", "plain_matrix"]
 
@@ -140,7 +140,7 @@ class Services:
     ) -> ServiceMatrix:
         """Return everyone's rights on everything of a service; `without` are columns of folders not needed."""
         from neatledger.core.lists.table import MODELS
-        from neatledger.core.sharing.matrix import ServiceMatrix
+        from neatledger.core.sharing.service_matrix import ServiceMatrix
 
         over = {team.over.system for team in service.shared.teams if team.over is not None}
         under = {name: self._under(self.readers[name], service) for name in sorted(over) if name in self.readers}
@@ -160,9 +160,9 @@ class Services:
         )
 
     def _under(self, reader: SurveyReader, service: Service) -> Under:
-        from neatledger.core.accounts import Account, AccountState
-        from neatledger.core.holders import Holder
-        from neatledger.core.sharing.overlay import Under
+        from neatledger.core.lists.holders import Holder
+        from neatledger.core.sharing.backing import Under
+        from neatledger.core.survey.accounts import Account, AccountState
 
         theirs = self._of_person(reader.system)
         nobody = Account("", "", "", state=AccountState.DISABLED)
@@ -189,8 +189,8 @@ def _by_lists(place: Place, seats: Sequence[Seat]) -> Access:
 
 def plain_matrix(reader: SurveyReader, seats: Sequence[Seat], without: tuple[str, ...]) -> Matrix:
     """Return some seats' rights on everything by lists and shares; `without` are columns of folders not needed."""
+    from neatledger.core.access.matrix import Matrix
     from neatledger.core.lists.table import MODELS
-    from neatledger.core.matrix import Matrix
 
     return Matrix(
         MODELS[reader.model],

@@ -14,17 +14,18 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.accounts import Group
-from neatledger.core.address import Address
-from neatledger.core.columns import LARGE_BYTES
-from neatledger.core.limits import FoundLimit, On
+from neatledger.core.access.shares import shares_within
 from neatledger.core.lists.table import MODELS
-from neatledger.core.patterns import match_folders
-from neatledger.core.people import Seat
-from neatledger.core.shares import shares_within
-from neatledger.core.spacerules import SameAs, Sort, SpaceRules
-from neatledger.core.survey import Table, folder_paths
-from neatledger.core.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.limits import On
+from neatledger.core.plan.space import SameAs, Sort, SpaceRules
+from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.survey.accounts import Group
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import LARGE_BYTES
+from neatledger.core.tree.patterns import match_folders
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.ledger.apart import ApartTrees
 from neatledger.ledger.reader import SurveyReader
 

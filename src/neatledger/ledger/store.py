@@ -15,15 +15,16 @@ from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from neatledger.core.accounts import Account
-from neatledger.core.columns import COLUMNS
+from neatledger.core.survey.accounts import Account
+from neatledger.core.tree.columns import COLUMNS
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
 
 if TYPE_CHECKING:
-    from neatledger.core.survey import Survey, Table
+    from neatledger.core.survey.survey import Survey
+    from neatledger.core.tree.table import Table
 
 __all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from neatledger.core.columns import COLUMNS
-from neatledger.core.survey import Table
+from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.table import Table
 from neatledger.ledger.packing import BytesColumn, unpack_numbers
 
 __all__ = ["read_table"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from neatledger.core.address import Address
+from neatledger.core.tree.address import Address
 
 __all__ = ["parse_address"]
 

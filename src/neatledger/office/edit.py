@@ -13,9 +13,9 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
-from neatledger.core.bands import Restating, own_fields
-from neatledger.core.limits import On
-from neatledger.core.sizes import NO_LIMIT, spell_size
+from neatledger.core.plan.limits import On
+from neatledger.core.space.bands import Restating, own_fields
+from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.errors import OfficeError
 from neatledger.office.read import PLAN_NAME, parse_plan
 

@@ -10,10 +10,10 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from neatledger.core.plan import (
+from neatledger.core.lists.rights import Level
+from neatledger.core.plan.plan import (
     CLASSES,
     Acceptance,
-    Address,
     Bound,
     Expectation,
     Kind,
@@ -23,7 +23,7 @@ from neatledger.core.plan import (
     PlanGroup,
     PlanSystem,
 )
-from neatledger.core.rights import Level
+from neatledger.core.tree.address import Address
 from neatledger.errors import Fault, OfficeError, PlanError
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from neatledger.core.sharing.planned import SharingPlan
-from neatledger.core.sharing.rules import Guests, PlacedRule, RuleOn, SharingRule
-from neatledger.core.sizes import parse_limit
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.plan.sharing import SharingPlan
+from neatledger.core.space.sizes import parse_limit
 from neatledger.office.addresses import parse_address
 from neatledger.office.yamltext import Path as KeyPath
 

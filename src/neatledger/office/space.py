@@ -7,19 +7,10 @@ from dataclasses import replace
 from datetime import date
 from typing import Any
 
-from neatledger.core.limits import Band, On, PlacedLimit, Pool, Warn
-from neatledger.core.plan import CLASSES
-from neatledger.core.sizes import parse_limit, parse_size
-from neatledger.core.spacerules import (
-    FOR_EVER,
-    Barred,
-    Entitlement,
-    SameAs,
-    Sort,
-    SpacePlan,
-    SpaceRules,
-    SyncRules,
-)
+from neatledger.core.plan.limits import Band, On, PlacedLimit, Pool, Warn
+from neatledger.core.plan.plan import CLASSES
+from neatledger.core.plan.space import FOR_EVER, Barred, Entitlement, SameAs, Sort, SpacePlan, SpaceRules, SyncRules
+from neatledger.core.space.sizes import parse_limit, parse_size
 from neatledger.office.addresses import parse_address
 from neatledger.office.yamltext import Path as KeyPath
 

@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import lru_cache
 
-from neatledger.core.access import Access, FileCounts, Gate, Way
+from neatledger.core.access.ways import Access, FileCounts, Gate, Way
 from neatledger.core.lists.contract import Reason
-from neatledger.core.plan import Address
-from neatledger.core.rights import Level, Right, level_of, spell_rights
+from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
+from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Show
 
 __all__ = ["ACCESS_COLUMNS", "NOT_KNOWN", "access_row", "fold_closed", "short_rights", "spell_files", "way_by"]

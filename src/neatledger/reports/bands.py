@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.bands import Outcome, Restating
-from neatledger.core.limits import FIELDS, Band, On, Settings, show_field
-from neatledger.core.promises import Promise
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line
+from neatledger.core.plan.limits import FIELDS, Band, On, Settings
+from neatledger.core.space.bands import Outcome, Restating
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.promises import Promise
+from neatledger.core.space.sizes import show_field, show_size
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 from neatledger.reports.space import limit_cell, place_cell
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neatledger.core.everyone import FLAG_RIGHTS, flag_rights
-from neatledger.core.plan import Address
-from neatledger.core.rights import Right, level_of, spell_rights
+from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
+from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["Held", "changes_report"]

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
-from neatledger.core.plan import Acceptance
+from neatledger.core.plan.plan import Acceptance
 from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["checks_report", "findings_report"]

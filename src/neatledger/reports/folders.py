@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from neatledger.core.columns import SeenState
-from neatledger.core.plan import Address
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import SeenState
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["FolderRow", "folder_report", "folders_report"]

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.forecast import FEWEST, RATE, Trend
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line
-from neatledger.core.when import YEARS, Meeting, When
+from neatledger.core.space.forecast import FEWEST, RATE, Trend
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.when import YEARS, Meeting, When
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 from neatledger.reports.space import limit_cell, place_cell
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from neatledger.core.survey import Survey
+from neatledger.core.survey.survey import Survey
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["gathered_report", "not_seen_lines"]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.accounts import Group, find_cycles
-from neatledger.core.people import Seat
-from neatledger.core.plan import Plan
+from neatledger.core.lists.nesting import find_cycles
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Plan
+from neatledger.core.survey.accounts import Group
 from neatledger.reports.report import Cell, Column, Report
 
 __all__ = ["groups_report"]

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.people import Seat
+from neatledger.core.people.principals import Seat
 from neatledger.core.sharing.holders import is_outside
-from neatledger.core.sharing.records import Device
-from neatledger.core.sizes import show_size
+from neatledger.core.space.sizes import show_size
+from neatledger.core.survey.shared import Device
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 
 __all__ = ["GuestFacts", "devices_report", "guests_report"]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.plan import Address
-from neatledger.core.pushing import Pushed
-from neatledger.core.rights import Right, spell_rights
+from neatledger.core.access.pushing import Pushed
+from neatledger.core.lists.rights import Right, spell_rights
+from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["new_child_report", "push_report"]

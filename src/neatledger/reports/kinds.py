@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from neatledger.core.plan import Address
-from neatledger.core.sizes import show_share, show_size
-from neatledger.core.spacerules import Barred, BarredFiles
+from neatledger.core.plan.space import Barred, BarredFiles
+from neatledger.core.space.sizes import show_share, show_size
+from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 

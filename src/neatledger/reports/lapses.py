@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 
-from neatledger.core.lapses import Lapse
+from neatledger.core.sharing.lapses import Lapse
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["lapses_report"]

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 
 from neatledger.core.sharing.judging import Breach, Offer
-from neatledger.core.sharing.records import HandOut, Link
+from neatledger.core.survey.shared import HandOut, Link
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 
 __all__ = ["links_report"]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neatledger.core.matching import Proposal
-from neatledger.core.plan import Plan
+from neatledger.core.people.matching import Proposal
+from neatledger.core.plan.plan import Plan
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["matching_report"]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from neatledger.core.accounts import Account, Group
 from neatledger.core.lists.contract import ListModel
+from neatledger.core.survey.accounts import Account, Group
 
 __all__ = ["EntryNames"]
 

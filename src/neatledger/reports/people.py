@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
 
-from neatledger.core.accounts import AccountState, Group
-from neatledger.core.homes import HomeMatch
-from neatledger.core.limits import show_limit
-from neatledger.core.people import Seat
-from neatledger.core.plan import Plan
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line
+from neatledger.core.people.homes import HomeMatch
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Plan
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.sizes import show_limit, show_size
+from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.reports.report import Cell, Column, Report, Show
 
 __all__ = ["people_report", "sheet_report"]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neatledger.core.promises import Promise
-from neatledger.core.sizes import NO_LIMIT, show_size
+from neatledger.core.space.promises import Promise
+from neatledger.core.space.sizes import NO_LIMIT, show_size
 from neatledger.reports.report import Cell, Column, Report, Size, count_of
 
 __all__ = ["promises_report"]

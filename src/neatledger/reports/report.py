@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
-from neatledger.core.plan import Address
+from neatledger.core.tree.address import Address
 
 __all__ = ["Cell", "Column", "Report", "Show", "Size", "count_of"]
 

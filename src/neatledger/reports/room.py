@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neatledger.core.room import Room, Stop
-from neatledger.core.sizes import show_size
+from neatledger.core.space.room import Room, Stop
+from neatledger.core.space.sizes import show_size
 from neatledger.reports.report import Cell, Column, Report, Show, Size
 
 __all__ = ["room_report"]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from neatledger.core.access import Access
-from neatledger.core.plan import Address, Plan
-from neatledger.core.rights import Level, Right, level_of
-from neatledger.core.sides import Difference, nearest_planned
+from neatledger.core.access.differences import Difference, nearest_planned
+from neatledger.core.access.ways import Access
+from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["both_report", "differences_at", "plan_folders_report", "plan_reach_report", "plan_who_report"]

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from neatledger.core.limits import On, Settings, is_binary
-from neatledger.core.plan import Address
-from neatledger.core.sizes import NO_LIMIT, show_share, show_size
-from neatledger.core.space import Line
+from neatledger.core.plan.limits import On, Settings
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_share, show_size
+from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
 

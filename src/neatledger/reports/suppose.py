@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from neatledger.core.limits import show_limit
-from neatledger.core.promises import Promise
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.promises import Promise
+from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.reports.report import Cell, Column, Report, count_of
 from neatledger.reports.space import place_cell
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.columns import LARGE_BYTES
-from neatledger.core.plan import Address
-from neatledger.core.sizes import show_size
-from neatledger.core.spacerules import SyncRules
-from neatledger.core.synced import SyncedSystem
+from neatledger.core.plan.space import SyncRules
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.synced import SyncedSystem
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import LARGE_BYTES
 from neatledger.reports.report import Cell, Column, Report, Size, count_of
 
 __all__ = ["synced_report"]

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from neatledger.core.address import Address
-from neatledger.core.people import Seat
-from neatledger.core.rights import Level, Right, level_of, spell_rights
+from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
+from neatledger.core.people.principals import Seat
 from neatledger.core.sharing.takeback import Loss
+from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
 
 __all__ = ["takeback_report"]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neatledger.core.keeping import KeptVersions
-from neatledger.core.sizes import show_size
-from neatledger.core.spacerules import FOR_EVER, SpaceRules
+from neatledger.core.plan.space import FOR_EVER, SpaceRules
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.versions import KeptVersions
 from neatledger.reports.report import Cell, Column, Report, Show, Size
 
 __all__ = ["between", "freed_words", "versions_report"]

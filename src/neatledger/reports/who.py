@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from neatledger.core.access import Access
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address, Kind
-from neatledger.core.rights import Level
+from neatledger.core.access.ways import Access
+from neatledger.core.lists.rights import Level
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.tree.address import Address
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.report import Cell, Column, Report, Show, count_of
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.access import Access, Gate, Item, Way
+from neatledger.core.access.ways import Access, Gate, Item, Way
 from neatledger.core.lists.contract import ListModel
-from neatledger.core.plan import Address, Plan
-from neatledger.core.rights import EVERY_RIGHT, Right, level_of, spell_rights
+from neatledger.core.lists.rights import EVERY_RIGHT, Right, level_of, spell_rights
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
 from neatledger.reports.access import spell_files
 from neatledger.reports.names import EntryNames
 from neatledger.reports.report import Cell, Column, Report, Show

@@ -6,9 +6,10 @@ import dataclasses
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from neatledger.core.accounts import Account, Group, holders_of
-from neatledger.core.columns import NotSeen
-from neatledger.core.survey import Facts
+from neatledger.core.people.membership import holders_of
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.survey import Facts
+from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.contract import SourceContext
 
 __all__ = ["Found", "read_accounts", "settle"]

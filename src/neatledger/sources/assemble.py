@@ -10,8 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import (
+from neatledger.core.space.usage import Usage, find_totals
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.survey import Facts, Survey
+from neatledger.core.tree.columns import (
     CLASS_COLUMNS,
     COLLISION_COLUMNS,
     FOLDER_COLUMNS,
@@ -21,8 +23,7 @@ from neatledger.core.columns import (
     OTHER_COLUMNS,
     NotSeen,
 )
-from neatledger.core.survey import Facts, Survey, Table
-from neatledger.core.usage import Usage, find_totals
+from neatledger.core.tree.table import Table
 from neatledger.sources.walk import FOLDER_ROW, Part
 
 __all__ = ["Assembled", "assemble", "make_survey"]

@@ -16,8 +16,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from neatledger.core.limits import FoundLimit, On
-from neatledger.core.survey import Table, folder_paths
+from neatledger.core.plan.limits import On
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.sources.walk import open_below
 
 __all__ = ["read_quota_groups", "settle_figures"]

@@ -8,8 +8,8 @@ from datetime import date
 from pathlib import Path
 from typing import Any, Protocol
 
-from neatledger.core.credentials import Credentials
-from neatledger.core.survey import Survey
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.survey.survey import Survey
 
 __all__ = ["Source", "SourceContext"]
 

@@ -6,8 +6,8 @@ import os
 from collections.abc import Mapping
 from typing import Any
 
-from neatledger.core.accounts import Account, AccountState, Group
-from neatledger.core.columns import NotSeen
+from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table, yes_or_no
 

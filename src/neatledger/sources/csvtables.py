@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from neatledger.core.columns import NotSeen
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 

@@ -11,11 +11,12 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
-from neatledger.core.address import parts_of
-from neatledger.core.columns import SeenState
-from neatledger.core.limits import FoundLimit, On
 from neatledger.core.lists import role
-from neatledger.core.survey import Facts, Survey
+from neatledger.core.plan.limits import On
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.survey.survey import Facts, Survey
+from neatledger.core.tree.address import parts_of
+from neatledger.core.tree.columns import SeenState
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats.davxml import ASK, Resource, parse_resources
 from neatledger.sources.accounts import read_accounts, settle

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 from xml.etree.ElementTree import Element
 
-from neatledger.core.limits import FoundLimit, On
+from neatledger.core.plan.limits import On
+from neatledger.core.survey.limits import FoundLimit
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.http import refuse_plain

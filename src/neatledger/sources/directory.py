@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neatledger.core.survey import Facts, Survey
+from neatledger.core.survey.survey import Facts, Survey
 from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext

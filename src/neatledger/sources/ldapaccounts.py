@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import NotSeen
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.formats.directory import Entry, accounts_of
 from neatledger.formats.ldif import parse_ldif

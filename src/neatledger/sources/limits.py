@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from neatledger.core.columns import NotSeen
-from neatledger.core.limits import FoundLimit, On
-from neatledger.core.sizes import parse_limit, parse_size
-from neatledger.core.survey import Survey
+from neatledger.core.plan.limits import On
+from neatledger.core.space.sizes import parse_limit, parse_size
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table

@@ -11,11 +11,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from urllib.parse import unquote_to_bytes
 
-from neatledger.core.columns import NotSeen, SeenState
-from neatledger.core.descriptors import is_sid
+from neatledger.core.access.shares import Share, open_to_all
 from neatledger.core.lists import nfs4, nt, posix, role
-from neatledger.core.shares import Share, open_to_all
-from neatledger.core.survey import Facts, Survey
+from neatledger.core.lists.descriptors import is_sid
+from neatledger.core.survey.survey import Facts, Survey
+from neatledger.core.tree.columns import NotSeen, SeenState
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats import nfs4acl, posixacl, rolelist
 from neatledger.formats.sddl import descriptor_from_sddl

@@ -9,8 +9,8 @@ import pwd
 from collections.abc import Mapping
 from pathlib import Path
 
-from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import NotSeen
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import Fault, SourceError
 from neatledger.formats.passwd import parse_group, parse_passwd, parse_shadow
 from neatledger.sources.contract import SourceContext

@@ -6,10 +6,10 @@ import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from neatledger.core.columns import LARGE_BYTES, NotSeen, SeenState, kind_of
-from neatledger.core.descriptors import DACL_PRESENT, SELF_RELATIVE, Ace, AceType, Acl, Descriptor
+from neatledger.core.lists.descriptors import DACL_PRESENT, SELF_RELATIVE, Ace, AceType, Acl, Descriptor
+from neatledger.core.lists.identifiers import EVERYONE
 from neatledger.core.lists.nt import pack_body
-from neatledger.core.sids import EVERYONE
+from neatledger.core.tree.columns import LARGE_BYTES, NotSeen, SeenState, kind_of
 from neatledger.sources.assemble import Assembled, assemble
 from neatledger.sources.sums import sum_up
 from neatledger.sources.walk import Part, colliding_names

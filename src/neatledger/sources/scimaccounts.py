@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Account, AccountState, Admission, Group
-from neatledger.core.columns import NotSeen
+from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Account, AccountState, Admission, Group
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.http import Web

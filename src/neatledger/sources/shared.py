@@ -13,10 +13,10 @@ from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import urlencode
 
-from neatledger.core.accounts import ADMINISTRATOR, TOP, USER, Account, Admission
-from neatledger.core.columns import NotSeen
-from neatledger.core.sharing.records import Member, Shared, TeamFolder, Towards
-from neatledger.core.survey import Facts
+from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Account, Admission
+from neatledger.core.survey.shared import Member, Shared, TeamFolder, Towards
+from neatledger.core.survey.survey import Facts
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.formats.shared import (
     Fields,

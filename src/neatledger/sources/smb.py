@@ -9,11 +9,11 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping
 
-from neatledger.core.columns import NotSeen, SeenState
-from neatledger.core.descriptors import unpack_descriptor
+from neatledger.core.access.shares import Share
+from neatledger.core.lists.descriptors import unpack_descriptor
 from neatledger.core.lists.nt import NtModel, pack_body
-from neatledger.core.shares import Share
-from neatledger.core.survey import Facts, Survey
+from neatledger.core.survey.survey import Facts, Survey
+from neatledger.core.tree.columns import NotSeen, SeenState
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats.sddl import descriptor_from_sddl
 from neatledger.sources.accounts import Found, read_accounts, settle

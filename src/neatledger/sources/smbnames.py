@@ -15,8 +15,8 @@ from impacket.dcerpc.v5 import lsad, lsat, samr, srvs
 from impacket.dcerpc.v5.dtypes import NULL
 from impacket.dcerpc.v5.rpcrt import DCERPC_v5, DCERPCException
 
-from neatledger.core.accounts import Account, AccountState, Group
-from neatledger.core.sids import WELL_KNOWN
+from neatledger.core.lists.identifiers import WELL_KNOWN
+from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.formats.filetime import day_of_filetime
 from neatledger.sources.smbsession import Refused, SmbSession
 

@@ -34,7 +34,7 @@ from smbprotocol.open import (
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.credentials import Credentials
+from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
 
 __all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "Terms"]

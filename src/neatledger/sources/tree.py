@@ -15,7 +15,8 @@ from pathlib import Path
 
 import numpy as np
 
-from neatledger.core.survey import Facts, Survey, Table, folder_paths
+from neatledger.core.survey.survey import Facts, Survey
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.errors import SourceError
 from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import Assembled, assemble, make_survey

@@ -11,8 +11,8 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from neatledger.core.columns import LARGE_BYTES, LONGEST_KIND, SeenState
 from neatledger.core.lists.posix import pack_body
+from neatledger.core.tree.columns import LARGE_BYTES, LONGEST_KIND, SeenState
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources.sums import Sums, sum_up

@@ -1,1 +1,1 @@
-"""Checks, one family a file; each family's checks are rows of `table.py`."""
+"""Checks: what is not in good order, one family a file behind one contract."""

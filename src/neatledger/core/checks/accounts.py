@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import date
 
-from neatledger.core.accounts import ADMINISTRATOR, TOP, USER
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address, Kind
-from neatledger.core.rights import Level
+from neatledger.core.lists.rights import Level
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.holders import is_account
-from neatledger.core.sharing.planned import days_of
+from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from neatledger.core.access.differences import COMPARED, Difference
+from neatledger.core.access.everyone import Rows, flag_rights
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.everyone import Rows, flag_rights
-from neatledger.core.patterns import match_folders
-from neatledger.core.people import Seat, is_held_by
-from neatledger.core.plan import Address, Bound, Expectation, Kind
-from neatledger.core.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
-from neatledger.core.sides import COMPARED, Difference
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
+from neatledger.core.people.principals import Seat, is_held_by
+from neatledger.core.plan.plan import Bound, Expectation, Kind
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.patterns import match_folders
 
 __all__ = ["CHECKS"]
 

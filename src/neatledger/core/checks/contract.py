@@ -11,25 +11,26 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access import Access
-from neatledger.core.accounts import Account, Group
-from neatledger.core.columns import NotSeen
-from neatledger.core.everyone import Everyone
-from neatledger.core.holders import Holder
-from neatledger.core.homes import HomeMatch
-from neatledger.core.keeping import KeptVersions
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.matrix import Bits, seat_bit
+from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import ListView
-from neatledger.core.matrix import Bits, seat_bit
-from neatledger.core.people import Seat
-from neatledger.core.plan import Address, Kind, Plan
-from neatledger.core.promises import Promise
-from neatledger.core.rights import Right
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.homes import HomeMatch
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.space import BarredFiles
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.sharing.service import Service
-from neatledger.core.space import Line
-from neatledger.core.spacerules import BarredFiles
-from neatledger.core.survey import Table, folder_paths
-from neatledger.core.when import When
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.promises import Promise
+from neatledger.core.space.versions import KeptVersions
+from neatledger.core.space.when import When
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import NotSeen
+from neatledger.core.tree.table import Table, folder_paths
 
 __all__ = [
     "Check",

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
 from neatledger.core.sharing.devices import amiss_of_device
-from neatledger.core.sizes import show_size
+from neatledger.core.space.sizes import show_size
 
 __all__ = ["CHECKS"]
 

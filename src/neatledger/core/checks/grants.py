@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.people import Seat
-from neatledger.core.rights import Right, spell_rights
+from neatledger.core.lists.rights import Right, spell_rights
+from neatledger.core.people.principals import Seat
 
 __all__ = ["CHECKS"]
 

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from datetime import date
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.holders import is_account
-from neatledger.core.sharing.planned import days_of
 
 __all__ = ["CHECKS"]
 

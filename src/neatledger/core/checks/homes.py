@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.homes import accounts_without_home
-from neatledger.core.plan import Kind
+from neatledger.core.people.homes import accounts_without_home
+from neatledger.core.plan.plan import Kind
 
 __all__ = ["CHECKS"]
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.rights import Right, spell_rights
+from neatledger.core.lists.rights import Right, spell_rights
 
 __all__ = ["CHECKS"]
 

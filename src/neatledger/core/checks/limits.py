@@ -7,11 +7,11 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.limits import On, show_field, show_limit
-from neatledger.core.plan import Address
-from neatledger.core.sizes import show_size
-from neatledger.core.space import Line
-from neatledger.core.when import Meeting
+from neatledger.core.plan.limits import On
+from neatledger.core.space.limit_table import Line
+from neatledger.core.space.sizes import show_field, show_limit, show_size
+from neatledger.core.space.when import Meeting
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

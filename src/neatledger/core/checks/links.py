@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import date, timedelta
 
-from neatledger.core.address import Address
 from neatledger.core.checks.contract import Check, Finding, Office, ServiceFacts, Severity
+from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.judging import Offer
-from neatledger.core.sharing.planned import days_of
-from neatledger.core.sharing.records import HandOut, Link, Towards
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.shared import HandOut, Link, Towards
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.plan import CLASSES
-from neatledger.core.rights import Right
+from neatledger.core.lists.rights import Right
+from neatledger.core.plan.plan import CLASSES
 
 __all__ = ["CHECKS"]
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.rights import LEVEL_RIGHTS, Right, spell_rights
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, spell_rights
 
 __all__ = ["CHECKS"]
 

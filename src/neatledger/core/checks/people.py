@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from neatledger.core.accounts import find_cycles
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.matching import propose
-from neatledger.core.plan import Kind
+from neatledger.core.lists.nesting import find_cycles
+from neatledger.core.people.matching import propose
+from neatledger.core.plan.plan import Kind
 
 __all__ = ["CHECKS"]
 

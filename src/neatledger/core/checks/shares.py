@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from neatledger.core.access.shares import Share, shares_within
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.plan import Address
-from neatledger.core.rights import Right, spell_rights
-from neatledger.core.shares import Share, shares_within
+from neatledger.core.lists.rights import Right, spell_rights
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.limits import On
-from neatledger.core.plan import Address
-from neatledger.core.sizes import show_size
-from neatledger.core.space import pool_of
-from neatledger.core.spacerules import FOR_EVER
+from neatledger.core.plan.limits import On
+from neatledger.core.plan.space import FOR_EVER
+from neatledger.core.space.limit_table import pool_of
+from neatledger.core.space.sizes import show_size
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

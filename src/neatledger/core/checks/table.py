@@ -23,8 +23,8 @@ from neatledger.core.checks import (
     teams,
 )
 from neatledger.core.checks.contract import Check, Finding, Office
-from neatledger.core.patterns import match_text
-from neatledger.core.plan import Acceptance
+from neatledger.core.plan.plan import Acceptance
+from neatledger.core.tree.patterns import match_text
 
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 

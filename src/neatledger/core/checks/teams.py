@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from datetime import date
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.plan import Address
-from neatledger.core.rights import Level, Right
-from neatledger.core.sharing.records import Reply, TeamFolder
+from neatledger.core.lists.rights import Level, Right
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.shared import Reply, TeamFolder
+from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 

@@ -1,1 +1,1 @@
-"""Access lists: one model a file, all behind the contract in `contract.py`, listed in `table.py`."""
+"""Access lists, one model a file behind one contract, with their rights, holders, privileges and identifiers."""

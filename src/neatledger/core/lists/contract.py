@@ -15,8 +15,8 @@ from dataclasses import dataclass, field
 from enum import Enum
 from typing import Protocol
 
-from neatledger.core.holders import Crowd, Holder
-from neatledger.core.rights import Right
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.rights import Right
 
 __all__ = ["Decision", "Effect", "ListModel", "ListView", "Maker", "Reason", "RightSets", "Standing"]
 

@@ -20,8 +20,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
-from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.ordered import (
     APPEND_BIT,
     CLEAR_BIT,
@@ -41,8 +41,8 @@ from neatledger.core.lists.ordered import (
     unsaid_of,
     weigh,
 )
-from neatledger.core.privileges import override_of
-from neatledger.core.rights import Right
+from neatledger.core.lists.privileges import override_of
+from neatledger.core.lists.rights import Right
 from neatledger.errors import FormatError
 
 __all__ = [

@@ -22,7 +22,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from neatledger.core.descriptors import (
+from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.descriptors import (
     AUTO_INHERITED,
     CALLBACK_TYPES,
     CONTAINER_INHERIT,
@@ -42,8 +43,16 @@ from neatledger.core.descriptors import (
     unpack_acl,
     unpack_sid,
 )
-from neatledger.core.holders import Crowd, Holder
-from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.identifiers import (
+    AUTHENTICATED,
+    CREATOR_GROUP,
+    CREATOR_OWNER,
+    EVERYONE,
+    NETWORK,
+    OWNER_RIGHTS,
+    WELL_KNOWN,
+)
 from neatledger.core.lists.ordered import (
     LIST_BIT,
     OF_OWNER,
@@ -57,17 +66,8 @@ from neatledger.core.lists.ordered import (
     spell_mask,
     weigh,
 )
-from neatledger.core.privileges import override_of
-from neatledger.core.rights import Right
-from neatledger.core.sids import (
-    AUTHENTICATED,
-    CREATOR_GROUP,
-    CREATOR_OWNER,
-    EVERYONE,
-    NETWORK,
-    OWNER_RIGHTS,
-    WELL_KNOWN,
-)
+from neatledger.core.lists.privileges import override_of
+from neatledger.core.lists.rights import Right
 from neatledger.errors import FormatError
 
 __all__ = ["FULL", "NtList", "NtModel", "child_acl", "map_generic", "pack_body", "unpack_body"]

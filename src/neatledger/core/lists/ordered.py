@@ -19,9 +19,9 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
-from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, Reason, RightSets
-from neatledger.core.rights import Level, Right, level_of, level_of_file, spell_rights
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, spell_rights
 
 __all__ = [
     "FILE_BITS",

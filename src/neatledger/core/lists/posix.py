@@ -23,10 +23,10 @@ import struct
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
-from neatledger.core.privileges import override_of
-from neatledger.core.rights import ALL_RIGHTS, Right
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.privileges import override_of
+from neatledger.core.lists.rights import ALL_RIGHTS, Right
 from neatledger.errors import FormatError
 
 __all__ = ["NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]

@@ -12,10 +12,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from neatledger.core.holders import Crowd, Holder
 from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
-from neatledger.core.privileges import override_of
-from neatledger.core.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.privileges import override_of
+from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
 from neatledger.errors import FormatError
 
 __all__ = [

@@ -1,1 +1,1 @@
-"""Team folders, hand-outs and links: records, rules, ways, what lapses and what taking back would do."""
+"""Team folders, hand-outs and links: their ways, the rules they are put to, what lapses, taking back."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import date
 
-from neatledger.core.address import Address
-from neatledger.core.plan import Plan
-from neatledger.core.sharing.records import Device
+from neatledger.core.plan.plan import Plan
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.shared import Device
+from neatledger.core.tree.address import Address
 
 __all__ = ["amiss_of_device"]
 

@@ -7,11 +7,11 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.address import parts_of
-from neatledger.core.columns import kind_of
 from neatledger.core.sharing.judging import Exposed
-from neatledger.core.survey import Table
-from neatledger.core.treeorder import TreeOrder
+from neatledger.core.tree.address import parts_of
+from neatledger.core.tree.columns import kind_of
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.table import Table
 
 __all__ = ["Exposer"]
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from neatledger.core.access import Gate
+from neatledger.core.access.ways import Gate
 from neatledger.core.lists.contract import Effect, Reason
-from neatledger.core.rights import EVERY_RIGHT, Right
-from neatledger.core.sharing.records import Audience, HandOut, Link, Reply, TeamFolder
+from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.shared import Audience, HandOut, Link, Reply, TeamFolder
 
 __all__ = [
     "download_gate",

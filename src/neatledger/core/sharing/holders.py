@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.accounts import Account
-from neatledger.core.holders import Holder
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind, Plan
-from neatledger.core.sharing.records import Audience, Shared, Towards
+from neatledger.core.lists.holders import Holder
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.survey.accounts import Account
+from neatledger.core.survey.shared import Audience, Shared, Towards
 
 __all__ = ["ANYONE", "ANY_GUEST", "IN_OFFICE", "OUTSIDE", "STANDING_FOR", "is_account", "is_outside", "seats_beside"]
 

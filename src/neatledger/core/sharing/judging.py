@@ -9,15 +9,15 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.address import Address
-from neatledger.core.plan import Kind, Plan
-from neatledger.core.rights import Right, level_of, level_of_file, spell_rights
+from neatledger.core.lists.rights import Right, level_of, level_of_file, spell_rights
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.rules import Guests, SharingRule
+from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.holders import is_account
-from neatledger.core.sharing.planned import days_of
-from neatledger.core.sharing.records import Audience, HandOut, Link, Towards
-from neatledger.core.sharing.rules import Guests, SharingRule
 from neatledger.core.sharing.service import Service
-from neatledger.core.sizes import show_size
+from neatledger.core.space.sizes import show_size
+from neatledger.core.survey.shared import Audience, HandOut, Link, Towards
+from neatledger.core.tree.address import Address
 
 __all__ = ["Breach", "Exposed", "Offer", "judge_offer", "offers_of", "pass_on_depth"]
 

@@ -6,15 +6,15 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from neatledger.core.address import parts_of
-from neatledger.core.people import Seat
-from neatledger.core.plan import Kind
-from neatledger.core.rights import EVERY_RIGHT, Right
-from neatledger.core.shares import WRITING
-from neatledger.core.sharing.handing import Handing, file_cap
+from neatledger.core.access.shares import WRITING
+from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
+from neatledger.core.sharing.chains import Handing, file_cap
 from neatledger.core.sharing.holders import STANDING_FOR
-from neatledger.core.sharing.records import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
-from neatledger.core.sharing.rules import PlacedRule, RuleOn, SharingRule, tightest
+from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
+from neatledger.core.tree.address import parts_of
 
 __all__ = ["Parts", "Service"]
 

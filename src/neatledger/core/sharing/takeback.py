@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.accounts import AccountState
-from neatledger.core.address import parts_of
-from neatledger.core.everyone import Everyone
-from neatledger.core.people import Seat
-from neatledger.core.rights import Right
-from neatledger.core.sharing.records import HandOut, Link, Shared, TeamFolder
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Seat
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.accounts import AccountState
+from neatledger.core.survey.shared import HandOut, Link, Shared, TeamFolder
+from neatledger.core.tree.address import parts_of
 from neatledger.errors import UnknownNameError
 
 __all__ = ["Loss", "find_losses", "take_back", "without_seat"]

@@ -12,8 +12,8 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 from werkzeug.wrappers import Request, Response
 
+from neatledger.core.lists.rights import Right
 from neatledger.core.lists.role import ALL, GROUP, OWNER, SIGNED_IN, USER, Entry
-from neatledger.core.rights import Right
 from neatledger.demo.service.store import Store
 from neatledger.formats.rolelist import entries_from_text
 

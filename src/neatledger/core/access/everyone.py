@@ -1,0 +1,316 @@
+"""The whole table of access: a row for each folder, person and way, worked out block by block.
+
+A *column* is one way of one account, or the union (`any`) of a person who has more ways than one; people
+with a single way need no column of their own for it. A system where everybody may have several ways has a range
+of columns for each, and one for the unions, with empty columns between. Which rows are wanted:
+
+- `Rows.DIFFER`: where the rights on the folder are not those on the folder above;
+- `Rows.EVERY`: every folder with any right;
+- `Rows.ALL`: all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property, lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.matrix import Bits, Matrix, seat_bit
+from neatledger.core.lists.rights import Right
+from neatledger.core.tree.columns import SeenState
+
+__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights"]
+
+Ints = NDArray[np.int64]
+
+FLAG_RIGHTS = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE, Right.VIEW)
+_FILE_RIGHTS = (Right.READ, Right.CHANGE, Right.DELETE)
+_ROWS_AT_ONCE = 400_000
+_CHUNK, _WIDEST = 16384, 8  # folders at a time for many people, and how many more for few
+
+
+class Rows(Enum):
+    """Which rows of the table are wanted."""
+
+    DIFFER = "differ"
+    EVERY = "every"
+    ALL = "all"
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One way of the account `seats[0]`; or `any`, the union of a person's ways by all `seats`."""
+
+    way: str
+    seats: tuple[int, ...]
+
+
+@dataclass(slots=True)
+class RowBlock:
+    """Rows of the table as arrays of equal length.
+
+    `flags` has a bit for each of `FLAG_RIGHTS`, in their order; `files` and the three counts are −1 where
+    the folder's contents were not seen; `unknown` where its list was not.
+    """
+
+    folder: Ints
+    column: Ints
+    flags: Ints
+    unknown: NDArray[np.bool_]
+    files: Ints
+    counts: tuple[Ints, Ints, Ints]
+
+
+@lru_cache(maxsize=256)
+def flag_rights(flags: int) -> Right:
+    """Return the set of rights for the bits of a row's flags."""
+    rights = Right.NONE
+    for number, right in enumerate(FLAG_RIGHTS):
+        if flags >> number & 1:
+            rights |= right
+    return rights
+
+
+def _either(mine: Bits | None, theirs: Bits | None) -> Bits | None:
+    if mine is None or theirs is None:
+        return theirs if mine is None else mine
+    return mine | theirs
+
+
+class Everyone:
+    """The table of access of the seats of a matrix: of all, or of those whose numbers are given."""
+
+    def __init__(self, matrix: Matrix, shown: Collection[int] | None = None) -> None:
+        self.matrix = matrix
+        self._shown = range(len(matrix.seats)) if shown is None else shown
+        self.is_wide = len(matrix.ways) > 1
+        self.columns = self._make_columns()
+        self.words = max(1, (len(self.columns) + 63) // 64)
+        self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= self._ranges]
+        used = sum(1 << n for n, column in enumerate(self.columns) if any(n in self._shown for n in column.seats))
+        self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
+
+    def _make_columns(self) -> list[Column]:
+        seats = self.matrix.seats
+        numbers = range(len(seats))
+        admins = [Column("admin", (number,)) for number in numbers if self.matrix.admins >> number & 1]
+        people: dict[str, list[int]] = {}
+        for number in numbers:
+            people.setdefault(seats[number].person, []).append(number)
+        if self.is_wide:
+            empty = [Column("", ())] * (self.matrix.words * 64 - len(seats))
+            columns = []
+            for way in self.matrix.ways:
+                columns += [Column(way, (number,)) for number in numbers] + empty
+            firsts = {mine[0]: tuple(mine) for mine in people.values()}
+            columns += [Column("any", firsts[n]) if n in firsts else Column("", ()) for n in numbers] + empty
+            self._others = [(mine[0], other) for mine in people.values() for other in mine[1:]]
+            self._ranges = len(columns)
+            self.single = [False] * len(seats)
+            return columns + admins
+        columns = [Column(self.matrix.ways[0], (number,)) for number in numbers]
+        self._ranges = len(columns)
+        columns += admins
+        of_person: dict[str, list[Column]] = {}
+        for column in columns:
+            of_person.setdefault(seats[column.seats[0]].person, []).append(column)
+        self.single = [len(of_person[seat.person]) == 1 for seat in seats]
+        for ways in of_person.values():
+            if len(ways) > 1:
+                columns.append(Column("any", tuple(dict.fromkeys(way.seats[0] for way in ways))))
+        return columns
+
+    def _widen(self, layers: Sequence[Bits | None], admin: Bits | None, rows: int) -> Bits:
+        """Put the bits of all ways into their columns; `admin` tells who has the right by the way ``admin``."""
+        wide = np.zeros((rows, self.words), dtype=np.uint64)
+        if self.is_wide:
+            self._widen_ranges(wide, layers, admin)
+            first = None
+        else:
+            first = layers[0]
+            if first is not None:
+                wide[:, : first.shape[1]] = first[:, : self.words]
+        for number, column in self._extra:
+            values = np.zeros(rows, dtype=np.uint64)
+            for seat in column.seats:
+                if column.way != "admin" and first is not None:
+                    values |= seat_bit(first, seat)
+                if admin is not None and self.matrix.admins >> seat & 1:
+                    values |= seat_bit(admin, seat)
+            wide[:, number >> 6] |= values << np.uint64(number & 63)
+        return wide
+
+    def _widen_ranges(self, wide: Bits, layers: Sequence[Bits | None], admin: Bits | None) -> None:
+        words = self.matrix.words
+        union = wide[:, len(layers) * words : (len(layers) + 1) * words]
+        for place, bits in enumerate(layers):
+            if bits is not None:
+                wide[:, place * words : (place + 1) * words] = bits
+                union |= bits
+        if admin is not None:
+            union |= admin
+        for mine, other in self._others:
+            # What a person's further accounts have belongs to the column of the first.
+            union[:, mine >> 6] |= seat_bit(union, other) << np.uint64(mine & 63)
+            union[:, other >> 6] &= ~np.uint64(1 << (other & 63))
+
+    def _admin(self, right: Right, rows: Ints) -> Bits | None:
+        return self.matrix.admin_block(right, rows) if self.matrix.admins else None
+
+    def rights(self, rows: Ints) -> tuple[dict[Right, Bits], Bits]:
+        """Return the bits of every right of `FLAG_RIGHTS` on some folders, and those of what is unknown."""
+        blocks = self.matrix.blocks(rows)
+        found = {}
+        for right in FLAG_RIGHTS:
+            layers = [block.rights.get(right) for block in blocks]
+            if right is not Right.VIEW or any(layer is not None for layer in layers):
+                found[right] = self._widen(layers, self._admin(right, rows), len(rows))
+        return found, self._widen([block.unknown for block in blocks], None, len(rows))
+
+    @cached_property
+    def _classes(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
+        """Files by folder, list and owner whatever their kind, and each folder's first and end row."""
+        classes, rows = self.matrix.classes, self.matrix.folders.rows
+        folder, lists, owner = classes["folder"], classes["list"], classes["owner"]
+        if not len(folder):
+            nothing = np.zeros(0, dtype=np.int64)
+            return nothing, nothing, nothing, nothing, np.zeros(rows + 1, dtype=np.int64)
+        new = np.ones(len(folder), dtype=bool)
+        new[1:] = (folder[1:] != folder[:-1]) | (lists[1:] != lists[:-1]) | (owner[1:] != owner[:-1])
+        starts = np.flatnonzero(new)
+        files = np.add.reduceat(classes["files"].astype(np.int64), starts)
+        folder = folder[starts]
+        first = np.searchsorted(folder, np.arange(rows + 1))
+        return folder.astype(np.int64), lists[starts], owner[starts], files, first
+
+    def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
+        folder, lists, owner, _, _ = self._classes
+        found = {}
+        blocks = self.matrix.file_blocks(folder[rows], lists[rows], owner[rows])
+        for right in _FILE_RIGHTS:
+            by_role = Right.CLEAR if right is Right.DELETE else right
+            layers = [bits.get(right) for bits in blocks]
+            if right is Right.READ:
+                # Who may only look at a file reads it too; the level tells the difference.
+                layers = [_either(bits.get(Right.READ), bits.get(Right.VIEW)) for bits in blocks]
+            found[right] = self._widen(layers, self._admin(by_role, folder[rows]), len(rows))
+        if any(Right.UNSURE in bits for bits in blocks):
+            found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
+        return found
+
+    @cached_property
+    def may_differ(self) -> NDArray[np.bool_]:
+        """Mark the folders whose rights may be others than those on the folder above.
+
+        Where a folder, the one above it and the one above that have one list and one owner, they are the same:
+        what a list takes from those below it shows on the first of them.
+        """
+        folders, doubt = self.matrix.folders, self.matrix.doubtful
+        parent, lists, owner = folders["parent"], folders["list"], folders["owner"]
+        same = np.zeros(folders.rows, dtype=bool)
+        same[1:] = (lists[1:] == lists[parent[1:]]) & (owner[1:] == owner[parent[1:]])
+        same &= ~self.matrix.roots
+        alike = np.zeros(folders.rows, dtype=bool)
+        alike[1:] = same[1:] & same[parent[1:]] & (doubt[1:] == doubt[parent[1:]])
+        marks = self.matrix.marks
+        return ~alike if marks is None else ~alike | marks
+
+    def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: Bits) -> Bits:
+        if which is Rows.ALL:
+            return np.broadcast_to(self._used, (len(rows), self.words)).copy()
+        wanted = np.zeros((len(rows), self.words), dtype=np.uint64)
+        if which is Rows.EVERY:
+            for bits in rights.values():
+                wanted |= bits
+            return wanted | unknown
+        above = self.matrix.folders["parent"][rows].astype(np.int64)
+        is_root = above < 0
+        parents: Ints = np.maximum(above, 0)
+        place: Ints = np.arange(len(parents))
+        if self.words > 1:
+            # Many folders share the one above: worth sorting out, but for a few people.
+            parents, place = np.unique(parents, return_inverse=True)
+        before, before_unknown = self.rights(parents)
+        for right, bits in rights.items():
+            wanted |= bits ^ before[right][place]
+        wanted |= unknown ^ before_unknown[place]
+        if is_root.any():
+            # The root has nothing above it: whoever has any right there has a row.
+            wanted[is_root] = unknown[is_root]
+            for bits in rights.values():
+                wanted[is_root] |= bits[is_root]
+        return wanted
+
+    def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
+        """Yield the wanted rows, folders in reading order (or those given, in their order)."""
+        order = self.matrix.order.order if folders is None else folders
+        if which is Rows.DIFFER:
+            order = order[self.may_differ[order]]
+        step = _CHUNK * max(1, _WIDEST // self.words)
+        for start in range(0, len(order), step):
+            rows = order[start : start + step]
+            rights, unknown = self.rights(rows)
+            wanted = self._wanted(which, rows, rights, unknown) & self._used
+            for part in self._slices(wanted):
+                taken = {right: bits[part] for right, bits in rights.items()}
+                yield self._row_block(rows[part], wanted[part], taken, unknown[part])
+
+    @staticmethod
+    def _slices(wanted: Bits) -> Iterator[NDArray[np.intp]]:
+        """Yield the folders that have any wanted row, few enough at a time to bound the memory for rows."""
+        some = np.flatnonzero(wanted.any(axis=1))
+        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1).sum(axis=1, dtype=np.int64)
+        group = np.cumsum(bits) // _ROWS_AT_ONCE
+        ends = np.flatnonzero(np.diff(group, append=-1)) + 1
+        yield from np.split(some, ends[:-1])
+
+    def _row_block(self, rows: Ints, wanted: Bits, rights: dict[Right, Bits], unknown: Bits) -> RowBlock:
+        bits = np.unpackbits(wanted.view(np.uint8), axis=1, bitorder="little")
+        place, column = np.divmod(np.flatnonzero(bits), bits.shape[1])
+        word, shift = column >> 6, (column & 63).astype(np.uint64)
+        flags = np.zeros(len(place), dtype=np.int64)
+        for number, right in enumerate(FLAG_RIGHTS):
+            if right not in rights:
+                continue
+            flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
+        files, counts, unsure = self._counts(rows, place, word, shift)
+        is_unknown = (unknown[place, word] >> shift & np.uint64(1)).astype(bool)
+        closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown
+        for numbers in counts:
+            numbers[unsure] = -1
+        for numbers in (files, *counts):
+            numbers[closed] = -1
+        return RowBlock(rows[place], column.astype(np.int64), flags, is_unknown, files, counts)
+
+    def _counts(
+        self, rows: Ints, place: Ints, word: Ints, shift: NDArray[np.uint64]
+    ) -> tuple[Ints, tuple[Ints, Ints, Ints], NDArray[np.bool_]]:
+        _, _, _, class_files, first = self._classes
+        begins, sizes = first[rows], first[rows + 1] - first[rows]
+        starts = np.cumsum(sizes) - sizes
+        classes = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
+        bits = self._file_rights(classes)
+        of_class = class_files[classes]
+        totals = np.zeros(len(rows), dtype=np.int64)
+        np.add.at(totals, np.repeat(np.arange(len(rows)), sizes), of_class)
+        # Every wanted row is taken once for each class of its folder.
+        repeats = sizes[place]
+        row = np.repeat(np.arange(len(place)), repeats)
+        class_of_row = np.repeat(starts[place] - (np.cumsum(repeats) - repeats), repeats) + np.arange(len(row))
+        weights = of_class[class_of_row]
+        found = []
+        for right in (*_FILE_RIGHTS, Right.UNSURE):
+            if right not in bits:
+                continue
+            has = bits[right][class_of_row, word[row]] >> shift[row] & np.uint64(1)
+            found.append(np.bincount(row, weights * has.astype(np.int64), len(place)).astype(np.int64))
+        unsure = found[3] > 0 if len(found) > 3 else np.zeros(len(place), dtype=bool)
+        return totals[place], (found[0], found[1], found[2]), unsure
+
+    def rows_below(self, top: int) -> Ints:
+        """Return a folder and all below it, in reading order."""
+        return self.matrix.order.below(top)

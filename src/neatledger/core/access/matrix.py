@@ -1,0 +1,472 @@
+"""Everyone's rights on every folder at once.
+
+People are bits: every right is an array of 64-bit words, `words` a folder, holder number i being bit
+i % 64 of word i // 64. Each distinct list is evaluated once for everyone, in two forms (nobody owns the
+item; each as if owning it), and spread over the folders by index; the right to enter is carried down the
+tree level by level. Nothing of the size folders × people is ever held but in bits, and only the reach of
+all folders at once: rights are worked out for a block of folders when asked.
+
+The rules are those of `access.py`; a property test compares the two cell by cell.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.shares import WRITING, Share, Terms
+from neatledger.core.lists.contract import ListModel, ListView, RightSets
+from neatledger.core.lists.holders import Crowd
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Seat
+from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.table import Table
+
+__all__ = ["FILE_SPREAD", "Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
+
+Bits = NDArray[np.uint64]
+Rows = NDArray[np.signedinteger[Any]]
+
+_FOLDER = (
+    Right.ENTER,
+    Right.LIST,
+    Right.READ,
+    Right.ADD,
+    Right.MANAGE,
+    Right.CLEAR,
+    Right.CLEAR_OWN,
+    Right.DELETE,
+    Right.UNSAID,
+    Right.CLEAR_UNSAID,
+    Right.UNSURE,
+    # Only lists of roles tell these of folders.
+    Right.CHANGE,
+    Right.SHARE,
+    Right.VIEW,
+)
+_FILE = (Right.READ, Right.CHANGE)
+FILE_SPREAD = (*_FILE, Right.VIEW, Right.DELETE, Right.UNSAID, Right.UNSURE)
+_OWN = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
+_GATED = (Right.NONE, *_OWN, Right.VIEW, Right.ENTER, Right.CHANGE, Right.DELETE, Right.CLEAR, Right.CLEAR_OWN)
+_CHUNK = 65536
+
+
+def pack_sets(sets: Sequence[int], words: int) -> Bits:
+    """Pack bit sets (Python integers) into rows of 64-bit words."""
+    raw = b"".join([each.to_bytes(words * 8, "little") for each in sets])
+    return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
+
+
+def seat_bit(bits: Bits, seat: int) -> Bits:
+    """Return one seat's bit, 0 or 1, of every row."""
+    one: Bits = bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+    return one
+
+
+@dataclass(slots=True)
+class _Spread:
+    """One right of every distinct list: for people who do not own the item (None: nobody), and for its owner."""
+
+    other: Bits | None
+    owner: Bits | None
+
+    def at(self, lists: Rows, owned: Bits) -> Bits:
+        """Return the right for items by their list and the bits of their owner."""
+        if self.other is None:
+            assert self.owner is not None
+            return self.owner[lists] & owned
+        if self.owner is self.other or self.owner is None:
+            return self.other[lists]
+        # (other & ~owned) | (owner & owned), in fewer steps
+        other: Bits = self.other[lists]
+        mine: Bits = self.owner[lists]
+        mine ^= other
+        mine &= owned
+        mine ^= other
+        return mine
+
+
+@dataclass(slots=True)
+class _Standing:
+    """Some items as lists see them: the numbers of their lists, and the bits of their owners."""
+
+    lists: Rows
+    owned: Bits
+
+
+@dataclass(slots=True)
+class Block:
+    """Rights of all people on some folders: right → bits, and the bits of what could not be judged."""
+
+    rights: dict[Right, Bits]
+    unknown: Bits
+
+
+@dataclass(slots=True)
+class _Layer:
+    """The shares of one depth of nesting, or a system without shares as one that all folders lie in.
+
+    `share` numbers each folder's share from 1, 0 where it lies in none; None where all lie in one.
+    `gates` has for every right, by number of share, who passes the gates before the lists; `admin` what
+    administrators have there by their role. `roots` marks the folders that shares begin with.
+    """
+
+    share: Rows | None
+    gates: dict[Right, Bits]
+    unsure: Bits
+    admin: dict[Right, Bits]
+    roots: NDArray[np.bool_]
+
+    def gate(self, right: Right, rows: Rows) -> Bits:
+        return self._at(self.gates[right], rows)
+
+    def admin_at(self, right: Right, rows: Rows) -> Bits:
+        return self._at(self.admin[right], rows)
+
+    def unsure_at(self, rows: Rows) -> Bits:
+        return self._at(self.unsure, rows)
+
+    def _at(self, bits: Bits, rows: Rows) -> Bits:
+        return bits if self.share is None else bits[self.share[rows]]
+
+
+class Matrix:
+    """The rights of `seats` in a tree.
+
+    Arguments: the list model; the tables of folders and file classes; the bodies of the lists and the
+    identifiers that owners' numbers stand for; the terms of the system. Raises `FormatError` where a
+    stored list is damaged.
+    """
+
+    ways: tuple[str, ...] = ("share",)
+
+    def __init__(
+        self,
+        model: ListModel,
+        folders: Table,
+        classes: Table,
+        lists: Sequence[bytes],
+        idents: Sequence[str],
+        seats: Sequence[Seat],
+        *,
+        terms: Terms,
+    ) -> None:
+        self.model = model
+        self.folders = folders
+        self.classes = classes
+        self.seats = tuple(seats)
+        self.terms = terms
+        self.crowd = Crowd([seat.holder for seat in seats])
+        self.words = max(1, (len(self.seats) + 63) // 64)
+        self._lists = lists
+        self._parsed: dict[int, object] = {}
+        self._idents = idents
+        self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
+        self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
+        overrides = [model.overrides(seat.holder) for seat in seats]
+        self._overrides = [given.rights if given else Right.NONE for given in overrides]
+        self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
+        self._usable = sum(1 << n for n, seat in enumerate(seats) if seat.may_come_in)
+        self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
+        self._layers = self._make_layers()
+        # Lists of roles alone tell looking from reading.
+        self._shown = (*_OWN, Right.VIEW) if Right.VIEW in self._folder_lists else _OWN
+
+    def owners(self, ident: str) -> int:
+        """Return the bit set of the seats that count as an owner."""
+        owners = self.crowd.by_user.get(ident, 0)
+        return owners | self.crowd.by_group.get(ident, 0) if self.model.groups_may_own else owners
+
+    def _make_layers(self) -> list[_Layer]:
+        rows = self.folders.rows
+        top = np.zeros(rows, dtype=bool)
+        top[:1] = True
+        if self.terms.shares is None:
+            return [self._layer(None, [None], top)]
+        found: list[tuple[Share, int]] = []
+        for share in self.terms.shares:
+            row = self.find_row(share.parts)
+            if row is not None:
+                found.append((share, row))
+        found.sort(key=lambda one: len(one[0].parts))
+        depths: dict[int, list[tuple[Share, int]]] = {}
+        for place, (share, row) in enumerate(found):
+            over = sum(other.parts == share.parts[: len(other.parts)] for other, _ in found[:place])
+            depths.setdefault(over, []).append((share, row))
+        layers = []
+        for shares in depths.values():
+            number = np.zeros(rows, dtype=np.int32)
+            number[[row for _, row in shares]] = np.arange(1, len(shares) + 1)
+            roots = number > 0
+            parent = self.folders["parent"]
+            for first, last in self.levels[1:]:
+                here = number[first:last]
+                number[first:last] = np.where(here > 0, here, number[parent[first:last]])
+            layers.append(self._layer(number, [None, *(share for share, _ in shares)], roots))
+        return layers or [self._layer(np.zeros(rows, dtype=np.int32), [None], top)]
+
+    def find_row(self, parts: Sequence[bytes]) -> int | None:
+        """Return the row of a folder by the names on the way down to it."""
+        return self.order.find_row(parts)
+
+    def _layer(self, number: Rows | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
+        gates: dict[Right, list[int]] = {right: [] for right in _GATED}
+        unsure: list[int] = []
+        for share in shares:
+            if share is not None:
+                sets = share.decide_all(self.crowd)
+            else:
+                everyone = self.crowd.all if number is None else 0
+                sets = dict.fromkeys(_GATED, everyone)
+            unsure.append(sets.get(Right.UNSURE, 0) & self._usable)
+            for right in _GATED:
+                is_cut = self.terms.read_only and right & WRITING
+                gates[right].append(0 if is_cut else sets[right] & self._usable)
+        admin: dict[Right, Bits] = {}
+        for right in _GATED[1:]:
+            has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
+            admin[right] = pack_sets([each & has for each in gates[right]], self.words)
+        packed = {right: pack_sets(each, self.words) for right, each in gates.items()}
+        return _Layer(number, packed, pack_sets(unsure, self.words), admin, roots)
+
+    @cached_property
+    def _file_lists(self) -> dict[Right, _Spread]:
+        return self._spread(self.classes["list"], FILE_SPREAD, is_folder=False)
+
+    def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
+        nothing: RightSets = {}
+        forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
+        for number in np.flatnonzero(np.bincount(used)).tolist():
+            forms[number] = self.model.decide_all(self._parse(number), self.crowd, is_folder=is_folder)
+        sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
+        spreads: dict[Right, _Spread] = {}
+        for right, (other, owner) in sets.items():
+            # Reading a folder is often listing it, and most lists say nothing of owners: packed once.
+            twin = next((done for done in spreads if sets[done] == [other, owner]), None)
+            if twin is not None:
+                spreads[right] = spreads[twin]
+            elif any(other) or any(owner):
+                packed = pack_sets(other, self.words) if any(other) else None
+                same = packed is not None and other == owner
+                spreads[right] = _Spread(packed, packed if same else pack_sets(owner, self.words))
+        return spreads
+
+    def _parse(self, number: int) -> object:
+        if number not in self._parsed:
+            self._parsed[number] = self.model.parse(self._lists[number])
+        return self._parsed[number]
+
+    def _stand(self, rows: Rows) -> _Standing:
+        return _Standing(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
+
+    def _own(self, right: Right, standing: _Standing) -> Bits:
+        spread = self._folder_lists.get(right)
+        if spread is None:
+            return np.zeros((len(standing.lists), self.words), dtype=np.uint64)
+        return spread.at(standing.lists, standing.owned)
+
+    def own(self, right: Right, rows: Rows) -> Bits:
+        """Return what the own lists of some folders say of a right."""
+        return self._own(right, self._stand(rows))
+
+    @cached_property
+    def order(self) -> TreeOrder:
+        """The order of the folders."""
+        return TreeOrder(self.folders)
+
+    @property
+    def levels(self) -> list[tuple[int, int]]:
+        """The rows of each level, as first and end."""
+        return self.order.levels
+
+    @cached_property
+    def _passing(self) -> list[Bits]:
+        """By layer, who gets inside each folder by its lists: may reach it, and enter it; row a folder."""
+        parent = self.folders["parent"]
+        found = []
+        for layer in self._layers:
+            inside = np.zeros((self.folders.rows, self.words), dtype=np.uint64)
+            for level, (first, last) in enumerate(self.levels):
+                for start in range(first, last, _CHUNK):
+                    rows = np.arange(start, min(start + _CHUNK, last))
+                    block = self.own(Right.ENTER, rows)
+                    block &= self._reach_of(layer, rows, inside[parent[rows]] if level else None)
+                    inside[start : start + len(rows)] = block
+            found.append(inside)
+        return found
+
+    @staticmethod
+    def _reach_of(layer: _Layer, rows: Rows, above: Bits | None) -> Bits:
+        """Return who comes as far as some folders: whoever is inside the one above, or connects to a share here."""
+        if above is None:
+            above = np.zeros((len(rows), layer.unsure.shape[1]), dtype=np.uint64)
+        roots = layer.roots[rows]
+        if roots.any():
+            connects = layer.gate(Right.NONE, rows)
+            above[roots] |= connects[roots] if len(connects) == len(rows) else connects
+        return above
+
+    def _reach(self, number: int, layer: _Layer, rows: Rows, parent: Rows) -> Bits:
+        if not self.terms.asks_enter:
+            return layer.gate(Right.NONE, rows)
+        return self._reach_of(layer, rows, self._passing[number][parent])
+
+    def _inside(self, number: int, layer: _Layer, rows: Rows) -> Bits:
+        """Return who gets at the files of some folders."""
+        return self._passing[number][rows] if self.terms.asks_enter else layer.gate(Right.NONE, rows)
+
+    def _carry_down(self, own: NDArray[Any], layer: _Layer) -> NDArray[Any]:
+        """Carry a mark of folders down to those for which it matters: all below, or those right below.
+
+        Where entering is asked for the whole way counts, else only the folder right above, for removal. What
+        lies above the beginning of a share does not matter in it.
+        """
+        found, parent = own.copy(), self.folders["parent"]
+        for first, last in self.levels[1:]:
+            above = (found if self.terms.asks_enter else own)[parent[first:last]]
+            above[layer.roots[first:last]] = 0
+            found[first:last] |= above
+        return found
+
+    @cached_property
+    def _doubts(self) -> list[NDArray[np.bool_]]:
+        own = self.folders["state"] == SeenState.LIST_UNKNOWN
+        return [self._carry_down(own, layer) if own.any() else own for layer in self._layers]
+
+    @cached_property
+    def doubtful(self) -> NDArray[np.bool_]:
+        """Folders whose own list, or one above them that matters, was not seen."""
+        found: NDArray[np.bool_] = np.logical_or.reduce(self._doubts)
+        return found
+
+    @cached_property
+    def _unsure(self) -> list[Bits] | None:
+        """By layer, for whom a folder's list, or one above that matters, holds entries that cannot be evaluated."""
+        if Right.UNSURE not in self._folder_lists:
+            return None
+        own = self.own(Right.UNSURE, np.arange(self.folders.rows))
+        return [self._carry_down(own, layer) for layer in self._layers]
+
+    @cached_property
+    def roots(self) -> NDArray[np.bool_]:
+        """Mark the folders that a share begins with, or the root where there are no shares."""
+        marked = np.zeros(self.folders.rows, dtype=bool)
+        for layer in self._layers:
+            marked |= layer.roots
+        return marked
+
+    def _unknown(self, rows: Rows) -> Bits:
+        found = np.zeros((len(rows), self.words), dtype=np.uint64)
+        for number, layer in enumerate(self._layers):
+            connects = layer.gate(Right.NONE, rows)
+            doubtful = self._doubts[number][rows]
+            if layer.unsure.any():
+                found |= layer.unsure_at(rows)
+            if doubtful.any():
+                found |= np.where(doubtful[:, None], connects, np.uint64(0))
+            if self._unsure is not None:
+                found |= self._unsure[number][rows] & connects
+        return found
+
+    def block(self, rows: Rows) -> Block:
+        """Return the rights of the way ``share`` on the folders `rows`."""
+        parent = np.maximum(self.folders["parent"][rows], 0)
+        here, over = self._stand(rows), self._stand(parent)
+        rights: dict[Right, Bits] = {}
+        for number, layer in enumerate(self._layers):
+            reach = self._reach(number, layer, rows, parent)
+            found: dict[Right, Bits] = {}
+            found[Right.ENTER] = self._inside(number, layer, rows) & layer.gate(Right.ENTER, rows)
+            if not self.terms.asks_enter:
+                found[Right.ENTER] = found[Right.ENTER] & self._own(Right.ENTER, here)
+            for right in self._shown:
+                found[right] = self._own(right, here)
+                found[right] &= layer.gate(right, rows)
+                found[right] &= reach
+            delete = self._removal(layer, rows, here, over, self._own(Right.DELETE, here), self._unsaid(here))
+            delete &= reach
+            delete[layer.roots[rows]] = 0
+            found[Right.DELETE] = delete
+            for right, bits in found.items():
+                rights[right] = rights[right] | bits if number else bits
+        return Block(rights, self._unknown(rows))
+
+    def _unsaid(self, standing: _Standing) -> Bits | None:
+        return self._own(Right.UNSAID, standing) if Right.CLEAR_UNSAID in self._folder_lists else None
+
+    def _removal(
+        self, layer: _Layer, rows: Rows, here: _Standing, over: _Standing, own: Bits, unsaid: Bits | None
+    ) -> Bits:
+        """Return who may remove items: by their own lists (`own`), or by the folder they lie in (`over`)."""
+        delete = own | self._own(Right.CLEAR, over) & layer.gate(Right.CLEAR, rows)
+        if Right.CLEAR_OWN in self._folder_lists:
+            delete |= self._own(Right.CLEAR_OWN, over) & here.owned & layer.gate(Right.CLEAR_OWN, rows)
+        if unsaid is not None:
+            delete |= self._own(Right.CLEAR_UNSAID, over) & unsaid & layer.gate(Right.ADD, rows)
+        delete &= layer.gate(Right.DELETE, rows)
+        return delete
+
+    def blocks(self, rows: Rows) -> list[Block]:
+        """Return the rights by each of `ways`: here there is one."""
+        return [self.block(rows)]
+
+    @property
+    def marks(self) -> NDArray[np.bool_] | None:
+        """The folders where rights may change though list and owner do not; here nothing else changes rights."""
+        return None
+
+    def file_blocks(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+        """Return what `file_bits` says by each of `ways`."""
+        return [self.file_bits(folder, lists, owner)]
+
+    def admin_block(self, right: Right, rows: Rows) -> Bits:
+        """Return who has a right by the way ``admin``; nobody may remove what a share begins with."""
+        found = np.zeros((len(rows), self.words), dtype=np.uint64)
+        for layer in self._layers:
+            bits = np.broadcast_to(layer.admin_at(right, rows), found.shape)
+            if right is Right.DELETE:
+                bits = np.where(layer.roots[rows][:, None], np.uint64(0), bits)
+            found |= bits
+        return found
+
+    def file_bits(self, folder: Rows, lists: Rows, owner: Rows) -> dict[Right, Bits]:
+        """Return who may read, change and delete files, by their folder, list and owner (a row each).
+
+        Under `Right.UNSURE`, where there is any, for whom a file's list cannot be evaluated.
+        """
+        here, over = _Standing(lists, self._owned[owner]), self._stand(folder)
+        found: dict[Right, Bits] = {}
+
+        def own(right: Right) -> Bits:
+            spread = self._file_lists.get(right)
+            if spread is None:
+                return np.zeros((len(lists), self.words), dtype=np.uint64)
+            return spread.at(lists, here.owned)
+
+        for number, layer in enumerate(self._layers):
+            inside = self._inside(number, layer, folder)
+            bits = {right: own(right) & inside & layer.gate(right, folder) for right in _FILE}
+            if Right.VIEW in self._file_lists:
+                bits[Right.VIEW] = own(Right.VIEW) & inside & layer.gate(Right.VIEW, folder)
+            unsaid = own(Right.UNSAID) if Right.CLEAR_UNSAID in self._folder_lists else None
+            bits[Right.DELETE] = self._removal(layer, folder, here, over, own(Right.DELETE), unsaid) & inside
+            if Right.UNSURE in self._file_lists:
+                bits[Right.UNSURE] = own(Right.UNSURE) & inside
+            for right, each in bits.items():
+                found[right] = found[right] | each if number else each
+        return found
+
+    def view(self, number: int, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know of a list."""
+        return self.model.view(self._parse(number), is_folder=is_folder)
+
+    @property
+    def idents(self) -> Sequence[str]:
+        """The identifiers that owners' numbers stand for."""
+        return self._idents

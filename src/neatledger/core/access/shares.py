@@ -1,0 +1,145 @@
+"""What stands before the lists of a system: its shares with their own permission, and read-only switches.
+
+A share publishes a folder and all below it. Its permission is an NT list of its own: who is not on it gets
+no connection; what it does not give, nobody gets through the share, whatever the lists below say; and
+whose permission lacks the right to write data is connected read-only (MS-SMB2 section 3.3.5.7 with
+MS-SRVS section 2.2.4.25). A folder may lie under several shares; each is a way of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from neatledger.core.lists.contract import Decision, ListModel, RightSets, Standing
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.nt import NtModel
+from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.tree.address import parts_of
+
+__all__ = ["WRITING", "Share", "Terms", "open_to_all", "shares_within"]
+
+WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
+_NT = NtModel()
+
+
+def open_to_all() -> bytes:
+    """Return the body of a share's permission that lets everyone do everything."""
+    return b"\0\0\0"
+
+
+@dataclass(frozen=True)
+class Share:
+    """One share: its name, the path of its folder in the system, its permission (an NT body), its switch.
+
+    A name that ends with a dollar sign is not shown to people who browse the server.
+    """
+
+    name: str
+    path: bytes
+    body: bytes = field(default_factory=open_to_all)
+    read_only: bool = False
+    place: str = ""  # the path of its folder on the server itself, where that is told
+
+    @cached_property
+    def parts(self) -> tuple[bytes, ...]:
+        """The names on the way down to its folder."""
+        return parts_of(self.path)
+
+    @property
+    def is_hidden(self) -> bool:
+        """Tell whether people who browse the server do not see it."""
+        return self.name.endswith("$")
+
+    def lies_in(self, other: Share) -> bool:
+        """Tell whether the server's folder of this share is that of another, or below it."""
+        mine, theirs = (one.place.replace("\\", "/").rstrip("/").casefold() for one in (self, other))
+        return bool(mine and theirs) and (mine == theirs or mine.startswith(theirs + "/"))
+
+    @cached_property
+    def _list(self) -> object:
+        return _NT.parse(self.body)
+
+    def decide(self, holder: Holder) -> Decision:
+        """Return what the permission lets through for one holder, with reasons."""
+        folder = _NT.decide(self._list, Standing("", True), holder)
+        file = _NT.decide(self._list, Standing("", False), holder)
+        rights = folder.rights | file.rights
+        # The bits for sticky folders are not NT's: they follow the one for deleting children.
+        rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
+        if not rights & (Right.READ | Right.ADD):
+            rights = Right.NONE
+        elif self.read_only or not rights & Right.ADD:
+            rights &= ~WRITING
+        return Decision(rights, folder.reasons, folder.is_unsure or file.is_unsure)
+
+    def decide_all(self, crowd: Crowd) -> RightSets:
+        """Decide for a crowd; under `Right.NONE` who gets a connection at all."""
+        sets: RightSets = dict.fromkeys(EVERY_RIGHT & ~Right.SHARE, 0)
+        sets[Right.UNSURE] = 0
+        for is_folder in (True, False):
+            for right, who in _NT.decide_all(self._list, crowd, is_folder=is_folder)[0].items():
+                sets[right] = sets.get(right, 0) | who
+        sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
+        reads, writes = sets[Right.READ], sets[Right.ADD]
+        connects = 0
+        for right in [right for right in sets if right is not Right.UNSURE]:
+            cut = 0 if self.read_only else writes
+            sets[right] &= cut if right & WRITING else reads | writes
+            connects |= sets[right]
+        sets[Right.NONE] = connects
+        return sets
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps."""
+        path = self.path.decode("utf-8", "surrogateescape")
+        facts: dict[str, Any] = {"name": self.name, "path": path, "list": self.body.hex()}
+        return facts | {"read_only": self.read_only, "place": self.place}
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> Share:
+        """Return a share from what the ledger keeps."""
+        path = facts["path"].encode("utf-8", "surrogateescape")
+        return cls(
+            facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]), facts.get("place", "")
+        )
+
+
+def shares_within(shares: Sequence[Share]) -> list[tuple[Share, Share]]:
+    """Return the shares whose folder lies in that of another one, with it; of two of one folder the later one."""
+    return [
+        (share, other)
+        for place, share in enumerate(shares)
+        for number, other in enumerate(shares)
+        if number != place and share.lies_in(other) and not (other.lies_in(share) and number > place)
+    ]
+
+
+@dataclass(frozen=True)
+class Terms:
+    """The terms on which a system lets people to its lists.
+
+    `asks_enter`: the right to enter is asked for on every folder on the way down. `shares` is None where
+    a system has no shares of its own: its root is what people reach.
+    """
+
+    asks_enter: bool
+    read_only: bool = False
+    shares: tuple[Share, ...] | None = None
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any], model: ListModel) -> Terms:
+        """Return the terms that a count keeps of a system."""
+        shares = facts.get("shares")
+        return cls(
+            bool(facts.get("asks_enter", model.asks_enter)),
+            bool(facts.get("read_only")),
+            None if shares is None else tuple(Share.of_facts(each) for each in shares),
+        )
+
+    def covering(self, parts: Sequence[bytes]) -> list[Share]:
+        """Return the shares that a path lies in, the outermost first."""
+        found = [share for share in self.shares or () if tuple(parts[: len(share.parts)]) == share.parts]
+        return sorted(found, key=lambda share: len(share.parts))

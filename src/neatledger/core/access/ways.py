@@ -1,0 +1,382 @@
+"""Effective access of one account to one folder or file: ways, gates, and the reasons of each gate.
+
+The answer is the explanation: `Way.rights` is what passes all its gates, and nothing else computes it.
+`matrix.py` asks the same rules for everyone and everything at once and must agree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from neatledger.core.access.shares import WRITING, Share, Terms
+from neatledger.core.lists.contract import Decision, Effect, ListModel, Reason, Standing
+from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
+from neatledger.core.people.principals import Seat
+from neatledger.core.tree.address import parts_of
+from neatledger.core.tree.columns import SeenState
+
+__all__ = [
+    "Access",
+    "FileClass",
+    "FileCounts",
+    "Gate",
+    "Item",
+    "Way",
+    "access_to",
+    "access_to_file",
+    "account_gate",
+    "count_files",
+    "entry_gates",
+    "pass_all",
+    "system_gate",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """A folder on the way, or the last item itself: its path, its parsed list and its owner."""
+
+    path: bytes
+    parsed: object
+    owner: str
+    state: SeenState = SeenState.WHOLE
+
+
+@dataclass(frozen=True, slots=True)
+class FileClass:
+    """Files of one folder that share a list and an owner."""
+
+    parsed: object
+    owner: str
+    files: int
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    """One gate: what it asks, where it stands, the rights that it lets through, and why."""
+
+    name: str
+    place: bytes
+    passes: Right
+    reasons: tuple[Reason, ...]
+    is_unsure: bool = False
+
+    @property
+    def stops(self) -> bool:
+        """Tell whether nothing passes."""
+        return not self.passes
+
+
+@dataclass(frozen=True, slots=True)
+class FileCounts:
+    """How many of a folder's files can be read, changed, and removed or renamed."""
+
+    files: int
+    read: int
+    change: int
+    delete: int
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """One way to an item, with its gates in order; `is_known` is false where a list was not seen."""
+
+    name: str
+    seat: Seat
+    gates: tuple[Gate, ...]
+    rights: Right
+    is_known: bool = True
+    counts: FileCounts | None = None
+    through: str = ""  # the share it goes through, where a system has shares
+
+    @property
+    def first_stop(self) -> Gate | None:
+        """Return the first gate that lets nothing through, as far as is known."""
+        return next((gate for gate in self.gates if gate.stops and not gate.is_unsure), None)
+
+    @property
+    def decided_by(self) -> tuple[Gate, Reason | None]:
+        """Return the gate that decided, the first that stops or else the last, and its telling entry."""
+        unsure = next((gate for gate in self.gates if gate.is_unsure), None)
+        gate = self.first_stop or (None if self.is_known else unsure) or self.gates[-1]
+        said = [reason for reason in gate.reasons if reason.effect is not Effect.LIMITS or gate.is_unsure]
+        # Of several entries the one that gives the most decided.
+        reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
+        return gate, reason
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """Every way of one person to one item, and their union."""
+
+    person: str
+    ways: tuple[Way, ...]
+    counts: FileCounts | None
+    is_folder: bool = True
+    file_rights: tuple[Right, ...] | None = None  # what all ways give on each class of files
+
+    @property
+    def rights(self) -> Right:
+        """Return the rights that any way gives."""
+        rights = Right.NONE
+        for way in self.ways:
+            rights |= way.rights
+        return rights
+
+    @property
+    def is_known(self) -> bool:
+        """Tell whether every way could be judged."""
+        return all(way.is_known for way in self.ways)
+
+    def level_of(self, way: Way | None) -> Level:
+        """Return the name of what one way gives, or (None) all of them together."""
+        is_known = self.is_known if way is None else way.is_known
+        if not is_known:
+            return Level.UNKNOWN
+        rights = self.rights if way is None else way.rights
+        return level_of(rights) if self.is_folder else level_of_file(rights)
+
+
+def account_gate(seat: Seat) -> Gate:
+    """Return the first gate: whether the account is open."""
+    state = seat.account.state.value
+    if seat.is_open:
+        return Gate("account", b"", EVERY_RIGHT, (Reason(Effect.GRANTS, seat.account.login, EVERY_RIGHT, state),))
+    return Gate("account", b"", Right.NONE, (Reason(Effect.STOPS, seat.account.login, Right.NONE, state),))
+
+
+def _service_gate(seat: Seat) -> Gate:
+    if seat.account.may_use:
+        return Gate("service", b"", EVERY_RIGHT, ())
+    reason = Reason(Effect.STOPS, seat.account.login, Right.NONE, "the service is not switched on for the account")
+    return Gate("service", b"", Right.NONE, (reason,))
+
+
+def entry_gates(seat: Seat) -> list[Gate]:
+    """Return the gates before any folder: account, entitlement (where one is asked for), service."""
+    gates = [account_gate(seat)]
+    account = seat.account
+    if account.admission.entitlements and account.is_entitled:
+        told = tuple(
+            Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements
+        )
+        gates.append(Gate("entitlement", b"", EVERY_RIGHT, told))
+    elif not account.is_entitled:
+        reason = Reason(Effect.STOPS, account.login, Right.NONE, "they have no licence for the service")
+        gates.append(Gate("entitlement", b"", Right.NONE, (reason,)))
+    return [*gates, _service_gate(seat)]
+
+
+def system_gate(read_only: bool) -> Gate:
+    """Return the gate of the whole system: whether it may be written to."""
+    if read_only:
+        reason = Reason(Effect.LIMITS, "read-only", WRITING, "the whole system is mounted read-only")
+        return Gate("system", b"", EVERY_RIGHT & ~WRITING, (reason,))
+    return Gate("system", b"", EVERY_RIGHT, ())
+
+
+def _share_gate(share: Share, seat: Seat) -> Gate:
+    decision = share.decide(seat.holder)
+    reasons = decision.reasons
+    if decision.is_unsure:
+        pass  # what it lets through besides is not known: nothing more can be said
+    elif not decision.rights:
+        reasons += (
+            Reason(Effect.STOPS, share.name, Right.NONE, "without reading or writing there is no connection"),
+        )
+    elif share.read_only:
+        reasons += (Reason(Effect.LIMITS, "read-only", WRITING, "the share is switched to read-only"),)
+    elif not decision.rights & WRITING:
+        told = "its permission lets them write nothing: they are connected read-only"
+        reasons += (Reason(Effect.LIMITS, share.name, WRITING, told),)
+    return Gate("share", share.path, decision.rights, reasons, decision.is_unsure)
+
+
+@dataclass(frozen=True, slots=True)
+class _Route:
+    """One way through a share, or (None) straight to the system's root: the items from there down."""
+
+    share: Share | None
+    chain: Sequence[Item]
+
+
+def _routes(terms: Terms, chain: Sequence[Item]) -> list[_Route]:
+    if terms.shares is None:
+        return [_Route(None, chain)]
+    parts = parts_of(chain[-1].path)
+    return [_Route(share, chain[len(share.parts) :]) for share in terms.covering(parts)]
+
+
+def _removal(
+    above: Decision | None, here: Decision, owner: str, seat: Seat, lets: Right
+) -> tuple[Right, tuple[Reason, ...]]:
+    """Judge removal or renaming of an item: by its own right, or by the folder it lies in."""
+    if above is None:
+        return Right.NONE, (
+            Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),
+        )
+    own = here.rights & Right.DELETE
+    if above.rights & lets & Right.CLEAR:
+        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
+    if above.rights & lets & Right.CLEAR_OWN and owner == seat.holder.user:
+        return Right.DELETE, (
+            Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),
+        )
+    if above.rights & Right.CLEAR_UNSAID and here.rights & Right.UNSAID and lets & Right.ADD:
+        told = "neither list speaks of removal, and they may add to it"
+        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, told),)
+    return own, ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Judged:
+    """The gates of the lists on one route, the decision on its last item, and whether all was seen."""
+
+    gates: list[Gate]
+    last: Decision
+    is_inside: bool
+    is_known: bool
+
+
+def _by_lists(
+    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, lets: Right, is_folder: bool
+) -> _Judged:
+    gates: list[Gate] = []
+    above: Decision | None = None
+    is_inside = is_known = True
+    # Where entering is not asked for, only the folder right above matters: for removal.
+    for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
+        above = model.decide(item.parsed, Standing(item.owner, True), seat.holder)
+        is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
+        if terms.asks_enter:
+            enters = bool(above.rights & Right.ENTER)
+            is_inside &= enters
+            gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
+    last = chain[-1]
+    decision = model.decide(last.parsed, Standing(last.owner, is_folder), seat.holder)
+    removal, reasons = _removal(above, decision, last.owner, seat, lets)
+    rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
+    is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
+    gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
+    if terms.asks_enter and is_folder:
+        is_inside &= bool(decision.rights & Right.ENTER)
+    return _Judged(gates, decision, is_inside, is_known)
+
+
+def pass_all(gates: Sequence[Gate]) -> Right:
+    """Return what passes all of some gates."""
+    rights = EVERY_RIGHT
+    for gate in gates:
+        rights &= gate.passes
+    return rights
+
+
+@dataclass(frozen=True, slots=True)
+class _Passage:
+    """A way with what the files of its folder need: who is inside, and what the folder's list said."""
+
+    way: Way
+    is_inside: bool
+    lets: Right
+    last: Decision | None
+
+
+def _passages(
+    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, *, is_folder: bool
+) -> list[_Passage]:
+    start = entry_gates(seat)
+    found: list[_Passage] = []
+    admin: list[_Passage] = []
+    override = model.overrides(seat.holder)
+    routes = _routes(terms, chain)
+    for route in routes:
+        before = list(start)
+        if route.share is not None:
+            before.append(_share_gate(route.share, seat))
+        before.append(system_gate(terms.read_only))
+        lets = pass_all(before)
+        judged = _by_lists(model, terms, route.chain, seat, lets, is_folder)
+        gates = (*before, *judged.gates)
+        is_unsure = any(gate.is_unsure for gate in before)
+        is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
+        is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
+        through = "" if route.share is None else route.share.name
+        way = Way("share", seat, gates, pass_all(gates), is_known, None, through)
+        found.append(_Passage(way, judged.is_inside, lets, judged.last))
+        if override:
+            gates = (*before, Gate("role", b"", override.rights, (override,)))
+            rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
+            admin.append(_Passage(Way("admin", seat, gates, rights, True, None, through), True, lets, None))
+    if not routes:
+        reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
+        gates = (*start, Gate("share", chain[-1].path, Right.NONE, (reason,)))
+        found.append(_Passage(Way("share", seat, gates, Right.NONE), False, Right.NONE, None))
+        if override:
+            admin.append(_Passage(Way("admin", seat, gates, Right.NONE), False, Right.NONE, None))
+    return found + admin
+
+
+def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage) -> list[Right]:
+    """Return for each class of files what the way gives on each of its files; UNSURE where that is unknown."""
+    way, folder = passage.way, passage.last
+    if folder is None:
+        given = way.rights & (Right.READ | Right.CHANGE)
+        return [given | (Right.DELETE if way.rights & Right.CLEAR else Right.NONE)] * len(files)
+    if not passage.is_inside or not passage.lets:
+        return [Right.NONE] * len(files)
+    judged = []
+    for each in files:
+        decision = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder)
+        removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets)
+        rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
+        judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
+    return judged
+
+
+def count_files(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCounts | None:
+    """Count the files by what may be done with them; None where that is unknown of any."""
+
+    def having(right: Right) -> int:
+        return sum(each.files for each, rights in zip(files, judged, strict=True) if rights & right)
+
+    read = Right.READ | Right.VIEW
+
+    if any(rights & Right.UNSURE for rights in judged):
+        return None
+    return FileCounts(sum(each.files for each in files), having(read), having(Right.CHANGE), having(Right.DELETE))
+
+
+def access_to(
+    model: ListModel,
+    chain: Sequence[Item],
+    seats: Sequence[Seat],
+    files: Sequence[FileClass] | None,
+    *,
+    terms: Terms,
+) -> Access:
+    """Judge a person's access to a folder.
+
+    Arguments: the list model; the folders from the root down to the one in question; the person's seats on
+    this system; its files by list and owner, or None where they were not seen; the system's terms.
+    """
+    ways: list[Way] = []
+    united = [Right.NONE] * len(files or ())
+    for seat in seats:
+        for passage in _passages(model, terms, chain, seat, is_folder=True):
+            counts = None
+            way = passage.way
+            if files is not None and way.is_known:
+                judged = _judge_files(model, files, passage)
+                united = [rights | more for rights, more in zip(united, judged, strict=True)]
+                counts = count_files(files, judged)
+            ways.append(replace(way, counts=counts))
+    all_known = files is not None and all(way.is_known for way in ways)
+    counts = count_files(files or (), united) if all_known else None
+    return Access(seats[0].person if seats else "", tuple(ways), counts, True, tuple(united) if all_known else None)
+
+
+def access_to_file(model: ListModel, chain: Sequence[Item], seats: Sequence[Seat], *, terms: Terms) -> Access:
+    """Judge a person's access to one file, the last of `chain`; arguments as for `access_to`."""
+    ways = [passage.way for seat in seats for passage in _passages(model, terms, chain, seat, is_folder=False)]
+    return Access(seats[0].person if seats else "", tuple(ways), None, is_folder=False)

@@ -1,0 +1,1 @@
+"""Whose account is whose: principals, membership in groups, matching of accounts, homes."""

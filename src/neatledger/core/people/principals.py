@@ -1,0 +1,114 @@
+"""Who has which account: the plan's people first, and everyone else as themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.identifiers import short_number
+from neatledger.core.people.membership import holders_of
+from neatledger.core.plan.plan import CLASSES, Kind, Plan
+from neatledger.core.survey.accounts import Account, AccountState, Group
+
+__all__ = ["FoundAccounts", "Seat", "is_held_by", "seat_accounts"]
+
+_NOBODY = "65534"
+_FIRST_OF_PEOPLE = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Seat:
+    """One account with the person who has it.
+
+    An account that the plan gives to nobody stands as a person of its own: its login, or with its system
+    before it (``barn/tom``) where two would else share a name.
+    """
+
+    person: str
+    name: str
+    kind: Kind
+    system: str
+    account: Account
+    holder: Holder
+    is_planned: bool
+
+    @property
+    def is_open(self) -> bool:
+        """Tell whether the account can be used at all."""
+        return self.account.state is AccountState.OPEN
+
+    @property
+    def as_ordinary(self) -> Seat:
+        """The same seat without what its privileges give whatever lists say: that is a way of its own."""
+        return replace(self, holder=replace(self.holder, privileges=frozenset()))
+
+    @property
+    def may_come_in(self) -> bool:
+        """Tell whether the account is open, with the service switched on and the entitlement that it asks for."""
+        return self.is_open and self.account.may_use and self.account.is_entitled
+
+
+@dataclass(frozen=True, slots=True)
+class FoundAccounts:
+    """A system's accounts and groups, what its list model gives whoever signs in, and privileges by identifier."""
+
+    accounts: Sequence[Account]
+    groups: Sequence[Group]
+    everyone_has: frozenset[str] = frozenset()
+    privileges: Mapping[str, Sequence[str]] = field(default_factory=dict)
+
+
+def _kind_of(account: Account, service_below: int) -> Kind:
+    number = int(account.ident) if account.ident.isdecimal() else short_number(account.ident)
+    if number is None:
+        return Kind.STAFF
+    # Numbers below 1000 are built in on both sorts of system (MS-SAMR 3.1.5.7.1 for the other).
+    below = service_below if account.ident.isdecimal() else _FIRST_OF_PEOPLE
+    return Kind.SERVICE if number < below or account.ident == _NOBODY else Kind.STAFF
+
+
+def seat_accounts(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, list[Seat]]:
+    """Return the seats of every system, in the order of its accounts.
+
+    Arguments: the plan, and per system what was found. Equal logins in two systems stay two people until
+    the plan says they are one.
+    """
+    has = {
+        (system, login): person
+        for person in plan.people.values()
+        for system, logins in person.accounts.items()
+        for login in logins
+    }
+    systems_of: dict[str, set[str]] = {}
+    for system, one in found.items():
+        for account in one.accounts:
+            if not {(system, account.login), (system, account.ident)} & has.keys():
+                systems_of.setdefault(account.login, set()).add(system)
+    service_below = plan.settings.get("service-uid-below", 1000)
+    seats: dict[str, list[Seat]] = {}
+    for system, one in found.items():
+        seats[system] = []
+        holders = holders_of(one.accounts, one.groups, one.everyone_has, one.privileges)
+        for account, holder in zip(one.accounts, holders, strict=True):
+            # Where a system tells no names, the plan may name accounts by their identifiers.
+            person = has.get((system, account.login)) or has.get((system, account.ident))
+            if person:
+                seat = Seat(person.id, person.name, person.kind, system, account, holder, True)
+            else:
+                login = account.login
+                is_shared = login in plan.people or login in CLASSES or len(systems_of[login]) > 1
+                ident = f"{system}/{login}" if is_shared else login
+                kind = Kind.GUEST if account.admission.is_guest else _kind_of(account, service_below)
+                seat = Seat(ident, account.name or login, kind, system, account, holder, False)
+            seats[system].append(seat)
+    return seats
+
+
+def is_held_by(plan: Plan, holder: str, seat: Seat) -> bool:
+    """Tell whether `holder` (a person, a group of the plan, or a class) stands for a seat's person."""
+    if holder in CLASSES:
+        kind = CLASSES[holder]
+        # Whoever holds an open link may be a guest.
+        return kind is None or seat.kind is kind or (kind is Kind.GUEST and seat.kind is Kind.ANYONE)
+    return plan.is_holder(holder, seat.person)

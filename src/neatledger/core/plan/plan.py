@@ -1,0 +1,200 @@
+"""The plan: what the office means to have, as `office.yaml` says it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from enum import Enum
+from functools import cached_property
+
+from neatledger.core.lists.nesting import expand_members
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.plan.sharing import SharingPlan
+from neatledger.core.plan.space import SpacePlan
+from neatledger.core.tree.address import Address
+
+__all__ = [
+    "CLASSES",
+    "Acceptance",
+    "Bound",
+    "Expectation",
+    "Kind",
+    "Person",
+    "Plan",
+    "PlanFolder",
+    "PlanGroup",
+    "PlanSystem",
+]
+
+
+class Kind(Enum):
+    """What an account or a person is for."""
+
+    STAFF = "staff"
+    GUEST = "guest"
+    SERVICE = "service"
+    ANYONE = "anyone"
+
+
+CLASSES = {
+    "everyone": None,
+    "staff": Kind.STAFF,
+    "guests": Kind.GUEST,
+    "services": Kind.SERVICE,
+    "anyone": Kind.ANYONE,
+}
+"""Holders that stand for all people, or all of a kind; `anyone` is whoever holds an open link."""
+
+
+# Those who hold links nobody in particular was given (see `sharing.holders`).
+_AUDIENCES = {"anyone with the link": Kind.ANYONE, "any guest": Kind.GUEST, "anyone in the office": Kind.STAFF}
+
+
+@dataclass(frozen=True, slots=True)
+class PlanSystem:
+    """One system: where it is read from, its settings, and where the homes are."""
+
+    name: str
+    source: str
+    settings: Mapping[str, object]
+    homes: tuple[bytes, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    """One person of the plan, with the logins of their accounts by system."""
+
+    id: str
+    name: str
+    kind: Kind
+    email: str = ""
+    accounts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    start: date | None = None
+    end: date | None = None
+
+    def is_here(self, today: date) -> bool:
+        """Tell whether `today` is within the person's dates (the last day included)."""
+        return (self.start is None or self.start <= today) and (self.end is None or today <= self.end)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanGroup:
+    """One group of the plan: people and groups in it, and what systems call it."""
+
+    name: str
+    members: tuple[str, ...]
+    names: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanFolder:
+    """One folder of the plan: who holds which level there, and whether it inherits from above."""
+
+    address: Address
+    grants: Mapping[str, Level]
+    closed: bool = False
+    owner: str = ""
+    line: int = 0
+
+
+class Bound(Enum):
+    """How an expectation bounds what its holders may do."""
+
+    AT_LEAST = "at-least"
+    AT_MOST = "at-most"
+    EXACTLY = "exactly"
+
+
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """What must hold of a folder or a pattern of folders on the found side."""
+
+    name: str
+    system: str
+    pattern: bytes
+    bound: Bound
+    level: Level
+    holders: tuple[str, ...]
+    line: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Acceptance:
+    """A finding that the office lives with, why, and until when."""
+
+    check: str
+    place: str
+    reason: str
+    until: date | None = None
+    line: int = 0
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The whole plan."""
+
+    office: str
+    domain: str
+    systems: Mapping[str, PlanSystem]
+    people: Mapping[str, Person]
+    groups: Mapping[str, PlanGroup]
+    folders: tuple[PlanFolder, ...]
+    expectations: tuple[Expectation, ...]
+    accepted: tuple[Acceptance, ...]
+    settings: Mapping[str, int]
+    today: date | None = None
+    space: SpacePlan = field(default_factory=SpacePlan)
+    sharing: SharingPlan = field(default_factory=SharingPlan)
+
+    def is_here(self, person: str) -> bool:
+        """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
+        planned = self.people.get(person)
+        return planned is None or self.today is None or planned.is_here(self.today)
+
+    @cached_property
+    def members(self) -> dict[str, set[str]]:
+        """Every group's people, through groups in it."""
+        direct = {name: [m for m in group.members if m in self.people] for name, group in self.groups.items()}
+        nested = {name: [m for m in group.members if m in self.groups] for name, group in self.groups.items()}
+        return expand_members(direct, nested)
+
+    @cached_property
+    def groups_of(self) -> dict[str, list[str]]:
+        """Every person's groups, nested ones included, in the plan's order."""
+        found: dict[str, list[str]] = {person: [] for person in self.people}
+        for group, members in self.members.items():
+            for person in members:
+                found[person].append(group)
+        return found
+
+    def is_holder(self, holder: str, person: str) -> bool:
+        """Tell whether `holder` (a person, a group or a class) stands for `person`, or for all who hold a link."""
+        if holder in CLASSES and person in _AUDIENCES:
+            return CLASSES[holder] is _AUDIENCES[person] is not None
+        if holder in CLASSES:
+            kind = CLASSES[holder]
+            return kind is None or (person in self.people and self.people[person].kind is kind)
+        return holder == person or person in self.members.get(holder, ())
+
+    def grants_at(self, address: Address) -> list[tuple[PlanFolder, str, Level]]:
+        """Return the grants that reach a folder: its own and, until one is closed, those above it."""
+        found: list[tuple[PlanFolder, str, Level]] = []
+        above = sorted((f for f in self.folders if address.is_within(f.address)), key=lambda f: -len(f.address.parts))
+        for folder in above:
+            found += [(folder, holder, level) for holder, level in folder.grants.items()]
+            if folder.owner:
+                found.append((folder, folder.owner, Level.MANAGE))
+            if folder.closed:
+                break
+        return found
+
+    def rights_at(self, address: Address, person: str) -> tuple[Right, list[tuple[PlanFolder, str, Level]]]:
+        """Return what the plan gives a person on a folder today, and the grants that give it."""
+        if not self.is_here(person):
+            return Right.NONE, []
+        mine = [grant for grant in self.grants_at(address) if self.is_holder(grant[1], person)]
+        rights = Right.NONE
+        for _, _, level in mine:
+            rights |= LEVEL_RIGHTS[level]
+        return rights, mine

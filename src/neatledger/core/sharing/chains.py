@@ -1,0 +1,65 @@
+"""Hand-outs: what each receiver has through givers, who have it themselves only as far as others let them.
+
+A hand-out gives what its giver has today and what it says, whichever is less, and a giver's own rights are those of
+the ways `share`, `team` and `handed`. So rights run along chains of passing on. They are the least that
+agree with themselves: hand-outs in a ring, none of whose givers has anything otherwise, give nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+from neatledger.core.lists.rights import Right
+from neatledger.core.survey.shared import HandOut
+
+__all__ = ["Handing", "file_cap", "settle_hand_outs"]
+
+_UNSURE = int(Right.UNSURE)
+
+
+@dataclass(frozen=True, slots=True)
+class Handing:
+    """A hand-out made ready: its giver's seat, the seats that it reaches, and what it lets through at most.
+
+    `cap` is for folders, `file_cap` for files.
+    """
+
+    hand_out: HandOut
+    giver: int | None
+    receivers: tuple[int, ...]
+    cap: int
+    file_cap: int
+
+
+@lru_cache(maxsize=4096)
+def file_cap(rights: Right) -> Right:
+    """Return what rights on a folder come to on its files."""
+    found = rights & (Right.READ | Right.VIEW | Right.CHANGE)
+    return found | Right.DELETE if rights & Right.CLEAR else found
+
+
+def settle_hand_outs(
+    handings: Iterable[Handing], own: Mapping[int, int], *, of_files: bool = False
+) -> dict[int, int]:
+    """Return the rights that each seat gets by hand-outs, from what seats have of their own (rights as numbers)."""
+    live: Sequence[tuple[int, int, tuple[int, ...]]] = [
+        (one.giver, (one.file_cap if of_files else one.cap) | _UNSURE, one.receivers)
+        for one in handings
+        if one.giver is not None and (one.file_cap if of_files else one.cap)
+    ]
+    got: dict[int, int] = {}
+    is_new = True
+    while is_new:
+        is_new = False
+        for giver, cap, receivers in live:
+            gives = (own.get(giver, 0) | got.get(giver, 0)) & cap
+            if not gives:
+                continue
+            for seat in receivers:
+                before = got.get(seat, 0)
+                if gives & ~before:
+                    got[seat] = before | gives
+                    is_new = True
+    return got

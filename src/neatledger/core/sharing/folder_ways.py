@@ -1,0 +1,366 @@
+"""The ways into one folder or file of a service: `share`, `team`, `handed`, `link`, `admin`, gate by gate.
+
+The answer is the explanation, as in `core/access.py`; `matrix.py` beside this asks the same for everyone and
+everything at once and must agree. Inside a team folder lists alone open nothing: there the way is `team`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property, reduce
+from operator import or_
+
+from neatledger.core.access.shares import Terms
+from neatledger.core.access.ways import (
+    Access,
+    FileClass,
+    FileCounts,
+    Gate,
+    Item,
+    Way,
+    access_to,
+    access_to_file,
+    account_gate,
+    count_files,
+    entry_gates,
+    pass_all,
+    system_gate,
+)
+from neatledger.core.lists.contract import Effect, ListModel, Reason, Standing
+from neatledger.core.lists.rights import EVERY_RIGHT, Right, with_view
+from neatledger.core.people.principals import Seat
+from neatledger.core.sharing.chains import Handing, file_cap, settle_hand_outs
+from neatledger.core.sharing.gates import (
+    download_gate,
+    given_gates,
+    link_gates,
+    member_gate,
+    published_gate,
+    rules_gate,
+    running_gates,
+)
+from neatledger.core.sharing.holders import is_account
+from neatledger.core.sharing.service import Service
+from neatledger.core.survey.shared import HandOut, Link, TeamFolder
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import SeenState
+
+__all__ = ["Beneath", "FolderWays", "Ground", "cap_of_share"]
+
+_CLEAR = Right.CLEAR | Right.CLEAR_OWN
+_OF_FILES = Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE
+
+
+def cap_of_share(rights: Right, *, is_folder: bool = True) -> Right:
+    """Return what a share's rights on a folder (or file) let through to a team folder that lies over it.
+
+    A share knows nothing of handing on, and on a folder its right to add stands for changing too: what may be
+    changed of its files, their own lists say.
+    """
+    if not is_folder:
+        return with_view(rights) | (Right.SHARE if rights else Right.NONE)
+    rights = with_view(rights & ~(_CLEAR | Right.CHANGE | Right.SHARE | Right.VIEW))
+    if rights & Right.ADD:
+        rights |= Right.CHANGE | Right.CLEAR
+    return rights | (Right.SHARE if rights else Right.NONE)
+
+
+@dataclass(frozen=True, slots=True)
+class Beneath:
+    """What a person has by the share on the folder beneath; `files` has it for each class of files there."""
+
+    rights: Right
+    is_known: bool
+    files: tuple[Right, ...] | None
+    because: str
+
+
+@dataclass(frozen=True)
+class Ground:
+    """Where the ways lead: the folder (or file) with the folders above it, its files, its model and terms.
+
+    `beneath` gives what a person has on a folder of a share; `files_beneath` the classes of files there.
+    """
+
+    chain: tuple[Item, ...]
+    files: tuple[FileClass, ...] | None
+    is_folder: bool
+    model: ListModel
+    terms: Terms
+    beneath: Callable[[Address, str], Beneath]
+    files_beneath: Callable[[Address], tuple[FileClass, ...] | None]
+
+
+@dataclass(frozen=True, slots=True)
+class _Passage:
+    """A way with what it gives on each class of files; None where that is not known."""
+
+    way: Way
+    files: tuple[Right, ...] | None
+
+
+class FolderWays:
+    """All ways of all seats into one folder or file."""
+
+    def __init__(self, service: Service, ground: Ground) -> None:
+        self.service = service
+        self.ground = ground
+        self._own_known: dict[int, list[_Passage]] = {}
+        self.path = ground.chain[-1].path
+        self.team = service.team_at(self.path)
+        over = self.team.beneath(self.path) if self.team else None
+        self.over = over
+        self.files = ground.files
+        if over is not None:
+            is_told = ground.chain[-1].state is not SeenState.LIST_UNKNOWN
+            self.files = ground.files_beneath(over) if is_told else None
+
+    def access(self, numbers: Sequence[int]) -> Access:
+        """Return every way of one person, by the numbers of their seats."""
+        found: list[_Passage] = []
+        for number in numbers:
+            found += self._own(number)
+            found += self._handed(number)
+            found += self._linked(number)
+            found += self._admin(number)
+        united: tuple[Right, ...] | None = None
+        if self.files is not None and all(each.files is not None and each.way.is_known for each in found):
+            united = tuple(
+                reduce(or_, [each.files[n] for each in found if each.files], Right.NONE)
+                for n in range(len(self.files))
+            )
+        ways = tuple(replace(each.way, counts=self._count(each)) for each in found)
+        person = self.service.seats[numbers[0]].person if numbers else ""
+        counts = None if united is None or not self.ground.is_folder else count_files(self.files or (), united)
+        return Access(person, ways, counts, self.ground.is_folder, united)
+
+    def _count(self, passage: _Passage) -> FileCounts | None:
+        is_told = self.ground.is_folder and self.files is not None and passage.files is not None
+        if not is_told or not passage.way.is_known:
+            return None
+        return count_files(self.files or (), passage.files or ())
+
+    def _pass(self, gates: Sequence[Gate]) -> Right:
+        return pass_all(gates) & (EVERY_RIGHT if self.ground.is_folder else _OF_FILES)
+
+    # Ways of one's own: by the lists, or as a member ------------------------------------------------
+
+    def _own(self, number: int) -> list[_Passage]:
+        if not is_account(self.service.seats[number]):
+            return []
+        if number not in self._own_known:
+            passage = self._team(number, self.team) if self.team else self._by_lists(number)
+            self._own_known[number] = [passage]
+        return self._own_known[number]
+
+    def _by_lists(self, number: int) -> _Passage:
+        ground, seat = self.ground, self.service.seats[number]
+        plain = seat.as_ordinary
+        if ground.is_folder:
+            asked = access_to(ground.model, ground.chain, [plain], ground.files, terms=ground.terms)
+        else:
+            asked = access_to_file(ground.model, ground.chain, [plain], terms=ground.terms)
+        way = replace(asked.ways[0], seat=seat)
+        gates = (*way.gates[:1], *running_gates(self.service), *way.gates[1:])
+        rights = way.rights & pass_all(gates)
+        files, is_known = asked.file_rights, way.is_known
+        if not self.service.shared.is_running:
+            files, is_known = None if ground.files is None else (Right.NONE,) * len(ground.files), True
+        return _Passage(replace(way, gates=gates, rights=rights, is_known=is_known), files)
+
+    def _team(self, number: int, team: TeamFolder) -> _Passage:
+        seat = self.service.seats[number]
+        gates = [*entry_gates(seat), *running_gates(self.service), system_gate(self.ground.terms.read_only)]
+        gates += [published_gate(team, self.service.day), member_gate(self.service, team, number)]
+        lists, is_known, files = self._list_gate(seat)
+        is_let_in = bool(pass_all(gates))
+        # A file of the service's own has a list of its own; what lies over a share has the folder's.
+        before = pass_all(gates if self.over is None else [*gates, lists])
+        gates.append(lists)
+        if self.over is not None:
+            beneath = self.ground.beneath(self.over, seat.person)
+            cap = cap_of_share(beneath.rights, is_folder=self.ground.is_folder)
+            effect = Effect.LIMITS if not beneath.is_known else Effect.GRANTS if beneath.rights else Effect.STOPS
+            reason = Reason(effect, str(self.over), cap, beneath.because)
+            gates.append(Gate("beneath", self.over.path, cap, (reason,), not beneath.is_known))
+            is_known &= beneath.is_known
+            files = None if beneath.files is None else tuple(with_view(each) for each in beneath.files)
+        if not team.download:
+            gates.append(download_gate(team))
+        capped = file_cap(before if team.download else before & ~Right.READ)
+        if not is_let_in and self.files is not None:
+            files = (Right.NONE,) * len(self.files)
+        elif files is not None:
+            files = tuple(each & (capped | Right.UNSURE if capped else Right.NONE) for each in files)
+        way = Way("team", seat, tuple(gates), self._pass(gates), is_known or not is_let_in, None, team.name)
+        return _Passage(way, files)
+
+    def _list_gate(self, seat: Seat) -> tuple[Gate, bool, tuple[Right, ...] | None]:
+        """Return the gate of the folder's own list, whether it is known, and what lists say of its files."""
+        model, last = self.ground.model, self.ground.chain[-1]
+        decision = model.decide(last.parsed, Standing(last.owner, self.ground.is_folder), seat.holder)
+        rights = decision.rights
+        if self.ground.is_folder and rights & Right.CLEAR:
+            # In a team folder who may remove what is in a folder may remove it too.
+            rights |= Right.DELETE
+        if not self.ground.is_folder and len(self.ground.chain) > 1:
+            # A file goes with what its folder lets people remove.
+            above = self.ground.chain[-2]
+            folder = model.decide(above.parsed, Standing(above.owner, True), seat.holder)
+            rights |= Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
+        is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
+        gate = Gate("list", last.path, rights & EVERY_RIGHT, decision.reasons, not is_known)
+        files: list[Right] | None = None if self.ground.files is None else []
+        for each in self.ground.files or ():
+            on_file = model.decide(each.parsed, Standing(each.owner, False), seat.holder)
+            given = on_file.rights & (Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE)
+            given |= Right.DELETE if decision.rights & Right.CLEAR else Right.NONE
+            given |= Right.UNSURE if on_file.is_unsure else Right.NONE
+            assert files is not None
+            files.append(given)
+        return gate, is_known, None if files is None else tuple(files)
+
+    # Handed -----------------------------------------------------------------------------------------
+
+    @cached_property
+    def _covering(self) -> list[HandOut]:
+        """The hand-outs that speak of this folder or file, live or not."""
+        return [one for one in self.service.shared.hand_outs if self._covers(one.path, one.is_file)]
+
+    @cached_property
+    def _handings(self) -> list[Handing]:
+        live = [one for one in self._covering if one.is_live(self.service.day)]
+        return self.service.make_ready(live, self.path)
+
+    @cached_property
+    def _handed_to(self) -> dict[int, list[tuple[HandOut, Handing | None]]]:
+        """Seat → the hand-outs that it was given here, each with what makes it count, if it does."""
+        ready = {one.hand_out.id: one for one in self._handings}
+        found: dict[int, list[tuple[HandOut, Handing | None]]] = {}
+        for one in self._covering:
+            for number in self.service.receivers(one):
+                found.setdefault(number, []).append((one, ready.get(one.id)))
+        return found
+
+    @cached_property
+    def _links_for(self) -> dict[int, list[Link]]:
+        """Seat → the links that are good for it here."""
+        found: dict[int, list[Link]] = {}
+        for link in self.service.shared.links:
+            if self._covers(link.path, link.is_file):
+                for number in self.service.link_seats(link):
+                    found.setdefault(number, []).append(link)
+        return found
+
+    def _covers(self, path: bytes, is_file: bool) -> bool:
+        if is_file:
+            return not self.ground.is_folder and path == self.path
+        return path in (b"/", self.path) or self.path.startswith(path + b"/")
+
+    def _own_rights(self, place: int | None) -> dict[int, int]:
+        """Return what givers have of their own, on the folder (or file) itself or on a class of its files."""
+        found: dict[int, int] = {}
+        for giver in {one.giver for one in self._handings if one.giver is not None}:
+            rights = 0
+            for passage in self._own(giver):
+                if place is None:
+                    rights |= int(passage.way.rights & EVERY_RIGHT)
+                    rights |= 0 if passage.way.is_known else Right.UNSURE
+                elif passage.files is not None:
+                    rights |= int(passage.files[place])
+                else:
+                    rights |= Right.UNSURE
+            found[giver] = rights
+        return found
+
+    @cached_property
+    def _settled(self) -> tuple[tuple[dict[int, int], dict[int, int]], list[tuple[dict[int, int], dict[int, int]]]]:
+        """What givers have of their own and what is handed: here, and for each class of files."""
+        of_files = not self.ground.is_folder
+        own = self._own_rights(None)
+        here = own, settle_hand_outs(self._handings, own, of_files=of_files)
+        classes = []
+        for place in range(len(self.files or ()) if self.ground.is_folder else 0):
+            own = self._own_rights(place)
+            classes.append((own, settle_hand_outs(self._handings, own, of_files=True)))
+        return here, classes
+
+    def _handed(self, number: int) -> list[_Passage]:
+        seat, found = self.service.seats[number], []
+        for hand_out, ready in self._handed_to.get(number, ()):
+            has, files = self._giver_has(self.service.numbers.get(hand_out.giver))
+            cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
+            if ready is None or number not in ready.receivers:
+                cap = 0
+            gates = self._handed_gates(hand_out, seat, has)
+            rights = self._pass(gates)
+            is_known = not (has & Right.UNSURE) or not cap
+            way = Way("handed", seat, gates, rights, is_known, None, hand_out.id)
+            most = ready.file_cap if cap and ready else 0
+            given = None if files is None else tuple(Right(each & most) for each in files)
+            found.append(_Passage(way, given))
+        return found
+
+    def _giver_has(self, giver: int | None) -> tuple[int, list[int] | None]:
+        (own, got), classes = self._settled
+        has = 0 if giver is None else own.get(giver, 0) | got.get(giver, 0)
+        if self.files is None:
+            return has, None
+        return has, [0 if giver is None else a.get(giver, 0) | b.get(giver, 0) for a, b in classes]
+
+    def _handed_gates(self, one: HandOut, seat: Seat, has: int) -> tuple[Gate, ...]:
+        here = Right(has) & EVERY_RIGHT
+        told = self._how_giver_has(self.service.numbers.get(one.giver))
+        reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver or "nobody", here, told)
+        rule = self.service.rule_at(self.path, one.giver)
+        lets = self.service.lets(rule, seat)
+        cap = self.service.download_cap(one.download, rule) if lets else Right.NONE
+        because = "no download" if lets else "this guest may not be reached"
+        return (
+            Gate("giver", self.path, here, (reason,), bool(has & Right.UNSURE)),
+            *given_gates(self.service, one),
+            rules_gate(self.service, self.path, one.giver, cap, because),
+            account_gate(seat),
+        )
+
+    def _how_giver_has(self, giver: int | None) -> str:
+        if giver is None:
+            return "the giver has no account here any more"
+        ways = [each.way for each in self._own(giver) if each.way.rights]
+        told = [f"way {way.name} {way.through}".strip() for way in ways]
+        (_, got), _ = self._settled
+        if got.get(giver, 0) & EVERY_RIGHT:
+            givers = [one.hand_out.giver for one in self._handings if giver in one.receivers]
+            told.append(f"a hand-out from {', '.join(dict.fromkeys(givers))}")
+        return f"has it by {' and '.join(told)}" if told else "has nothing here today"
+
+    # Links ------------------------------------------------------------------------------------------
+
+    def _linked(self, number: int) -> list[_Passage]:
+        found = []
+        seat = self.service.seats[number]
+        for link in self._links_for.get(number, ()):
+            gates = [*running_gates(self.service), *link_gates(self.service, link, self.path, number)]
+            gates += [system_gate(True)] if self.ground.terms.read_only else []
+            gates += [account_gate(seat)] if is_account(seat) else []
+            rights = self._pass(gates)
+            files = None if self.files is None else (file_cap(rights),) * len(self.files)
+            found.append(_Passage(Way("link", seat, tuple(gates), rights, True, None, link.id), files))
+        return found
+
+    # Administrators ---------------------------------------------------------------------------------
+
+    def _admin(self, number: int) -> list[_Passage]:
+        seat = self.service.seats[number]
+        override = self.ground.model.overrides(seat.holder)
+        if not override:
+            return []
+        gates = [account_gate(seat)]
+        if self.ground.terms.read_only:
+            gates.append(system_gate(True))
+        gates.append(Gate("role", b"", override.rights, (override,)))
+        rights = pass_all(gates)
+        given = rights & (Right.READ | Right.CHANGE) | (Right.DELETE if rights & Right.CLEAR else Right.NONE)
+        files = None if self.files is None else (given,) * len(self.files)
+        return [_Passage(Way("admin", seat, tuple(gates), rights), files)]

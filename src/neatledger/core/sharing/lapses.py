@@ -1,0 +1,79 @@
+"""Everything that lapses, by date: on both sides, whatever it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.sharing import days_of
+from neatledger.core.sharing.judging import Offer
+from neatledger.core.sharing.service import Service
+from neatledger.core.tree.address import Address
+
+__all__ = ["Lapse", "lapses_of_plan", "lapses_of_seats", "lapses_of_service"]
+
+
+@dataclass(frozen=True, slots=True)
+class Lapse:
+    """One thing that ends on a day (its last one), where it is, whom it concerns, and what happens then."""
+
+    day: date
+    what: str
+    place: Address | str
+    who: str
+    then: str
+
+
+def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
+    """Yield what the plan says will end: people's time, entitlements, acceptances."""
+    for person in plan.people.values():
+        if person.end is not None:
+            yield Lapse(person.end, "person", person.id, person.name, "last day: close the accounts")
+    for one in plan.space.entitlements:
+        if one.until is not None:
+            yield Lapse(one.until, "entitlement", one.name, ", ".join(one.holders), "renew it, or let it go")
+    for acceptance in plan.accepted:
+        if acceptance.until is not None:
+            told = f"{acceptance.check} is found again"
+            yield Lapse(acceptance.until, "acceptance", acceptance.place, "", told)
+
+
+def lapses_of_seats(system: str, seats: Iterable[Seat], plan: Plan) -> Iterator[Lapse]:
+    """Yield what ends of accounts: by a day set for it, and guests that fall idle by the plan's days."""
+    idle, remove = days_of(plan.settings, "guest-idle-days"), days_of(plan.settings, "guest-remove-days")
+    for seat in seats:
+        place = f"{system}:{seat.account.login}"
+        told = seat.account.admission
+        if told.ends:
+            yield Lapse(date.fromisoformat(told.ends), "account", place, seat.name, "the account expires")
+        if told.disable_on:
+            yield Lapse(date.fromisoformat(told.disable_on), "guest", place, seat.name, "the account is disabled")
+        if told.remove_on:
+            yield Lapse(date.fromisoformat(told.remove_on), "guest", place, seat.name, "the account is removed")
+        last = seat.account.last_seen or told.accepted
+        if told.is_guest and last and seat.kind is Kind.GUEST:
+            day = date.fromisoformat(last[:10])
+            if seat.is_open and not told.disable_on:
+                then = f"idle for {idle} days: disable it"
+                yield Lapse(day + timedelta(days=idle), "guest", place, seat.name, then)
+            elif not seat.is_open and not told.remove_on:
+                then = f"idle for {remove} days: remove it"
+                yield Lapse(day + timedelta(days=remove), "guest", place, seat.name, then)
+
+
+def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lapse]:
+    """Yield what ends of what is shared: links, hand-outs, team folders."""
+    for offer in offers:
+        if offer.item.expires:
+            sort = "link" if offer.is_link else "hand-out"
+            who = f"{offer.maker} to {offer.audience}"
+            then = f"{offer.name} ends"
+            yield Lapse(date.fromisoformat(offer.item.expires), sort, offer.address, who, then)
+    for team in service.shared.teams:
+        if team.ends:
+            who = f"{len(team.members)} members"
+            then = "no team folder any more"
+            yield Lapse(date.fromisoformat(team.ends), "team folder", Address(service.system, team.path), who, then)

@@ -1,0 +1,365 @@
+"""Everyone's rights on every folder of a service at once, by the ways `share`, `team`, `handed`, `link`.
+
+Rights change only at marked folders: where a team folder begins, a list changes, a hand-out or link leads, or a rule
+stands. Hand-outs need the giver's own rights, which lists and shares make differ from folder to folder: so for
+each distinct pair of (nearest marked folder, own rights of the givers there) they are settled once.
+
+The rules are those of `ways.py`; a property test compares the two cell by cell.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property, reduce
+from operator import or_
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.matrix import FILE_SPREAD, Bits, Block, Matrix, Rows, pack_sets
+from neatledger.core.access.shares import WRITING, Terms
+from neatledger.core.lists.contract import ListModel
+from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.plan.rules import RuleOn
+from neatledger.core.sharing.backing import Overlay, Under
+from neatledger.core.sharing.chains import Handing, file_cap
+from neatledger.core.sharing.hand_out_table import Handed, scatter
+from neatledger.core.sharing.holders import is_account
+from neatledger.core.sharing.service import Parts, Service
+from neatledger.core.survey.shared import HandOut, Link, Reply, TeamFolder
+from neatledger.core.tree.address import parts_of
+from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.table import Table, folder_paths
+
+__all__ = ["ServiceMatrix"]
+
+_FOLDER = (
+    Right.ENTER,
+    Right.LIST,
+    Right.READ,
+    Right.VIEW,
+    Right.ADD,
+    Right.CHANGE,
+    Right.DELETE,
+    Right.SHARE,
+    Right.MANAGE,
+    Right.CLEAR,
+)
+_FILE = (Right.READ, Right.VIEW, Right.CHANGE, Right.DELETE)
+_WAYS = ("share", "team", "handed", "link")
+
+
+class ServiceMatrix(Matrix):
+    """The rights of a service's seats in its tree.
+
+    Further arguments: the service, and the systems beneath its team folders by name (one that is not there makes
+    what lies over it unknown). With `is_narrow` all ways but an administrator's are one, as checks want them.
+    """
+
+    def __init__(
+        self,
+        model: ListModel,
+        folders: Table,
+        classes: Table,
+        lists: Sequence[bytes],
+        idents: Sequence[str],
+        *,
+        terms: Terms,
+        service: Service,
+        under: Mapping[str, Under],
+        is_narrow: bool,
+    ) -> None:
+        super().__init__(model, folders, classes, lists, idents, service.seats, terms=terms)
+        self.service = service
+        self.ways = ("share",) if is_narrow else _WAYS
+        self._under = under
+        accounts = sum(1 << n for n, seat in enumerate(self.seats) if is_account(seat))
+        running = accounts if service.shared.is_running else 0
+        self._own_mask = pack_sets([running & self._usable], self.words)[0]
+        is_open = sum(1 << n for n, seat in enumerate(self.seats) if seat.is_open)
+        # An administrator needs neither licence nor the service: the role opens it.
+        self._admin_row = pack_sets([self.admins & is_open], self.words)[0]
+        self._own_classes = classes
+        self.classes = self._overlay.with_classes(classes)
+        self.folders = self._overlay.with_states(folders)
+
+    @cached_property
+    def _file_lists(self) -> dict[Right, Any]:
+        # Of the service's own files alone: what lies beneath has lists of the share.
+        return self._spread(self._own_classes["list"], FILE_SPREAD, is_folder=False)
+
+    # Where what begins ------------------------------------------------------------------------------
+
+    @cached_property
+    def _rows_known(self) -> dict[Parts, int | None]:
+        """The rows of all folders that anything of the service begins with."""
+        shared = self.service.shared
+        found = [team.parts for team in shared.teams]
+        found += [parts_of(rule.path) for rule in shared.rules if rule.on is RuleOn.FOLDER]
+        for each in (shared.hand_outs, shared.links):
+            found += [parts_of(one.path) for one in each if not one.is_file]
+        return self.order.find_many(found)
+
+    def _row_of(self, parts: Parts) -> int | None:
+        return self._rows_known.get(parts)
+
+    def _spread_down(self, at: Mapping[int, int]) -> Rows:
+        """Give every folder the number of the nearest marked folder at or above it, 0 where there is none."""
+        number = np.zeros(self.folders.rows, dtype=np.int32)
+        if at:
+            number[list(at)] = list(at.values())
+            parent = self.folders["parent"]
+            for first, last in self.levels[1:]:
+                here = number[first:last]
+                number[first:last] = np.where(here > 0, here, number[parent[first:last]])
+        return number
+
+    @cached_property
+    def _teams(self) -> tuple[Rows, list[TeamFolder]]:
+        """By folder the number of its team folder (from 1), and the team folders."""
+        at: dict[int, int] = {}
+        teams = []
+        for team in self.service.shared.teams:
+            row = self._row_of(team.parts)
+            if row is not None:
+                teams.append(team)
+                at[row] = len(teams)
+        return self._spread_down(at), teams
+
+    @cached_property
+    def _role_bits(self) -> dict[Right, Bits]:
+        """By right and number of team folder, who has it as a member; the gates before lists are in it."""
+        _, teams = self._teams
+        sets: dict[Right, list[int]] = {right: [0] for right in _FOLDER}
+        day = self.service.day
+        for team in teams:
+            mine = dict.fromkeys(_FOLDER, 0)
+            if not team.why_closed(day):
+                for member in team.members:
+                    if member.reply is not Reply.ACCEPTED:
+                        continue
+                    who = sum(1 << number for number in self.service.member_numbers(member))
+                    for right in _FOLDER:
+                        mine[right] |= who if member.rights & right else 0
+            for right in _FOLDER:
+                is_cut = self.terms.read_only and right & WRITING
+                sets[right].append(0 if is_cut else mine[right])
+        return {right: pack_sets(each, self.words) & self._own_mask for right, each in sets.items()}
+
+    @cached_property
+    def _overlay(self) -> Overlay:
+        return Overlay(
+            self, *self._teams, {team.path: self._row_of(team.parts) for team in self._teams[1]}, self._under
+        )
+
+    # Own rights: lists and roles ---------------------------------------------------------------------
+
+    def _own_blocks(self, rows: Rows) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
+        """Return what the ways `share` and `team` give on some folders, and for whom that is unknown."""
+        number = self._teams[0][rows]
+        is_in = (number > 0)[:, None]
+        by_list = super().block(rows)
+        nothing = np.zeros((len(rows), self.words), dtype=np.uint64)
+        share: dict[Right, Bits] = {}
+        team: dict[Right, Bits] = {}
+        roles = nothing.copy()
+        for right in _FOLDER:
+            lists = by_list.rights.get(right)
+            if lists is None:
+                lists = self.own(right, rows)
+                lists = nothing if self.terms.read_only and right & WRITING else lists
+            share[right] = np.where(is_in, nothing, lists & self._own_mask)
+            role = self._role_bits[right][number]
+            roles |= role
+            says = self.own(right, rows)
+            # In a team folder who may remove what is in a folder may remove it too.
+            team[right] = role & (says | self.own(Right.CLEAR, rows) if right is Right.DELETE else says)
+        # In a team folder the folder's own list counts, and not the one above it.
+        doubt = np.where(self.folders["state"][rows] == SeenState.LIST_UNKNOWN, ~np.uint64(0), np.uint64(0))
+        doubts = self.own(Right.UNSURE, rows) | doubt[:, None]
+        unknown = np.where(is_in, doubts & roles, by_list.unknown & self._own_mask)
+        unknown |= self._overlay.cut(rows, team, roles)
+        no_download = self._no_download[number]
+        if no_download.any():
+            team[Right.READ][no_download] = 0
+        return share, team, unknown
+
+    @cached_property
+    def _no_download(self) -> NDArray[np.bool_]:
+        return np.array([False, *(not team.download for team in self._teams[1])])
+
+    def _own_files(self, folder: Rows, lists: Rows, owner: Rows) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
+        """Return the same for files, by their folder, list and owner."""
+        number = self._teams[0][folder]
+        nothing = np.zeros((len(folder), self.words), dtype=np.uint64)
+        share, team = ({right: nothing.copy() for right in _FILE} for _ in range(2))
+        unsure = nothing.copy()
+        roles = {right: self._role_bits[_on_folder(right)][number] for right in _FILE}
+        native = np.flatnonzero(self._overlay.over[folder] == 0)
+        if len(native):
+            bits = super().file_bits(folder[native], lists[native], owner[native])
+            is_in = (number[native] > 0)[:, None]
+            for right, given in bits.items():
+                if right is not Right.UNSURE:
+                    share[right][native] = np.where(is_in, np.uint64(0), given & self._own_mask)
+                    team[right][native] = given & roles[right][native]
+            if Right.UNSURE in bits:
+                some = np.where(is_in, reduce(or_, roles.values())[native], self._own_mask)
+                unsure[native] = bits[Right.UNSURE] & some
+        let_in = nothing.copy()
+        for here, bits in self._overlay.files(folder, lists, owner):
+            for right in _FILE:
+                lists_say = self.own(_on_folder(right), folder[here]) & roles[right][here]
+                team[right][here] |= bits[Right.READ if right is Right.VIEW else right] & lists_say
+                let_in[here] |= lists_say
+            if Right.UNSURE in bits:
+                unsure[here] |= bits[Right.UNSURE] & let_in[here]
+        team[Right.READ][self._no_download[number]] = 0
+        return share, team, unsure
+
+    # Hand-outs ---------------------------------------------------------------------------------------
+
+    @cached_property
+    def _marks(self) -> tuple[Rows, list[int], list[list[Handing]], list[list[Link]]]:
+        """By folder the number of its nearest marked folder; by mark its row, its hand-outs and its links."""
+        starts: dict[int, tuple[list[HandOut], list[Link]]] = {}
+        day = self.service.day
+        for one in self.service.shared.hand_outs:
+            row = self._row_of(parts_of(one.path)) if not one.is_file and one.is_live(day) else None
+            if row is not None:
+                starts.setdefault(row, ([], []))[0].append(one)
+        for link in self.service.shared.links:
+            row = self._row_of(parts_of(link.path)) if not link.is_file and not link.why_dead(day) else None
+            if row is not None:
+                starts.setdefault(row, ([], []))[1].append(link)
+        for rule in self.service.shared.rules:
+            row = self._row_of(parts_of(rule.path)) if rule.on is RuleOn.FOLDER else None
+            if row is not None:
+                starts.setdefault(row, ([], []))
+        parent = self.folders["parent"]
+        order = sorted(starts)
+        number = {row: place for place, row in enumerate(order, start=1)}
+        handed: list[list[HandOut]] = [[]]
+        links: list[list[Link]] = [[]]
+        mark_above = self._spread_down(number)
+        ready: list[list[Handing]] = [[]]
+        # Rules of folders make a hand-out count differently from one folder to the next.
+        has_rules = any(rule.on is RuleOn.FOLDER for rule in self.service.shared.rules)
+        for row in order:
+            above = int(mark_above[parent[row]]) if row else 0
+            handed.append([*handed[above], *starts[row][0]])
+            links.append([*links[above], *starts[row][1]])
+            if has_rules:
+                ready.append(self.service.make_ready(handed[-1], self._path_of(row)))
+            else:
+                ready.append([*ready[above], *self.service.make_ready(starts[row][0], self._path_of(row))])
+        return mark_above, order, ready, links
+
+    @cached_property
+    def _path_of(self) -> Callable[[int], bytes]:
+        return folder_paths(self.folders)
+
+    @cached_property
+    def _handed(self) -> Handed:
+        return Handed(self._marks[2], self.words)
+
+    # Links -------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _link_bits(self) -> tuple[dict[Right, Bits], dict[Right, Bits]]:
+        """By mark, who has which right by links: on folders, and on their files."""
+        _, order, _, links = self._marks
+        on_folders: list[dict[int, int]] = [{}]
+        on_files: list[dict[int, int]] = [{}]
+        for row, here in zip(order, links[1:], strict=True):
+            folders: dict[int, int] = {}
+            files: dict[int, int] = {}
+            for link in here:
+                for number in self.service.link_seats(link):
+                    given = self.service.link_rights(link, self._path_of(row), number) & EVERY_RIGHT
+                    folders[number] = folders.get(number, 0) | given
+                    files[number] = files.get(number, 0) | file_cap(given)
+            on_folders.append(folders)
+            on_files.append(files)
+        return scatter(on_folders, _FOLDER, self.words), scatter(on_files, _FILE, self.words)
+
+    # All together ------------------------------------------------------------------------------------
+
+    def blocks(self, rows: Rows) -> list[Block]:
+        """Return the rights by each of `ways`."""
+        found = self._all_blocks(rows)
+        return found if len(self.ways) > 1 else [_unite(found)]
+
+    def block(self, rows: Rows) -> Block:
+        """Return the rights by any way but an administrator's."""
+        return _unite(self._all_blocks(rows))
+
+    def _all_blocks(self, rows: Rows) -> list[Block]:
+        share, team, unknown = self._own_blocks(rows)
+        marks = self._marks[0][rows]
+        own = {right: share[right] | team[right] for right in _FOLDER} | {Right.UNSURE: unknown}
+        handed = self._handed.bits(marks, own, (*_FOLDER, Right.UNSURE), of_files=False)
+        links = {right: bits[marks] for right, bits in self._link_bits[0].items()}
+        nothing = np.zeros_like(unknown)
+        is_in = (self._teams[0][rows] > 0)[:, None]
+        return [
+            Block(share, np.where(is_in, nothing, unknown)),
+            Block(team, np.where(is_in, unknown, nothing)),
+            Block(handed, handed.pop(Right.UNSURE)),
+            Block(links, nothing),
+        ]
+
+    def file_blocks(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+        """Return who may read, look at, change and remove files, by each of `ways`."""
+        found = self._all_files(folder, lists, owner)
+        if len(self.ways) > 1:
+            return found
+        return [_unite_rights(found)]
+
+    def _all_files(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+        share, team, unsure = self._own_files(folder, lists, owner)
+        marks = self._marks[0][folder]
+        own = {right: share[right] | team[right] for right in _FILE} | {Right.UNSURE: unsure}
+        handed = self._handed.bits(marks, own, (*_FILE, Right.UNSURE), of_files=True)
+        links = {right: bits[marks] for right, bits in self._link_bits[1].items()}
+        return [share | {Right.UNSURE: unsure}, team, handed, links]
+
+    def file_bits(self, folder: Rows, lists: Rows, owner: Rows) -> dict[Right, Bits]:
+        """Return the same by any way but an administrator's."""
+        return _unite_rights(self._all_files(folder, lists, owner))
+
+    def admin_block(self, right: Right, rows: Rows) -> Bits:
+        """Return who has a right by the way ``admin``."""
+        has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
+        row = pack_sets([0 if self.terms.read_only and right & WRITING else has], self.words)[0] & self._admin_row
+        return np.broadcast_to(row, (len(rows), self.words))
+
+    @property
+    def marks(self) -> NDArray[np.bool_]:
+        """The folders where rights may change though list and owner do not."""
+        rows = self.folders.rows
+        marked = np.zeros(rows, dtype=bool)
+        marked[self._marks[1]] = True
+        number, _ = self._teams
+        parent = self.folders["parent"]
+        marked[1:] |= number[1:] != number[parent[1:]]
+        return marked | self._overlay.may_differ()
+
+
+def _on_folder(right: Right) -> Right:
+    """Return the right on a folder that stands for one on its files."""
+    return Right.CLEAR if right is Right.DELETE else right
+
+
+def _unite_rights(found: Iterable[Mapping[Right, Bits]]) -> dict[Right, Bits]:
+    united: dict[Right, Bits] = {}
+    for bits in found:
+        for right, each in bits.items():
+            united[right] = united[right] | each if right in united else each
+    return united
+
+
+def _unite(blocks: Sequence[Block]) -> Block:
+    unknown = reduce(or_, [block.unknown for block in blocks])
+    return Block(_unite_rights(block.rights for block in blocks), unknown)

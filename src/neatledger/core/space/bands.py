@@ -1,0 +1,152 @@
+"""Bands: many limits from one setting. What moves when a band is restated, what stays, and what would end.
+
+Places on band move. Exceptions stay as they are unless they are named; one whose own values are those of the
+restated band is an exception no more. No limit falls below what is used unless that is insisted on: such a
+place keeps the limit that it has, as an exception. A band may also be restated for later places only: then
+all that have it now keep what they have.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from enum import Enum
+from typing import Any
+
+from neatledger.core.plan.limits import FIELDS, Band, PlacedLimit, Settings
+from neatledger.core.plan.plan import Plan
+from neatledger.core.space.limit_table import Line
+
+__all__ = ["Move", "Outcome", "Restating", "apply_restating", "own_fields", "restate"]
+
+
+class Outcome(Enum):
+    """What becomes of a place."""
+
+    MOVES = "moves"
+    SAME = "as before"
+    STAYS = "exception, stays"
+    ENDS = "exception, ends"
+    BROUGHT_BACK = "exception, brought back"
+    KEPT = "kept: holds more"
+    LATER = "kept: for later places only"
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """One place with a restated band: what it is allowed before and after, and what it would be on band."""
+
+    line: Line
+    before: Settings
+    after: Settings
+    on_band: Settings
+    outcome: Outcome
+
+    @property
+    def falls_below(self) -> bool:
+        """Tell whether its limit on band would be less than what is used."""
+        return self.on_band.limit is not None and self.line.amount > self.on_band.limit
+
+
+@dataclass(frozen=True, slots=True)
+class Restating:
+    """A band restated: the band before and after, and all places that have it.
+
+    `unknown` are places that were to be brought back and are none of its exceptions.
+    """
+
+    before: Band
+    after: Band
+    moves: tuple[Move, ...]
+    unknown: tuple[str, ...]
+    day: date
+
+    @property
+    def kept(self) -> tuple[Move, ...]:
+        """The places that become exceptions with what they have."""
+        return tuple(move for move in self.moves if move.outcome in (Outcome.KEPT, Outcome.LATER))
+
+    @property
+    def dropped(self) -> tuple[Move, ...]:
+        """The exceptions that end."""
+        return tuple(move for move in self.moves if move.outcome in (Outcome.BROUGHT_BACK, Outcome.ENDS))
+
+
+def restate(
+    lines: Sequence[Line],
+    band: Band,
+    stated: Mapping[str, Any],
+    day: date,
+    *,
+    bring_back: Collection[str] = (),
+    later_only: bool = False,
+    insist: bool = False,
+) -> Restating:
+    """Work out what restating a band does; nothing is changed.
+
+    Arguments: the office's `lines`; the fields that the band states anew; the keys of exceptions to bring
+    back; whether only later places are meant; whether limits may fall below what is used.
+    """
+    after = replace(band, stated={**band.stated, **stated})
+    moves = []
+    named = set(bring_back)
+    for line in lines:
+        placed = line.planned
+        if placed is None or placed.band is None or placed.band.name != band.name:
+            continue
+        moves.append(_move(line, placed, after, named=line.place.key in named, later_only=later_only, insist=insist))
+    exceptions = {move.line.place.key for move in moves if move.line.planned and move.line.planned.exceptions}
+    unknown = tuple(key for key in bring_back if key not in exceptions)
+    return Restating(band, after, tuple(moves), unknown, day)
+
+
+def _move(line: Line, placed: PlacedLimit, after: Band, *, named: bool, later_only: bool, insist: bool) -> Move:
+    before = placed.settings
+    on_band = Settings.of(after.stated)
+    is_exception = bool(placed.exceptions)
+    stays = Settings.of(after.stated, placed.own)
+    if is_exception and not named:
+        # What it states itself stays; what it has of its band moves with it.
+        own = {exception.field: exception.own for exception in placed.exceptions}
+        stays = Settings.of(after.stated, own)
+        if later_only and stays != before:
+            return Move(line, before, before, on_band, Outcome.LATER)
+        return Move(line, before, stays, on_band, Outcome.ENDS if stays == on_band else Outcome.STAYS)
+    if on_band == before:
+        return Move(line, before, before, on_band, Outcome.SAME)
+    if later_only and not named:
+        return Move(line, before, before, on_band, Outcome.LATER)
+    falls = on_band.limit is not None and line.amount > on_band.limit
+    is_lower = on_band.limit is not None and (before.limit is None or on_band.limit < before.limit)
+    if falls and is_lower and not insist:
+        return Move(line, before, replace(on_band, limit=before.limit), on_band, Outcome.KEPT)
+    return Move(line, before, on_band, on_band, Outcome.BROUGHT_BACK if is_exception else Outcome.MOVES)
+
+
+def apply_restating(plan: Plan, found: Restating) -> Plan:
+    """Return the plan as it is after a restating."""
+    bands = {**plan.space.bands, found.after.name: found.after}
+    ends = {(move.line.place.on, move.line.place.key): move for move in found.moves}
+    limits: list[PlacedLimit] = []
+    for one in plan.space.limits:
+        if one.band is None or one.band.name != found.after.name:
+            limits.append(one)
+            continue
+        move = ends.get((one.on, one.key))
+        own = dict(one.own) if move is None else own_fields(move, found.after)
+        since = one.since if move is None or move not in found.kept else found.day
+        limits.append(replace(one, band=found.after, own=own, since=since if own else None))
+    explicit = {(one.on, one.key) for one in limits}
+    for move in found.kept:
+        place = move.line.place
+        if (place.on, place.key) not in explicit:
+            own = own_fields(move, found.after)
+            limits.append(PlacedLimit(place.on, place.key, place.system, place.name, found.after, own, found.day))
+    return replace(plan, space=replace(plan.space, bands=bands, limits=tuple(limits)))
+
+
+def own_fields(move: Move, after: Band) -> dict[str, Any]:
+    """Return what a place must state itself so that what holds there is `move.after`."""
+    on_band = Settings.of(after.stated)
+    return {name: getattr(move.after, name) for name in FIELDS if getattr(move.after, name) != getattr(on_band, name)}

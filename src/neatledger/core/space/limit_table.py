@@ -1,0 +1,374 @@
+"""Used, allowed, left: every limited place of a system with the plan's limit and the system's beside each other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Protocol
+
+from neatledger.core.people.principals import Seat
+from neatledger.core.plan.limits import On, PlacedLimit, Pool, Settings
+from neatledger.core.plan.plan import CLASSES, Plan
+from neatledger.core.plan.space import SpaceRules
+from neatledger.core.survey.accounts import Group
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.patterns import match_path
+
+__all__ = [
+    "Line",
+    "Place",
+    "SystemSpace",
+    "draw_up",
+    "entitled_space",
+    "join_pools",
+    "pool_lines",
+    "pool_of",
+    "pools_of",
+]
+
+
+class SystemSpace(Protocol):
+    """What is asked of one system; figures are bytes in the measure that its limits are put to.
+
+    `found` are the limits that the system tells, its pools among them; `tells` of which sorts it tells.
+    """
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def rules(self) -> SpaceRules: ...
+    @property
+    def seats(self) -> Sequence[Seat]: ...
+    @property
+    def groups(self) -> Sequence[Group]: ...
+    @property
+    def found(self) -> Sequence[FoundLimit]: ...
+    @property
+    def tells(self) -> frozenset[On]: ...
+
+    def used_in(self, path: bytes) -> int | None:
+        """Return what a folder holds with all below it, None where there is none."""
+
+    def held_in(self, path: bytes) -> int | None:
+        """Return what a folder occupies with all below it, whatever counts against limits."""
+
+    def folders_like(self, pattern: bytes) -> list[bytes]:
+        """Return the paths of the folders that fit a pattern."""
+
+    def used_by_owner(self) -> Mapping[str, int]:
+        """Return what each owner's files use, by identifier."""
+
+    def used_by_group(self) -> Mapping[str, int]:
+        """Return what the files of each owning group use, by identifier."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """What a limit is on: a folder (its path), a person, a group or a pool of a system."""
+
+    on: On
+    system: str
+    name: str
+
+    @property
+    def key(self) -> str:
+        """The place as the plan and the command line have it."""
+        return self.name if self.on is On.POOL else f"{self.system}:{self.name}"
+
+    @property
+    def address(self) -> Address:
+        """The folder's address."""
+        return Address(self.system, self.name.encode("utf-8", "surrogateescape"))
+
+    @classmethod
+    def of_folder(cls, address: Address) -> Place:
+        """Return the place of a folder."""
+        return cls(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape"))
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One place: what is used, and what the two sides allow.
+
+    `used` is our own figure (None: not known), `told` says whether the system tells limits of this sort.
+    `over_since` is the first of the latest unbroken counts above the limit. `entitled` is the most that a
+    person is entitled to (None: no bound).
+    """
+
+    place: Place
+    used: int | None
+    planned: PlacedLimit | None = None
+    found: FoundLimit | None = None
+    told: bool = False
+    pool: Pool | None = None
+    over_since: date | None = None
+    entitled: int | None = None
+
+    @property
+    def plan_settings(self) -> Settings | None:
+        """What the plan says, None where it says nothing."""
+        if self.place.on is On.POOL:
+            size = self.pool.size if self.pool else None
+            return Settings(size, True, None, self.pool.warn if self.pool else ()) if size is not None else None
+        return self.planned.settings if self.planned else None
+
+    @property
+    def found_settings(self) -> Settings | None:
+        """What the system says, None where it does not tell."""
+        if self.found is not None:
+            return self.found.settings
+        return Settings(None) if self.told else None
+
+    def as_planned(self) -> Line:
+        """Return the line as it would be if the system had what the plan says; what is used stays."""
+        if self.planned is None or self.found is None:
+            return self
+        planned = self.planned.settings
+        found = replace(self.found, limit=planned.limit, enforced=planned.enforced, grace_days=planned.grace_days)
+        return replace(self, found=found)
+
+    def without_found(self) -> Line:
+        """Return the line as the plan alone has it; what a pool holds, only the system can tell."""
+        return self if self.place.on is On.POOL else replace(self, found=None, told=False)
+
+    @property
+    def settings(self) -> Settings:
+        """What holds: what the system says; the plan's word where it does not tell. Warnings are as planned."""
+        found, planned = self.found_settings, self.plan_settings
+        warn = (self.pool.warn if self.pool else ()) or (planned.warn if planned else ())
+        holds = found or planned or Settings(None)
+        return replace(holds, warn=warn or holds.warn)
+
+    @property
+    def amount(self) -> int:
+        """What is used: the system's own figure where it tells one, for that is what it goes by; else ours."""
+        told = self.found.used if self.found else None
+        return told if told is not None else self.used or 0
+
+    @property
+    def difference(self) -> int | None:
+        """What the system says is used beyond what we counted, None where it does not tell or we do not know."""
+        told = self.found.used if self.found else None
+        return None if told is None or self.used is None else told - self.used
+
+    @property
+    def left(self) -> int | None:
+        """What is left of the limit, None where there is none; less than nought where it is passed."""
+        limit = self.settings.limit
+        if limit is None:
+            return None
+        told = self.found.left if self.found else None
+        return told if told is not None and self.amount <= limit else limit - self.amount
+
+    @property
+    def fullness(self) -> float:
+        """How full it is, 1 being the limit; −1 where there is none."""
+        limit = self.settings.limit
+        if limit is None:
+            return -1.0
+        return self.amount / limit if limit else float(2 if self.amount else 1)
+
+    @property
+    def warned(self) -> int | None:
+        """The highest warn level that is met, in percent."""
+        limit = self.settings.limit
+        if limit is None:
+            return None
+        return max((level for level, _ in self.settings.warn if self.amount * 100 >= level * limit), default=None)
+
+    def is_enforced(self, today: date) -> bool:
+        """Tell whether nothing more can be written once the limit is met: grace included."""
+        settings = self.settings
+        if settings.limit is None or settings.enforced:
+            return settings.limit is not None
+        return self.grace_left(today) is not None and (self.grace_left(today) or 0) <= 0
+
+    def grace_left(self, today: date) -> int | None:
+        """Return the days of grace that are left once a watched limit is passed; None where there is no grace."""
+        days = self.settings.grace_days
+        if days is None or self.settings.enforced:
+            return None
+        return days if self.over_since is None else days - (today - self.over_since).days
+
+    def state(self, today: date) -> str:
+        """Return the state in words, the gravest that holds."""
+        settings = self.settings
+        if settings.limit is None:
+            return "no limit"
+        if self.amount > settings.limit:
+            if settings.enforced:
+                return "over"
+            grace = self.grace_left(today)
+            if grace is None:
+                return "over, watched"
+            return f"over, {grace} days left" if grace > 0 else "over, grace is up"
+        if self.left is not None and self.left <= 0:
+            return "full"
+        return f"past {self.warned} %" if self.warned is not None else "fine"
+
+
+def pools_of(plan: Plan, system: str) -> list[Pool]:
+    """Return the pools that a system's folders lie in; one of the system's own name where the plan has none."""
+    found = [pool for pool in plan.space.pools.values() if any(_system(key) == system for key in pool.holds)]
+    return found or [Pool(system, (f"{system}:/",))]
+
+
+def _system(key: str) -> str:
+    return key.partition(":")[0]
+
+
+def _held(pool: Pool, system: str) -> list[Address]:
+    found = []
+    for key in pool.holds:
+        name, _, path = key.partition(":")
+        if name == system:
+            parts = [part for part in path.encode("utf-8", "surrogateescape").split(b"/") if part]
+            found.append(Address(system, b"/" + b"/".join(parts)))
+    return found
+
+
+def pool_of(plan: Plan, folder: Address) -> Pool | None:
+    """Return the pool that a folder lies in: the one that names the nearest folder above it."""
+    best: tuple[int, Pool] | None = None
+    for pool in pools_of(plan, folder.system):
+        for top in _held(pool, folder.system):
+            if folder.is_within(top) and (best is None or len(top.parts) > best[0]):
+                best = len(top.parts), pool
+    return best[1] if best else None
+
+
+def entitled_space(plan: Plan, system: str, person: str) -> tuple[int | None, str] | None:
+    """Return the most space that a person is entitled to on a system, and by what; None where nothing says."""
+    mine = [
+        one
+        for one in plan.space.entitlements
+        if system in one.systems and any(plan.is_holder(holder, person) for holder in one.holders)
+    ]
+    if not mine:
+        return None
+    best = max(mine, key=lambda one: float("inf") if one.space is None else one.space)
+    return best.space, best.name
+
+
+def draw_up(plan: Plan, space: SystemSpace) -> list[Line]:
+    """Return a line for every place of a system that a limit of either side is on, and for every person."""
+    found = {(one.on, one.name): one for one in space.found}
+    lines = [*pool_lines(plan, space), *_folders(plan, space, found)]
+    lines += [*_people(plan, space, found), *_groups(plan, space, found)]
+    # A system that tells no limit of a sort may well have some.
+    return [replace(line, told=line.place.on in space.tells) for line in lines]
+
+
+def join_pools(lines: Iterable[Line]) -> list[Line]:
+    """Return lines of several systems with one for each pool, also where systems share it."""
+    found: dict[str, Line] = {}
+    for line in lines:
+        key = f"{line.place.on.value} {line.place.key}"
+        before = found.get(key)
+        if before is not None and line.place.on is On.POOL:
+            line = replace(before, used=(before.used or 0) + (line.used or 0), found=before.found or line.found)
+        found[key] = line
+    return list(found.values())
+
+
+_Found = Mapping[tuple[On, str], FoundLimit]
+
+
+def pool_lines(plan: Plan, space: SystemSpace) -> Iterable[Line]:
+    """Return a line for every pool that a system's folders lie in, with what the system has in it."""
+    # What the system's own console says of a pool goes before what its file system shows.
+    found = {one.name: one for one in reversed(space.found) if one.on is On.POOL}
+    for pool in pools_of(plan, space.name):
+        used = 0
+        for top in _held(pool, space.name):
+            below = [one for other in pools_of(plan, space.name) if other != pool for one in _held(other, space.name)]
+            used += space.held_in(top.path) or 0
+            nested = [one for one in below if one.is_within(top) and one != top]
+            used -= sum(space.held_in(one.path) or 0 for one in nested)
+        told = found.get(pool.name)
+        if told is None and len(pools_of(plan, space.name)) == 1:
+            told = found.get("")
+        if told is not None:
+            # What is mounted in a folder lies in a pool of its own.
+            used -= sum(space.held_in(path.encode("utf-8", "surrogateescape")) or 0 for path in told.leaves_out)
+        yield Line(Place(On.POOL, space.name, pool.name), used, None, told, pool=pool)
+
+
+def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
+    placed: dict[str, PlacedLimit] = {}
+    mine = [one for one in plan.space.limits if one.on is On.FOLDER and one.system == space.name]
+    # A folder's own entry goes before a pattern, and an earlier pattern before a later one.
+    for one in sorted(mine, key=lambda one: "*" in one.name):
+        pattern = one.name.encode("utf-8", "surrogateescape")
+        paths = space.folders_like(pattern) if "*" in one.name else [_plain(pattern)]
+        for path in paths:
+            placed.setdefault(path.decode("utf-8", "surrogateescape"), one)
+    told = {one.name: one for (on, _), one in found.items() if on is On.FOLDER}
+    for name in dict.fromkeys([*placed, *told]):
+        used = space.used_in(name.encode("utf-8", "surrogateescape"))
+        yield Line(Place(On.FOLDER, space.name, name), used, placed.get(name), told.get(name))
+
+
+def _plain(path: bytes) -> bytes:
+    return b"/" + b"/".join(part for part in path.split(b"/") if part)
+
+
+def _people(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
+    seats: dict[str, list[Seat]] = {}
+    for seat in space.seats:
+        seats.setdefault(seat.person, []).append(seat)
+    for person, one in plan.people.items():
+        if space.name in one.accounts:
+            seats.setdefault(person, [])
+    used = space.used_by_owner()
+    limits = [one for one in plan.space.limits if one.on is On.PERSON and one.system == space.name]
+    for person, mine in seats.items():
+        stand = [one for one in limits if plan.is_holder(one.name, person)]
+        # Their own entry goes before a group's, that before a class's; else the first in the plan.
+        stand.sort(key=lambda one: (one.name != person, one.name in CLASSES))
+        idents = dict.fromkeys(seat.account.ident for seat in mine)
+        keys = [*idents, *(seat.account.login for seat in mine), person]
+        told = next((found[On.PERSON, key] for key in keys if (On.PERSON, key) in found), None)
+        entitled = entitled_space(plan, space.name, person)
+        yield Line(
+            Place(On.PERSON, space.name, person),
+            sum(used.get(ident, 0) for ident in idents),
+            stand[0] if stand else None,
+            told,
+            entitled=entitled[0] if entitled else None,
+        )
+
+
+def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
+    used = space.used_by_group()
+    limits = {one.name: one for one in plan.space.limits if one.on is On.GROUP and one.system == space.name}
+    idents = {group.name: group.ident for group in space.groups}
+    told = {name: one for (on, name), one in found.items() if on is On.GROUP}
+    named = {
+        plan.groups[name].names.get(space.name, name): one for name, one in limits.items() if name in plan.groups
+    }
+    for name in dict.fromkeys([*named, *told]):
+        mine = used.get(idents.get(name, name), 0)
+        yield Line(Place(On.GROUP, space.name, name), mine, named.get(name), told.get(name))
+
+
+def draw_up_new(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[Line]:
+    """Return the lines of a new member of staff: what classes of people have, and a home as patterns give it."""
+    found = []
+    mine = [one for one in plan.space.limits if one.system == system]
+    for_people = [one for one in mine if one.on is On.PERSON and one.name in ("everyone", "staff")]
+    entitled = [one.space for one in plan.space.entitlements if system in one.systems and "staff" in one.holders]
+    place = Place(On.PERSON, system, name)
+    found.append(Line(place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else None))
+    for home in homes:
+        path = home.rstrip(b"/") + b"/" + name.encode()
+        given = [
+            one
+            for one in mine
+            if one.on is On.FOLDER and match_path(one.name.encode("utf-8", "surrogateescape"), path)
+        ]
+        if given:
+            found.append(Line(Place.of_folder(Address(system, path)), used, given[0]))
+    return found

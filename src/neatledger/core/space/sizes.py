@@ -1,0 +1,102 @@
+"""Amounts of storage: how they are written, and how they are shown.
+
+Powers of 1000 have the SI prefixes (kB, MB, …: ISO/IEC 80000-1), powers of 1024 the binary ones (KiB, MiB,
+…: IEC 80000-13). The two are never mixed: "KB" and bare numbers are refused where people write sizes.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+__all__ = [
+    "NO_LIMIT",
+    "UNITS",
+    "is_binary",
+    "parse_limit",
+    "parse_size",
+    "show_field",
+    "show_limit",
+    "show_share",
+    "show_size",
+    "spell_size",
+]
+
+NO_LIMIT = "no limit"
+UNITS = {"B": 1}
+UNITS |= {f"{letter}B": 1000**power for power, letter in enumerate("kMGTPE", 1)}
+UNITS |= {f"{letter}iB": 1024**power for power, letter in enumerate("KMGTPE", 1)}
+_SIZE = re.compile(r"^\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]+)\s*$")
+
+
+def parse_size(text: str) -> int:
+    """Return the bytes that a text such as ``20 GB`` or ``1.5 TiB`` says; raises `ValueError`."""
+    found = _SIZE.match(text)
+    if not found or found[2] not in UNITS:
+        raise ValueError(f"{text!r} is no size: write 20 GB (1000s) or 18 GiB (1024s)")
+    whole, _, part = found[1].partition(".")
+    unit = UNITS[found[2]]
+    part_bytes: int = int(part or "0") * unit // 10 ** len(part)
+    return int(whole) * unit + part_bytes
+
+
+def parse_limit(text: str) -> int | None:
+    """Return a limit in bytes, None for "no limit" in so many words; raises `ValueError`."""
+    return None if " ".join(text.split()) == NO_LIMIT else parse_size(text)
+
+
+def show_size(size_bytes: int, *, binary: bool = False) -> str:
+    """Show bytes with three figures in the unit that fits; whole ones exactly (``20 GB``, ``1.43 MB``)."""
+    sign, amount = ("-", -size_bytes) if size_bytes < 0 else ("", size_bytes)
+    step = 1024 if binary else 1000
+    names = ["B", *(f"{letter}iB" if binary else f"{letter}B" for letter in ("KMGTPE" if binary else "kMGTPE"))]
+    power = 0
+    # What would be shown as 1000 of a unit is shown as 1.00 of the next.
+    while power < len(names) - 1 and amount >= step**power * (999.5 if power else step):
+        power += 1
+    unit = step**power
+    if amount % unit == 0:
+        return f"{sign}{amount // unit:,} {names[power]}"
+    value = amount / unit
+    digits = 2 if value < 9.995 else 1 if value < 99.95 else 0
+    return f"{sign}{value:,.{digits}f} {names[power]}"
+
+
+def spell_size(size_bytes: int) -> str:
+    """Write bytes exactly, in the largest unit in which they are whole."""
+    unit = max((word for word, power in UNITS.items() if size_bytes % power == 0), key=UNITS.__getitem__)
+    return f"{size_bytes // UNITS[unit]} {unit}" if size_bytes else "0 B"
+
+
+def show_share(part: int, whole: int) -> str:
+    """Show a part in percent: whole ones, but never 100 % of what is not yet full, nor 0 % of something."""
+    if whole <= 0:
+        return "-"
+    percent = 100 * part // whole if part < whole else round(100 * part / whole)
+    return "<1 %" if not percent and part else f"{percent:,} %"
+
+
+def is_binary(size_bytes: int | None) -> bool:
+    """Tell whether a size was most likely meant in powers of 1024: it is whole in these and not in 1000s."""
+    if not size_bytes:
+        return False
+    return size_bytes % 1024**2 == 0 and size_bytes % 1000**2 != 0
+
+
+def show_limit(limit: int | None) -> str:
+    """Show a limit in the unit that it is whole in, "no limit" in so many words."""
+    return NO_LIMIT if limit is None else show_size(limit, binary=is_binary(limit))
+
+
+def show_field(name: str, value: Any) -> str:
+    """Show the value of one of `FIELDS`."""
+    match name:
+        case "limit":
+            return show_limit(value)
+        case "enforced":
+            return "enforced" if value else "watched"
+        case "grace_days":
+            return "no grace" if value is None else f"{value} days' grace"
+        case _:
+            told = [f"{level} % to {', '.join(who) or 'nobody'}" for level, who in value]
+            return "; ".join(told) or "no warning"

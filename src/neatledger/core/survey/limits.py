@@ -1,0 +1,67 @@
+"""Limits as a system tells them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from neatledger.core.plan.limits import On, Settings
+
+__all__ = ["FoundLimit"]
+
+
+@dataclass(frozen=True, slots=True)
+class FoundLimit:
+    """One limit as a system tells it.
+
+    `name` is a folder's path, a login or identifier, a group, or a pool. `used` is the system's own figure;
+    `kept_back` is what the system holds ready for itself, and `block` its unit of allocation (bytes).
+    `leaves_out` are paths below a folder that this limit does not count. `by` says where it was read.
+    """
+
+    on: On
+    name: str
+    limit: int | None
+    enforced: bool = True
+    grace_days: int | None = None
+    warn: tuple[int, ...] = ()
+    used: int | None = None
+    kept_back: int = 0
+    block: int = 1
+    leaves_out: tuple[str, ...] = ()
+    by: str = ""
+
+    @property
+    def left(self) -> int | None:
+        """What may still be written, where the system tells what is used; None where it does not, or no limit."""
+        if self.limit is None or self.used is None:
+            return None
+        return max(0, self.limit - self.used - self.kept_back) // self.block * self.block
+
+    @property
+    def settings(self) -> Settings:
+        """What holds by it."""
+        return Settings(self.limit, self.enforced, self.grace_days, tuple((level, ()) for level in self.warn))
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps."""
+        return {
+            "on": self.on.value,
+            "name": self.name,
+            "limit": self.limit,
+            "enforced": self.enforced,
+            "grace_days": self.grace_days,
+            "warn": list(self.warn),
+            "used": self.used,
+            "kept_back": self.kept_back,
+            "block": self.block,
+            "leaves_out": list(self.leaves_out),
+            "by": self.by,
+        }
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> FoundLimit:
+        """Return a limit from what the ledger keeps."""
+        lists = {name: tuple(facts[name]) for name in ("warn", "leaves_out")}
+        return cls(**{**facts, "on": On(facts["on"]), **lists})

@@ -1,0 +1,267 @@
+"""What a team-folder service shares beside its lists: team folders, hand-outs, links, devices, and its own rules.
+
+Days are ISO 8601 dates, "" where there is none; the last day of something still belongs to it. Paths are those of
+the service's own tree. A link's address is a secret and is not in here: `fingerprint` tells links apart.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, fields
+from enum import Enum
+from functools import cache
+from hashlib import sha256
+from typing import Any
+
+from neatledger.core.lists.rights import Right
+from neatledger.core.plan.rules import PlacedRule
+from neatledger.core.tree.address import Address, parts_of
+
+__all__ = [
+    "Audience",
+    "Device",
+    "HandOut",
+    "Link",
+    "Member",
+    "Reply",
+    "Shared",
+    "TeamFolder",
+    "Towards",
+    "fingerprint_of",
+]
+
+_FINGERPRINT = 10
+
+
+def fingerprint_of(address: str) -> str:
+    """Return what stands for a link's address wherever it is kept or shown: the start of its SHA-256."""
+    return sha256(address.encode("utf-8", "surrogateescape")).hexdigest()[:_FINGERPRINT]
+
+
+class Audience(Enum):
+    """Whom a link is good for."""
+
+    ANYONE = "anyone"
+    GUESTS = "guests"
+    OFFICE = "office"
+    NAMED = "named"
+
+
+class Towards(Enum):
+    """What a receiver is: an account, a group, or somebody outside with no account here."""
+
+    PERSON = "person"
+    GROUP = "group"
+    OUTSIDE = "outside"
+
+
+class Reply(Enum):
+    """What became of an invitation."""
+
+    ACCEPTED = "accepted"
+    WAITING = "waiting"
+    DECLINED = "declined"
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One member of a team folder: an account's login or a group's name, with what the role gives."""
+
+    holder: str
+    is_group: bool
+    rights: Right
+    reply: Reply = Reply.ACCEPTED
+    since: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TeamFolder:
+    """A folder switched on (or off) as a team folder; `over` is the folder of a share that it lies over."""
+
+    path: bytes
+    name: str
+    members: tuple[Member, ...] = ()
+    is_on: bool = True
+    over: Address | None = None
+    download: bool = True
+    ends: str = ""
+
+    def why_closed(self, day: str) -> str:
+        """Say why it is no team folder on a day; nothing where it is one."""
+        if not self.is_on:
+            return "it is not switched on as a team folder"
+        return f"its sharing ended on {self.ends}" if self.ends and day > self.ends else ""
+
+    @property
+    def parts(self) -> tuple[bytes, ...]:
+        """The names on the way down to it."""
+        return parts_of(self.path)
+
+    def beneath(self, path: bytes) -> Address | None:
+        """Return the folder of the share that one of its folders shows; None where it lies over none."""
+        if self.over is None:
+            return None
+        below = path[len(self.path.rstrip(b"/")) :].rstrip(b"/")
+        return Address(self.over.system, self.over.path.rstrip(b"/") + below or b"/")
+
+
+@dataclass(frozen=True, slots=True)
+class HandOut:
+    """One thing handed from one person to another; `passed_from` names the hand-out that it was passed on from."""
+
+    id: str
+    giver: str
+    receiver: str
+    towards: Towards
+    path: bytes
+    rights: Right
+    is_file: bool = False
+    made: str = ""
+    expires: str = ""
+    reply: Reply = Reply.ACCEPTED
+    download: bool = True
+    passed_from: str = ""
+
+    def why_dead(self, day: str) -> str:
+        """Say why it gives nothing on a day, as far as it says itself; nothing where it does."""
+        if self.reply is not Reply.ACCEPTED:
+            return "not accepted yet" if self.reply is Reply.WAITING else "declined"
+        return f"it ended on {self.expires}" if self.expires and day > self.expires else ""
+
+    def is_live(self, day: str) -> bool:
+        """Tell whether it counts on a day, as far as it says itself."""
+        return not self.why_dead(day)
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """One link: what it gives to whoever is in its audience and holds its address."""
+
+    id: str
+    maker: str
+    path: bytes
+    rights: Right
+    audience: Audience
+    named: tuple[str, ...] = ()
+    is_file: bool = False
+    made: str = ""
+    starts: str = ""
+    expires: str = ""
+    password: bool = False
+    encrypted: bool = True
+    is_on: bool = True
+    download: bool = True
+    uses: int = 0
+    uses_left: int | None = None
+    last_used: str = ""
+    fingerprint: str = ""
+
+    def why_dead(self, day: str) -> str:
+        """Say why it opens nothing on a day; nothing where it is live."""
+        if not self.is_on:
+            return "it is switched off"
+        if self.starts and day < self.starts:
+            return f"it begins on {self.starts}"
+        if self.expires and day > self.expires:
+            return f"it ended on {self.expires}"
+        return "all its uses are spent" if self.uses_left is not None and self.uses_left <= 0 else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A device that holds copies; `held_bytes` is None where the service does not tell."""
+
+    id: str
+    owner: str
+    name: str
+    kind: str = ""
+    managed: bool | None = None
+    state: str = "linked"
+    last_seen: str = ""
+    folders: tuple[bytes, ...] = ()
+    held_bytes: int | None = None
+
+
+@dataclass(frozen=True)
+class Shared:
+    """All that one service shares; `is_running` is the service's own switch, `wants` the entitlement it asks for."""
+
+    teams: tuple[TeamFolder, ...] = ()
+    hand_outs: tuple[HandOut, ...] = ()
+    links: tuple[Link, ...] = ()
+    devices: tuple[Device, ...] = ()
+    rules: tuple[PlacedRule, ...] = ()
+    is_running: bool = True
+    wants: str = ""
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return what the ledger keeps: values of JSON."""
+        tables = {name: [_to_row(one) for one in getattr(self, name)] for name in _TABLES}
+        rules = [one.to_facts() for one in self.rules]
+        return {**tables, "rules": rules, "running": self.is_running, "wants": self.wants}
+
+    @classmethod
+    def of_facts(cls, facts: Mapping[str, Any]) -> Shared:
+        """Return what the ledger kept."""
+        tables: dict[str, Any] = {name: _of_rows(kind, facts.get(name, ())) for name, kind in _TABLES.items()}
+        rules = tuple(PlacedRule.of_facts(one) for one in facts.get("rules", ()))
+        return cls(**tables, rules=rules, is_running=facts["running"], wants=facts["wants"])
+
+
+_TABLES: dict[str, type] = {"teams": TeamFolder, "hand_outs": HandOut, "links": Link, "devices": Device}
+_ENUMS: dict[str, type[Enum]] = {"towards": Towards, "reply": Reply, "audience": Audience}
+
+
+def _to_value(value: Any) -> Any:
+    match value:
+        case Enum():
+            # A right is a number and an enumeration at once.
+            return int(value) if isinstance(value, Right) else value.value
+        case bytes():
+            return value.decode("utf-8", "surrogateescape")
+        case Address():
+            return [value.system, _to_value(value.path)]
+        case tuple():
+            return [_to_row(one) if isinstance(one, Member) else _to_value(one) for one in value]
+        case _:
+            return value
+
+
+def _to_row(one: Any) -> list[Any]:
+    return [_to_value(getattr(one, each.name)) for each in fields(one)]
+
+
+@cache
+def _right(value: int) -> Right:
+    return Right(value)
+
+
+_BY_VALUE = {name: {each.value: each for each in kind} for name, kind in _ENUMS.items()}
+
+
+def _of_value(name: str, value: Any) -> Any:
+    if name == "path":
+        return value.encode("utf-8", "surrogateescape")
+    if name == "rights":
+        return _right(value)
+    if name in _BY_VALUE:
+        return _BY_VALUE[name][value]
+    if name == "over":
+        return None if value is None else Address(value[0], value[1].encode("utf-8", "surrogateescape"))
+    if name == "members":
+        return _of_rows(Member, value)
+    if name == "folders":
+        return tuple(one.encode("utf-8", "surrogateescape") for one in value)
+    return tuple(value) if name == "named" else value
+
+
+_CHANGED = frozenset({"path", "rights", "over", "members", "folders", "named", *_ENUMS})
+
+
+def _of_rows(kind: Any, rows: Sequence[list[Any]]) -> tuple[Any, ...]:
+    """Return records from the rows of a table; column by column, for there may be tens of thousands."""
+    columns: list[Iterable[Any]] = list(zip(*rows, strict=True))
+    for place, each in enumerate(fields(kind)):
+        if each.name in _CHANGED and columns:
+            columns[place] = [_of_value(each.name, value) for value in columns[place]]
+    return tuple(map(kind, *columns)) if columns else ()

@@ -1,0 +1,55 @@
+"""Tables as columns of equal length, and the paths of folders in them.
+
+Folders are rows in breadth-first order: row 0 is the root, and the children of a folder are neighbours.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Column", "Table", "folder_paths"]
+
+Column = NDArray[Any] | Sequence[bytes]
+
+
+@dataclass(slots=True)
+class Table:
+    """Columns of equal length."""
+
+    columns: dict[str, Column]
+    rows: int
+
+    def __getitem__(self, name: str) -> NDArray[Any]:
+        column = self.columns[name]
+        assert isinstance(column, np.ndarray)
+        return column
+
+    def texts(self, name: str) -> Sequence[bytes]:
+        """Return a column of byte strings; from the ledger each chunk of it is unpacked when asked for."""
+        column = self.columns[name]
+        assert not isinstance(column, np.ndarray)
+        return column
+
+
+def folder_paths(folders: Table) -> Callable[[int], bytes]:
+    """Return a function from a folder's row to its path."""
+    names, parent = folders.texts("name"), folders["parent"].tolist()
+
+    known = {0: b""}
+
+    def path_of(row: int) -> bytes:
+        steps = []
+        while row not in known:
+            steps.append(row)
+            row = parent[row]
+        path = known[row]
+        for step in reversed(steps):
+            path = known[step] = path + b"/" + names[step]
+        return path or b"/"
+
+    return path_of
