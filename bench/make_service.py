@@ -14,6 +14,7 @@ import numpy as np
 from make_ledger import FIRST_GID, FIRST_UID, GROUPS, KINDS, make_folders, make_lists, typed
 
 from neatledger.core.lists import role
+from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
@@ -134,7 +135,7 @@ def main() -> None:
     bodies = [role.OPEN]
     for _ in range(399):
         entries = [
-            role.Entry(role.GROUP, f"g{int(g)}", RIGHTS[int(rng.integers(4))]) for g in rng.integers(0, GROUPS, 3)
+            role.Entry(Subject.GROUP, f"g{int(g)}", RIGHTS[int(rng.integers(4))]) for g in rng.integers(0, GROUPS, 3)
         ]
         bodies.append(role.pack_body(entries))
     # Outside of team folders, and here and there in them, folders have lists; the rest goes by roles.

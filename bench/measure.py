@@ -74,7 +74,7 @@ def in_memory(office: Path) -> None:
 
     from neatledger.core.access.everyone import Everyone
     from neatledger.core.access.matrix import Matrix
-    from neatledger.core.access.shares import Terms
+    from neatledger.core.access.shares import SystemTerms
     from neatledger.core.lists.table import MODELS
     from neatledger.core.people.membership import holders_of
     from neatledger.core.people.principals import Kind, Seat
@@ -93,7 +93,7 @@ def in_memory(office: Path) -> None:
         Seat(account.login, account.login, Kind.STAFF, "big", account, holder, False)
         for account, holder in zip(accounts, holders, strict=True)
     ]
-    matrix = Matrix(model, folders, classes, lists, idents, seats, terms=Terms(model.asks_enter))
+    matrix = Matrix(folders, classes, lists, idents, seats, terms=SystemTerms(model, model.asks_enter))
     listed = time.perf_counter()
     everyone = Everyone(matrix)
     order = everyone.matrix.order.order

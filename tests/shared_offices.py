@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 from hypothesis import strategies as st
 
 from neatledger.core.access.matrix import Matrix
-from neatledger.core.access.shares import Terms
+from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import FileClass, Item, access_to
-from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel
 from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, with_view
@@ -82,7 +82,7 @@ class Office:
     share: Tree
     share_seats: list[Seat]
     service: Service
-    terms: Terms
+    terms: SystemTerms
 
     def beneath(self, address: Address, person: str) -> Beneath:
         paths = self.share.paths()
@@ -93,7 +93,7 @@ class Office:
         files = self.share.files(row)
         if not seats:
             return Beneath(Right.NONE, True, None if files is None else (Right.NONE,) * len(files), "no account")
-        asked = access_to(POSIX, self.share.chain(row), seats, files, terms=Terms(True))
+        asked = access_to(POSIX, self.share.chain(row), seats, files, terms=SystemTerms(True))
         ways = [way for way in asked.ways if way.name == "share"]
         rights = Right.NONE
         for way in ways:
@@ -125,7 +125,9 @@ class Office:
                 seats.append(theirs[place] if place < len(theirs) else empty)
             share = self.share
             layers.append(
-                Matrix(POSIX, share.folders, share.classes, share.bodies, share.idents, seats, terms=Terms(True))
+                Matrix(
+                    POSIX, share.folders, share.classes, share.bodies, share.idents, seats, terms=SystemTerms(True)
+                )
             )
         tree = self.tree
         return ServiceMatrix(
@@ -249,7 +251,7 @@ def offices(draw) -> Office:
     seats = [*accounts, *seats_beside("meadow", given, accounts, NO_PLAN)]
     is_shut = draw(st.sampled_from([False] * 5 + [True]))
     service = Service("meadow", given, seats, GROUPS, TODAY, is_shut)
-    return Office(mine, share, share_seats, service, Terms(False, is_shut))
+    return Office(mine, share, share_seats, service, SystemTerms(False, is_shut))
 
 
 # The slow evaluator ---------------------------------------------------------------------------------
@@ -335,7 +337,7 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
                 if is_theirs and member.reply is Reply.ACCEPTED:
                     rights |= member.rights
             here = chain[-1]
-            listed = ROLE.decide(here.parsed, Standing(here.owner, True), seat.holder).rights
+            listed = here.access_list.decide(ItemContext(here.owner, True), seat.holder).rights
             rights &= listed | (Right.DELETE if listed & Right.CLEAR else 0)
             if team.over is not None:
                 rest = path[len(team.path.rstrip(b"/")) :].rstrip(b"/")

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 from hypothesis import strategies as st
 
-from neatledger.core.access.shares import Share, Terms
+from neatledger.core.access.shares import Share, SystemTerms
 from neatledger.core.lists import nfs4, nt, role
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
 from neatledger.core.lists.holders import Holder
@@ -17,6 +17,7 @@ from neatledger.core.lists.identifiers import EVERYONE
 from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_body
 from neatledger.core.lists.privileges import PRIVILEGES
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
+from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Seat
 from neatledger.core.plan.plan import Kind
@@ -24,7 +25,9 @@ from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
 from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
+from neatledger.reports.names import EntryNames
 
+NAMES = EntryNames([], [], MODELS["posix"])
 USERS, GROUPS = ["0", "11", "12", "13"], ["0", "21", "22", "23"]
 perms = st.integers(0, 7)
 
@@ -105,9 +108,14 @@ ROLE_RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in LEVEL_RIGHTS] + [Righ
 @st.composite
 def role_bodies(draw) -> bytes:
     who = st.sampled_from(
-        [(sees, ident) for sees, known in (("u", USERS), ("g", GROUPS), ("e", USERS + GROUPS)) for ident in known]
+        [(sees, ident) for sees, known in ((Subject.USER, USERS), (Subject.GROUP, GROUPS), (Subject.EITHER, USERS + GROUPS)) for ident in known]
     )
-    who |= st.sampled_from([("o", ""), ("a", ""), ("s", ""), ("?", "somebody")])
+    who |= st.sampled_from([
+            (Subject.OWNER, ""),
+            (Subject.EVERYONE, ""),
+            (Subject.SIGNED_IN, ""),
+            (Subject.UNKNOWN, "somebody"),
+        ])
     entry = st.builds(
         lambda one, *rest: role.Entry(*one, *rest),
         who,
@@ -155,7 +163,7 @@ def seats(draw, world: World) -> list[Seat]:
 
 
 @st.composite
-def terms(draw, paths: list[bytes]) -> Terms:
+def terms(draw, paths: list[bytes]) -> SystemTerms:
     """How people are let in: a read-only mount, entering asked for or not, shares with lists of their own, nested too."""
     permission = descriptors() | st.just(Descriptor(dacl=Acl((Ace(0, 0, 0x1301BF, EVERYONE),))))
     share = st.builds(
@@ -166,7 +174,7 @@ def terms(draw, paths: list[bytes]) -> Terms:
         st.sampled_from([False, False, True]),
     )
     shares = draw(st.none() | st.lists(share, max_size=3, unique_by=lambda one: one.path).map(tuple))
-    return Terms(draw(st.booleans()), draw(st.sampled_from([False, False, False, True])), shares)
+    return SystemTerms(draw(st.booleans()), draw(st.sampled_from([False, False, False, True])), shares)
 
 
 def _table(columns: dict[str, list], spec: dict[str, str]) -> Table:

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.ways import FileClass, Item, access_to
-from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.posix import PosixModel
 from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, level_of
@@ -28,7 +28,7 @@ from neatledger.formats.posixacl import (
     entries_to_text,
     pack_entries,
 )
-from strategies import WORLDS, posix_entries, seats, trees
+from strategies import NAMES, WORLDS, posix_entries, seats, trees
 from strategies import terms as share_terms
 
 VECTORS = json.loads((Path(__file__).parent / "vectors" / "posix.json").read_text())
@@ -49,7 +49,7 @@ def test_posix_vectors(vector) -> None:
     entries = pack_entries(entries_from_text(vector["list"])) if vector["list"] else b""
     parsed = model.parse(pack_body(int(vector["mode"], 8), vector["group"], entries))
     holder = Holder("someone", str(vector["user"]), frozenset(map(str, vector["groups"])))
-    decision = model.decide(parsed, Standing(str(vector["owner"]), vector["folder"]), holder)
+    decision = parsed.decide(ItemContext(str(vector["owner"]), vector["folder"]), holder)
     assert decision.rights == _right(vector["expect"]), vector["because"]
     assert decision.reasons and vector["decides"] in [reason.entry for reason in decision.reasons]
 
@@ -60,12 +60,12 @@ def test_a_crowd_is_decided_as_each_alone(data, world, is_folder) -> None:
     crowd = data.draw(st.lists(world.holders, min_size=1, max_size=80))
     parsed = model.parse(data.draw(world.bodies))
     together = Crowd(crowd)
-    as_other, as_owner = model.decide_all(parsed, together, is_folder=is_folder)
+    as_other, as_owner = parsed.decide_all(together, is_folder=is_folder)
     for number, holder in enumerate(crowd):
         owns = holder.user == owner or (model.groups_may_own and owner in holder.groups)
         sets = as_owner if owns else as_other
         found = Right(sum(right for right, bits in sets.items() if bits >> number & 1))
-        decision = model.decide(parsed, Standing(owner, is_folder), holder)
+        decision = parsed.decide(ItemContext(owner, is_folder), holder)
         assert found == decision.rights | (Right.UNSURE if decision.is_unsure else Right.NONE)
         granted = Right(0)
         for reason in decision.reasons:
@@ -74,7 +74,7 @@ def test_a_crowd_is_decided_as_each_alone(data, world, is_folder) -> None:
             granted |= Right.READ  # two requests, which two entries may grant
         missing = decision.rights & EVERY_RIGHT & ~granted & ~(Right.CLEAR | Right.CLEAR_OWN)
         assert not missing and (decision.reasons or not granted), "a right without a reason"
-        assert all(entry for entry in model.describe(parsed)) and model.view(parsed, is_folder=is_folder)
+        assert all(entry for entry in parsed.describe(NAMES)) and parsed.view(is_folder=is_folder)
 
 
 @settings(deadline=None, max_examples=80)
@@ -86,7 +86,7 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
     people = data.draw(seats(world))
     path_of = folder_paths(folders)
     terms = data.draw(share_terms([path_of(row) for row in range(folders.rows)]))
-    matrix = Matrix(model, folders, classes, bodies, users, people, terms=terms)
+    matrix = Matrix(folders, classes, bodies, users, people, terms=terms)
     everyone = Everyone(matrix)
     parsed = [model.parse(body) for body in bodies]
     cells = {}
@@ -109,7 +109,7 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
         is_seen = chain[0].state is SeenState.WHOLE
         for number, column in enumerate(everyone.columns):
             who = [people[seat] for seat in column.seats]
-            asked = access_to(model, chain[::-1], who, files if is_seen else None, terms=terms)
+            asked = access_to(chain[::-1], who, files if is_seen else None, terms=terms)
             ways = [way for way in asked.ways if column.way in ("any", way.name)]
             flags, unknown, *counts = cells[folder, number]
             assert bool(unknown) == (not all(way.is_known for way in ways)), (folder, column)

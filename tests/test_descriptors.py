@@ -12,14 +12,14 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from neatledger.core.lists import nfs4, nt
-from neatledger.core.lists.contract import Maker, Standing
+from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 from neatledger.errors import FormatError
 from neatledger.formats import nfs4acl
 from neatledger.formats.sddl import descriptor_from_sddl, descriptor_to_sddl
-from strategies import SID_USERS, WORLDS, descriptors, nfs4_entries
+from strategies import NAMES, SID_USERS, WORLDS, descriptors, nfs4_entries
 
 VECTORS = Path(__file__).parent / "vectors"
 NT, NFS4 = nt.NtModel(), nfs4.Nfs4Model()
@@ -36,7 +36,7 @@ def _rights(words: str) -> Right:
 def test_nt_vectors(vector) -> None:
     parsed = NT.parse(nt.pack_body(descriptor_from_sddl(vector["list"])))
     holder = Holder("x", vector["user"], frozenset(vector["groups"]) | NT.everyone_has)
-    decision = NT.decide(parsed, Standing(vector["owner"], vector["folder"]), holder)
+    decision = parsed.decide(ItemContext(vector["owner"], vector["folder"]), holder)
     assert (decision.rights, decision.is_unsure) == (_rights(vector["expect"]), vector["unsure"]), vector["because"]
 
 
@@ -44,9 +44,7 @@ def test_nt_vectors(vector) -> None:
 def test_nfs4_vectors(vector) -> None:
     parsed = NFS4.parse(nfs4.pack_body(vector["group"], nfs4acl.entries_from_text(vector["list"])))
     holder = Holder("x", vector["user"], frozenset(vector["groups"]))
-    assert NFS4.decide(parsed, Standing(vector["owner"], vector["folder"]), holder).rights == _rights(
-        vector["expect"]
-    )
+    assert parsed.decide(ItemContext(vector["owner"], vector["folder"]), holder).rights == _rights(vector["expect"])
 
 
 @given(descriptors())
@@ -60,7 +58,7 @@ def test_descriptors_come_back_from_binary_and_from_text(found) -> None:
     assert (read.owner, read.group, read.control) == (again.owner, again.group, again.control)
     assert again.dacl is None or read.dacl.aces == again.dacl.aces
     body = nt.pack_body(again)
-    assert nt.pack_body(nt.unpack_body(body)) == body and len(NT.describe(NT.parse(body))) >= 1
+    assert nt.pack_body(nt.unpack_body(body)) == body and len(NT.parse(body).describe(NAMES)) >= 1
 
 
 @given(nfs4_entries())
@@ -101,13 +99,13 @@ def test_binary_parsing_is_total(noise, found, data) -> None:
     for damaged in (noise, bytes(whole), cut, whole[:4] + noise):
         try:
             read = unpack_descriptor(bytes(damaged))
-            NT.describe(NT.parse(nt.pack_body(read)))
+            NT.parse(nt.pack_body(read)).describe(NAMES)
             descriptor_to_sddl(read)
         except FormatError as error:
             assert str(error)
     for model in (NT, NFS4):
         try:
-            model.describe(model.parse(noise))
+            model.parse(noise).describe(NAMES)
         except FormatError as error:
             assert str(error)
 
@@ -130,7 +128,7 @@ def test_a_list_of_1800_entries_and_a_descriptor_of_64_kb() -> None:
     assert descriptor_from_sddl(descriptor_to_sddl(found)).dacl == found.dacl
     parsed = NT.parse(nt.pack_body(found))
     people = [Holder("x", f"S-1-5-21-7-7-7-{n}", NT.everyone_has) for n in range(300)]
-    sets = NT.decide_all(parsed, Crowd(people), is_folder=True)[0]
+    sets = parsed.decide_all(Crowd(people), is_folder=True)[0]
     assert sets[Right.LIST] == sum(1 << n for n in range(300) if n % 18 == 0)
     with pytest.raises(FormatError, match="more than a list can hold"):
         pack_descriptor(replace(found, dacl=Acl(aces + aces)))
@@ -150,8 +148,8 @@ def test_pushing_down_is_idempotent_and_keeps_what_it_should(data, world, keeps_
     once = model.pushed(above, child, owner, keeps_own=keeps_own, is_folder=is_folder)
     assert model.pushed(above, once, owner, keeps_own=keeps_own, is_folder=is_folder) == once
     if keeps_own and model.name != "posix":
-        assert set(model.view(model.parse(child), is_folder=is_folder).own) <= set(
-            model.view(model.parse(once), is_folder=is_folder).own
+        assert set(model.parse(child).view(is_folder=is_folder).own) <= set(
+            model.parse(once).view(is_folder=is_folder).own
         )
     elif model.name == "nt" and nt.unpack_body(above).dacl is not None:
         # A replaced child has what a new one of the same owner would have, but where nothing is passed on.

@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.pushing import push_down
-from neatledger.core.access.shares import WRITING, Share, Terms
+from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists import nt
-from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.people.matching import propose
@@ -33,13 +33,13 @@ def test_a_push_changes_what_walking_down_item_by_item_changes(data, world, keep
     bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=5))
     folders, classes = data.draw(trees(len(bodies)))
     people = [replace(seat, person=f"q{n}") for n, seat in enumerate(data.draw(seats(world))[:6])]
-    matrix = Matrix(model, folders, classes, bodies, users, people, terms=Terms(model.asks_enter))
+    matrix = Matrix(folders, classes, bodies, users, people, terms=SystemTerms(model, model.asks_enter))
     top = data.draw(st.integers(0, folders.rows - 1))
     default = bodies[0] if model.name == "posix" else None
     found = list(push_down(matrix, bodies, default, top, keeps_own=keeps_own))
 
     def rights(body: bytes, owner: str, holder: Holder, is_folder: bool) -> Right:
-        return model.decide(model.parse(body), Standing(owner, is_folder), holder).rights
+        return model.parse(body).decide(ItemContext(owner, is_folder), holder).rights
 
     expected = {}
 
@@ -111,7 +111,7 @@ def test_shares_lie_in_each_other_by_their_places_on_the_server() -> None:
     whole, inner, other = (Share("s", b"/s", place=place) for place in ("C:\\data", "c:/Data/Accounts/", "C:\\data2"))
     assert inner.lies_in(whole) and not whole.lies_in(inner) and not other.lies_in(whole)
     assert not Share("x", b"/x").lies_in(whole) and whole.lies_in(whole)
-    assert [share.name for share in Terms(True, shares=(inner, whole)).covering([b"s", b"t"])] == ["s", "s"]
+    assert [share.name for share in SystemTerms(True, shares=(inner, whole)).covering([b"s", b"t"])] == ["s", "s"]
 
 
 NAMES = ["ada", "Ada", "bo", "cy"]

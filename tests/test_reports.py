@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from conftest import COMMAND
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
-from neatledger.core.access.shares import Terms
+from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import Item, access_to, access_to_file
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel, pack_body
@@ -53,7 +53,7 @@ WHERE = Address("barn", b"/a")
 
 
 def ask(chain: list[Item], *people: list[Seat]):
-    return [access_to(MODEL, chain, seats, [], terms=Terms(True)) for seats in people]
+    return [access_to(chain, seats, [], terms=SystemTerms(MODEL, True)) for seats in people]
 
 
 def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
@@ -102,7 +102,7 @@ def test_an_unknown_list_is_never_no_access() -> None:
 )
 def test_levels_of_files(mode, uid, gid, level, rights) -> None:
     access = access_to_file(
-        MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)], terms=Terms(True)
+        MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)], terms=SystemTerms(True)
     )
     assert (access.rights, access.level_of(None), level_of_file(rights)) == (rights, level, level)
 
@@ -110,7 +110,7 @@ def test_levels_of_files(mode, uid, gid, level, rights) -> None:
 def test_read_only_systems_take_away_all_that_writes() -> None:
     chain = [item(b"/", 0o777, owner="11"), item(b"/a", 0o777, owner="11")]
     for person in ([seat("ada", "11", "21")], [seat("root", "0", "0")]):
-        rights = access_to(MODEL, chain, person, [], terms=Terms(True, True)).rights
+        rights = access_to(chain, person, [], terms=SystemTerms(MODEL, True, True)).rights
         assert rights & (Right.ENTER | Right.LIST | Right.READ) and not rights & (
             Right.ADD | Right.DELETE | Right.MANAGE
         )

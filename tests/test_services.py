@@ -389,7 +389,7 @@ def test_lists_of_rfc_3744_in_an_answer() -> None:
     )
     (found,) = parse_resources(text.encode())
     assert (found.path, found.is_folder, found.owner, found.used_bytes) == (b"/dav/a b/", True, "quill", None)
-    told = [(one.sees, one.ident, one.allows, one.inherited) for one in found.entries]
+    told = [(one.subject, one.ident, one.allows, one.inherited) for one in found.entries]
     assert told == [
         ("e", "hale j", True, False),
         ("e", "vets", False, False),

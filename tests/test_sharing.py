@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
 from neatledger.core.lists import role
-from neatledger.core.lists.contract import Standing
+from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Seat
@@ -153,8 +153,8 @@ def test_what_is_shared_comes_back_from_the_ledgers_form(office) -> None:
 @pytest.mark.parametrize("vector", json.loads((VECTORS / "role.json").read_text()), ids=lambda one: one["name"])
 def test_role_vectors(vector) -> None:
     parsed = ROLE.parse(role.pack_body(entries_from_text(vector["list"], lambda name, _: name)))
-    decision = ROLE.decide(
-        parsed, Standing(vector["owner"], vector["folder"]), Holder("x", vector["user"], frozenset(vector["groups"]))
+    decision = parsed.decide(
+        ItemContext(vector["owner"], vector["folder"]), Holder("x", vector["user"], frozenset(vector["groups"]))
     )
     expected = Right.NONE
     for word in vector["expect"].split():

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from judges import smb
-from neatledger.core.lists.contract import Maker, Standing
+from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
@@ -138,14 +138,14 @@ def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:
                 ours = model.parse(model.new_child(above, None, maker, is_folder=is_folder))
                 theirs = model.parse(pack_body(found))
                 for holder in people:
-                    standing = Standing(maker.user, is_folder)
-                    mine, real = (model.decide(each, standing, holder) for each in (ours, theirs))
+                    standing = ItemContext(maker.user, is_folder)
+                    mine, real = (each.decide(standing, holder) for each in (ours, theirs))
                     assert (mine.given, mine.is_unsure) == (real.given, real.is_unsure), (holder, aces, is_folder)
                 if is_folder:
                     # What the new folder passes on to the next one must be the same too.
                     bodies = (model.new_child(above, None, maker, is_folder=True), pack_body(found))
                     below = [model.parse(model.new_child(body, None, maker, is_folder=False)) for body in bodies]
                     for holder in people:
-                        mine, real = (model.decide(each, Standing(maker.user, False), holder) for each in below)
+                        mine, real = (each.decide(ItemContext(maker.user, False), holder) for each in below)
                         assert mine.given == real.given, (holder, aces)
     assert compared > 60

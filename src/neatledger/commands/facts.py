@@ -57,7 +57,7 @@ def _load(app: App, system: PlanSystem, reader: SurveyReader) -> SystemFacts:
         not_seen=reader.not_seen,
         owner_name=entry_names(reader).owner,
         explain=_explainer(app, reader, lambda row: facts.address(row)),
-        entry_text=entry_names(reader).get,
+        names=entry_names(reader),
     )
     return facts
 

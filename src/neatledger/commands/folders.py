@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         if not place.is_folder:
             raise UnknownNameError("this is a file", show_address(address), "why explains access to files")
         item, names = place.chain[-1], entry_names(reader)
-        entries = [names.get(entry) for entry in place.model.describe(item.parsed)]
+        entries = item.access_list.describe(names)
         owner = names.owner(item.owner)
         below = _rows(reader, address, 1, only_lists=args.lists)
         show_report(folder_report(address, owner, entries, below), app)
@@ -72,13 +72,13 @@ def _rows(reader: SurveyReader, top: Address, depth: int, *, only_lists: bool) -
     def visit(row: int, path: bytes, left: int, above: int | None) -> None:
         folder = reader.folder(row)
         if not only_lists or folder.list != above:
-            entries = model.describe(model.parse(reader.list_body(folder.list)))
+            entries = model.parse(reader.list_body(folder.list)).describe(names)
             files = sum(each["files"] for each in reader.class_rows(folder.classes))
             found.append(
                 FolderRow(
                     Address(reader.system, path or b"/"),
                     names.owner(folder.owner),
-                    tuple(names.get(entry) for entry in entries),
+                    tuple(entries),
                     len(folder.children),
                     files,
                     len(folder.odds),

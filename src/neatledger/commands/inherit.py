@@ -47,7 +47,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 
 def _new(place: Place, reader: SurveyReader, default: bytes | None, person: str | None, app: App) -> Report:
-    names, model = entry_names(reader), place.model
+    names, model = entry_names(reader), place.terms.model
     maker, told = Maker(place.folder.owner, ""), names.owner(place.folder.owner)
     if person:
         told, seats = find_person(app, person)
@@ -59,9 +59,9 @@ def _new(place: Place, reader: SurveyReader, default: bytes | None, person: str 
     parts = []
     for is_folder in (True, False):
         made = model.new_child(body, default, maker, is_folder=is_folder)
-        parts.append([names.get(entry) for entry in model.describe(model.parse(made), is_folder=is_folder)])
-    notes = [f"The folder's own list: {'; '.join(names.get(one) for one in model.describe(model.parse(body)))}."]
-    if reader.model == "posix" and default is None:
+        parts.append(model.parse(made).describe(names, is_folder=is_folder))
+    notes = [f"The folder's own list: {'; '.join(model.parse(body).describe(names))}."]
+    if reader.terms.model.has_defaults and default is None:
         notes.append("The folder has no default list: a new item has the mode that the usual umask 022 leaves.")
     return new_child_report(show_address(place.address), told, parts[0], parts[1], notes)
 
@@ -71,7 +71,7 @@ def _push(place: Place, reader: SurveyReader, default: bytes | None, app: App, *
     from neatledger.core.access.pushing import push_down
     from neatledger.core.tree.table import folder_paths
 
-    if reader.model == "posix" and default is None:
+    if reader.terms.model.has_defaults and default is None:
         where = show_address(place.address)
         raise UnknownNameError("the folder has no default list, so it passes nothing on", where, "give it one first")
     everyone = load_everyone(app.services, reader, app.seats[reader.system])

@@ -63,6 +63,6 @@ def group_of_new(app: App, place: Place, seats: list[Seat]) -> str:
     default = None if place.folder.default < 0 else reader.list_body(place.folder.default)
     account = seats[0].account
     maker = Maker(account.ident, account.primary)
-    body = place.model.new_child(reader.list_body(place.folder.list), default, maker, is_folder=False)
-    ident = place.model.group_of(body)
+    body = place.terms.model.new_child(reader.list_body(place.folder.list), default, maker, is_folder=False)
+    ident = place.terms.model.group_of(body)
     return entry_names(reader).groups.get(ident, ident)

@@ -82,7 +82,7 @@ def _show_every(app: App, text: str | None, by: str) -> int:
             "every folder below which, and by what?", hint="space FOLDER --every [--by owner|kind|group]"
         )
     address, view, row = find_folder(app, load_views(app), text)
-    name_of = owner_names(view) if by == "owner" else entry_names(view.reader).group
+    name_of = owner_names(view) if by == "owner" else entry_names(view.reader).numbered_group
 
     def rows() -> Iterator[tuple[Cell, ...]]:
         for place, key, whole, own in view.every(row, by, name_of):
@@ -166,7 +166,7 @@ def _parts(view: SpaceView, row: int, by: str, app: App) -> Iterator[tuple[Cell,
             yield from sums.items()
         case "group":
             for ident, figures in view.by_group(row).items():
-                yield names.group(ident), figures
+                yield names.numbered_group(ident), figures
         case "kind":
             yield from view.by_kind(row).items()
         case "sort":

@@ -34,7 +34,6 @@ def run(args: argparse.Namespace, app: App) -> int:
     report = why_report(
         address,
         place.chain,
-        place.model,
         access,
         entry_names(reader),
         is_folder=place.is_folder,

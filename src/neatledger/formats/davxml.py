@@ -10,7 +10,8 @@ from urllib.parse import unquote, unquote_to_bytes, urlsplit
 from xml.etree.ElementTree import Element
 
 from neatledger.core.lists.rights import Right
-from neatledger.core.lists.role import ALL, EITHER, OWNER, SIGNED_IN, UNSURE, Entry
+from neatledger.core.lists.role import Entry
+from neatledger.core.lists.subjects import Subject
 from neatledger.errors import FormatError
 
 __all__ = ["ASK", "Resource", "parse_resources"]
@@ -31,7 +32,7 @@ _PRIVILEGES = {
     "all": Right.ENTER | Right.LIST | Right.READ | Right.VIEW | Right.CHANGE | Right.ADD | Right.CLEAR
     | Right.MANAGE | Right.SHARE,
 }  # fmt: skip
-_SPECIAL = {"all": ALL, "authenticated": SIGNED_IN, "self": UNSURE}
+_SPECIAL = {"all": Subject.EVERYONE, "authenticated": Subject.SIGNED_IN, "self": Subject.UNKNOWN}
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,21 +133,21 @@ def _entries(acl: Element) -> Iterator[Entry]:
             for privilege in told.findall(f"{_D}privilege"):
                 for each in privilege:
                     rights |= _PRIVILEGES.get(each.tag.removeprefix(_D), Right.NONE)
-            sees, ident = _whom(who)
-            if rights and sees:
+            subject, ident = _whom(who)
+            if rights and subject is not None:
                 # "All but these" cannot be put to a holder here; it may count or not.
-                yield Entry(UNSURE if is_inverted else sees, ident, rights, allows, inherited)
+                yield Entry(Subject.UNKNOWN if is_inverted else subject, ident, rights, allows, inherited)
 
 
-def _whom(principal: Element) -> tuple[str, str]:
+def _whom(principal: Element) -> tuple[Subject | None, str]:
     """Return whom a principal names (RFC 3744 section 5.5.1); nobody, where only strangers are meant."""
     if principal.find(f"{_D}href") is not None:
-        return EITHER, _principal(principal)
-    for word, sees in _SPECIAL.items():
+        return Subject.EITHER, _principal(principal)
+    for word, subject in _SPECIAL.items():
         if principal.find(f"{_D}{word}") is not None:
-            return sees, word if sees == UNSURE else ""
+            return subject, word if subject is Subject.UNKNOWN else ""
     named = principal.find(f"{_D}property")
     if named is not None:
         is_owner = named.find(f"{_D}owner") is not None
-        return (OWNER, "") if is_owner else (UNSURE, "a property")
-    return ("", "") if principal.find(f"{_D}unauthenticated") is not None else (UNSURE, "a principal")
+        return (Subject.OWNER, "") if is_owner else (Subject.UNKNOWN, "a property")
+    return (None, "") if principal.find(f"{_D}unauthenticated") is not None else (Subject.UNKNOWN, "a principal")

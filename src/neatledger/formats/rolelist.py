@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neatledger.core.lists.rights import Right, parse_rights
-from neatledger.core.lists.role import ALL, EITHER, GROUP, OWNER, SIGNED_IN, USER, Entry
+from neatledger.core.lists.role import Entry
+from neatledger.core.lists.subjects import Subject
 from neatledger.errors import FormatError
 
 __all__ = ["entries_from_text"]
 
-_KINDS = {"user": USER, "group": GROUP, "anybody-called": EITHER}
-_SPECIAL = {"everyone": ALL, "signed-in": SIGNED_IN, "owner": OWNER}
+_KINDS = {"user": Subject.USER, "group": Subject.GROUP, "anybody-called": Subject.EITHER}
+_SPECIAL = {"everyone": Subject.EVERYONE, "signed-in": Subject.SIGNED_IN, "owner": Subject.OWNER}
 
 
 def entries_from_text(text: str, ident_of: Callable[[str, bool], str]) -> list[Entry]:

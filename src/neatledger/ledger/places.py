@@ -6,10 +6,9 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from neatledger.core.access.shares import Terms
+from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import FileClass, Item
-from neatledger.core.lists.contract import ListModel
-from neatledger.core.lists.table import MODELS
+from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of
 from neatledger.errors import UnknownNameError
@@ -26,21 +25,20 @@ class Place:
     """
 
     address: Address
-    model: ListModel
     folder: FolderFacts
     chain: tuple[Item, ...]
     files: tuple[FileClass, ...] | None
     is_folder: bool
-    terms: Terms
+    terms: SystemTerms
     note: str = ""
 
 
 def find_place(reader: SurveyReader, address: Address) -> Place:
     """Find a folder or a file by its path; raises `UnknownNameError` where the count has neither."""
-    model = MODELS[reader.model]
-    parsed: dict[int, object] = {}
+    model = reader.terms.model
+    parsed: dict[int, AccessList] = {}
 
-    def parse(number: int) -> object:
+    def parse(number: int) -> AccessList:
         if number not in parsed:
             parsed[number] = model.parse(reader.list_body(number))
         return parsed[number]
@@ -52,12 +50,12 @@ def find_place(reader: SurveyReader, address: Address) -> Place:
         chain.append(Item(path or b"/", parse(folder.list), folder.owner, folder.state))
     here = folders[-1]
     if missing is not None:
-        above = Place(address, model, here, tuple(chain), None, True, reader.terms)
+        above = Place(address, here, tuple(chain), None, True, reader.terms)
         return _find_file(reader, above, parse, len(folders) - 1)
     files = _count_sorts(reader, here)
     classes = tuple(FileClass(parse(number), owner, count) for (number, owner), count in files.items())
     seen = here.state is SeenState.WHOLE
-    return Place(address, model, here, tuple(chain), classes if seen else None, True, reader.terms)
+    return Place(address, here, tuple(chain), classes if seen else None, True, reader.terms)
 
 
 def _unknown(address: Address) -> UnknownNameError:
@@ -74,7 +72,7 @@ def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, s
     return counts
 
 
-def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], object], depth: int) -> Place:
+def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], AccessList], depth: int) -> Place:
     address, here = above.address, above.folder
     parts = address.parts
     if len(parts) != depth + 1 or not here.classes:

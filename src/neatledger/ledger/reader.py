@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from neatledger.core.access.shares import Terms
+from neatledger.core.access.shares import SystemTerms
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import FoundAccounts
 from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
@@ -50,9 +50,9 @@ class SurveyReader:
         return facts
 
     @cached_property
-    def terms(self) -> Terms:
+    def terms(self) -> SystemTerms:
         """The terms on which the system lets people to its lists."""
-        return Terms.of_facts(self.facts, MODELS[self.model])
+        return SystemTerms.of_facts(self.facts, MODELS[self.model])
 
     @cached_property
     def found_accounts(self) -> FoundAccounts:

@@ -82,7 +82,7 @@ class Services:
 
     def _ways_to(self, place: Place, service: Service) -> FolderWays:
         if place.address not in self._ways:
-            here = place.chain, place.files, place.is_folder, place.model, place.terms
+            here = place.chain, place.files, place.is_folder, place.terms
             self._ways[place.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
         return self._ways[place.address]
 
@@ -139,7 +139,6 @@ class Services:
         is_narrow: bool = False,
     ) -> ServiceMatrix:
         """Return everyone's rights on everything of a service; `without` are columns of folders not needed."""
-        from neatledger.core.lists.table import MODELS
         from neatledger.core.sharing.service_matrix import ServiceMatrix
 
         over = {team.over.system for team in service.shared.teams if team.over is not None}
@@ -148,7 +147,6 @@ class Services:
         # Thousands of folders are looked up by their names: unpacked at once that is quicker.
         folders.columns["name"] = list(folders.texts("name"))
         return ServiceMatrix(
-            MODELS[reader.model],
             folders,
             reader.table("classes", without=("bytes", "occupied", "changed")),
             reader.strings("lists.body"),
@@ -183,17 +181,15 @@ _FOR_SPACE = ("default", "bytes", "occupied", "changed", "inode", "device", "lin
 
 def _by_lists(place: Place, seats: Sequence[Seat]) -> Access:
     if place.is_folder:
-        return access_to(place.model, place.chain, seats, place.files, terms=place.terms)
-    return access_to_file(place.model, place.chain, seats, terms=place.terms)
+        return access_to(place.chain, seats, place.files, terms=place.terms)
+    return access_to_file(place.chain, seats, terms=place.terms)
 
 
 def plain_matrix(reader: SurveyReader, seats: Sequence[Seat], without: tuple[str, ...]) -> Matrix:
     """Return some seats' rights on everything by lists and shares; `without` are columns of folders not needed."""
     from neatledger.core.access.matrix import Matrix
-    from neatledger.core.lists.table import MODELS
 
     return Matrix(
-        MODELS[reader.model],
         reader.table("folders", without=without),
         reader.table("classes", without=("bytes", "occupied", "changed")),
         reader.strings("lists.body"),

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
 
 from neatledger.core.access.ways import Access, FileCounts, Gate, Way
-from neatledger.core.lists.contract import Reason
+from neatledger.core.lists.contract import Names, Reason, word_entry
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Show
@@ -72,12 +72,12 @@ def _of(number: int, files: int) -> str:
     return f"{number:,} of {files:,}"
 
 
-def way_by(way: Way, names: Mapping[str, str]) -> str:
+def way_by(way: Way, names: Names) -> str:
     """Say which entry gives a way its rights, or which gate stops it first."""
     gate, reason = _telling(way)
     if reason is None:
         return gate.name
-    text = names.get(reason.entry, reason.entry)
+    text = word_entry(reason.entry, names)
     where = f" on {gate.place.decode(errors='replace')}" if gate.stops and gate.name == "enter" else ""
     if gate.stops:
         return text if gate.is_unsure else f"stopped by {text}{where}"
@@ -86,7 +86,13 @@ def way_by(way: Way, names: Mapping[str, str]) -> str:
     cut = next((each for each in cuts if gate.passes & _TELLING & ~each.passes), None)
     if cut is None or cut is gate:
         return text
-    by = f"the share {way.through}" if cut.name == "share" else cut.reasons[0].entry if cut.reasons else cut.name
+    by = (
+        f"the share {way.through}"
+        if cut.name == "share"
+        else word_entry(cut.reasons[0].entry, names)
+        if cut.reasons
+        else cut.name
+    )
     return f"{text}, cut by {f'the list ({by})' if cut.name == 'list' else by}"
 
 
@@ -106,7 +112,7 @@ def _telling(way: Way) -> tuple[Gate, Reason | None]:
     return gate, reason
 
 
-def access_row(address: Address, way: Way | None, access: Access, names: Mapping[str, str]) -> tuple[Cell, ...]:
+def access_row(address: Address, way: Way | None, access: Access, names: Names) -> tuple[Cell, ...]:
     """Return the row of one way, or of the union of all ways where `way` is None."""
     seats = {each.seat.account.login: each.seat for each in access.ways}
     rights = access.rights if way is None else way.rights

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from neatledger.core.access.pushing import Pushed
+from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
@@ -43,14 +44,14 @@ def _people(told: Mapping[str, Right], machine: bool) -> tuple[str, ...]:
 
 
 def push_report(
-    place: str, pushed: Sequence[tuple[Address, Pushed]], names: Mapping[str, str], *, keeps_own: bool, machine: bool
+    place: str, pushed: Sequence[tuple[Address, Pushed]], names: Names, *, keeps_own: bool, machine: bool
 ) -> Report:
     """List what would change, folder by folder."""
     rows: list[Sequence[Cell]] = []
     # Where nobody gains or loses and no entry goes, only marks change: a person need not see that.
     shown = pushed if machine else [each for each in pushed if each[1].lost or each[1].loses or each[1].gains]
     for address, one in shown:
-        lost = tuple(names.get(entry, entry) for entry in one.lost)
+        lost = tuple(entry.word(names) for entry in one.lost)
         what = count_of(one.files, "file") if one.files else "folder"
         rows.append((address, what, lost, _people(one.loses, machine), _people(one.gains, machine)))
     folders, files = sum(not one.files for _, one in pushed), sum(one.files for _, one in pushed)

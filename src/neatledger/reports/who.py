@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
 from neatledger.core.access.ways import Access
+from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Level
 from neatledger.core.people.principals import Seat
 from neatledger.core.plan.plan import Kind
@@ -36,7 +37,7 @@ def _rank(row: Sequence[Cell]) -> tuple[bool, int, str]:
 
 
 def who_report(
-    address: Address, asked: Iterable[Access], names: Mapping[str, str], when: str, *, is_all: bool, machine: bool
+    address: Address, asked: Iterable[Access], names: Names, when: str, *, is_all: bool, machine: bool
 ) -> Report:
     """Make the report of all people's access to one folder.
 

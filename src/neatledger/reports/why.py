@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from neatledger.core.access.ways import Access, Gate, Item, Way
-from neatledger.core.lists.contract import ListModel
+from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, level_of, spell_rights
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
@@ -63,7 +63,7 @@ def no_account_report(person: str, address: Address, planned: Sequence[str]) -> 
     return Report("why", headline, _COLUMNS, [], list(planned), empty="")
 
 
-def _asks(gate: Gate, through: str) -> str:
+def _asks(gate: Gate, through: str, names: Names) -> str:
     place = gate.place.decode("utf-8", "surrogateescape")
     match gate.name:
         case "enter":
@@ -75,7 +75,7 @@ def _asks(gate: Gate, through: str) -> str:
         case "member":
             return f"the members of {through}"
         case "beneath":
-            return f"what the share beneath lets through at {gate.reasons[0].entry}"
+            return f"what the share beneath lets through at {word_entry(gate.reasons[0].entry, names)}"
         case _:
             return _ASKS.get(gate.name, gate.name)
 
@@ -95,22 +95,20 @@ def _result(gate: Gate) -> str:
     return f"{'lets through' if lets else 'gives'} {spell_rights(gate.passes)}"
 
 
-def _gate_rows(
-    number: int, way: Way, gate: Gate, names: Mapping[str, str], is_first_stop: bool
-) -> list[Sequence[Cell]]:
+def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: bool) -> list[Sequence[Cell]]:
     rows: list[Sequence[Cell]] = []
     before = ""
     result = _result(gate) + (" — here it ends" if is_first_stop else "")
     for place, reason in enumerate(gate.reasons or (None,)):
         first = place == 0
-        entry = "" if reason is None else names.get(reason.entry, reason.entry)
+        entry = "" if reason is None else word_entry(reason.entry, names)
         because = "" if reason is None or reason.because == before else reason.because
         before = before if reason is None else reason.because
         rows.append(
             (
                 way.name if first and number == 1 else "",
                 number if first else "",
-                _asks(gate, way.through) if first else "",
+                _asks(gate, way.through, names) if first else "",
                 result if first else "",
                 entry,
                 because,
@@ -132,7 +130,6 @@ def _say_answer(way_rights: Right, access: Access) -> str:
 def why_report(
     address: Address,
     chain: Sequence[Item],
-    model: ListModel,
     access: Access,
     names: EntryNames,
     *,
@@ -146,7 +143,7 @@ def why_report(
         stop = way.first_stop
         for number, gate in enumerate(way.gates, start=1):
             rows += _gate_rows(number, way, gate, names, gate is stop)
-        notes += [] if access.rights else _say_missing(way, chain, model, names)
+        notes += [] if access.rights else _say_missing(way, chain, names)
     if access.counts is not None and access.counts.files:
         notes.append(f"Of the files in it: {spell_files(access.counts)}.")
     admin = [way for way in access.ways if way.name == "admin"]
@@ -157,7 +154,7 @@ def why_report(
     return Report("why", headline, _COLUMNS, rows, notes)
 
 
-def _say_missing(way: Way, chain: Sequence[Item], model: ListModel, names: EntryNames) -> list[str]:
+def _say_missing(way: Way, chain: Sequence[Item], names: EntryNames) -> list[str]:
     """Say in words of an office what the first gate that stops wants."""
     stop = way.first_stop
     if stop is None or way.name != "share":
@@ -173,17 +170,17 @@ def _say_missing(way: Way, chain: Sequence[Item], model: ListModel, names: Entry
     item = next((each for each in chain if each.path == stop.place), chain[-1])
     wants, words = (Right.ENTER, "enter") if stop.name == "enter" else (Right.LIST | Right.READ, "read")
     place = stop.place.decode("utf-8", "surrogateescape")
-    holders = _who_has(model, item, wants, names)
+    holders = _who_has(item, wants, names)
     told = f"Missing: to {words} {place}, {seat.person} must be "
     if holders:
         return [told + f"in {_or(holders)} — or be given an entry of their own there."]
     return [told + "given an entry there, or be in a group that is given one: no group has that right now."]
 
 
-def _who_has(model: ListModel, item: Item, wants: Right, names: EntryNames) -> list[str]:
-    view = model.view(item.parsed, is_folder=True)
+def _who_has(item: Item, wants: Right, names: EntryNames) -> list[str]:
+    view = item.access_list.view(is_folder=True)
     groups = view.groups | {ident: rights for ident, rights in view.either.items() if ident in names.groups}
-    return [f"the group {names.group(ident)}" for ident, rights in groups.items() if rights & wants == wants]
+    return [f"the group {names.numbered_group(ident)}" for ident, rights in groups.items() if rights & wants == wants]
 
 
 def _or(words: Sequence[str]) -> str:

@@ -19,8 +19,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.shares import WRITING, Share, Terms
-from neatledger.core.lists.contract import ListModel, ListView, RightSets
+from neatledger.core.access.shares import WRITING, Share, SystemTerms
+from neatledger.core.lists.contract import AccessList, ListView, RightSets
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Seat
@@ -139,7 +139,7 @@ class _Layer:
 class Matrix:
     """The rights of `seats` in a tree.
 
-    Arguments: the list model; the tables of folders and file classes; the bodies of the lists and the
+    Arguments: the tables of folders and file classes; the bodies of the lists and the
     identifiers that owners' numbers stand for; the terms of the system. Raises `FormatError` where a
     stored list is damaged.
     """
@@ -148,16 +148,15 @@ class Matrix:
 
     def __init__(
         self,
-        model: ListModel,
         folders: Table,
         classes: Table,
         lists: Sequence[bytes],
         idents: Sequence[str],
         seats: Sequence[Seat],
         *,
-        terms: Terms,
+        terms: SystemTerms,
     ) -> None:
-        self.model = model
+        self.model = terms.model
         self.folders = folders
         self.classes = classes
         self.seats = tuple(seats)
@@ -165,11 +164,11 @@ class Matrix:
         self.crowd = Crowd([seat.holder for seat in seats])
         self.words = max(1, (len(self.seats) + 63) // 64)
         self._lists = lists
-        self._parsed: dict[int, object] = {}
+        self._parsed: dict[int, AccessList] = {}
         self._idents = idents
         self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
-        overrides = [model.overrides(seat.holder) for seat in seats]
+        overrides = [self.model.overrides(seat.holder) for seat in seats]
         self._overrides = [given.rights if given else Right.NONE for given in overrides]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
         self._usable = sum(1 << n for n, seat in enumerate(seats) if seat.may_come_in)
@@ -243,7 +242,7 @@ class Matrix:
         nothing: RightSets = {}
         forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
         for number in np.flatnonzero(np.bincount(used)).tolist():
-            forms[number] = self.model.decide_all(self._parse(number), self.crowd, is_folder=is_folder)
+            forms[number] = self._parse(number).decide_all(self.crowd, is_folder=is_folder)
         sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
         spreads: dict[Right, _Spread] = {}
         for right, (other, owner) in sets.items():
@@ -257,7 +256,7 @@ class Matrix:
                 spreads[right] = _Spread(packed, packed if same else pack_sets(owner, self.words))
         return spreads
 
-    def _parse(self, number: int) -> object:
+    def _parse(self, number: int) -> AccessList:
         if number not in self._parsed:
             self._parsed[number] = self.model.parse(self._lists[number])
         return self._parsed[number]
@@ -464,7 +463,7 @@ class Matrix:
 
     def view(self, number: int, *, is_folder: bool) -> ListView:
         """Return what the checks want to know of a list."""
-        return self.model.view(self._parse(number), is_folder=is_folder)
+        return self._parse(number).view(is_folder=is_folder)
 
     @property
     def idents(self) -> Sequence[str]:

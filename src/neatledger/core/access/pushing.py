@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from neatledger.core.access.matrix import Matrix
+from neatledger.core.lists.contract import ListEntry
 from neatledger.core.lists.rights import Right
 
 __all__ = ["Pushed", "push_down"]
@@ -24,18 +25,18 @@ _TOLD = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.CHANGE, Right.DEL
 class Pushed:
     """One folder (`files` 0), or files in it that share a list, whose list would change.
 
-    `lost` are entries of its own that would go, in the list's words; `gains` and `loses` say by person what
+    `lost` are entries of its own that would go; `gains` and `loses` say by person what
     their list would give and take; entries that cannot be evaluated are counted for nobody.
     """
 
     row: int
     files: int
-    lost: tuple[str, ...]
+    lost: tuple[ListEntry, ...]
     gains: dict[str, Right]
     loses: dict[str, Right]
 
 
-_Effect = tuple[tuple[str, ...], dict[str, Right], dict[str, Right]]
+_Effect = tuple[tuple[ListEntry, ...], dict[str, Right], dict[str, Right]]
 
 
 class _Effects:
@@ -61,15 +62,14 @@ class _Effects:
                 if had != has:
                     told = gains if has else loses
                     told[seat.person] = told.get(seat.person, Right.NONE) | right
-        views = [self.model.view(self.model.parse(body), is_folder=is_folder) for body in (before, after)]
+        views = [self.model.parse(body).view(is_folder=is_folder) for body in (before, after)]
         left = list(views[1].own)
         lost = tuple(entry for entry in views[0].own if entry not in left)
         return lost, gains, loses
 
     def _rights(self, body: bytes, owner: str, is_folder: bool) -> dict[Right, int]:
-        parsed = self.model.parse(body)
         owners = self.matrix.owners(owner)
-        other, mine = self.model.decide_all(parsed, self.matrix.crowd, is_folder=is_folder)
+        other, mine = self.model.parse(body).decide_all(self.matrix.crowd, is_folder=is_folder)
         return {
             right: mine.get(right, 0) & owners | other.get(right, 0) & ~owners for right in mine.keys() | other.keys()
         }

@@ -13,13 +13,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from neatledger.core.lists.contract import Decision, ListModel, RightSets, Standing
+from neatledger.core.lists.contract import AccessList, Decision, ItemContext, ListModel, RightSets
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.nt import NtModel
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.tree.address import parts_of
 
-__all__ = ["WRITING", "Share", "Terms", "open_to_all", "shares_within"]
+__all__ = ["WRITING", "Share", "SystemTerms", "open_to_all", "shares_within"]
 
 WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
 _NT = NtModel()
@@ -59,13 +59,13 @@ class Share:
         return bool(mine and theirs) and (mine == theirs or mine.startswith(theirs + "/"))
 
     @cached_property
-    def _list(self) -> object:
+    def _list(self) -> AccessList:
         return _NT.parse(self.body)
 
     def decide(self, holder: Holder) -> Decision:
         """Return what the permission lets through for one holder, with reasons."""
-        folder = _NT.decide(self._list, Standing("", True), holder)
-        file = _NT.decide(self._list, Standing("", False), holder)
+        folder = self._list.decide(ItemContext("", True), holder)
+        file = self._list.decide(ItemContext("", False), holder)
         rights = folder.rights | file.rights
         # The bits for sticky folders are not NT's: they follow the one for deleting children.
         rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
@@ -80,7 +80,7 @@ class Share:
         sets: RightSets = dict.fromkeys(EVERY_RIGHT & ~Right.SHARE, 0)
         sets[Right.UNSURE] = 0
         for is_folder in (True, False):
-            for right, who in _NT.decide_all(self._list, crowd, is_folder=is_folder)[0].items():
+            for right, who in self._list.decide_all(crowd, is_folder=is_folder)[0].items():
                 sets[right] = sets.get(right, 0) | who
         sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
         reads, writes = sets[Right.READ], sets[Right.ADD]
@@ -118,22 +118,24 @@ def shares_within(shares: Sequence[Share]) -> list[tuple[Share, Share]]:
 
 
 @dataclass(frozen=True)
-class Terms:
+class SystemTerms:
     """The terms on which a system lets people to its lists.
 
-    `asks_enter`: the right to enter is asked for on every folder on the way down. `shares` is None where
-    a system has no shares of its own: its root is what people reach.
+    `model` is the model of its lists; `asks_enter`: the right to enter is asked for on every folder on the way
+    down. `shares` is None where a system has no shares of its own: its root is what people reach.
     """
 
+    model: ListModel
     asks_enter: bool
     read_only: bool = False
     shares: tuple[Share, ...] | None = None
 
     @classmethod
-    def of_facts(cls, facts: Mapping[str, Any], model: ListModel) -> Terms:
+    def of_facts(cls, facts: Mapping[str, Any], model: ListModel) -> SystemTerms:
         """Return the terms that a count keeps of a system."""
         shares = facts.get("shares")
         return cls(
+            model,
             bool(facts.get("asks_enter", model.asks_enter)),
             bool(facts.get("read_only")),
             None if shares is None else tuple(Share.of_facts(each) for each in shares),

@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from neatledger.core.access.shares import WRITING, Share, Terms
-from neatledger.core.lists.contract import Decision, Effect, ListModel, Reason, Standing
+from neatledger.core.access.shares import WRITING, Share, SystemTerms
+from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
 from neatledger.core.people.principals import Seat
 from neatledger.core.tree.address import parts_of
@@ -35,10 +35,10 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """A folder on the way, or the last item itself: its path, its parsed list and its owner."""
+    """A folder on the way, or the last item itself: its path, its list and its owner."""
 
     path: bytes
-    parsed: object
+    access_list: AccessList
     owner: str
     state: SeenState = SeenState.WHOLE
 
@@ -47,7 +47,7 @@ class Item:
 class FileClass:
     """Files of one folder that share a list and an owner."""
 
-    parsed: object
+    access_list: AccessList
     owner: str
     files: int
 
@@ -201,7 +201,7 @@ class _Route:
     chain: Sequence[Item]
 
 
-def _routes(terms: Terms, chain: Sequence[Item]) -> list[_Route]:
+def _routes(terms: SystemTerms, chain: Sequence[Item]) -> list[_Route]:
     if terms.shares is None:
         return [_Route(None, chain)]
     parts = parts_of(chain[-1].path)
@@ -239,22 +239,20 @@ class _Judged:
     is_known: bool
 
 
-def _by_lists(
-    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, lets: Right, is_folder: bool
-) -> _Judged:
+def _by_lists(terms: SystemTerms, chain: Sequence[Item], seat: Seat, lets: Right, is_folder: bool) -> _Judged:
     gates: list[Gate] = []
     above: Decision | None = None
     is_inside = is_known = True
     # Where entering is not asked for, only the folder right above matters: for removal.
     for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
-        above = model.decide(item.parsed, Standing(item.owner, True), seat.holder)
+        above = item.access_list.decide(ItemContext(item.owner, True), seat.holder)
         is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
         if terms.asks_enter:
             enters = bool(above.rights & Right.ENTER)
             is_inside &= enters
             gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
-    decision = model.decide(last.parsed, Standing(last.owner, is_folder), seat.holder)
+    decision = last.access_list.decide(ItemContext(last.owner, is_folder), seat.holder)
     removal, reasons = _removal(above, decision, last.owner, seat, lets)
     rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
     is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
@@ -282,13 +280,11 @@ class _Passage:
     last: Decision | None
 
 
-def _passages(
-    model: ListModel, terms: Terms, chain: Sequence[Item], seat: Seat, *, is_folder: bool
-) -> list[_Passage]:
+def _passages(terms: SystemTerms, chain: Sequence[Item], seat: Seat, *, is_folder: bool) -> list[_Passage]:
     start = entry_gates(seat)
     found: list[_Passage] = []
     admin: list[_Passage] = []
-    override = model.overrides(seat.holder)
+    override = terms.model.overrides(seat.holder)
     routes = _routes(terms, chain)
     for route in routes:
         before = list(start)
@@ -296,7 +292,7 @@ def _passages(
             before.append(_share_gate(route.share, seat))
         before.append(system_gate(terms.read_only))
         lets = pass_all(before)
-        judged = _by_lists(model, terms, route.chain, seat, lets, is_folder)
+        judged = _by_lists(terms, route.chain, seat, lets, is_folder)
         gates = (*before, *judged.gates)
         is_unsure = any(gate.is_unsure for gate in before)
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
@@ -317,7 +313,7 @@ def _passages(
     return found + admin
 
 
-def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage) -> list[Right]:
+def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
     """Return for each class of files what the way gives on each of its files; UNSURE where that is unknown."""
     way, folder = passage.way, passage.last
     if folder is None:
@@ -327,7 +323,7 @@ def _judge_files(model: ListModel, files: Sequence[FileClass], passage: _Passage
         return [Right.NONE] * len(files)
     judged = []
     for each in files:
-        decision = model.decide(each.parsed, Standing(each.owner, False), way.seat.holder)
+        decision = each.access_list.decide(ItemContext(each.owner, False), way.seat.holder)
         removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets)
         rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
@@ -348,26 +344,25 @@ def count_files(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCoun
 
 
 def access_to(
-    model: ListModel,
     chain: Sequence[Item],
     seats: Sequence[Seat],
     files: Sequence[FileClass] | None,
     *,
-    terms: Terms,
+    terms: SystemTerms,
 ) -> Access:
     """Judge a person's access to a folder.
 
-    Arguments: the list model; the folders from the root down to the one in question; the person's seats on
+    Arguments: the folders from the root down to the one in question; the person's seats on
     this system; its files by list and owner, or None where they were not seen; the system's terms.
     """
     ways: list[Way] = []
     united = [Right.NONE] * len(files or ())
     for seat in seats:
-        for passage in _passages(model, terms, chain, seat, is_folder=True):
+        for passage in _passages(terms, chain, seat, is_folder=True):
             counts = None
             way = passage.way
             if files is not None and way.is_known:
-                judged = _judge_files(model, files, passage)
+                judged = _judge_files(files, passage)
                 united = [rights | more for rights, more in zip(united, judged, strict=True)]
                 counts = count_files(files, judged)
             ways.append(replace(way, counts=counts))
@@ -376,7 +371,7 @@ def access_to(
     return Access(seats[0].person if seats else "", tuple(ways), counts, True, tuple(united) if all_known else None)
 
 
-def access_to_file(model: ListModel, chain: Sequence[Item], seats: Sequence[Seat], *, terms: Terms) -> Access:
+def access_to_file(chain: Sequence[Item], seats: Sequence[Seat], *, terms: SystemTerms) -> Access:
     """Judge a person's access to one file, the last of `chain`; arguments as for `access_to`."""
-    ways = [passage.way for seat in seats for passage in _passages(model, terms, chain, seat, is_folder=False)]
+    ways = [passage.way for seat in seats for passage in _passages(terms, chain, seat, is_folder=False)]
     return Access(seats[0].person if seats else "", tuple(ways), None, is_folder=False)

@@ -10,6 +10,7 @@ import numpy as np
 from neatledger.core.access.differences import COMPARED, Difference
 from neatledger.core.access.everyone import Rows, flag_rights
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
 from neatledger.core.people.principals import Seat, is_held_by
 from neatledger.core.plan.plan import Bound, Expectation, Kind
@@ -67,7 +68,7 @@ def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
     for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
         gate, reason = way.decided_by
         if reason is not None:
-            return f"way {way.name}, {gate.name}: {facts.entry_text(reason.entry)}"
+            return f"way {way.name}, {gate.name}: {word_entry(reason.entry, facts.names)}"
     return "no way in"
 
 

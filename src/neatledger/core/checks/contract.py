@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.access.matrix import Bits, seat_bit
 from neatledger.core.access.ways import Access
-from neatledger.core.lists.contract import ListView
+from neatledger.core.lists.contract import ListView, Names
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.homes import HomeMatch
@@ -95,7 +95,7 @@ class SystemFacts:
     not_seen: Sequence[NotSeen]
     owner_name: Callable[[str], str]
     explain: Callable[[int, Seat], Access]
-    entry_text: Callable[[str], str]
+    names: Names
 
     @property
     def folders(self) -> Table:

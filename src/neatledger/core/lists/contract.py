@@ -4,8 +4,9 @@ A *body* is the stored form of one list: everything that decides for people who 
 (for a POSIX list the mode bits, the owning group and the entries). The owner is kept apart from the
 body, since a thousand lists with three hundred owners would else be three hundred thousand lists.
 
-The same rule is asked in two ways that must agree: `decide` for one holder, with its reasons, and
-`decide_all` for a crowd.
+A model parses a body into an access list, which is then asked. The same rule is asked in two ways that must
+agree: `decide` for one holder, with its reasons, and `decide_all` for a crowd. Reasons carry the entries themselves:
+only whoever shows them puts them into words, with the names that a system has for its identifiers.
 """
 
 from __future__ import annotations
@@ -18,7 +19,21 @@ from typing import Protocol
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 
-__all__ = ["Decision", "Effect", "ListModel", "ListView", "Maker", "Reason", "RightSets", "Standing"]
+__all__ = [
+    "AccessList",
+    "Decision",
+    "Effect",
+    "Entry",
+    "ItemContext",
+    "ListEntry",
+    "ListModel",
+    "ListView",
+    "Maker",
+    "Names",
+    "Reason",
+    "RightSets",
+    "word_entry",
+]
 
 
 class Effect(Enum):
@@ -29,12 +44,41 @@ class Effect(Enum):
     STOPS = "stops"
 
 
+class Names(Protocol):
+    """The names that a system has for identifiers."""
+
+    def user(self, ident: str) -> str:
+        """Return the login of a user."""
+
+    def group(self, ident: str) -> str:
+        """Return the name of a group."""
+
+    def holder(self, ident: str) -> str:
+        """Return the name of a user or of a group, whichever it is, or of what is known everywhere."""
+
+
+class ListEntry(Protocol):
+    """One entry of a list, as its model has it; its ``str`` has identifiers where `word` has names."""
+
+    def word(self, names: Names) -> str:
+        """Return the entry in words."""
+
+
+Entry = ListEntry | str
+"""An entry of a list; or words where something else than a list gives the reason, such as a rule or a role."""
+
+
+def word_entry(entry: Entry, names: Names) -> str:
+    """Return an entry in words."""
+    return entry if isinstance(entry, str) else entry.word(names)
+
+
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """One entry of a list and what it did; `entry` is the entry's text, `because` why it applies."""
+    """One entry and what it did, and `because`, why it applies."""
 
     effect: Effect
-    entry: str
+    entry: Entry
     rights: Right
     because: str
 
@@ -55,8 +99,8 @@ class Decision:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
-    """Where a list stands: who owns its item, and whether that is a folder."""
+class ItemContext:
+    """What a list is of: who owns its item, and whether that is a folder."""
 
     owner: str
     is_folder: bool
@@ -74,7 +118,7 @@ class ListView:
     the list does not say whether they are users or groups; `everyone` is what the list gives to all;
     `is_plain` says that it holds no more than the system's own default form, `is_sticky` that people may
     remove only what they own, `is_ordered` that entries stand in the usual order, and `unsure` counts the
-    entries that cannot be evaluated. `own` has the text of entries that stand here and not above.
+    entries that cannot be evaluated. `own` has the entries that stand here and did not come from above.
     """
 
     users: dict[str, Right]
@@ -86,7 +130,7 @@ class ListView:
     is_ordered: bool = True
     is_closed: bool = False
     unsure: int = 0
-    own: tuple[str, ...] = ()
+    own: tuple[ListEntry, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,30 +141,42 @@ class Maker:
     group: str
 
 
+class AccessList(Protocol):
+    """One list, made from its stored body, and the questions that it answers."""
+
+    def decide(self, context: ItemContext, holder: Holder) -> Decision:
+        """Decide for one holder, with reasons."""
+
+    def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd, in two forms: none of whom owns the item, and each as if owning it."""
+
+    def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
+        """Return the list in words, an entry a line."""
+
+    def view(self, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know."""
+
+
 class ListModel(Protocol):
     """The contract of one list model; bodies are parsed once and then asked many times.
 
     `asks_enter` tells whether systems of this model ask for the right to enter on the way down, unless
-    their settings say otherwise; `groups_may_own` whether an owner may be a group; `everyone_has` are the
-    identifiers that whoever signs in has, and `known` the names of those that mean the same everywhere.
-    `unread` is the body that stands for a list which could not be read.
+    their settings say otherwise; `groups_may_own` whether an owner may be a group; `has_defaults` whether a folder
+    passes on a default list of its own and not its list; `everyone_has` are the identifiers that whoever signs
+    in has, and `known` the names of those that mean the same everywhere. `unread` is the body that stands for a list
+    which could not be read.
     """
 
     name: str
     asks_enter: bool
     groups_may_own: bool
+    has_defaults: bool
     everyone_has: frozenset[str]
     known: Mapping[str, str]
     unread: bytes
 
-    def parse(self, body: bytes) -> object:
-        """Make the model's own list from its stored body; raises `FormatError`."""
-
-    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
-        """Decide for one holder, with reasons."""
-
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
-        """Decide for a crowd, in two forms: none of whom owns the item, and each as if owning it."""
+    def parse(self, body: bytes) -> AccessList:
+        """Make a list from its stored body; raises `FormatError`."""
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
@@ -130,12 +186,6 @@ class ListModel(Protocol):
 
     def overrides(self, holder: Holder) -> Reason | None:
         """Return the rights that a holder's role gives whatever the lists say, and by what."""
-
-    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
-        """Return the list's text form, an entry a line."""
-
-    def view(self, parsed: object, *, is_folder: bool) -> ListView:
-        """Return what the checks want to know."""
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return the body that a new child gets in a folder with this body (and this default list)."""

@@ -20,7 +20,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
-from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.contract import (
+    Decision,
+    Effect,
+    ItemContext,
+    ListView,
+    Maker,
+    Names,
+    Reason,
+    RightSets,
+)
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.ordered import (
     APPEND_BIT,
@@ -32,7 +41,6 @@ from neatledger.core.lists.ordered import (
     READ_BIT,
     WRITE_BIT,
     Rule,
-    Sees,
     decide_crowd,
     decide_single,
     passed_on,
@@ -43,6 +51,7 @@ from neatledger.core.lists.ordered import (
 )
 from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import Right
+from neatledger.core.lists.subjects import Subject
 from neatledger.errors import FormatError
 
 __all__ = [
@@ -74,6 +83,29 @@ class Entry:
     flags: int
     mask: int
     who: str
+
+    @property
+    def _does(self) -> str:
+        return _WORDS.get(self.type, f"type {self.type}")
+
+    @property
+    def _what(self) -> str:
+        return spell_mask(self.mask, is_folder=True)
+
+    def __str__(self) -> str:
+        """The entry with the identifier that it names."""
+        kind = "" if self.who in _SPECIAL else "group " if self.flags & IS_GROUP else "user "
+        return f"{self._does}:{kind}{self.who}:{self._what}"
+
+    def word(self, names: Names) -> str:
+        """Return the entry with a name for its identifier."""
+        if self.who in _SPECIAL:
+            who = _SPECIAL_WORDS[self.who]
+        elif self.flags & IS_GROUP:
+            who = f"group {names.group(self.who)} ({self.who})"
+        else:
+            who = f"user {names.user(self.who)} ({self.who})"
+        return f"{self._does} {who}: {self._what}"
 
 
 def pack_body(group: str, entries: list[Entry]) -> bytes:
@@ -117,6 +149,75 @@ class Nfs4List:
         found = [_rule(entry, self.group if entry.who == GROUP else "") for entry in self.entries]
         return tuple([rule for rule in found if rule is not None])
 
+    def decide(self, context: ItemContext, holder: Holder) -> Decision:
+        """Decide for one holder."""
+        if _is_unread(self):
+            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.UNSAID, (told,), is_unsure=True)
+        decision = decide_single(
+            self.rules,
+            holder,
+            is_folder=context.is_folder,
+            owns=holder.user == context.owner,
+            first=0,
+            entry=lambda rule: rule.entry,
+            because=_because,
+        )
+        rights, decided = decision.rights, decision.given | decision.refused
+        if context.is_folder:
+            rights = _with_enter(rights)
+            if not decided & CLEAR_BIT and rights & Right.ADD:
+                rights |= Right.CLEAR_UNSAID
+        if not decided & DELETE_BIT:
+            rights |= Right.UNSAID
+        return replace(decision, rights=rights)
+
+    def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        if _is_unread(self):
+            unread = {Right.UNSAID: crowd.all, Right.UNSURE: crowd.all}
+            return unread, unread
+        marks = OF_OWNER * any([rule.subject is Subject.OWNER for rule in self.rules])
+        forms = decide_crowd(self.rules, marks, crowd, is_folder=is_folder, implied=0)
+        for form in forms:
+            sets = form[0]
+            if is_folder:
+                sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
+                unsaid = unsaid_of(form, crowd, Right.CLEAR, is_folder=True)
+                sets[Right.CLEAR_UNSAID] = unsaid & sets[Right.ADD]
+            sets[Right.UNSAID] = unsaid_of(form, crowd, Right.DELETE, is_folder=is_folder)
+        return forms[0][0], forms[1][0]
+
+    def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
+        """Return the entries in words, in stored order, with where each counts."""
+        told = []
+        for entry in self.entries:
+            below = " and ".join(word for bit, word in ((0x1, "files"), (0x2, "folders")) if entry.flags & bit)
+            marks = (
+                [("only" if entry.flags & ONLY_PASSED else "here, and") + f" for {below} below"]
+                if below
+                else ["here"]
+            )
+            marks += ["from above"] * bool(entry.flags & INHERITED)
+            told.append(f"{entry.word(names)} [{', '.join(marks)}]")
+        return told or ["an empty list: nobody may do anything"]
+
+    def view(self, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; who is named gets what the entries for that name give."""
+
+        def given(user: str, groups: frozenset[str]) -> Right:
+            weighed = weigh(self.rules, Holder("", user, groups), False)
+            return rights_of(weighed.given, is_folder=is_folder)
+
+        users = {rule.ident: given(rule.ident, frozenset()) for rule in self.rules if rule.subject is Subject.USER}
+        groups = {
+            rule.ident: given("", frozenset({rule.ident})) for rule in self.rules if rule.subject is Subject.GROUP
+        }
+        own = tuple(entry for entry in self.entries if not entry.flags & INHERITED)
+        is_plain = not users and groups.keys() <= {self.group}
+        unsure = sum(entry.type not in _WORDS for entry in self.entries)
+        return ListView(users, groups, given("", frozenset()), is_plain, False, unsure=unsure, own=own)
+
 
 @lru_cache(maxsize=262144)
 def _entry(kind: int, flags: int, mask: int, who: bytes) -> Entry:
@@ -128,26 +229,22 @@ def _entry(kind: int, flags: int, mask: int, who: bytes) -> Entry:
 def _rule(entry: Entry, group: str) -> Rule | None:
     if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
         return None
-    sees, ident = _SPECIAL.get(entry.who, (Sees.GROUP if entry.flags & IS_GROUP else Sees.USER, entry.who))
-    return Rule(sees, group or ident, entry.mask, entry.type == ALLOW, entry=entry)
+    subject, ident = _SPECIAL.get(entry.who, (Subject.GROUP if entry.flags & IS_GROUP else Subject.USER, entry.who))
+    return Rule(subject, group or ident, entry.mask, entry.type == ALLOW, entry=entry)
 
 
-_SPECIAL = {OWNER: (Sees.OWNER, ""), GROUP: (Sees.GROUP, ""), EVERYONE: (Sees.EVERYONE, "")}
+_SPECIAL = {OWNER: (Subject.OWNER, ""), GROUP: (Subject.GROUP, ""), EVERYONE: (Subject.EVERYONE, "")}
 
 
-def _text(entry: Entry) -> str:
-    kind = "" if entry.who in _SPECIAL else "group " if entry.flags & IS_GROUP else "user "
-    return (
-        f"{_WORDS.get(entry.type, f'type {entry.type}')}:{kind}{entry.who}:{spell_mask(entry.mask, is_folder=True)}"
-    )
+_SPECIAL_WORDS = {OWNER: "the owner", GROUP: "its group", EVERYONE: "everyone"}
 
 
 def _because(rule: Rule) -> str:
     return {
-        Sees.OWNER: "owns it",
-        Sees.USER: "names them",
-        Sees.GROUP: "they are in it",
-    }.get(rule.sees, "speaks of everyone")
+        Subject.OWNER: "owns it",
+        Subject.USER: "names them",
+        Subject.GROUP: "they are in it",
+    }.get(rule.subject, "speaks of everyone")
 
 
 def _with_enter(rights: Right) -> Right:
@@ -161,6 +258,7 @@ class Nfs4Model:
     name = "nfs4"
     asks_enter = True
     groups_may_own = False
+    has_defaults = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     # Nobody can be said to be given or refused anything: an entry that no evaluation knows.
@@ -170,47 +268,6 @@ class Nfs4Model:
         """Parse a body made by `pack_body`; raises `FormatError`."""
         group, entries = _unpack(body)
         return Nfs4List(group, tuple(entries))
-
-    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
-        """Decide for one holder."""
-        assert isinstance(parsed, Nfs4List)
-        if _is_unread(parsed):
-            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
-            return Decision(Right.UNSAID, (told,), is_unsure=True)
-        decision = decide_single(
-            parsed.rules,
-            holder,
-            is_folder=standing.is_folder,
-            owns=holder.user == standing.owner,
-            first=0,
-            text=lambda rule: _text(rule.entry),
-            because=_because,
-        )
-        rights, decided = decision.rights, decision.given | decision.refused
-        if standing.is_folder:
-            rights = _with_enter(rights)
-            if not decided & CLEAR_BIT and rights & Right.ADD:
-                rights |= Right.CLEAR_UNSAID
-        if not decided & DELETE_BIT:
-            rights |= Right.UNSAID
-        return replace(decision, rights=rights)
-
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
-        """Decide for a crowd at once; the same rules on bit sets."""
-        assert isinstance(parsed, Nfs4List)
-        if _is_unread(parsed):
-            unread = {Right.UNSAID: crowd.all, Right.UNSURE: crowd.all}
-            return unread, unread
-        marks = OF_OWNER * any([rule.sees is Sees.OWNER for rule in parsed.rules])
-        forms = decide_crowd(parsed.rules, marks, crowd, is_folder=is_folder, implied=0)
-        for form in forms:
-            sets = form[0]
-            if is_folder:
-                sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
-                unsaid = unsaid_of(form, crowd, Right.CLEAR, is_folder=True)
-                sets[Right.CLEAR_UNSAID] = unsaid & sets[Right.ADD]
-            sets[Right.UNSAID] = unsaid_of(form, crowd, Right.DELETE, is_folder=is_folder)
-        return forms[0][0], forms[1][0]
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
@@ -223,36 +280,6 @@ class Nfs4Model:
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)
-
-    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
-        """Return the entries in words, in stored order, with where each counts."""
-        assert isinstance(parsed, Nfs4List)
-        told = []
-        for entry in parsed.entries:
-            below = " and ".join(word for bit, word in ((0x1, "files"), (0x2, "folders")) if entry.flags & bit)
-            marks = (
-                [("only" if entry.flags & ONLY_PASSED else "here, and") + f" for {below} below"]
-                if below
-                else ["here"]
-            )
-            marks += ["from above"] * bool(entry.flags & INHERITED)
-            told.append(f"{_text(entry)} [{', '.join(marks)}]")
-        return told or ["an empty list: nobody may do anything"]
-
-    def view(self, parsed: object, *, is_folder: bool) -> ListView:
-        """Return what the checks want to know; who is named gets what the entries for that name give."""
-        assert isinstance(parsed, Nfs4List)
-
-        def given(user: str, groups: frozenset[str]) -> Right:
-            weighed = weigh(parsed.rules, Holder("", user, groups), False)
-            return rights_of(weighed.given, is_folder=is_folder)
-
-        users = {rule.ident: given(rule.ident, frozenset()) for rule in parsed.rules if rule.sees is Sees.USER}
-        groups = {rule.ident: given("", frozenset({rule.ident})) for rule in parsed.rules if rule.sees is Sees.GROUP}
-        own = tuple(_text(entry) for entry in parsed.entries if not entry.flags & INHERITED)
-        is_plain = not users and groups.keys() <= {parsed.group}
-        unsure = sum(entry.type not in _WORDS for entry in parsed.entries)
-        return ListView(users, groups, given("", frozenset()), is_plain, False, unsure=unsure, own=own)
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return what a new child gets (section 6.4.3); nothing passed on leaves it to the mode: the owner's."""
@@ -293,7 +320,7 @@ def mode_of(parsed: Nfs4List) -> int:
     for shift, who in ((6, OWNER), (3, GROUP), (0, EVERYONE)):
         counted = [rule for rule in parsed.rules if rule.entry.who in (who, EVERYONE)]
         given = weigh(
-            [replace(rule, sees=Sees.EVERYONE) for rule in counted], Holder("", "", frozenset()), True
+            [replace(rule, subject=Subject.EVERYONE) for rule in counted], Holder("", "", frozenset()), True
         ).given
         bits = 4 * bool(given & READ_BIT) + bool(given & EXECUTE_BIT)
         bits += 2 * (given & (WRITE_BIT | APPEND_BIT) == WRITE_BIT | APPEND_BIT)

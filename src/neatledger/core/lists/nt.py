@@ -22,7 +22,16 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.contract import (
+    Decision,
+    Effect,
+    ItemContext,
+    ListView,
+    Maker,
+    Names,
+    Reason,
+    RightSets,
+)
 from neatledger.core.lists.descriptors import (
     AUTO_INHERITED,
     CALLBACK_TYPES,
@@ -58,7 +67,6 @@ from neatledger.core.lists.ordered import (
     OF_OWNER,
     ONLY_PASSED,
     Rule,
-    Sees,
     decide_crowd,
     decide_single,
     passed_on,
@@ -68,9 +76,10 @@ from neatledger.core.lists.ordered import (
 )
 from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import Right
+from neatledger.core.lists.subjects import Subject
 from neatledger.errors import FormatError
 
-__all__ = ["FULL", "NtList", "NtModel", "child_acl", "map_generic", "pack_body", "unpack_body"]
+__all__ = ["FULL", "NtEntry", "NtList", "NtModel", "child_acl", "map_generic", "pack_body", "unpack_body"]
 
 _HEAD = struct.Struct("<HB")
 _KEPT = DACL_PRESENT | AUTO_INHERITED | PROTECTED
@@ -84,9 +93,10 @@ _COUNTING = _ALLOWS | _DENIES  # the access check looks at no other type
 _SILENT = frozenset({0x02, 0x03, 0x07, 0x08, 0x0D, 0x0E, 0x0F, 0x10, 0x11, 0x12, 0x13})  # audit, labels, resources
 _UNEVALUATED = OBJECT_TYPES | CALLBACK_TYPES
 _SYSTEM = "S-1-5-18"
+_SIGNED_IN = frozenset({EVERYONE, AUTHENTICATED, NETWORK})  # what whoever signs in over the network has
 
 
-_NULL = Rule(Sees.EVERYONE, "", _ALL_BITS, True)  # what a null list amounts to
+_NULL = Rule(Subject.EVERYONE, "", _ALL_BITS, True)  # what a null list amounts to
 
 
 def map_generic(mask: int) -> int:
@@ -136,15 +146,79 @@ class NtList:
         dacl = unpack_body(self.body).dacl
         return () if dacl is None else dacl.aces
 
+    def decide(self, context: ItemContext, holder: Holder) -> Decision:
+        """Decide for one holder; privileges are not part of the list (see `overrides`)."""
+        owns = _owns(holder, context.owner)
+        implied = owns and not self.marks & OF_OWNER
+        decision = decide_single(
+            self.rules,
+            holder,
+            is_folder=context.is_folder,
+            owns=owns,
+            first=_OWNER_BITS if implied else 0,
+            entry=lambda rule: "no list" if rule is _NULL else NtEntry(rule.entry),
+            because=lambda rule: _because(rule, holder),
+        )
+        if implied:
+            told = Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may read and change the list")
+            decision = replace(decision, reasons=(*decision.reasons, told))
+        return decision
+
+    def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        implied = 0 if self.marks & OF_OWNER else _OWNER_BITS
+        rules, marks = self.rules, self.marks
+        (others, _), (owners, _) = decide_crowd(rules, marks, crowd, is_folder=is_folder, implied=implied)
+        return others, owners
+
+    def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
+        """Return the entries in words, in stored order, with where each counts."""
+        if self.is_null:
+            return ["no list at all: everyone may do everything"]
+        told = []
+        for ace in self.aces:
+            marks = [
+                mark
+                for mark in (_where(ace) if is_folder else "", "from above" if ace.flags & INHERITED else "")
+                if mark
+            ]
+            word = NtEntry(ace).word(names)
+            told.append(f"{word} [{', '.join(marks)}]" if marks else word)
+        return told or ["an empty list: nobody may do anything"]
+
+    def view(self, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; who is named gets what the entries for that name give."""
+        everyone = rights_of(weigh(self.rules, Holder("", "", _SIGNED_IN), False).given, is_folder=is_folder)
+        aces = self.aces
+        named: dict[str, Right] = {}
+        for rule in self.rules:
+            if rule.subject is Subject.EITHER and rule.ident not in WELL_KNOWN:
+                alone = Holder("", rule.ident, frozenset())
+                named[rule.ident] = rights_of(weigh(self.rules, alone, False).given, is_folder=is_folder)
+        return ListView(
+            users={},
+            groups={},
+            everyone=everyone,
+            is_plain=not named,
+            is_sticky=False,
+            either=named,
+            is_ordered=_is_ordered(aces),
+            is_closed=bool(self.control & PROTECTED),
+            unsure=sum(_is_unevaluated(ace) for ace in aces),
+            own=tuple(NtEntry(ace) for ace in aces if not ace.flags & INHERITED),
+        )
+
 
 def _rules(ace: Ace) -> tuple[Rule, ...]:
     if ace.is_inherit_only or ace.type not in _COUNTING or ace.sid in (CREATOR_OWNER, CREATOR_GROUP):
         return ()
     if ace.raw is not None:
         # Damaged: nobody knows whom it names. It may refuse or allow everyone everything.
-        return tuple(Rule(Sees.EVERYONE, "", _ALL_BITS, allows, True, ace) for allows in (False, True))
-    sees = Sees.OWNER if ace.sid == OWNER_RIGHTS else Sees.EVERYONE if ace.sid == EVERYONE else Sees.EITHER
-    return (Rule(sees, ace.sid, map_generic(ace.mask), ace.type in _ALLOWS, ace.type in _UNEVALUATED, ace),)
+        return tuple(Rule(Subject.EVERYONE, "", _ALL_BITS, allows, True, ace) for allows in (False, True))
+    subject = (
+        Subject.OWNER if ace.sid == OWNER_RIGHTS else Subject.EVERYONE if ace.sid == EVERYONE else Subject.EITHER
+    )
+    return (Rule(subject, ace.sid, map_generic(ace.mask), ace.type in _ALLOWS, ace.type in _UNEVALUATED, ace),)
 
 
 @lru_cache(maxsize=262144)
@@ -154,14 +228,39 @@ def _rules_of(raw: bytes) -> tuple[tuple[Rule, ...], int]:
     return rules, rules[0].mark if rules else 0
 
 
-def _text(ace: Ace) -> str:
-    if ace.raw == b"" and ace.type == AceType.ALLOW:
-        return "a list that could not be read"
-    if ace.raw is not None or ace.type not in _COUNTING | _SILENT:
-        return f"entry of type 0x{ace.type:02x}, kept as it is ({len(ace.raw or b'')} bytes)"
-    word = "allow" if ace.type in _ALLOWS else "deny" if ace.type in _DENIES else "record"
-    kind = " (condition)" if ace.type in CALLBACK_TYPES else " (object)" if ace.type in OBJECT_TYPES else ""
-    return f"{word}{kind}:{ace.sid}:{spell_mask(map_generic(ace.mask), is_folder=True)}"
+@dataclass(frozen=True, slots=True)
+class NtEntry:
+    """An entry of a descriptor as a reason: what it does, whom it names, and what it speaks of."""
+
+    ace: Ace
+
+    @property
+    def _kept(self) -> str:
+        """What an entry is called that is kept as it came; "" for others."""
+        ace = self.ace
+        if ace.raw == b"" and ace.type == AceType.ALLOW:
+            return "a list that could not be read"
+        if ace.raw is not None or ace.type not in _COUNTING | _SILENT:
+            return f"entry of type 0x{ace.type:02x}, kept as it is ({len(ace.raw or b'')} bytes)"
+        return ""
+
+    @property
+    def _does(self) -> str:
+        kind = self.ace.type
+        word = "allow" if kind in _ALLOWS else "deny" if kind in _DENIES else "record"
+        return word + (" (condition)" if kind in CALLBACK_TYPES else " (object)" if kind in OBJECT_TYPES else "")
+
+    @property
+    def _what(self) -> str:
+        return spell_mask(map_generic(self.ace.mask), is_folder=True)
+
+    def __str__(self) -> str:
+        """The entry with the identifier that it names."""
+        return self._kept or f"{self._does}:{self.ace.sid}:{self._what}"
+
+    def word(self, names: Names) -> str:
+        """Return the entry with a name for its identifier."""
+        return self._kept or f"{self._does} {names.holder(self.ace.sid)}: {self._what}"
 
 
 _FLAGS = ((0x1, "files"), (0x2, "folders"))
@@ -178,13 +277,18 @@ def _where(ace: Ace) -> str:
     return f"here, and for {below}{once}" if below else "only here"
 
 
+def _owns(holder: Holder, owner: str) -> bool:
+    return bool(owner) and (holder.user == owner or owner in holder.groups)
+
+
 class NtModel:
     """The list model ``nt``."""
 
     name = "nt"
     asks_enter = False
     groups_may_own = True
-    everyone_has: frozenset[str] = frozenset({EVERYONE, AUTHENTICATED, NETWORK})
+    has_defaults = False
+    everyone_has = _SIGNED_IN
     known: Mapping[str, str] = WELL_KNOWN
     unread = _HEAD.pack(DACL_PRESENT, 0) + pack_acl(Acl((Ace(AceType.ALLOW, 0, 0, "", raw=b""),)))
 
@@ -201,36 +305,9 @@ class NtModel:
             marks |= mark
         return NtList(body, control, False, tuple(rules), marks)
 
-    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
-        """Decide for one holder; privileges are not part of the list (see `overrides`)."""
-        assert isinstance(parsed, NtList)
-        owns = self.owns(holder, standing.owner)
-        implied = owns and not parsed.marks & OF_OWNER
-        decision = decide_single(
-            parsed.rules,
-            holder,
-            is_folder=standing.is_folder,
-            owns=owns,
-            first=_OWNER_BITS if implied else 0,
-            text=lambda rule: "no list" if rule is _NULL else _text(rule.entry),
-            because=lambda rule: _because(rule, holder),
-        )
-        if implied:
-            told = Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may read and change the list")
-            decision = replace(decision, reasons=(*decision.reasons, told))
-        return decision
-
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
-        """Decide for a crowd at once; the same rules on bit sets."""
-        assert isinstance(parsed, NtList)
-        implied = 0 if parsed.marks & OF_OWNER else _OWNER_BITS
-        rules, marks = parsed.rules, parsed.marks
-        (others, _), (owners, _) = decide_crowd(rules, marks, crowd, is_folder=is_folder, implied=implied)
-        return others, owners
-
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
-        return bool(owner) and (holder.user == owner or owner in holder.groups)
+        return _owns(holder, owner)
 
     def group_of(self, body: bytes) -> str:
         """Return nobody: the group of a descriptor is carried along, and no system counts by it."""
@@ -239,44 +316,6 @@ class NtModel:
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)
-
-    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
-        """Return the entries in words, in stored order, with where each counts."""
-        assert isinstance(parsed, NtList)
-        if parsed.is_null:
-            return ["no list at all: everyone may do everything"]
-        told = []
-        for ace in parsed.aces:
-            marks = [
-                mark
-                for mark in (_where(ace) if is_folder else "", "from above" if ace.flags & INHERITED else "")
-                if mark
-            ]
-            told.append(f"{_text(ace)} [{', '.join(marks)}]" if marks else _text(ace))
-        return told or ["an empty list: nobody may do anything"]
-
-    def view(self, parsed: object, *, is_folder: bool) -> ListView:
-        """Return what the checks want to know; who is named gets what the entries for that name give."""
-        assert isinstance(parsed, NtList)
-        everyone = rights_of(weigh(parsed.rules, Holder("", "", self.everyone_has), False).given, is_folder=is_folder)
-        aces = parsed.aces
-        named: dict[str, Right] = {}
-        for rule in parsed.rules:
-            if rule.sees is Sees.EITHER and rule.ident not in WELL_KNOWN:
-                alone = Holder("", rule.ident, frozenset())
-                named[rule.ident] = rights_of(weigh(parsed.rules, alone, False).given, is_folder=is_folder)
-        return ListView(
-            users={},
-            groups={},
-            everyone=everyone,
-            is_plain=not named,
-            is_sticky=False,
-            either=named,
-            is_ordered=_is_ordered(aces),
-            is_closed=bool(parsed.control & PROTECTED),
-            unsure=sum(_is_unevaluated(ace) for ace in aces),
-            own=tuple(_text(ace) for ace in aces if not ace.flags & INHERITED),
-        )
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return what a new child gets; where nothing is passed on, its maker and the system get all."""
@@ -307,10 +346,10 @@ def _is_unevaluated(ace: Ace) -> bool:
 
 
 def _because(rule: Rule, holder: Holder) -> str:
-    match rule.sees:
-        case Sees.OWNER:
+    match rule.subject:
+        case Subject.OWNER:
             return "speaks of the owner"
-        case Sees.EVERYONE:
+        case Subject.EVERYONE:
             return "a null list lets everyone do all" if rule is _NULL else "speaks of everyone"
         case _:
             return "names them" if rule.ident == holder.user else "they are in it"

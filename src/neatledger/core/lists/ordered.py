@@ -16,12 +16,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from enum import Enum
 from typing import Any
 
-from neatledger.core.lists.contract import Decision, Effect, Reason, RightSets
+from neatledger.core.lists.contract import Decision, Effect, Entry, Reason, RightSets
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, spell_rights
+from neatledger.core.lists.subjects import Subject
 
 __all__ = [
     "FILE_BITS",
@@ -29,7 +29,6 @@ __all__ = [
     "MAY_COUNT",
     "OF_OWNER",
     "Rule",
-    "Sees",
     "Weighed",
     "decide_crowd",
     "decide_single",
@@ -67,16 +66,6 @@ _PLAIN = {
 }
 
 
-class Sees(Enum):
-    """Where an entry's holder is looked for."""
-
-    EITHER = "either"
-    USER = "user"
-    GROUP = "group"
-    EVERYONE = "everyone"
-    OWNER = "owner"
-
-
 MAY_COUNT, OF_OWNER = 1, 2
 
 
@@ -87,7 +76,7 @@ class Rule:
     Rules of equal entries are one object: what they do for a crowd is worked out once.
     """
 
-    sees: Sees
+    subject: Subject
     ident: str
     mask: int
     allows: bool
@@ -97,35 +86,15 @@ class Rule:
     @property
     def mark(self) -> int:
         """What the whole list must know: `MAY_COUNT` for an entry not evaluated, `OF_OWNER` for one of owners."""
-        return MAY_COUNT * self.is_unsure + OF_OWNER * (self.sees is Sees.OWNER)
+        return MAY_COUNT * self.is_unsure + OF_OWNER * (self.subject is Subject.OWNER)
 
     def names(self, holder: Holder, owns: bool) -> bool:
         """Tell whether the entry speaks of a holder."""
-        match self.sees:
-            case Sees.EITHER:
-                return self.ident == holder.user or self.ident in holder.groups
-            case Sees.USER:
-                return self.ident == holder.user
-            case Sees.GROUP:
-                return self.ident in holder.groups
-            case Sees.OWNER:
-                return owns
-            case _:
-                return True
+        return self.subject.names(self.ident, holder, owns)
 
     def among(self, crowd: Crowd, owns: bool) -> int:
         """Return the bit set of those whom the entry speaks of."""
-        match self.sees:
-            case Sees.EITHER:
-                return crowd.by_user.get(self.ident, 0) | crowd.by_group.get(self.ident, 0)
-            case Sees.USER:
-                return crowd.by_user.get(self.ident, 0)
-            case Sees.GROUP:
-                return crowd.by_group.get(self.ident, 0)
-            case Sees.OWNER:
-                return crowd.all if owns else 0
-            case _:
-                return crowd.all
+        return self.subject.among(self.ident, crowd, owns)
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,10 +153,10 @@ def decide_single(
     is_folder: bool,
     owns: bool,
     first: int,
-    text: Callable[[Rule], str],
+    entry: Callable[[Rule], Entry],
     because: Callable[[Rule], str],
 ) -> Decision:
-    """Decide for one holder; `text` and `because` put an entry into words."""
+    """Decide for one holder; `entry` gives the entry of a rule, and `because` says why it applies."""
     sure = weigh(rules, holder, owns, first=first)
     rights = rights_of(sure.given, is_folder=is_folder)
     is_unsure = False
@@ -203,13 +172,13 @@ def decide_single(
                 why += (
                     f"; {'gives' if rule.allows else 'refuses'} only {spell_rights(told)}, the rest was decided above"
                 )
-            reasons.append(Reason(effect, text(rule), told if rule.allows else Right.NONE, why))
+            reasons.append(Reason(effect, entry(rule), told if rule.allows else Right.NONE, why))
     if any(rule.is_unsure for rule in rules):
         hopeful = weigh(rules, holder, owns, hopeful=True, first=first)
         open_bits = hopeful.given & ~sure.given & _all_bits(is_folder)
         is_unsure = bool(open_bits)
         reasons += [
-            Reason(Effect.LIMITS, text(rule), Right.NONE, "cannot be evaluated here: it may count or not")
+            Reason(Effect.LIMITS, entry(rule), Right.NONE, "cannot be evaluated here: it may count or not")
             for rule in dict.fromkeys(rules)
             if is_unsure and rule.is_unsure and rule.mask & open_bits and rule.names(holder, owns)
         ]

@@ -23,7 +23,16 @@ import struct
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.contract import (
+    Decision,
+    Effect,
+    ItemContext,
+    ListView,
+    Maker,
+    Names,
+    Reason,
+    RightSets,
+)
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import ALL_RIGHTS, Right
@@ -41,14 +50,8 @@ NO_ENTRIES = b""
 USER_OBJ, USER, GROUP_OBJ, GROUP, MASK, OTHER = 0x01, 0x02, 0x04, 0x08, 0x10, 0x20
 _HEAD = struct.Struct("<HI")
 _ENTRY = struct.Struct("<HHI")
-_WORDS = {
-    USER_OBJ: "user:",
-    USER: "user",
-    GROUP_OBJ: "group:",
-    GROUP: "group",
-    MASK: "mask:",
-    OTHER: "other:",
-}
+_TAGS = {USER_OBJ: "user", USER: "user", GROUP_OBJ: "group", GROUP: "group", MASK: "mask", OTHER: "other"}
+_WORDS = {USER_OBJ: "owner", GROUP_OBJ: "owning group", MASK: "mask", OTHER: "everyone else"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +61,21 @@ class Entry:
     tag: int
     perm: int
     ident: int = 0xFFFFFFFF
+
+    def __str__(self) -> str:
+        """The entry as acl(5) writes it, with numbers."""
+        ident = str(self.ident) if self.tag in (USER, GROUP) else ""
+        return f"{_TAGS[self.tag]}:{ident}:{_spell(self.perm)}"
+
+    def word(self, names: Names) -> str:
+        """Return the entry with the name behind its number, which stays beside it."""
+        match self.tag:
+            case 0x02:
+                return f"user {names.user(str(self.ident))} ({self.ident}) {_spell(self.perm)}"
+            case 0x08:
+                return f"group {names.group(str(self.ident))} ({self.ident}) {_spell(self.perm)}"
+            case _:
+                return f"{_WORDS[self.tag]} {_spell(self.perm)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +89,113 @@ class PosixList:
     named_groups: tuple[tuple[str, int], ...]
     mask: int | None
     has_entries: bool
+
+    def decide(self, context: ItemContext, holder: Holder) -> Decision:
+        """Decide for one holder; the superuser's override is not part of the list (see `overrides`)."""
+        if self.mode == _UNREAD:
+            return Decision(Right.NONE, (_NOT_READ,), is_unsure=True)
+        match = _match(self, context, holder)
+        cut = 7 if match.mask is None else match.mask
+        left = [entry.perm & cut for entry in match.entries]
+        owns = holder.user == context.owner
+        rights = _rights(
+            any(perm & _R for perm in left),
+            any(perm & _W for perm in left),
+            any(perm & _X for perm in left),
+            any(perm & _WX == _WX for perm in left),
+            self.mode,
+            folder=context.is_folder,
+            own=owns,
+        )
+        reasons = tuple(_reasons(match, rights, folder=context.is_folder))
+        if owns:
+            rights |= Right.MANAGE
+            reasons += (Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may change the list"),)
+        elif context.is_folder and rights & Right.CLEAR_OWN:
+            reasons += (Reason(Effect.LIMITS, "sticky", Right.CLEAR_OWN, "only one's own items may be removed"),)
+        return Decision(rights, reasons)
+
+    def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        mode = self.mode
+        if mode == _UNREAD:
+            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
+        own = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
+        return (
+            self._as_rights(self._sets_of_others(crowd), 0, mode, is_folder, own=False),
+            self._as_rights(own, crowd.all, mode, is_folder, own=True),
+        )
+
+    @staticmethod
+    def _as_rights(sets: list[int], manage: int, mode: int, is_folder: bool, *, own: bool) -> RightSets:
+        read, write, enter, change = sets
+        if not is_folder:
+            return {Right.READ: read, Right.CHANGE: write, Right.MANAGE: manage}
+        return {
+            Right.ENTER: enter,
+            Right.LIST: read,
+            Right.READ: read & enter,
+            Right.ADD: change,
+            Right.CLEAR_OWN if mode & _STICKY and not own else Right.CLEAR: change,
+            Right.MANAGE: manage,
+        }
+
+    def _sets_of_others(self, crowd: Crowd) -> list[int]:
+        mode = self.mode
+        sets = [0, 0, 0, 0]
+        rest = crowd.all
+        by_list = self.has_entries and mode & 0o070
+        if by_list:
+            cut = 7 if self.mask is None else self.mask
+            for ident, perm in self.named_users:
+                who = crowd.by_user.get(ident, 0) & rest
+                rest &= ~who
+                _allow(sets, who, perm & cut)
+            groups = [(self.gid, self.group_obj & cut)]
+            groups += [(ident, perm & cut) for ident, perm in self.named_groups]
+        else:
+            groups = [(self.gid, mode >> 3 & 7)]
+        matched = 0
+        for ident, perm in groups:
+            who = crowd.by_group.get(ident, 0) & rest
+            matched |= who
+            _allow(sets, who, perm)
+        _allow(sets, rest & ~matched, mode & 7)
+        return sets
+
+    @property
+    def entries(self) -> list[Entry]:
+        """The entries in the order of the text form (acl(5)); those that the mode stands for among them."""
+        found = [Entry(USER_OBJ, self.mode >> 6 & 7)]
+        found += [Entry(USER, perm, int(ident)) for ident, perm in self.named_users]
+        found.append(Entry(GROUP_OBJ, self.group_obj))
+        found += [Entry(GROUP, perm, int(ident)) for ident, perm in self.named_groups]
+        if self.mask is not None:
+            found.append(Entry(MASK, self.mask))
+        return [*found, Entry(OTHER, self.mode & 7)]
+
+    def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
+        """Return the entries in words, in the order of the text form."""
+        if self.mode == _UNREAD:
+            return ["a list that could not be read"]
+        return [entry.word(names) for entry in self.entries]
+
+    def view(self, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know; named entries count as the mask leaves them."""
+        mode = self.mode
+        if mode == _UNREAD:
+            return ListView({}, {}, Right.NONE, True, False, unsure=1)
+        cut = 7 if self.mask is None else self.mask
+        live = bool(mode & 0o070)
+
+        def given(perm: int) -> Right:
+            return _rights(*_requests(perm), mode, folder=is_folder, own=False)
+
+        users = {ident: given(perm & cut) if live else Right.NONE for ident, perm in self.named_users}
+        groups = {ident: given(perm & cut) if live else Right.NONE for ident, perm in self.named_groups}
+        own = self.group_obj & cut if self.has_entries and live else mode >> 3 & 7
+        groups[self.gid] = groups.get(self.gid, Right.NONE) | given(own)
+        return ListView(users, groups, given(mode & 7), not self.has_entries, bool(mode & _STICKY))
 
 
 def pack_body(mode: int, gid: int, entries: bytes = NO_ENTRIES) -> bytes:
@@ -126,39 +251,38 @@ def _rights(read: bool, write: bool, enter: bool, change: bool, mode: int, *, fo
 class _Match:
     """The entries that decide for one holder: one alone, or several of the group class."""
 
-    entries: tuple[tuple[str, int], ...]
+    entries: tuple[Entry, ...]
     mask: int | None
     because: str
 
 
-def _match(parsed: PosixList, standing: Standing, holder: Holder) -> _Match:
+def _match(parsed: PosixList, context: ItemContext, holder: Holder) -> _Match:
     mode = parsed.mode
-    if holder.user == standing.owner:
-        return _Match((("user::", mode >> 6 & 7),), None, "owns it; the owner's bits decide alone")
+    if holder.user == context.owner:
+        return _Match((Entry(USER_OBJ, mode >> 6 & 7),), None, "owns it; the owner's bits decide alone")
     if parsed.has_entries and mode & 0o070:
         for ident, perm in parsed.named_users:
             if ident == holder.user:
-                return _Match(((f"user:{ident}:", perm),), parsed.mask, "named by a user entry, which decides alone")
-        found = [("group::", parsed.group_obj)] if parsed.gid in holder.groups else []
-        found += [(f"group:{ident}:", perm) for ident, perm in parsed.named_groups if ident in holder.groups]
+                entry = Entry(USER, perm, int(ident))
+                return _Match((entry,), parsed.mask, "named by a user entry, which decides alone")
+        found = [Entry(GROUP_OBJ, parsed.group_obj)] if parsed.gid in holder.groups else []
+        found += [Entry(GROUP, perm, int(ident)) for ident, perm in parsed.named_groups if ident in holder.groups]
         if found:
             return _Match(tuple(found), parsed.mask, "matched by group entries; one must grant the whole request")
     elif parsed.gid in holder.groups:
-        return _Match((("group::", mode >> 3 & 7),), None, f"is in the owning group {parsed.gid}")
-    return _Match((("other::", mode & 7),), None, "neither the owner, nor named, nor in a group named here")
+        return _Match((Entry(GROUP_OBJ, mode >> 3 & 7),), None, f"is in the owning group {parsed.gid}")
+    return _Match((Entry(OTHER, mode & 7),), None, "neither the owner, nor named, nor in a group named here")
 
 
 def _reasons(match: _Match, rights: Right, *, folder: bool) -> Iterable[Reason]:
     cut = 7 if match.mask is None else match.mask
-    for prefix, perm in match.entries:
-        left = perm & cut
+    for entry in match.entries:
+        left = entry.perm & cut
         given = _rights(*_requests(left), 0, folder=folder, own=False) & ~(Right.CLEAR | Right.CLEAR_OWN)
         effect = Effect.GRANTS if left else Effect.STOPS
-        yield Reason(effect, prefix + _spell(perm), given & rights, match.because)
-        if left != perm:
-            yield Reason(
-                Effect.LIMITS, f"mask::{_spell(cut)}", given, f"cuts {prefix}{_spell(perm)} to {_spell(left)}"
-            )
+        yield Reason(effect, entry, given & rights, match.because)
+        if left != entry.perm:
+            yield Reason(Effect.LIMITS, Entry(MASK, cut), given, f"cuts {entry} to {_spell(left)}")
 
 
 def _requests(perm: int) -> tuple[bool, bool, bool, bool]:
@@ -171,6 +295,7 @@ class PosixModel:
     name = "posix"
     asks_enter = True
     groups_may_own = False
+    has_defaults = True
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _HEAD.pack(_UNREAD, 0xFFFFFFFF)
@@ -178,82 +303,6 @@ class PosixModel:
     def parse(self, body: bytes) -> PosixList:
         """Parse a body made by `pack_body`."""
         return _parse(body)
-
-    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
-        """Decide for one holder; the superuser's override is not part of the list (see `overrides`)."""
-        assert isinstance(parsed, PosixList)
-        if parsed.mode == _UNREAD:
-            return Decision(Right.NONE, (_NOT_READ,), is_unsure=True)
-        match = _match(parsed, standing, holder)
-        cut = 7 if match.mask is None else match.mask
-        left = [perm & cut for _, perm in match.entries]
-        owns = holder.user == standing.owner
-        rights = _rights(
-            any(perm & _R for perm in left),
-            any(perm & _W for perm in left),
-            any(perm & _X for perm in left),
-            any(perm & _WX == _WX for perm in left),
-            parsed.mode,
-            folder=standing.is_folder,
-            own=owns,
-        )
-        reasons = tuple(_reasons(match, rights, folder=standing.is_folder))
-        if owns:
-            rights |= Right.MANAGE
-            reasons += (Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may change the list"),)
-        elif standing.is_folder and rights & Right.CLEAR_OWN:
-            reasons += (Reason(Effect.LIMITS, "sticky", Right.CLEAR_OWN, "only one's own items may be removed"),)
-        return Decision(rights, reasons)
-
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
-        """Decide for a crowd at once; the same rules on bit sets."""
-        assert isinstance(parsed, PosixList)
-        mode = parsed.mode
-        if mode == _UNREAD:
-            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
-        own = [crowd.all if allowed else 0 for allowed in _requests(mode >> 6 & 7)]
-        return (
-            self._as_rights(self._sets_of_others(parsed, crowd), 0, mode, is_folder, own=False),
-            self._as_rights(own, crowd.all, mode, is_folder, own=True),
-        )
-
-    @staticmethod
-    def _as_rights(sets: list[int], manage: int, mode: int, is_folder: bool, *, own: bool) -> RightSets:
-        read, write, enter, change = sets
-        if not is_folder:
-            return {Right.READ: read, Right.CHANGE: write, Right.MANAGE: manage}
-        return {
-            Right.ENTER: enter,
-            Right.LIST: read,
-            Right.READ: read & enter,
-            Right.ADD: change,
-            Right.CLEAR_OWN if mode & _STICKY and not own else Right.CLEAR: change,
-            Right.MANAGE: manage,
-        }
-
-    @staticmethod
-    def _sets_of_others(parsed: PosixList, crowd: Crowd) -> list[int]:
-        mode = parsed.mode
-        sets = [0, 0, 0, 0]
-        rest = crowd.all
-        by_list = parsed.has_entries and mode & 0o070
-        if by_list:
-            cut = 7 if parsed.mask is None else parsed.mask
-            for ident, perm in parsed.named_users:
-                who = crowd.by_user.get(ident, 0) & rest
-                rest &= ~who
-                _allow(sets, who, perm & cut)
-            groups = [(parsed.gid, parsed.group_obj & cut)]
-            groups += [(ident, perm & cut) for ident, perm in parsed.named_groups]
-        else:
-            groups = [(parsed.gid, mode >> 3 & 7)]
-        matched = 0
-        for ident, perm in groups:
-            who = crowd.by_group.get(ident, 0) & rest
-            matched |= who
-            _allow(sets, who, perm)
-        _allow(sets, rest & ~matched, mode & 7)
-        return sets
 
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
@@ -268,39 +317,6 @@ class PosixModel:
         if holder.user != "0":
             return override_of(holder)
         return Reason(Effect.GRANTS, "uid 0", ALL_RIGHTS, "the superuser, whatever the lists say")
-
-    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
-        """Return the text form with numeric identifiers, an entry a line."""
-        assert isinstance(parsed, PosixList)
-        mode = parsed.mode
-        if mode == _UNREAD:
-            return ["a list that could not be read"]
-        lines = [f"user::{_spell(mode >> 6 & 7)}"]
-        lines += [f"user:{ident}:{_spell(perm)}" for ident, perm in parsed.named_users]
-        lines.append(f"group::{_spell(parsed.group_obj)}")
-        lines += [f"group:{ident}:{_spell(perm)}" for ident, perm in parsed.named_groups]
-        if parsed.mask is not None:
-            lines.append(f"mask::{_spell(parsed.mask)}")
-        lines.append(f"other::{_spell(mode & 7)}")
-        return lines
-
-    def view(self, parsed: object, *, is_folder: bool) -> ListView:
-        """Return what the checks want to know; named entries count as the mask leaves them."""
-        assert isinstance(parsed, PosixList)
-        mode = parsed.mode
-        if mode == _UNREAD:
-            return ListView({}, {}, Right.NONE, True, False, unsure=1)
-        cut = 7 if parsed.mask is None else parsed.mask
-        live = bool(mode & 0o070)
-
-        def given(perm: int) -> Right:
-            return _rights(*_requests(perm), mode, folder=is_folder, own=False)
-
-        users = {ident: given(perm & cut) if live else Right.NONE for ident, perm in parsed.named_users}
-        groups = {ident: given(perm & cut) if live else Right.NONE for ident, perm in parsed.named_groups}
-        own = parsed.group_obj & cut if parsed.has_entries and live else mode >> 3 & 7
-        groups[parsed.gid] = groups.get(parsed.gid, Right.NONE) | given(own)
-        return ListView(users, groups, given(mode & 7), not parsed.has_entries, bool(mode & _STICKY))
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return what a new child gets: the default list, cut by the usual mode of making, 0777 or 0666.

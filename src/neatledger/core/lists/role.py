@@ -12,38 +12,33 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from neatledger.core.lists.contract import Decision, Effect, ListView, Maker, Reason, RightSets, Standing
+from neatledger.core.lists.contract import (
+    Decision,
+    Effect,
+    ItemContext,
+    ListView,
+    Maker,
+    Names,
+    Reason,
+    RightSets,
+)
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
+from neatledger.core.lists.subjects import Subject
 from neatledger.errors import FormatError
 
-__all__ = [
-    "ALL",
-    "EITHER",
-    "GROUP",
-    "OPEN",
-    "OWNER",
-    "SIGNED_IN",
-    "UNSURE",
-    "USER",
-    "Entry",
-    "RoleModel",
-    "pack_body",
-]
-
-USER, GROUP, EITHER, OWNER, ALL, SIGNED_IN, UNSURE = "u", "g", "e", "o", "a", "s", "?"
-"""Whom an entry names: a user, a group, either; the owner; all; all who sign in; someone who cannot be told."""
+__all__ = ["OPEN", "Entry", "RoleList", "RoleModel", "pack_body"]
 
 OPEN = b"~"
 _UNREAD = b"?"
 _WORDS = {
-    USER: "user",
-    GROUP: "group",
-    EITHER: "",
-    OWNER: "the owner",
-    ALL: "everyone",
-    SIGNED_IN: "everyone signed in",
+    Subject.USER: "user",
+    Subject.GROUP: "group",
+    Subject.EITHER: "",
+    Subject.OWNER: "the owner",
+    Subject.EVERYONE: "everyone",
+    Subject.SIGNED_IN: "everyone signed in",
 }
 # What only files have, and what only folders have.
 _OF_FOLDERS = Right.ENTER | Right.LIST | Right.ADD | Right.CLEAR
@@ -53,47 +48,60 @@ _OF_FOLDERS = Right.ENTER | Right.LIST | Right.ADD | Right.CLEAR
 class Entry:
     """One entry: whom it names, what it grants or denies, and whether it came from the folder above."""
 
-    sees: str
+    subject: Subject
     ident: str
     rights: Right
     allows: bool = True
     inherited: bool = False
 
-    @property
-    def text(self) -> str:
-        """The entry in words."""
-        who = f"{_WORDS.get(self.sees, 'someone not known:')} {self.ident}".strip()
+    def __str__(self) -> str:
+        """The entry with the identifier that it names."""
+        return self._word(self.ident)
+
+    def word(self, names: Names) -> str:
+        """Return the entry with the name of whom it names."""
+        match self.subject:
+            case Subject.USER:
+                return self._word(_named(names.user(self.ident), self.ident))
+            case Subject.GROUP:
+                return self._word(_named(names.group(self.ident), self.ident))
+            case Subject.EITHER:
+                return self._word(names.holder(self.ident))
+            case _:
+                return self._word(self.ident)
+
+    def _word(self, whom: str) -> str:
+        who = f"{_WORDS.get(self.subject, 'someone not known:')} {whom}".strip()
         level = level_of(self.rights)
-        told = spell_rights(self.rights) if level in (Level.MIXED, Level.NONE) else level.value
-        return f"{'' if self.allows else 'deny '}{who} {told}"
+        what = spell_rights(self.rights) if level in (Level.MIXED, Level.NONE) else level.value
+        return f"{'' if self.allows else 'deny '}{who} {what}"
 
     def names(self, holder: Holder, owns: bool) -> bool:
         """Tell whether the entry speaks of a holder."""
-        match self.sees:
-            case "u":
-                return self.ident == holder.user
-            case "g":
-                return self.ident in holder.groups
-            case "e":
-                return self.ident == holder.user or self.ident in holder.groups
-            case "o":
-                return owns
-            case "a" | "s":
-                return True
-            case _:
-                return False
+        return self.subject.names(self.ident, holder, owns)
 
     def among(self, crowd: Crowd, owns: bool) -> int:
         """Return the bit set of those whom the entry speaks of."""
-        user, group = crowd.by_user.get(self.ident, 0), crowd.by_group.get(self.ident, 0)
-        known = {USER: user, GROUP: group, EITHER: user | group, OWNER: crowd.all if owns else 0}
-        return known.get(self.sees, crowd.all if self.sees in (ALL, SIGNED_IN) else 0)
+        return self.subject.among(self.ident, crowd, owns)
+
+
+def _named(name: str, ident: str) -> str:
+    """Return a name with its identifier, where the two are not one."""
+    return ident if name == ident else f"{name} ({ident})"
 
 
 def pack_body(entries: list[Entry]) -> bytes:
     """Return the stored form of a list."""
     lines = [
-        "\t".join((one.sees, "+" if one.allows else "-", f"{int(one.rights):x}", str(int(one.inherited)), one.ident))
+        "\t".join(
+            (
+                one.subject.value,
+                "+" if one.allows else "-",
+                f"{int(one.rights):x}",
+                str(int(one.inherited)),
+                one.ident,
+            )
+        )
         for one in entries
     ]
     return "\n".join(lines).encode("utf-8", "surrogateescape")
@@ -112,14 +120,114 @@ class RoleList:
         """The rights that entries which cannot be evaluated speak of."""
         rights = Right.NONE
         for entry in self.entries:
-            if entry.sees == UNSURE:
+            if entry.subject == Subject.UNKNOWN:
                 rights |= entry.rights
         return rights
 
+    def decide(self, context: ItemContext, holder: Holder) -> Decision:
+        """Decide for one holder."""
+        if self.is_unread:
+            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.NONE, (told,), is_unsure=True)
+        if self.is_open:
+            told = Reason(Effect.GRANTS, "no list", EVERY_RIGHT, "no list of its own: the team folder decides")
+            return Decision(EVERY_RIGHT & ~Right.CLEAR_OWN, (told,))
+        given = refused = Right.NONE
+        reasons = []
+        owns = holder.user == context.owner
+        for entry in self.entries:
+            rights = entry.rights if context.is_folder else entry.rights & ~_OF_FOLDERS
+            bits = rights & ~(given | refused)
+            if not bits or not entry.names(holder, owns):
+                continue
+            why = (
+                "it names them"
+                if entry.subject in (Subject.USER, Subject.EITHER) and entry.ident == holder.user
+                else "they are in it"
+            )
+            why = {Subject.OWNER: "they own it"}.get(
+                entry.subject, "speaks of everyone" if entry.subject in (Subject.EVERYONE, Subject.SIGNED_IN) else why
+            )
+            if entry.allows:
+                given |= bits
+                reasons.append(Reason(Effect.GRANTS, entry, bits, why))
+            else:
+                refused |= bits
+                reasons.append(Reason(Effect.STOPS, entry, Right.NONE, why))
+        open_rights = self.unsure & ~(given | refused) & (EVERY_RIGHT if context.is_folder else ~_OF_FOLDERS)
+        if open_rights:
+            reasons += [
+                Reason(Effect.LIMITS, one, Right.NONE, "cannot be evaluated here: it may count or not")
+                for one in self.entries
+                if one.subject == Subject.UNKNOWN
+            ]
+        if not reasons:
+            reasons.append(Reason(Effect.STOPS, "no entry", Right.NONE, "no entry names them or a group of theirs"))
+        return Decision(given, tuple(reasons), bool(open_rights))
+
+    def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
+        """Decide for a crowd at once; the same rules on bit sets."""
+        if self.is_unread:
+            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
+        if self.is_open:
+            everything = dict.fromkeys(EVERY_RIGHT & ~Right.CLEAR_OWN, crowd.all)
+            return everything, everything
+        return self._sweep(crowd, is_folder, False), self._sweep(crowd, is_folder, True)
+
+    def _sweep(self, crowd: Crowd, is_folder: bool, owns: bool) -> RightSets:
+        given: RightSets = {}
+        refused: RightSets = {}
+        for entry in self.entries:
+            who = entry.among(crowd, owns)
+            rights = entry.rights if is_folder else entry.rights & ~_OF_FOLDERS
+            for right in rights:
+                left = who & ~(given.get(right, 0) | refused.get(right, 0))
+                sets = given if entry.allows else refused
+                sets[right] = sets.get(right, 0) | left
+        unsure = 0
+        for right in self.unsure if is_folder else self.unsure & ~_OF_FOLDERS:
+            unsure |= crowd.all & ~(given.get(right, 0) | refused.get(right, 0))
+        if unsure:
+            given[Right.UNSURE] = unsure
+        return given
+
+    def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
+        """Return the entries in words."""
+        if self.is_unread:
+            return ["could not be read"]
+        if self.is_open:
+            return ["no list of its own: the members of the team folder"]
+        return [one.word(names) + (" [from above]" if one.inherited else "") for one in self.entries] or [
+            "an empty list: nobody may do anything"
+        ]
+
+    def view(self, *, is_folder: bool) -> ListView:
+        """Return what the checks want to know."""
+
+        def given(holder: Holder) -> Right:
+            named = self.decide(ItemContext("", is_folder), holder)
+            return Right.NONE if self.is_open else named.rights
+
+        of = {
+            subject: [one.ident for one in self.entries if one.subject is subject]
+            for subject in (Subject.USER, Subject.GROUP, Subject.EITHER)
+        }
+        unsure = sum(one.subject == Subject.UNKNOWN for one in self.entries) + self.is_unread
+        return ListView(
+            {ident: given(Holder("", ident, frozenset())) for ident in of[Subject.USER]},
+            {ident: given(Holder("", "", frozenset({ident}))) for ident in of[Subject.GROUP]},
+            given(Holder("", "", frozenset())),
+            not self.entries and not self.is_open,
+            False,
+            {ident: given(Holder("", ident, frozenset({ident}))) for ident in of[Subject.EITHER]},
+            unsure=unsure,
+            own=tuple(one for one in self.entries if not one.inherited),
+        )
+
 
 def _parse_line(line: str) -> Entry:
-    sees, sign, rights, inherited, ident = line.split("\t", 4)
-    return Entry(sees, ident, Right(int(rights, 16)), sign == "+", inherited == "1")
+    letter, sign, rights, inherited, ident = line.split("\t", 4)
+    return Entry(Subject(letter), ident, Right(int(rights, 16)), sign == "+", inherited == "1")
 
 
 class RoleModel:
@@ -128,6 +236,7 @@ class RoleModel:
     name = "role"
     asks_enter = False
     groups_may_own = False
+    has_defaults = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _UNREAD
@@ -142,72 +251,6 @@ class RoleModel:
         except ValueError as error:
             raise FormatError(f"a stored list is damaged: {error}") from None
 
-    def decide(self, parsed: object, standing: Standing, holder: Holder) -> Decision:
-        """Decide for one holder."""
-        assert isinstance(parsed, RoleList)
-        if parsed.is_unread:
-            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
-            return Decision(Right.NONE, (told,), is_unsure=True)
-        if parsed.is_open:
-            told = Reason(Effect.GRANTS, "no list", EVERY_RIGHT, "no list of its own: the team folder decides")
-            return Decision(EVERY_RIGHT & ~Right.CLEAR_OWN, (told,))
-        given = refused = Right.NONE
-        reasons = []
-        owns = holder.user == standing.owner
-        for entry in parsed.entries:
-            rights = entry.rights if standing.is_folder else entry.rights & ~_OF_FOLDERS
-            bits = rights & ~(given | refused)
-            if not bits or not entry.names(holder, owns):
-                continue
-            why = "it names them" if entry.sees in (USER, EITHER) and entry.ident == holder.user else "they are in it"
-            why = {OWNER: "they own it"}.get(
-                entry.sees, "speaks of everyone" if entry.sees in (ALL, SIGNED_IN) else why
-            )
-            if entry.allows:
-                given |= bits
-                reasons.append(Reason(Effect.GRANTS, entry.text, bits, why))
-            else:
-                refused |= bits
-                reasons.append(Reason(Effect.STOPS, entry.text, Right.NONE, why))
-        open_rights = parsed.unsure & ~(given | refused) & (EVERY_RIGHT if standing.is_folder else ~_OF_FOLDERS)
-        if open_rights:
-            reasons += [
-                Reason(Effect.LIMITS, one.text, Right.NONE, "cannot be evaluated here: it may count or not")
-                for one in parsed.entries
-                if one.sees == UNSURE
-            ]
-        if not reasons:
-            reasons.append(Reason(Effect.STOPS, "no entry", Right.NONE, "no entry names them or a group of theirs"))
-        return Decision(given, tuple(reasons), bool(open_rights))
-
-    def decide_all(self, parsed: object, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
-        """Decide for a crowd at once; the same rules on bit sets."""
-        assert isinstance(parsed, RoleList)
-        if parsed.is_unread:
-            return {Right.UNSURE: crowd.all}, {Right.UNSURE: crowd.all}
-        if parsed.is_open:
-            everything = dict.fromkeys(EVERY_RIGHT & ~Right.CLEAR_OWN, crowd.all)
-            return everything, everything
-        return self._sweep(parsed, crowd, is_folder, False), self._sweep(parsed, crowd, is_folder, True)
-
-    @staticmethod
-    def _sweep(parsed: RoleList, crowd: Crowd, is_folder: bool, owns: bool) -> RightSets:
-        given: RightSets = {}
-        refused: RightSets = {}
-        for entry in parsed.entries:
-            who = entry.among(crowd, owns)
-            rights = entry.rights if is_folder else entry.rights & ~_OF_FOLDERS
-            for right in rights:
-                left = who & ~(given.get(right, 0) | refused.get(right, 0))
-                sets = given if entry.allows else refused
-                sets[right] = sets.get(right, 0) | left
-        unsure = 0
-        for right in parsed.unsure if is_folder else parsed.unsure & ~_OF_FOLDERS:
-            unsure |= crowd.all & ~(given.get(right, 0) | refused.get(right, 0))
-        if unsure:
-            given[Right.UNSURE] = unsure
-        return given
-
     def owns(self, holder: Holder, owner: str) -> bool:
         """Tell whether a holder counts as the owner."""
         return holder.user == owner
@@ -219,38 +262,6 @@ class RoleModel:
     def overrides(self, holder: Holder) -> Reason | None:
         """Return what the holder's privileges give."""
         return override_of(holder)
-
-    def describe(self, parsed: object, *, is_folder: bool = True) -> list[str]:
-        """Return the entries in words."""
-        assert isinstance(parsed, RoleList)
-        if parsed.is_unread:
-            return ["could not be read"]
-        if parsed.is_open:
-            return ["no list of its own: the members of the team folder"]
-        return [one.text + (" [from above]" if one.inherited else "") for one in parsed.entries] or [
-            "an empty list: nobody may do anything"
-        ]
-
-    def view(self, parsed: object, *, is_folder: bool) -> ListView:
-        """Return what the checks want to know."""
-        assert isinstance(parsed, RoleList)
-
-        def given(holder: Holder) -> Right:
-            named = self.decide(parsed, Standing("", is_folder), holder)
-            return Right.NONE if parsed.is_open else named.rights
-
-        of = {sees: [one.ident for one in parsed.entries if one.sees == sees] for sees in (USER, GROUP, EITHER)}
-        unsure = sum(one.sees == UNSURE for one in parsed.entries) + parsed.is_unread
-        return ListView(
-            {ident: given(Holder("", ident, frozenset())) for ident in of[USER]},
-            {ident: given(Holder("", "", frozenset({ident}))) for ident in of[GROUP]},
-            given(Holder("", "", frozenset())),
-            not parsed.entries and not parsed.is_open,
-            False,
-            {ident: given(Holder("", ident, frozenset({ident}))) for ident in of[EITHER]},
-            unsure=unsure,
-            own=tuple(one.text for one in parsed.entries if not one.inherited),
-        )
 
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return what a new child gets: the list above, as it is."""
@@ -267,4 +278,4 @@ class RoleModel:
         if above in (OPEN, _UNREAD):
             return above
         entries = self.parse(above).entries
-        return pack_body([Entry(one.sees, one.ident, one.rights, one.allows, True) for one in entries])
+        return pack_body([Entry(one.subject, one.ident, one.rights, one.allows, True) for one in entries])

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property, reduce
 from operator import or_
 
-from neatledger.core.access.shares import Terms
+from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import (
     Access,
     FileClass,
@@ -27,7 +27,7 @@ from neatledger.core.access.ways import (
     pass_all,
     system_gate,
 )
-from neatledger.core.lists.contract import Effect, ListModel, Reason, Standing
+from neatledger.core.lists.contract import Effect, ItemContext, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, with_view
 from neatledger.core.people.principals import Seat
 from neatledger.core.sharing.chains import Handing, file_cap, settle_hand_outs
@@ -78,7 +78,7 @@ class Beneath:
 
 @dataclass(frozen=True)
 class Ground:
-    """Where the ways lead: the folder (or file) with the folders above it, its files, its model and terms.
+    """Where the ways lead: the folder (or file) with the folders above it, its files and its terms.
 
     `beneath` gives what a person has on a folder of a share; `files_beneath` the classes of files there.
     """
@@ -86,8 +86,7 @@ class Ground:
     chain: tuple[Item, ...]
     files: tuple[FileClass, ...] | None
     is_folder: bool
-    model: ListModel
-    terms: Terms
+    terms: SystemTerms
     beneath: Callable[[Address, str], Beneath]
     files_beneath: Callable[[Address], tuple[FileClass, ...] | None]
 
@@ -158,9 +157,9 @@ class FolderWays:
         ground, seat = self.ground, self.service.seats[number]
         plain = seat.as_ordinary
         if ground.is_folder:
-            asked = access_to(ground.model, ground.chain, [plain], ground.files, terms=ground.terms)
+            asked = access_to(ground.chain, [plain], ground.files, terms=ground.terms)
         else:
-            asked = access_to_file(ground.model, ground.chain, [plain], terms=ground.terms)
+            asked = access_to_file(ground.chain, [plain], terms=ground.terms)
         way = replace(asked.ways[0], seat=seat)
         gates = (*way.gates[:1], *running_gates(self.service), *way.gates[1:])
         rights = way.rights & pass_all(gates)
@@ -198,8 +197,8 @@ class FolderWays:
 
     def _list_gate(self, seat: Seat) -> tuple[Gate, bool, tuple[Right, ...] | None]:
         """Return the gate of the folder's own list, whether it is known, and what lists say of its files."""
-        model, last = self.ground.model, self.ground.chain[-1]
-        decision = model.decide(last.parsed, Standing(last.owner, self.ground.is_folder), seat.holder)
+        last = self.ground.chain[-1]
+        decision = last.access_list.decide(ItemContext(last.owner, self.ground.is_folder), seat.holder)
         rights = decision.rights
         if self.ground.is_folder and rights & Right.CLEAR:
             # In a team folder who may remove what is in a folder may remove it too.
@@ -207,13 +206,13 @@ class FolderWays:
         if not self.ground.is_folder and len(self.ground.chain) > 1:
             # A file goes with what its folder lets people remove.
             above = self.ground.chain[-2]
-            folder = model.decide(above.parsed, Standing(above.owner, True), seat.holder)
+            folder = above.access_list.decide(ItemContext(above.owner, True), seat.holder)
             rights |= Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
         is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
         gate = Gate("list", last.path, rights & EVERY_RIGHT, decision.reasons, not is_known)
         files: list[Right] | None = None if self.ground.files is None else []
         for each in self.ground.files or ():
-            on_file = model.decide(each.parsed, Standing(each.owner, False), seat.holder)
+            on_file = each.access_list.decide(ItemContext(each.owner, False), seat.holder)
             given = on_file.rights & (Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE)
             given |= Right.DELETE if decision.rights & Right.CLEAR else Right.NONE
             given |= Right.UNSURE if on_file.is_unsure else Right.NONE
@@ -353,7 +352,7 @@ class FolderWays:
 
     def _admin(self, number: int) -> list[_Passage]:
         seat = self.service.seats[number]
-        override = self.ground.model.overrides(seat.holder)
+        override = self.ground.terms.model.overrides(seat.holder)
         if not override:
             return []
         gates = [account_gate(seat)]

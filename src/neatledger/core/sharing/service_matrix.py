@@ -18,8 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.matrix import FILE_SPREAD, Bits, Block, Matrix, Rows, pack_sets
-from neatledger.core.access.shares import WRITING, Terms
-from neatledger.core.lists.contract import ListModel
+from neatledger.core.access.shares import WRITING, SystemTerms
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.plan.rules import RuleOn
 from neatledger.core.sharing.backing import Overlay, Under
@@ -59,18 +58,17 @@ class ServiceMatrix(Matrix):
 
     def __init__(
         self,
-        model: ListModel,
         folders: Table,
         classes: Table,
         lists: Sequence[bytes],
         idents: Sequence[str],
         *,
-        terms: Terms,
+        terms: SystemTerms,
         service: Service,
         under: Mapping[str, Under],
         is_narrow: bool,
     ) -> None:
-        super().__init__(model, folders, classes, lists, idents, service.seats, terms=terms)
+        super().__init__(folders, classes, lists, idents, service.seats, terms=terms)
         self.service = service
         self.ways = ("share",) if is_narrow else _WAYS
         self._under = under

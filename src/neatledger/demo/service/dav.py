@@ -13,7 +13,8 @@ from defusedxml.ElementTree import fromstring
 from werkzeug.wrappers import Request, Response
 
 from neatledger.core.lists.rights import Right
-from neatledger.core.lists.role import ALL, GROUP, OWNER, SIGNED_IN, USER, Entry
+from neatledger.core.lists.role import Entry
+from neatledger.core.lists.subjects import Subject
 from neatledger.demo.service.store import Store
 from neatledger.formats.rolelist import entries_from_text
 
@@ -125,11 +126,11 @@ def _fill_acl(acl: Element, text: str) -> None:
 
 
 def _fill_principal(principal: Element, entry: Entry) -> None:
-    match entry.sees:
-        case _ if entry.sees == OWNER:
+    match entry.subject:
+        case Subject.OWNER:
             SubElement(SubElement(principal, f"{_D}property"), f"{_D}owner")
-        case _ if entry.sees in (ALL, SIGNED_IN):
-            SubElement(principal, f"{_D}{'all' if entry.sees == ALL else 'authenticated'}")
+        case Subject.EVERYONE | Subject.SIGNED_IN:
+            SubElement(principal, f"{_D}{'all' if entry.subject is Subject.EVERYONE else 'authenticated'}")
         case _:
-            kind = {USER: "users", GROUP: "groups"}.get(entry.sees, "all")
+            kind = {Subject.USER: "users", Subject.GROUP: "groups"}.get(entry.subject, "all")
             SubElement(principal, f"{_D}href").text = f"/principals/{kind}/{quote(entry.ident)}"
