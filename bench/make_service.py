@@ -14,9 +14,9 @@ import numpy as np
 from make_ledger import FIRST_GID, FIRST_UID, GROUPS, KINDS, make_folders, make_lists, typed
 
 from neatledger.core.lists import role
-from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
+from neatledger.core.lists.subjects import Subject
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.space.usage import Usage, find_totals
 from neatledger.core.survey.accounts import Account, Admission, Group

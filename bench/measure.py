@@ -77,7 +77,7 @@ def in_memory(office: Path) -> None:
     from neatledger.core.access.shares import SystemTerms
     from neatledger.core.lists.table import MODELS
     from neatledger.core.people.membership import holders_of
-    from neatledger.core.people.principals import Kind, Seat
+    from neatledger.core.people.principals import Kind, Principal
     from neatledger.ledger.store import open_ledger
 
     gc.disable()  # as the command does
@@ -89,11 +89,11 @@ def in_memory(office: Path) -> None:
     loaded = time.perf_counter()
     accounts, model = reader.accounts, MODELS[reader.model]
     holders = holders_of(accounts, reader.groups, model.everyone_has)
-    seats = [
-        Seat(account.login, account.login, Kind.STAFF, "big", account, holder, False)
+    principals = [
+        Principal(account.login, account.login, Kind.STAFF, "big", account, holder, False)
         for account, holder in zip(accounts, holders, strict=True)
     ]
-    matrix = Matrix(folders, classes, lists, idents, seats, terms=SystemTerms(model, model.asks_enter))
+    matrix = Matrix(folders, classes, lists, idents, principals, terms=SystemTerms(model, model.asks_enter))
     listed = time.perf_counter()
     everyone = Everyone(matrix)
     order = everyone.matrix.order.order
@@ -103,7 +103,7 @@ def in_memory(office: Path) -> None:
     assert everyone.matrix.block(order[:1]).unknown.dtype == np.uint64
     show(f"read {folders.rows:,} folders from the ledger", f"{loaded - started:.2f} s", "")
     show(f"  of that, {len(lists):,} distinct lists evaluated for everybody", f"{listed - loaded:.2f} s", "")
-    show(f"rights of {len(seats)} people on all of them, in memory", f"{done - loaded:.2f} s", "< 1 s")
+    show(f"rights of {len(principals)} people on all of them, in memory", f"{done - loaded:.2f} s", "< 1 s")
 
 
 def ask(words: argparse.Namespace) -> None:

@@ -14,12 +14,12 @@ from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel
 from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, with_view
 from neatledger.core.lists.role import OPEN, RoleModel
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
-from neatledger.core.sharing.backing import Under
-from neatledger.core.sharing.folder_ways import Beneath, FolderWays, Ground
-from neatledger.core.sharing.holders import seats_beside
+from neatledger.core.sharing.backing import BackingSystem
+from neatledger.core.sharing.folder_ways import BackingRights, FolderWays, Ground
+from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.service_matrix import ServiceMatrix
 from neatledger.core.survey.accounts import Account, AccountState
@@ -80,26 +80,28 @@ class Tree:
 class Office:
     tree: Tree
     share: Tree
-    share_seats: list[Seat]
+    share_principals: list[Principal]
     service: Service
     terms: SystemTerms
 
-    def beneath(self, address: Address, person: str) -> Beneath:
+    def beneath(self, address: Address, person: str) -> BackingRights:
         paths = self.share.paths()
         if address.path not in paths:
-            return Beneath(Right.NONE, False, None, "not counted")
+            return BackingRights(Right.NONE, False, None, "not counted")
         row = paths.index(address.path)
-        seats = [seat for seat in self.share_seats if seat.person == person]
+        principals = [principal for principal in self.share_principals if principal.person == person]
         files = self.share.files(row)
-        if not seats:
-            return Beneath(Right.NONE, True, None if files is None else (Right.NONE,) * len(files), "no account")
-        asked = access_to(POSIX, self.share.chain(row), seats, files, terms=SystemTerms(True))
+        if not principals:
+            return BackingRights(
+                Right.NONE, True, None if files is None else (Right.NONE,) * len(files), "no account"
+            )
+        asked = access_to(self.share.chain(row), principals, files, terms=SystemTerms(POSIX, True))
         ways = [way for way in asked.ways if way.name == "share"]
         rights = Right.NONE
         for way in ways:
             rights |= way.rights
         # Nobody is an administrator of the share here, so all ways are of the share.
-        return Beneath(rights, all(way.is_known for way in ways), asked.file_rights, "")
+        return BackingRights(rights, all(way.is_known for way in ways), asked.file_rights, "")
 
     def files_beneath(self, address: Address):
         paths = self.share.paths()
@@ -107,50 +109,58 @@ class Office:
 
     def ways(self, row: int) -> FolderWays:
         ground = Ground(
-            self.tree.chain(row), self.tree.files(row), True, ROLE, self.terms, self.beneath, self.files_beneath
+            self.tree.chain(row), self.tree.files(row), True, self.terms, self.beneath, self.files_beneath
         )
         return FolderWays(self.service, ground)
 
     def matrix(self, is_narrow: bool) -> ServiceMatrix:
-        mine: dict[str, list[Seat]] = {}
-        for seat in self.share_seats:
-            mine.setdefault(seat.person, []).append(seat)
+        mine: dict[str, list[Principal]] = {}
+        for principal in self.share_principals:
+            mine.setdefault(principal.person, []).append(principal)
         layers = []
         nobody = Account("", "", "", state=AccountState.DISABLED)
         for place in range(max([len(each) for each in mine.values()], default=1)):
-            seats = []
-            for seat in self.service.seats:
-                theirs = mine.get(seat.person, [])
-                empty = Seat(seat.person, "", seat.kind, "barn", nobody, Holder("", "", frozenset()), False)
-                seats.append(theirs[place] if place < len(theirs) else empty)
+            principals = []
+            for principal in self.service.principals:
+                theirs = mine.get(principal.person, [])
+                empty = Principal(
+                    principal.person, "", principal.kind, "barn", nobody, Holder("", "", frozenset()), False
+                )
+                principals.append(theirs[place] if place < len(theirs) else empty)
             share = self.share
             layers.append(
                 Matrix(
-                    POSIX, share.folders, share.classes, share.bodies, share.idents, seats, terms=SystemTerms(True)
+                    POSIX,
+                    share.folders,
+                    share.classes,
+                    share.bodies,
+                    share.idents,
+                    principals,
+                    terms=SystemTerms(POSIX, True),
                 )
             )
         tree = self.tree
         return ServiceMatrix(
-            ROLE, tree.folders, tree.classes, tree.bodies, tree.idents, terms=self.terms, service=self.service,
-            under={"barn": Under(tuple(layers))}, is_narrow=is_narrow,
+            tree.folders, tree.classes, tree.bodies, tree.idents, terms=self.terms, service=self.service,
+            under={"barn": BackingSystem(tuple(layers))}, is_narrow=is_narrow,
         )  # fmt: skip
 
 
-def _seat(number: int, system: str, person: str, ident: str, groups, kind=Kind.STAFF, **account) -> Seat:
+def _principal(number: int, system: str, person: str, ident: str, groups, kind=Kind.STAFF, **account) -> Principal:
     login = f"l{number}"
     one = Account(login, ident, "", "", f"{login}@{'here' if number % 2 else 'there'}.example", **account)
     privileges = frozenset({"everything"}) if account.get("note") == "admin" else frozenset()
-    return Seat(
+    return Principal(
         person, person, kind, system, one, Holder(login, ident, frozenset(groups), privileges), number % 3 != 0
     )
 
 
 @st.composite
-def seats_of_service(draw) -> list[Seat]:
+def principals_of_service(draw) -> list[Principal]:
     found = []
     for number in range(draw(st.integers(2, 9))):
         found.append(
-            _seat(
+            _principal(
                 number,
                 "meadow",
                 f"p{draw(st.integers(0, number))}",
@@ -235,10 +245,10 @@ def offices(draw) -> Office:
 
     unseen = draw(st.sampled_from([False, False, True]))
     mine, share = tree(ROLE, role_bodies() | st.just(OPEN), unseen), tree(POSIX, posix_bodies(), unseen)
-    accounts = draw(seats_of_service())
-    people = sorted({seat.person for seat in accounts})
-    share_seats = [
-        _seat(
+    accounts = draw(principals_of_service())
+    people = sorted({principal.person for principal in accounts})
+    share_principals = [
+        _principal(
             number,
             "barn",
             person,
@@ -247,11 +257,13 @@ def offices(draw) -> Office:
         )
         for number, person in enumerate(draw(st.lists(st.sampled_from(people), max_size=6)))
     ]
-    given = draw(shared([seat.account.login for seat in accounts], mine.paths(), [*share.paths(), b"/gone"]))
-    seats = [*accounts, *seats_beside("meadow", given, accounts, NO_PLAN)]
+    given = draw(
+        shared([principal.account.login for principal in accounts], mine.paths(), [*share.paths(), b"/gone"])
+    )
+    principals = [*accounts, *principals_beside("meadow", given, accounts, NO_PLAN)]
     is_shut = draw(st.sampled_from([False] * 5 + [True]))
-    service = Service("meadow", given, seats, GROUPS, TODAY, is_shut)
-    return Office(mine, share, share_seats, service, SystemTerms(False, is_shut))
+    service = Service("meadow", given, principals, GROUPS, TODAY, is_shut)
+    return Office(mine, share, share_principals, service, SystemTerms(ROLE, False, is_shut))
 
 
 # The slow evaluator ---------------------------------------------------------------------------------
@@ -287,39 +299,40 @@ def _rule(office: Office, path: bytes, login: str) -> dict[str, object]:
     return {"guests": guests, "domains": domains, "links": links, "download": download}
 
 
-def _may_reach(rule: dict[str, object], seat: Seat) -> bool:
-    if seat.kind is not Kind.GUEST:
+def _may_reach(rule: dict[str, object], principal: Principal) -> bool:
+    if principal.kind is not Kind.GUEST:
         return True
-    if rule["guests"] == 0 or (rule["guests"] == 1 and not seat.is_planned):
+    if rule["guests"] == 0 or (rule["guests"] == 1 and not principal.is_planned):
         return False
-    mail = seat.account.email or seat.account.login
+    mail = principal.account.email or principal.account.login
     return rule["domains"] is None or mail.split("@")[-1] in rule["domains"]
 
 
 def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
-    """Return (folder's row, seat's number, way) → rights, by going through everything again and again."""
+    """Return (folder's row, principal's number, way) → rights, by going through everything again and again."""
     service, found = office.service, {}
-    paths, seats = office.tree.paths(), service.seats
+    paths, principals = office.tree.paths(), service.principals
     writes = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
-    numbers = {seat.account.login: number for number, seat in enumerate(seats)}
-    real = [seat.account.ident.split(":")[0] not in ("outside", "audience") for seat in seats]
+    numbers = {principal.account.login: number for number, principal in enumerate(principals)}
+    real = [principal.account.ident.split(":")[0] not in ("outside", "audience") for principal in principals]
     running = service.shared.is_running
     for row, path in enumerate(paths):
         chain = office.tree.chain(row)
         team = next((t for at in _above(path) for t in service.shared.teams if t.path == at), None)
-        for number, seat in enumerate(seats):
-            is_open = seat.account.state is AccountState.OPEN
-            enters = is_open and seat.account.may_use and seat.account.is_entitled and running and real[number]
-            if "everything" in seat.holder.privileges and is_open:
+        for number, principal in enumerate(principals):
+            is_open = principal.account.state is AccountState.OPEN
+            enters = (
+                is_open and principal.account.may_use and principal.account.is_entitled and running and real[number]
+            )
+            if "everything" in principal.holder.privileges and is_open:
                 every = LEVEL_RIGHTS[Level.MANAGE]
                 found[row, number, "admin"] = every & ~writes if service.read_only else every
             if not enters:
                 continue
             if team is None:
                 asked = access_to(
-                    ROLE,
                     chain,
-                    [replace(seat, holder=replace(seat.holder, privileges=frozenset()))],
+                    [replace(principal, holder=replace(principal.holder, privileges=frozenset()))],
                     (),
                     terms=office.terms,
                 )
@@ -330,19 +343,19 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             rights = Right.NONE
             for member in team.members:
                 is_theirs = (
-                    GROUPS.get(member.holder) in seat.holder.groups
+                    GROUPS.get(member.holder) in principal.holder.groups
                     if member.is_group
-                    else member.holder == seat.account.login
+                    else member.holder == principal.account.login
                 )
                 if is_theirs and member.reply is Reply.ACCEPTED:
                     rights |= member.rights
             here = chain[-1]
-            listed = here.access_list.decide(ItemContext(here.owner, True), seat.holder).rights
+            listed = here.access_list.decide(ItemContext(here.owner, True), principal.holder).rights
             rights &= listed | (Right.DELETE if listed & Right.CLEAR else 0)
             if team.over is not None:
                 rest = path[len(team.path.rstrip(b"/")) :].rstrip(b"/")
                 below = office.beneath(
-                    Address("barn", team.over.path.rstrip(b"/") + rest or b"/"), seat.person
+                    Address("barn", team.over.path.rstrip(b"/") + rest or b"/"), principal.person
                 ).rights
                 allowed = below & (Right.ENTER | Right.LIST | Right.READ | Right.ADD | Right.DELETE | Right.MANAGE)
                 allowed |= Right.VIEW if below & Right.READ else 0
@@ -365,9 +378,9 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             names = {"anyone": "anyone with the link", "guests": "any guest", "office": "anyone in the office"}
             who = link.named if link.audience is Audience.NAMED else [names[link.audience.value]]
             for name in who:
-                seat = seats[numbers[name]]
-                if seat.account.state is not AccountState.OPEN or (
-                    link.audience is Audience.NAMED and not _may_reach(rule, seat)
+                principal = principals[numbers[name]]
+                if principal.account.state is not AccountState.OPEN or (
+                    link.audience is Audience.NAMED and not _may_reach(rule, principal)
                 ):
                     continue
                 given = rights & ~writes if service.read_only else rights
@@ -388,17 +401,17 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
                 given = has & one.rights
                 if not one.download or not rule["download"]:
                     given &= ~Right.READ
-                for number, seat in enumerate(seats):
+                for number, principal in enumerate(principals):
                     is_theirs = (
-                        GROUPS.get(one.receiver) in seat.holder.groups
+                        GROUPS.get(one.receiver) in principal.holder.groups
                         if one.towards is Towards.GROUP
-                        else one.receiver == seat.account.login
+                        else one.receiver == principal.account.login
                     )
                     if (
                         number == giver
                         or not is_theirs
-                        or seat.account.state is not AccountState.OPEN
-                        or not _may_reach(rule, seat)
+                        or principal.account.state is not AccountState.OPEN
+                        or not _may_reach(rule, principal)
                     ):
                         continue
                     key = row, number, "handed"

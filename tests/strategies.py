@@ -19,7 +19,7 @@ from neatledger.core.lists.privileges import PRIVILEGES
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
@@ -108,14 +108,20 @@ ROLE_RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in LEVEL_RIGHTS] + [Righ
 @st.composite
 def role_bodies(draw) -> bytes:
     who = st.sampled_from(
-        [(sees, ident) for sees, known in ((Subject.USER, USERS), (Subject.GROUP, GROUPS), (Subject.EITHER, USERS + GROUPS)) for ident in known]
+        [
+            (sees, ident)
+            for sees, known in ((Subject.USER, USERS), (Subject.GROUP, GROUPS), (Subject.EITHER, USERS + GROUPS))
+            for ident in known
+        ]
     )
-    who |= st.sampled_from([
+    who |= st.sampled_from(
+        [
             (Subject.OWNER, ""),
             (Subject.EVERYONE, ""),
             (Subject.SIGNED_IN, ""),
             (Subject.UNKNOWN, "somebody"),
-        ])
+        ]
+    )
     entry = st.builds(
         lambda one, *rest: role.Entry(*one, *rest),
         who,
@@ -151,19 +157,21 @@ WORLDS = [
 
 
 @st.composite
-def seats(draw, world: World) -> list[Seat]:
+def principals(draw, world: World) -> list[Principal]:
     found = []
     for number, holder in enumerate(draw(st.lists(world.holders, min_size=1, max_size=70))):
         person = f"p{draw(st.integers(0, number))}"
         state = draw(st.sampled_from([AccountState.OPEN] * 5 + [AccountState.EXPIRED]))
         may_use = draw(st.sampled_from([True] * 5 + [False]))
         account = Account(f"l{number}", holder.user, "0", state=state, may_use=may_use)
-        found.append(Seat(person, person, Kind.STAFF, "barn", account, replace(holder, login=f"l{number}"), True))
+        found.append(
+            Principal(person, person, Kind.STAFF, "barn", account, replace(holder, login=f"l{number}"), True)
+        )
     return found
 
 
 @st.composite
-def terms(draw, paths: list[bytes]) -> SystemTerms:
+def terms(draw, model, paths: list[bytes]) -> SystemTerms:
     """How people are let in: a read-only mount, entering asked for or not, shares with lists of their own, nested too."""
     permission = descriptors() | st.just(Descriptor(dacl=Acl((Ace(0, 0, 0x1301BF, EVERYONE),))))
     share = st.builds(
@@ -174,7 +182,7 @@ def terms(draw, paths: list[bytes]) -> SystemTerms:
         st.sampled_from([False, False, True]),
     )
     shares = draw(st.none() | st.lists(share, max_size=3, unique_by=lambda one: one.path).map(tuple))
-    return SystemTerms(draw(st.booleans()), draw(st.sampled_from([False, False, False, True])), shares)
+    return SystemTerms(model, draw(st.booleans()), draw(st.sampled_from([False, False, False, True])), shares)
 
 
 def _table(columns: dict[str, list], spec: dict[str, str]) -> Table:

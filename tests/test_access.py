@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowFilter, flag_rights
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.ways import FileClass, Item, access_to
 from neatledger.core.lists.contract import ItemContext
@@ -28,7 +28,7 @@ from neatledger.formats.posixacl import (
     entries_to_text,
     pack_entries,
 )
-from strategies import NAMES, WORLDS, posix_entries, seats, trees
+from strategies import NAMES, WORLDS, posix_entries, principals, trees
 from strategies import terms as share_terms
 
 VECTORS = json.loads((Path(__file__).parent / "vectors" / "posix.json").read_text())
@@ -51,7 +51,7 @@ def test_posix_vectors(vector) -> None:
     holder = Holder("someone", str(vector["user"]), frozenset(map(str, vector["groups"])))
     decision = parsed.decide(ItemContext(str(vector["owner"]), vector["folder"]), holder)
     assert decision.rights == _right(vector["expect"]), vector["because"]
-    assert decision.reasons and vector["decides"] in [reason.entry for reason in decision.reasons]
+    assert decision.reasons and vector["decides"] in [str(reason.entry) for reason in decision.reasons]
 
 
 @given(st.data(), st.sampled_from(WORLDS), st.booleans())
@@ -83,14 +83,14 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
     model, users = world.model, world.users
     bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=6))
     folders, classes = data.draw(trees(len(bodies)))
-    people = data.draw(seats(world))
+    people = data.draw(principals(world))
     path_of = folder_paths(folders)
-    terms = data.draw(share_terms([path_of(row) for row in range(folders.rows)]))
+    terms = data.draw(share_terms(model, [path_of(row) for row in range(folders.rows)]))
     matrix = Matrix(folders, classes, bodies, users, people, terms=terms)
     everyone = Everyone(matrix)
     parsed = [model.parse(body) for body in bodies]
     cells = {}
-    for block in everyone.blocks(Rows.ALL):
+    for block in everyone.blocks(RowFilter.ALL):
         numbers = (block.folder, block.column, block.flags, block.unknown, block.files, *block.counts)
         for folder, column, *rest in zip(*(each.tolist() for each in numbers), strict=True):
             cells[folder, column] = rest
@@ -108,7 +108,7 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
         ]
         is_seen = chain[0].state is SeenState.WHOLE
         for number, column in enumerate(everyone.columns):
-            who = [people[seat] for seat in column.seats]
+            who = [people[principal] for principal in column.principals]
             asked = access_to(chain[::-1], who, files if is_seen else None, terms=terms)
             ways = [way for way in asked.ways if column.way in ("any", way.name)]
             flags, unknown, *counts = cells[folder, number]
@@ -120,7 +120,7 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
                 if is_seen and (column.way == "any" or len(ways) == 1):
                     assert counts[1:] == ([-1] * 3 if told is None else [told.read, told.change, told.delete])
     shown = {
-        (f, c) for block in everyone.blocks(Rows.DIFFER) for f, c in zip(block.folder, block.column, strict=True)
+        (f, c) for block in everyone.blocks(RowFilter.DIFFER) for f, c in zip(block.folder, block.column, strict=True)
     }
     for (folder, number), (flags, unknown, *_) in cells.items():
         above = int(folders["parent"][folder])

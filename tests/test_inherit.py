@@ -17,11 +17,11 @@ from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.people.matching import propose
 from neatledger.core.people.membership import holders_of
-from neatledger.core.people.principals import FoundAccounts, seat_accounts
+from neatledger.core.people.principals import FoundAccounts, find_principals
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.office.read import parse_plan
-from strategies import WORLDS, descriptors, seats, trees
+from strategies import WORLDS, descriptors, principals, trees
 
 TOLD = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.CHANGE, Right.DELETE, Right.MANAGE)
 
@@ -32,7 +32,7 @@ def test_a_push_changes_what_walking_down_item_by_item_changes(data, world, keep
     model, users = world.model, world.users
     bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=5))
     folders, classes = data.draw(trees(len(bodies)))
-    people = [replace(seat, person=f"q{n}") for n, seat in enumerate(data.draw(seats(world))[:6])]
+    people = [replace(principal, person=f"q{n}") for n, principal in enumerate(data.draw(principals(world))[:6])]
     matrix = Matrix(folders, classes, bodies, users, people, terms=SystemTerms(model, model.asks_enter))
     top = data.draw(st.integers(0, folders.rows - 1))
     default = bodies[0] if model.name == "posix" else None
@@ -46,12 +46,12 @@ def test_a_push_changes_what_walking_down_item_by_item_changes(data, world, keep
     def judge(row: int, files: int, before: bytes, after: bytes, owner: str) -> None:
         if before == after:
             return
-        for seat in people:
-            had, has = (rights(body, owner, seat.holder, not files) for body in (before, after))
+        for principal in people:
+            had, has = (rights(body, owner, principal.holder, not files) for body in (before, after))
             for right in TOLD:
                 if (had ^ has) & right:
                     expected.setdefault((row, files, before, owner), set()).add(
-                        (seat.person, right, bool(has & right))
+                        (principal.person, right, bool(has & right))
                     )
         expected.setdefault((row, files, before, owner), set())
 
@@ -111,7 +111,9 @@ def test_shares_lie_in_each_other_by_their_places_on_the_server() -> None:
     whole, inner, other = (Share("s", b"/s", place=place) for place in ("C:\\data", "c:/Data/Accounts/", "C:\\data2"))
     assert inner.lies_in(whole) and not whole.lies_in(inner) and not other.lies_in(whole)
     assert not Share("x", b"/x").lies_in(whole) and whole.lies_in(whole)
-    assert [share.name for share in SystemTerms(True, shares=(inner, whole)).covering([b"s", b"t"])] == ["s", "s"]
+    assert [
+        share.name for share in SystemTerms(MODELS["nt"], True, shares=(inner, whole)).covering([b"s", b"t"])
+    ] == ["s", "s"]
 
 
 NAMES = ["ada", "Ada", "bo", "cy"]
@@ -143,7 +145,7 @@ def test_proposals_are_those_of_equal_addresses_then_logins(people, accounts) ->
         )
         for name in ("one", "two")
     }
-    proposals = {(one.system, one.account.login): one for one in propose(plan, seat_accounts(plan, found))}
+    proposals = {(one.system, one.account.login): one for one in propose(plan, find_principals(plan, found))}
     for system_name, login, email in accounts:
         one = proposals.get((system_name, login))
         if (system_name, login) in taken:
@@ -179,7 +181,7 @@ def test_groups_in_groups_count_for_those_whose_primary_group_lies_in_one() -> N
     assert bo.groups == {"g9", "g2", "g3", "S-1-1-0"} and bo.privileges == {"backup"}
     assert (
         Kind.STAFF
-        is seat_accounts(
+        is find_principals(
             parse_plan("office: x\nsystems: {a: {source: smb, host: h}}\n", "x"),
             {"a": FoundAccounts(accounts, groups)},
         )["a"][0].kind

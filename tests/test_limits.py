@@ -11,12 +11,12 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from neatledger.core.lists.holders import Holder
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import Band, On, PlacedLimit, Pool, Settings
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
 from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
 from neatledger.core.space.bands import Outcome, apply_restating, restate
-from neatledger.core.space.limit_table import Line, Place, draw_up, pool_of
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget, build_limit_table, pool_of
 from neatledger.core.space.promises import promise_of, promises
 from neatledger.core.space.room import find_room
 from neatledger.core.space.sizes import UNITS, parse_limit, parse_size, show_share, show_size, spell_size
@@ -86,7 +86,7 @@ stated = st.fixed_dictionaries({"limit": limits}, optional={"enforced": st.boole
 
 
 @st.composite
-def offices(draw) -> tuple[Plan, list[Line]]:
+def offices(draw) -> tuple[Plan, list[LimitStatus]]:
     """A plan with bands and limits on nested folders, people and a group, and the lines of one count."""
     bands = {name: Band(name, draw(stated)) for name in ("small", "large")}
     placed = []
@@ -119,9 +119,9 @@ def offices(draw) -> tuple[Plan, list[Line]]:
                 one.on, one.name, draw(limits), draw(st.booleans()), draw(st.one_of(st.none(), st.integers(0, 30)))
             )
         since = draw(st.one_of(st.none(), st.integers(0, 60).map(lambda days: DAY - timedelta(days=days))))
-        lines.append(Line(Place(one.on, "barn", one.name), amount, one, found, over_since=since))
+        lines.append(LimitStatus(LimitTarget(one.on, "barn", one.name), amount, one, found, over_since=since))
     for pool, path in (("disk", "/"), ("attic", "/d")):
-        lines.append(Line(Place(On.POOL, "barn", pool), used[path], pool=pools[pool]))
+        lines.append(LimitStatus(LimitTarget(On.POOL, "barn", pool), used[path], pool=pools[pool]))
     return plan, lines
 
 
@@ -134,10 +134,10 @@ def test_room_never_exceeds_any_limit_above_and_is_the_least_of_them(
     room = find_room(plan, lines, person, folder, group, "", DAY)
     bounds = []
     for line in lines:
-        is_above = line.place.on is On.FOLDER and folder.is_within(line.place.address)
-        is_theirs = (line.place.on, line.place.name) in ((On.PERSON, person), (On.GROUP, group))
+        is_above = line.target.on is On.FOLDER and folder.is_within(line.target.address)
+        is_theirs = (line.target.on, line.target.name) in ((On.PERSON, person), (On.GROUP, group))
         pool = pool_of(plan, folder)
-        is_pool = line.place.on is On.POOL and pool is not None and line.place.name == pool.name
+        is_pool = line.target.on is On.POOL and pool is not None and line.target.name == pool.name
         limit = line.settings.limit
         if (is_above or is_theirs or is_pool) and limit is not None and (is_pool or line.is_enforced(DAY)):
             bounds.append(max(0, limit - line.amount))
@@ -155,8 +155,8 @@ def test_a_parent_promises_its_limit_and_never_less_than_is_used(office) -> None
         folders = [
             line
             for line in lines
-            if line.place.on is On.FOLDER
-            and (found := pool_of(plan, line.place.address))
+            if line.target.on is On.FOLDER
+            and (found := pool_of(plan, line.target.address))
             and found.name == promise.pool
         ]
         whole, held = promise_of(folders, DAY)
@@ -164,7 +164,7 @@ def test_a_parent_promises_its_limit_and_never_less_than_is_used(office) -> None
         for line in folders:
             if not line.is_enforced(DAY):
                 continue
-            below = [other for other in folders if other.place.address.is_within(line.place.address)]
+            below = [other for other in folders if other.target.address.is_within(line.target.address)]
             mine, within = promise_of(below, DAY)
             # Its own limit caps what is promised inside it.
             assert mine == max(line.settings.limit or 0, line.amount) >= within
@@ -175,7 +175,7 @@ def test_a_parent_promises_its_limit_and_never_less_than_is_used(office) -> None
 @given(offices(), st.sampled_from(["small", "large"]), stated, st.booleans(), st.booleans(), st.data())
 def test_restating_twice_is_restating_once(office, name: str, new, later_only: bool, insist: bool, data) -> None:
     plan, lines = office
-    keys = [line.place.key for line in lines if line.planned]
+    keys = [line.target.key for line in lines if line.planned]
     named = data.draw(st.lists(st.sampled_from(keys), unique=True)) if keys else []
     options = {"bring_back": named, "later_only": later_only, "insist": insist}
     once = restate(lines, plan.space.bands[name], new, DAY, **options)
@@ -206,9 +206,9 @@ def test_restating_twice_is_restating_once(office, name: str, new, later_only: b
     assert again.space.bands == after.space.bands
 
 
-def _with_plan(lines: list[Line], plan: Plan) -> list[Line]:
+def _with_plan(lines: list[LimitStatus], plan: Plan) -> list[LimitStatus]:
     placed = {(one.on, one.key): one for one in plan.space.limits}
-    return [replace(line, planned=placed.get((line.place.on, line.place.key))) for line in lines]
+    return [replace(line, planned=placed.get((line.target.on, line.target.key))) for line in lines]
 
 
 @given(offices(), limits)
@@ -216,13 +216,13 @@ def test_what_is_supposed_changes_what_was_said_and_nothing_else(office, limit) 
     plan, lines = office
     before = Supposed(plan, tuple(lines))
     target = lines[0]
-    assume(target.place.on is not On.POOL)
-    after = suppose_limit(before, target.place.key, limit)
+    assume(target.target.on is not On.POOL)
+    after = suppose_limit(before, target.target.key, limit)
     changed = [(was, now) for was, now in zip(before.lines, after.lines, strict=True) if was != now]
-    assert all(was.place.key == target.place.key and now.settings.limit == limit for was, now in changed)
+    assert all(was.target.key == target.target.key and now.settings.limit == limit for was, now in changed)
     moved = suppose_move(before, Address("barn", b"/d"), "new", 100)
-    amounts = {line.place.name: line.amount for line in moved.lines if line.place.on is On.POOL}
-    was = {line.place.name: line.amount for line in lines if line.place.on is On.POOL}
+    amounts = {line.target.name: line.amount for line in moved.lines if line.target.on is On.POOL}
+    was = {line.target.name: line.amount for line in lines if line.target.on is On.POOL}
     assert amounts["new"] == 100 and amounts["attic"] == max(0, was["attic"] - 100) and amounts["disk"] == was["disk"]
     assert pool_of(moved.plan, Address("barn", b"/d/e")).name in ("new", "attic")
     joined = suppose_join(before, "barn", 3)
@@ -245,8 +245,8 @@ class Counted:
     def __init__(self, *found: FoundLimit) -> None:
         self.found = found
         self.tells = frozenset(one.on for one in found)
-        self.seats = [
-            Seat(
+        self.principals = [
+            Principal(
                 name, name, Kind.STAFF, "barn", Account(name, ident, "3001"), Holder(ident, "3001", frozenset()), True
             )
             for name, ident in (("ada", "2001"), ("bob", "2002"))
@@ -294,7 +294,8 @@ entitlements: {basic: {holders: [vets], systems: [barn], space: 350 B}, more: {h
 def test_places_have_what_speaks_of_them_nearest() -> None:
     plan = parse_plan(PLAN, "office.yaml")
     lines = {
-        line.place.key: line for line in draw_up(plan, Counted(FoundLimit(On.FOLDER, "/Homes/ada", 250, used=290)))
+        line.target.key: line
+        for line in build_limit_table(plan, Counted(FoundLimit(On.FOLDER, "/Homes/ada", 250, used=290)))
     }
     ada, bob = lines["barn:/Homes/ada"], lines["barn:/Homes/bob"]
     assert (ada.planned.state, bob.planned.state) == ("on band", "off band")
@@ -306,7 +307,7 @@ def test_places_have_what_speaks_of_them_nearest() -> None:
     assert (lines["barn:ada"].settings.limit, lines["barn:bob"].settings.limit) == (400, None)
     assert (lines["barn:ada"].entitled, lines["barn:bob"].entitled) == (350, None)
     assert lines["barn:vets"].amount == 430 and lines["disk"].state(DAY) == "past 85 %"
-    silent = {line.place.key: line for line in draw_up(plan, Counted())}
+    silent = {line.target.key: line for line in build_limit_table(plan, Counted())}
     assert silent["barn:/Homes/ada"].settings.limit == 200 and silent["barn:/Homes/ada"].found_settings is None
 
 
@@ -324,7 +325,7 @@ def test_a_watched_limit_is_enforced_when_its_grace_is_up(days: int | None, enfo
         On.FOLDER, "barn:/a", "barn", "/a", None, {"limit": 100, "enforced": False, "grace_days": 14}
     )
     since = None if days is None else DAY - timedelta(days=days)
-    line = Line(Place(On.FOLDER, "barn", "/a"), 120, placed, over_since=since)
+    line = LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 120, placed, over_since=since)
     assert (line.is_enforced(DAY), line.state(DAY)) == (enforced, state)
 
 
@@ -357,18 +358,20 @@ def test_every_fault_of_the_plan_on_space_is_told_with_its_place() -> None:
 def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Path) -> None:
     (tmp_path / "office.yaml").write_text(PLAN)
     plan = parse_plan(PLAN, "office.yaml")
-    lines = draw_up(plan, Counted())
+    lines = build_limit_table(plan, Counted())
     found = restate(lines, plan.space.bands["home"], {"limit": 120, "warn": ((90, ("ada", "bob")),)}, DAY)
-    outcomes = {move.line.place.name: move.outcome for move in found.moves}
+    outcomes = {move.line.target.name: move.outcome for move in found.moves}
     assert outcomes == {"/Homes/ada": Outcome.KEPT, "/Homes/bob": Outcome.STAYS}
     write_restating(tmp_path, found)
     text = (tmp_path / "office.yaml").read_text()
     assert "# for everyone" in text and "because: thesis" in text
     again = {
-        line.place.name: line for line in draw_up(parse_plan(text, "x"), Counted()) if line.place.on is On.FOLDER
+        line.target.name: line
+        for line in build_limit_table(parse_plan(text, "x"), Counted())
+        if line.target.on is On.FOLDER
     }
     for move in found.moves:
-        assert again[move.line.place.name].planned.settings == move.after
+        assert again[move.line.target.name].planned.settings == move.after
     ada = again["/Homes/ada"].planned
     assert (ada.settings.limit, ada.since, ada.because, ada.state) == (200, DAY, "holds more", "off band")
     back = restate(
@@ -387,7 +390,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
 
 def test_an_entitlement_bounds_a_persons_room() -> None:
     plan = parse_plan(PLAN, "office.yaml")
-    lines = draw_up(plan, Counted())
+    lines = build_limit_table(plan, Counted())
     room = find_room(plan, lines, "ada", Address("barn", b"/Homes/bob"), "vets", "", DAY)
     assert [(stop.what, stop.left) for stop in room.stopping] == [
         ("entitlement basic", 40),

@@ -17,10 +17,11 @@ from conftest import COMMAND
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import Item, access_to, access_to_file
+from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.holders import Holder
-from neatledger.core.lists.posix import PosixModel, pack_body
+from neatledger.core.lists.posix import GROUP, USER, USER_OBJ, Entry, PosixModel, pack_body
 from neatledger.core.lists.rights import Level, Right, level_of_file
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.address import Address
@@ -33,16 +34,16 @@ from neatledger.reports.who import who_report
 MODEL = PosixModel()
 
 
-def seat(
+def principal(
     login: str,
     uid: str,
     *gids: str,
     kind: Kind = Kind.STAFF,
     person: str = "",
     state: AccountState = AccountState.OPEN,
-) -> Seat:
+) -> Principal:
     account = Account(login, uid, gids[0], state=state)
-    return Seat(person or login, login, kind, "barn", account, Holder(login, uid, frozenset(gids)), bool(person))
+    return Principal(person or login, login, kind, "barn", account, Holder(login, uid, frozenset(gids)), bool(person))
 
 
 def item(path: bytes, mode: int, owner: str = "0", gid: int = 21, state: SeenState = SeenState.WHOLE) -> Item:
@@ -52,15 +53,15 @@ def item(path: bytes, mode: int, owner: str = "0", gid: int = 21, state: SeenSta
 WHERE = Address("barn", b"/a")
 
 
-def ask(chain: list[Item], *people: list[Seat]):
-    return [access_to(chain, seats, [], terms=SystemTerms(MODEL, True)) for seats in people]
+def ask(chain: list[Item], *people: list[Principal]):
+    return [access_to(chain, principals, [], terms=SystemTerms(MODEL, True)) for principals in people]
 
 
 def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
     chain = [item(b"/", 0o755), item(b"/a", 0o755)]
-    services = [[seat(f"svc{n}", str(n), "9", kind=Kind.SERVICE)] for n in range(100, 106)]
-    both = [seat("tom", "11", "21", person="tom"), seat("tom2", "12", "22", person="tom")]
-    admin = [seat("root", "0", "0", kind=Kind.STAFF)]
+    services = [[principal(f"svc{n}", str(n), "9", kind=Kind.SERVICE)] for n in range(100, 106)]
+    both = [principal("tom", "11", "21", person="tom"), principal("tom2", "12", "22", person="tom")]
+    admin = [principal("root", "0", "0", kind=Kind.STAFF)]
     report = who_report(WHERE, ask(chain, *services, both, admin), {}, "now", is_all=False, machine=False)
     keys = [column.key for column in report.columns]
     people = [(row[0], row[keys.index("account")], row[keys.index("way")]) for row in report.rows]
@@ -80,11 +81,11 @@ def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
 
 def test_an_unknown_list_is_never_no_access() -> None:
     hidden = [item(b"/", 0o700, state=SeenState.LIST_UNKNOWN), item(b"/a", 0o700)]
-    (access,) = ask(hidden, [seat("ada", "11", "21")])
+    (access,) = ask(hidden, [principal("ada", "11", "21")])
     assert not access.is_known and access.level_of(None) is Level.UNKNOWN and access.counts is None
     report = who_report(WHERE, [access], {}, "now", is_all=False, machine=True)
     assert report.rows[0][5] == "unknown" and set(report.rows[0][6:11]) == {None}
-    expired = [seat("old", "11", "21", state=AccountState.EXPIRED)]
+    expired = [principal("old", "11", "21", state=AccountState.EXPIRED)]
     (closed,) = ask(hidden, expired)
     assert closed.is_known and closed.level_of(None) is Level.NONE, "a closed account is stopped before any list"
 
@@ -102,14 +103,14 @@ def test_an_unknown_list_is_never_no_access() -> None:
 )
 def test_levels_of_files(mode, uid, gid, level, rights) -> None:
     access = access_to_file(
-        MODEL, [item(b"/", 0o755), item(b"/f", mode, owner="11")], [seat("x", uid, gid)], terms=SystemTerms(True)
+        [item(b"/", 0o755), item(b"/f", mode, owner="11")], [principal("x", uid, gid)], terms=SystemTerms(MODEL, True)
     )
     assert (access.rights, access.level_of(None), level_of_file(rights)) == (rights, level, level)
 
 
 def test_read_only_systems_take_away_all_that_writes() -> None:
     chain = [item(b"/", 0o777, owner="11"), item(b"/a", 0o777, owner="11")]
-    for person in ([seat("ada", "11", "21")], [seat("root", "0", "0")]):
+    for person in ([principal("ada", "11", "21")], [principal("root", "0", "0")]):
         rights = access_to(chain, person, [], terms=SystemTerms(MODEL, True, True)).rights
         assert rights & (Right.ENTER | Right.LIST | Right.READ) and not rights & (
             Right.ADD | Right.DELETE | Right.MANAGE
@@ -132,8 +133,10 @@ def test_words_for_rights_counts_and_entries() -> None:
     assert short_rights(Right.ENTER | Right.LIST | Right.READ | Right.ADD | Right.DELETE) == "may delete it"
     assert spell_files(None) == "not seen"
     names = EntryNames([Account("a", "1", "2"), Account("b", "1", "2")], [], MODEL)
-    assert names.get("user:1:r--") == "user a/b (1) r--" and names.get("group:7:rwx") == "group unknown (7) rwx"
-    assert names.get("user::rwx") == "owner rwx" and names.get("sticky") == "sticky"
+    words = [
+        word_entry(entry, names) for entry in (Entry(USER, 4, 1), Entry(GROUP, 7, 7), Entry(USER_OBJ, 7), "sticky")
+    ]
+    assert words == ["user a/b (1) r--", "group unknown (7) rwx", "owner rwx", "sticky"]
 
 
 paths = st.sampled_from([b"/", b"/a", b"/a/b", b"/a/b/c", b"/d"])

@@ -22,6 +22,7 @@ from wsgidav.fs_dav_provider import FilesystemProvider
 
 from conftest import COMMAND
 from judges import dav
+from neatledger.core.lists.subjects import Subject
 from neatledger.demo import meadow
 from neatledger.demo.service.scimfilter import FilterError, parse_filter
 from neatledger.demo.service.server import Service
@@ -391,8 +392,8 @@ def test_lists_of_rfc_3744_in_an_answer() -> None:
     assert (found.path, found.is_folder, found.owner, found.used_bytes) == (b"/dav/a b/", True, "quill", None)
     told = [(one.subject, one.ident, one.allows, one.inherited) for one in found.entries]
     assert told == [
-        ("e", "hale j", True, False),
-        ("e", "vets", False, False),
-        ("o", "", True, False),
-        ("?", "x", True, True),
+        (Subject.EITHER, "hale j", True, False),
+        (Subject.EITHER, "vets", False, False),
+        (Subject.OWNER, "", True, False),
+        (Subject.UNKNOWN, "x", True, True),
     ]

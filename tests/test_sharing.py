@@ -11,12 +11,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, Rows, flag_rights
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowFilter, flag_rights
 from neatledger.core.lists import role
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
 from neatledger.core.sharing.judging import Exposed, Offer, judge_offer, pass_on_depth
@@ -37,7 +37,7 @@ def _by_ways(office: Office) -> dict[tuple[int, int, str], Right]:
     found = {}
     for row in range(office.tree.folders.rows):
         ways = office.ways(row)
-        for number in range(len(office.service.seats)):
+        for number in range(len(office.service.principals)):
             for way in ways.access([number]).ways:
                 if way.rights:
                     key = row, number, way.name
@@ -62,11 +62,11 @@ def test_everyone_at_once_is_each_alone(office) -> None:
     ways = [office.ways(row) for row in range(office.tree.folders.rows)]
     seen = set()
     for everyone in (wide, narrow):
-        for block in everyone.blocks(Rows.ALL):
+        for block in everyone.blocks(RowFilter.ALL):
             numbers = (block.folder, block.column, block.flags, block.unknown, block.files, *block.counts)
             for row, place, flags, unknown, *counts in zip(*(each.tolist() for each in numbers), strict=True):
                 column = everyone.columns[place]
-                asked = ways[row].access(column.seats)
+                asked = ways[row].access(column.principals)
                 mine = [way for way in asked.ways if column.way in ("any", way.name)]
                 if everyone is narrow and column.way == "share":
                     mine = [way for way in asked.ways if way.name != "admin"]
@@ -81,10 +81,12 @@ def test_everyone_at_once_is_each_alone(office) -> None:
                     told = mine[0].counts
                     expected = [-1] * 4 if told is None else [told.files, told.read, told.change, told.delete]
                     assert counts[1:] == expected[1:], (where, counts, expected)
-    assert len(seen) >= office.tree.folders.rows * len(office.service.seats)
-    shown = {(f, c) for block in wide.blocks(Rows.DIFFER) for f, c in zip(block.folder, block.column, strict=True)}
+    assert len(seen) >= office.tree.folders.rows * len(office.service.principals)
+    shown = {
+        (f, c) for block in wide.blocks(RowFilter.DIFFER) for f, c in zip(block.folder, block.column, strict=True)
+    }
     cells = {}
-    for block in wide.blocks(Rows.ALL):
+    for block in wide.blocks(RowFilter.ALL):
         cells |= {
             (f, c): (flags, unknown)
             for f, c, flags, unknown in zip(
@@ -104,7 +106,7 @@ def test_everyone_at_once_is_each_alone(office) -> None:
 @settings(deadline=None, max_examples=50)
 @given(offices(), st.data())
 def test_taking_back_takes_exactly_what_vanishes(office, data) -> None:
-    shared, names = office.service.shared, [seat.account.login for seat in office.service.seats]
+    shared, names = office.service.shared, [principal.account.login for principal in office.service.principals]
     words = [f"link:{one.id}" for one in shared.links] + [f"hand-out:{one.id}" for one in shared.hand_outs]
     words += [f"member:{team.path.decode()}={member.holder}" for team in shared.teams for member in team.members]
     words += [f"guest:{name}" for name in names]
@@ -118,10 +120,10 @@ def test_taking_back_takes_exactly_what_vanishes(office, data) -> None:
         if gone:
             slow[key] = gone
     losses = find_losses(Everyone(office.matrix(False)), Everyone(then.matrix(False)), [top])
-    assert {(one.folder, one.seat, one.way): one.lost for one in losses} == slow
-    people = [seat.person for seat in office.service.seats]
+    assert {(one.folder, one.principal, one.way): one.lost for one in losses} == slow
+    people = [principal.person for principal in office.service.principals]
     for one in losses:
-        mine = [number for number, person in enumerate(people) if person == people[one.seat]]
+        mine = [number for number, person in enumerate(people) if person == people[one.principal]]
         kept = Right.NONE
         for (row, number, _), rights in now.items():
             kept |= rights if row == one.folder and number in mine else Right.NONE
@@ -167,8 +169,8 @@ def test_role_vectors(vector) -> None:
 def test_links_put_to_rules(vector) -> None:
     plan = parse_plan("office: X\nsystems: {meadow: {source: listing, path: x}}\n", "x")
     link = link_of(Fields({"maker": "hale", "path": "/a", **vector["link"]}), 1)
-    seats = [
-        Seat(
+    principals = [
+        Principal(
             login,
             login,
             kind,
@@ -179,12 +181,12 @@ def test_links_put_to_rules(vector) -> None:
         )
         for login, kind, mail in (("hale", Kind.STAFF, "hale@x.example"), ("una", Kind.GUEST, "una@books.example"))
     ]
-    service = Service("meadow", Shared(links=(link,)), seats, {}, "2026-06-15")
+    service = Service("meadow", Shared(links=(link,)), principals, {}, "2026-06-15")
     exposed = None if link.path == b"/gone" else Exposed(3, 30_000_000, ("odt", "exe"), 0, 12_000_000)
     offer = Offer("meadow", link, exposed)
     found = judge_offer(offer, rule_from(Fields(vector["rule"])), service, plan, date(2026, 6, 15), {})
     assert sorted(breach.check for breach in found) == sorted(vector["amiss"])
-    assert all(breach.told for breach in found)
+    assert all(breach.message for breach in found)
 
 
 def test_a_chain_is_followed_to_its_beginning_even_where_it_is_a_ring() -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.people.credentials import Credentials
-from neatledger.core.people.principals import Seat, seat_accounts
+from neatledger.core.people.principals import Principal, find_principals
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
@@ -132,27 +132,27 @@ class App:
         """A reader for each system of the count."""
         return self.readers_of(self.count)
 
-    def seats_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Seat]]:
+    def principals_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Principal]]:
         """Return every system's accounts with the people who have them."""
-        return seat_accounts(self.plan, {system: reader.found_accounts for system, reader in readers.items()})
+        return find_principals(self.plan, {system: reader.found_accounts for system, reader in readers.items()})
 
     @cached_property
-    def seats(self) -> dict[str, list[Seat]]:
+    def principals(self) -> dict[str, list[Principal]]:
         """Every system's accounts with the people who have them."""
-        return self.seats_of(self.readers)
+        return self.principals_of(self.readers)
 
     def services_of(self, readers: Mapping[str, SurveyReader], day: date) -> Services:
         """Return the systems of a count with what is shared on them, judged for a day."""
         from neatledger.ledger.services import Services
 
-        return Services(self.plan, readers, self.seats_of(readers), day)
+        return Services(self.plan, readers, self.principals_of(readers), day)
 
     @cached_property
     def services(self) -> Services:
         """The systems of the count with what is shared on them, judged for today (or the day of --as-of)."""
         from neatledger.ledger.services import Services
 
-        return Services(self.plan, self.readers, self.seats, self.options.as_of or self.today)
+        return Services(self.plan, self.readers, self.principals, self.options.as_of or self.today)
 
     def address(self, text: str) -> Address:
         """Parse a folder's address from the command line; raises `UsageError` or `UnknownNameError`."""

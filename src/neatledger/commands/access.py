@@ -7,8 +7,8 @@ from collections.abc import Iterator
 
 from neatledger.app import App
 from neatledger.commands.asking import planned_differences
-from neatledger.commands.whole import load_everyone, people_rows, wanted_seats, write_tables
-from neatledger.core.access.everyone import Everyone, Rows
+from neatledger.commands.whole import load_everyone, people_rows, wanted_principals, write_tables
+from neatledger.core.access.everyone import Everyone, RowFilter
 from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.ledger.reader import SurveyReader
@@ -37,7 +37,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         differences = [each for each in planned_differences(app) if not args.person or each.person in args.person]
         show_report(both_report("access", differences, app.plan.office), app)
         return 1 if any(differences) else 0
-    which = Rows.ALL if args.all else Rows.EVERY if args.every else Rows.DIFFER
+    which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
     below = app.address(args.below) if args.below else None
     tables = _tables(app, below, args.person)
     if app.options.format == "table":
@@ -50,6 +50,6 @@ def run(args: argparse.Namespace, app: App) -> int:
 def _tables(app: App, below: Address | None, people: list[str] | None) -> Iterator[tuple[SurveyReader, Everyone]]:
     for system, reader in app.readers.items():
         if below is None or below.system == system:
-            seats = wanted_seats(app, system, people)
-            if seats:
-                yield reader, load_everyone(app.services, reader, seats)
+            principals = wanted_principals(app, system, people)
+            if principals:
+                yield reader, load_everyone(app.services, reader, principals)

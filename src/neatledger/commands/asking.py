@@ -9,39 +9,39 @@ from neatledger.app import App
 from neatledger.core.access.differences import Difference
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
-from neatledger.ledger.places import Place, find_place
+from neatledger.ledger.places import Location, find_location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.names import EntryNames
 from neatledger.reports.sides import differences_at
 
-__all__ = ["ask_person", "entry_names", "find_person", "place_at", "planned_differences", "seats_by_person"]
+__all__ = ["ask_person", "entry_names", "find_person", "location_at", "planned_differences", "principals_by_person"]
 
 
-def seats_by_person(seats: Iterable[Seat]) -> dict[str, list[Seat]]:
-    """Return person → their seats on one system, in the order of its accounts."""
-    people: dict[str, list[Seat]] = {}
-    for seat in seats:
-        people.setdefault(seat.person, []).append(seat)
+def principals_by_person(principals: Iterable[Principal]) -> dict[str, list[Principal]]:
+    """Return person → their principals on one system, in the order of its accounts."""
+    people: dict[str, list[Principal]] = {}
+    for principal in principals:
+        people.setdefault(principal.person, []).append(principal)
     return people
 
 
-def place_at(reader: SurveyReader, address: Address) -> Place:
+def location_at(reader: SurveyReader, address: Address) -> Location:
     """Find a place by its address as typed, or as machine formats write it (percent-encoded)."""
     decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
     try:
-        place = find_place(reader, address)
+        place = find_location(reader, address)
     except UnknownNameError:
         if decoded == address:
             raise
-        return find_place(reader, decoded)
+        return find_location(reader, decoded)
     if place.note and decoded != address:
         # An ordinary file's name cannot be told from a folder's name that a machine format has encoded.
         try:
-            other = find_place(reader, decoded)
+            other = find_location(reader, decoded)
         except UnknownNameError:
             return place
         return other if not other.note else place
@@ -53,29 +53,34 @@ def entry_names(reader: SurveyReader) -> EntryNames:
     return EntryNames(reader.accounts, reader.groups, MODELS[reader.model])
 
 
-def ask_person(app: App, place: Place, seats: list[Seat]) -> Access:
+def ask_person(app: App, place: Location, principals: list[Principal]) -> Access:
     """Judge one person's access to a place."""
-    return app.services.access(place, seats)
+    return app.services.access(place, principals)
 
 
-def find_person(app: App, name: str) -> tuple[str, dict[str, list[Seat]]]:
-    """Find a person by id, login or name; return their id, and their seats by system; raises `UnknownNameError`."""
-    found: dict[str, list[Seat]] = {}
-    everyone = [seat for seats in app.services.holders.values() for seat in seats]
-    ids = {seat.person for seat in everyone} | set(app.plan.people)
+def find_person(app: App, name: str) -> tuple[str, dict[str, list[Principal]]]:
+    """Find a person by id, login or name; return their id, and their principals by system.
+
+    Raises `UnknownNameError`.
+    """
+    found: dict[str, list[Principal]] = {}
+    everyone = [principal for principals in app.services.holders.values() for principal in principals]
+    ids = {principal.person for principal in everyone} | set(app.plan.people)
     if name not in ids:
         folded = name.casefold()
         matches = {
-            seat.person for seat in everyone if folded in (seat.account.login.casefold(), seat.name.casefold())
+            principal.person
+            for principal in everyone
+            if folded in (principal.account.login.casefold(), principal.name.casefold())
         }
         matches |= {person.id for person in app.plan.people.values() if person.name.casefold() == folded}
         if len(matches) != 1:
             hint = f"more than one: {', '.join(sorted(matches))}" if matches else "people lists everyone"
             raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
         name = matches.pop()
-    for seat in everyone:
-        if seat.person == name:
-            found.setdefault(seat.system, []).append(seat)
+    for principal in everyone:
+        if principal.person == name:
+            found.setdefault(principal.system, []).append(principal)
     return name, found
 
 
@@ -84,12 +89,14 @@ def planned_differences(app: App, person: str | None = None) -> list[Difference]
     found: list[Difference] = []
     for folder in app.plan.folders:
         system = folder.address.system
-        people = seats_by_person(app.services.holders.get(system, []))
+        people = principals_by_person(app.services.holders.get(system, []))
         try:
-            place = place_at(app.reader(system), folder.address)
+            place = location_at(app.reader(system), folder.address)
         except UnknownNameError:
             continue
-        asked = {name: ask_person(app, place, seats) for name, seats in people.items() if person in (None, name)}
+        asked = {
+            name: ask_person(app, place, principals) for name, principals in people.items() if person in (None, name)
+        }
         differences = differences_at(app.plan, folder.address, asked)
         found += [each for each in differences if person in (None, each.person)]
     return found

@@ -8,7 +8,7 @@ from typing import Any
 from neatledger.app import App
 from neatledger.commands.holdings import load_lines, load_views
 from neatledger.core.space.bands import apply_restating, restate
-from neatledger.core.space.limit_table import draw_up, join_pools
+from neatledger.core.space.limit_table import build_limit_table, join_pools
 from neatledger.core.space.promises import promises
 from neatledger.core.space.sizes import parse_limit
 from neatledger.errors import UnknownNameError, UsageError
@@ -78,7 +78,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     options = {"bring_back": args.bring_back, "later_only": args.later_only, "insist": args.insist}
     found = restate(lines, bands[args.band], stated, app.today, **options)
     plan = apply_restating(app.plan, found)
-    after = join_pools(line for view in load_views(app).values() for line in draw_up(plan, view))
+    after = join_pools(line for view in load_views(app).values() for line in build_limit_table(plan, view))
     # What is promised is what the plan would have the systems enforce, on both sides of the comparison.
     planned, then = (promises(app.plan, [line.as_planned() for line in each], app.today) for each in (lines, after))
     if args.write:

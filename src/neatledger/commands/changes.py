@@ -7,7 +7,7 @@ from datetime import date
 
 from neatledger.app import App
 from neatledger.commands.whole import load_everyone
-from neatledger.core.access.everyone import Everyone, Rows
+from neatledger.core.access.everyone import Everyone, RowFilter
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import NoCountError
 from neatledger.faces.show import show_report
@@ -52,10 +52,13 @@ def _held(app: App, count: CountInfo) -> Held:
 
 def _flags(everyone: Everyone) -> dict[bytes, dict[str, int]]:
     path_of = folder_paths(everyone.matrix.folders)
-    people = [everyone.matrix.seats[column.seats[0]].person if column.seats else "" for column in everyone.columns]
+    people = [
+        everyone.matrix.principals[column.principals[0]].person if column.principals else ""
+        for column in everyone.columns
+    ]
     found: dict[bytes, dict[str, int]] = {path_of(row): {} for row in range(everyone.matrix.folders.rows)}
     paths = list(found)
-    for block in everyone.blocks(Rows.EVERY):
+    for block in everyone.blocks(RowFilter.EVERY):
         rows = zip(block.folder.tolist(), block.column.tolist(), block.flags.tolist(), strict=True)
         for folder, column, flags in rows:
             mine = found[paths[folder]]

@@ -23,11 +23,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = []
     owners: dict[str, str] = {}
     for _, service in services_of(app):
-        owners |= {seat.account.login: seat.person for seat in service.seats}
+        owners |= {principal.account.login: principal.person for principal in service.principals}
         for device in service.shared.devices:
             if args.of in (None, device.owner, owners.get(device.owner)):
                 amiss = amiss_of_device(device, service, app.plan, app.services.day)
-                found.append((service.system, device, [told for _, told in amiss]))
+                found.append((service.system, device, [message for _, message in amiss]))
     machine = app.options.format != "table"
     show_report(devices_report(found, owners, app.count.when, machine=machine), app)
     return 1 if any(amiss for _, _, amiss in found) else 0

@@ -13,11 +13,11 @@ from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import Office, ServiceFacts, SystemFacts, stranger
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.homes import match_homes
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import PlanSystem
 from neatledger.core.tree.address import Address
 from neatledger.ledger.homes import find_homes
-from neatledger.ledger.places import find_place
+from neatledger.ledger.places import find_location
 from neatledger.ledger.reader import SurveyReader
 
 __all__ = ["load_office"]
@@ -43,8 +43,8 @@ def _services(app: App) -> list[ServiceFacts]:
 
 
 def _load(app: App, system: PlanSystem, reader: SurveyReader) -> SystemFacts:
-    seats = [*app.services.holders[reader.system], stranger(MODELS[reader.model].everyone_has)]
-    everyone = load_everyone(app.services, reader, seats, with_defaults=True, is_narrow=True)
+    principals = [*app.services.holders[reader.system], stranger(MODELS[reader.model].everyone_has)]
+    everyone = load_everyone(app.services, reader, principals, with_defaults=True, is_narrow=True)
     facts = SystemFacts(
         name=reader.system,
         everyone=everyone,
@@ -62,8 +62,10 @@ def _load(app: App, system: PlanSystem, reader: SurveyReader) -> SystemFacts:
     return facts
 
 
-def _explainer(app: App, reader: SurveyReader, address_of: Callable[[int], Address]) -> Callable[[int, Seat], Access]:
-    def explain(row: int, seat: Seat) -> Access:
-        return ask_person(app, find_place(reader, address_of(row)), [seat])
+def _explainer(
+    app: App, reader: SurveyReader, address_of: Callable[[int], Address]
+) -> Callable[[int, Principal], Access]:
+    def explain(row: int, principal: Principal) -> Access:
+        return ask_person(app, find_location(reader, address_of(row)), [principal])
 
     return explain

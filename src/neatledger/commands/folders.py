@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import entry_names, place_at
+from neatledger.commands.asking import entry_names, location_at
 from neatledger.core.lists.table import MODELS
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.folder:
         address = app.address(args.folder)
         reader = app.reader(address.system)
-        place = place_at(reader, address)
+        place = location_at(reader, address)
         address = place.address
         if not place.is_folder:
             raise UnknownNameError("this is a file", show_address(address), "why explains access to files")

@@ -10,7 +10,7 @@ from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.core.plan.limits import On
 from neatledger.core.space.forecast import find_trend
-from neatledger.core.space.limit_table import Line, Place
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget
 from neatledger.errors import UsageError
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report
@@ -46,7 +46,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def look_ahead(app: App, lines: Sequence[Line], history: History) -> list[Outlook]:
+def look_ahead(app: App, lines: Sequence[LimitStatus], history: History) -> list[Outlook]:
     """Return the outlook of every place from its history."""
     found = []
     with Progress(app.streams.err, "history", quiet=app.options.quiet) as progress:
@@ -57,14 +57,14 @@ def look_ahead(app: App, lines: Sequence[Line], history: History) -> list[Outloo
     return found
 
 
-def _choose(app: App, lines: Sequence[Line], name: str) -> list[Line]:
-    pools = [line for line in lines if line.place.on is On.POOL and line.place.name == name]
+def _choose(app: App, lines: Sequence[LimitStatus], name: str) -> list[LimitStatus]:
+    pools = [line for line in lines if line.target.on is On.POOL and line.target.name == name]
     if pools:
         return pools
     if ":" not in name and "/" not in name:
         person = find_person(app, name)[0]
-        return [line for line in lines if line.place.on is On.PERSON and line.place.name == person]
+        return [line for line in lines if line.target.on is On.PERSON and line.target.name == person]
     address, view, row = find_folder(app, load_views(app), name)
-    found = [line for line in lines if line.place.on is On.FOLDER and line.place.address == address]
+    found = [line for line in lines if line.target.on is On.FOLDER and line.target.address == address]
     # A folder without a limit has a growth all the same.
-    return found or [Line(Place.of_folder(address), view.at(row)[view.rules.measure])]
+    return found or [LimitStatus(LimitTarget.of_folder(address), view.at(row)[view.rules.measure])]

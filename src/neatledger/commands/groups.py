@@ -20,8 +20,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     """List the groups."""
     side = app.options.side
     groups = {} if side == "plan" else {system: reader.groups for system, reader in app.readers.items()}
-    seats = {} if side == "plan" else app.seats
+    principals = {} if side == "plan" else app.principals
     is_all = args.all or app.options.format != "table"
-    report = groups_report(app.plan, groups, seats, side=side, is_all=is_all)
+    report = groups_report(app.plan, groups, principals, side=side, is_all=is_all)
     show_report(report, app)
     return 1 if side == "both" and any(row[-1] for row in report.rows) else 0

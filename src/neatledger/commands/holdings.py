@@ -10,7 +10,7 @@ from datetime import date
 from neatledger.app import App
 from neatledger.commands.asking import entry_names
 from neatledger.core.plan.limits import On
-from neatledger.core.space.limit_table import Line, draw_up, join_pools, pool_lines
+from neatledger.core.space.limit_table import LimitStatus, build_limit_table, join_pools, pool_statuses
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
@@ -24,11 +24,11 @@ MOST_COUNTS = 156
 """How many counts back a history goes: three years of weeks."""
 
 
-def view_of(app: App, reader: SurveyReader, *, with_seats: bool = True) -> SpaceView:
+def view_of(app: App, reader: SurveyReader, *, with_principals: bool = True) -> SpaceView:
     """Return one system's space in the plan's terms."""
     plan = app.plan.space
-    seats = app.seats.get(reader.system, []) if with_seats else []
-    return SpaceView(reader, plan.rules_of(reader.system), plan.same_as, seats)
+    principals = app.principals.get(reader.system, []) if with_principals else []
+    return SpaceView(reader, plan.rules_of(reader.system), plan.same_as, principals)
 
 
 def load_views(app: App) -> dict[str, SpaceView]:
@@ -53,23 +53,23 @@ def find_folder(app: App, views: Mapping[str, SpaceView], text: str) -> tuple[Ad
 
 def owner_names(view: SpaceView) -> Callable[[str], str]:
     """Return what names an owner by their identifier: the person, or else as lists name them."""
-    people = {seat.account.ident: seat.person for seat in view.seats}
+    people = {principal.account.ident: principal.person for principal in view.principals}
     names = entry_names(view.reader)
     return lambda ident: people.get(ident) or names.owner(ident)
 
 
-def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[Line]:
+def load_lines(app: App, views: Mapping[str, SpaceView]) -> list[LimitStatus]:
     """Return a line for every limited place of the office, with since when watched limits with grace are passed.
 
     On the side of the plan nothing is known of limits but what the plan says.
     """
-    lines = join_pools(line for view in views.values() for line in draw_up(app.plan, view))
+    lines = join_pools(line for view in views.values() for line in build_limit_table(app.plan, view))
     if app.options.side == "plan":
         lines = [line.without_found() for line in lines]
     return [replace(line, over_since=_over_since(app, line)) for line in lines]
 
 
-def _over_since(app: App, line: Line) -> date | None:
+def _over_since(app: App, line: LimitStatus) -> date | None:
     """Return the day of the first of the latest unbroken counts above a limit; where grace depends on it."""
     limit = line.settings.limit
     if line.grace_left(app.today) is None or limit is None or line.amount <= limit:
@@ -98,9 +98,9 @@ class History:
 
     def _open(self, count: CountInfo) -> dict[str, SpaceView]:
         readers = self._app.readers_of(count)
-        return {name: view_of(self._app, reader, with_seats=False) for name, reader in readers.items()}
+        return {name: view_of(self._app, reader, with_principals=False) for name, reader in readers.items()}
 
-    def used(self, line: Line) -> list[tuple[date, int]]:
+    def used(self, line: LimitStatus) -> list[tuple[date, int]]:
         """Return what a place used at each count that holds it: day and bytes.
 
         Where the system's own figure stands for the place now, only counts with such a figure are taken.
@@ -110,25 +110,29 @@ class History:
         return [(day, amount) for day, amount in amounts if amount is not None]
 
 
-def _amount(app: App, line: Line, views: Mapping[str, SpaceView], *, is_told: bool) -> int | None:
-    place = line.place
+def _amount(app: App, line: LimitStatus, views: Mapping[str, SpaceView], *, is_told: bool) -> int | None:
+    place = line.target
     view = views.get(place.system)
     if view is None:
         return None
     if place.on is On.POOL:
-        pools = join_pools(each for one in views.values() for each in pool_lines(app.plan, one))
-        pool = next((each for each in pools if each.place.name == place.name), None)
+        pools = join_pools(each for one in views.values() for each in pool_statuses(app.plan, one))
+        pool = next((each for each in pools if each.target.name == place.name), None)
         if pool is None or not is_told:
             return pool.used if pool else None
         return pool.found.used if pool.found else None
     if is_told and line.found is not None:
-        told = {(one.on, one.name): one.used for one in view.found}
-        return told.get((place.on, line.found.name))
+        reported = {(one.on, one.name): one.used for one in view.found}
+        return reported.get((place.on, line.found.name))
     match place.on:
         case On.FOLDER:
             return view.used_in(place.address.path)
         case On.PERSON:
-            idents = {seat.account.ident for seat in app.seats.get(place.system, []) if seat.person == place.name}
+            idents = {
+                principal.account.ident
+                for principal in app.principals.get(place.system, [])
+                if principal.person == place.name
+            }
             used = view.used_by_owner()
             return sum(used.get(ident, 0) for ident in idents)
         case _:

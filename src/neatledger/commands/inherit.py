@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import entry_names, find_person, place_at
+from neatledger.commands.asking import entry_names, find_person, location_at
 from neatledger.core.lists.contract import Maker
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_address
-from neatledger.ledger.places import Place
+from neatledger.ledger.places import Location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.reports.inherit import new_child_report, push_report
 from neatledger.reports.report import Report
@@ -35,7 +35,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Answer from the count; nothing is changed anywhere."""
     address = app.address(args.folder)
     reader = app.reader(address.system)
-    place = place_at(reader, address)
+    place = location_at(reader, address)
     if not place.is_folder:
         raise UnknownNameError("this is a file", show_address(place.address), "only folders pass anything on")
     default = None if place.folder.default < 0 else reader.list_body(place.folder.default)
@@ -46,14 +46,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def _new(place: Place, reader: SurveyReader, default: bytes | None, person: str | None, app: App) -> Report:
+def _new(place: Location, reader: SurveyReader, default: bytes | None, person: str | None, app: App) -> Report:
     names, model = entry_names(reader), place.terms.model
-    maker, told = Maker(place.folder.owner, ""), names.owner(place.folder.owner)
+    maker, made_by = Maker(place.folder.owner, ""), names.owner(place.folder.owner)
     if person:
-        told, seats = find_person(app, person)
-        if place.address.system not in seats:
-            raise UnknownNameError(f"{told} has no account on {place.address.system}", hint="people lists everyone")
-        account = seats[place.address.system][0].account
+        made_by, principals = find_person(app, person)
+        if place.address.system not in principals:
+            raise UnknownNameError(
+                f"{made_by} has no account on {place.address.system}", hint="people lists everyone"
+            )
+        account = principals[place.address.system][0].account
         maker = Maker(account.ident, account.primary)
     body = reader.list_body(place.folder.list)
     parts = []
@@ -63,10 +65,10 @@ def _new(place: Place, reader: SurveyReader, default: bytes | None, person: str 
     notes = [f"The folder's own list: {'; '.join(model.parse(body).describe(names))}."]
     if reader.terms.model.has_defaults and default is None:
         notes.append("The folder has no default list: a new item has the mode that the usual umask 022 leaves.")
-    return new_child_report(show_address(place.address), told, parts[0], parts[1], notes)
+    return new_child_report(show_address(place.address), made_by, parts[0], parts[1], notes)
 
 
-def _push(place: Place, reader: SurveyReader, default: bytes | None, app: App, *, keeps_own: bool) -> Report:
+def _push(place: Location, reader: SurveyReader, default: bytes | None, app: App, *, keeps_own: bool) -> Report:
     from neatledger.commands.whole import load_everyone
     from neatledger.core.access.pushing import push_down
     from neatledger.core.tree.table import folder_paths
@@ -74,7 +76,7 @@ def _push(place: Place, reader: SurveyReader, default: bytes | None, app: App, *
     if reader.terms.model.has_defaults and default is None:
         where = show_address(place.address)
         raise UnknownNameError("the folder has no default list, so it passes nothing on", where, "give it one first")
-    everyone = load_everyone(app.services, reader, app.seats[reader.system])
+    everyone = load_everyone(app.services, reader, app.principals[reader.system])
     path_of = folder_paths(everyone.matrix.folders)
     bodies = reader.strings("lists.body")
     pushed = [

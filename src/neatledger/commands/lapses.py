@@ -8,7 +8,7 @@ from datetime import timedelta
 
 from neatledger.app import App
 from neatledger.core.sharing.judging import offers_of
-from neatledger.core.sharing.lapses import Lapse, lapses_of_plan, lapses_of_seats, lapses_of_service
+from neatledger.core.sharing.lapses import Lapse, lapses_of_plan, lapses_of_principals, lapses_of_service
 from neatledger.errors import NoCountError
 from neatledger.faces.calendar import calendar_bytes
 from neatledger.faces.show import show_report, write_file
@@ -66,8 +66,8 @@ def _all(app: App) -> Iterator[Lapse]:
     yield from lapses_of_plan(app.plan)
     if app.options.side == "plan" or not _has_count(app):
         return
-    for system, seats in app.seats.items():
-        yield from lapses_of_seats(system, seats, app.plan)
+    for system, principals in app.principals.items():
+        yield from lapses_of_principals(system, principals, app.plan)
         service = app.services.service(system)
         if service is not None:
             yield from lapses_of_service(service, offers_of(service, {}))

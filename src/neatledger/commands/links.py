@@ -35,8 +35,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     for reader, service in services_of(app):
         offers = load_offers(reader, service)
         total += len(offers)
-        for seat in service.seats:
-            names[seat.account.login] = seat.person
+        for principal in service.principals:
+            names[principal.account.login] = principal.person
         wanted = [offer for offer in offers if _is_wanted(args, app, offer, service.person_of(offer.maker), names)]
         judged += [
             (offer, breaches)

@@ -20,7 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show the proposals, or write the clear ones into the plan."""
-    proposals = propose(app.plan, app.seats)
+    proposals = propose(app.plan, app.principals)
     clear = [one for one in proposals if one.is_clear]
     if args.write and clear:
         add_accounts(app.office_dir, [(one.candidates[0], one.system, one.account.login) for one in clear])

@@ -9,9 +9,9 @@ from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import load_views
 from neatledger.core.people.homes import HomeMatch, match_homes
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
-from neatledger.core.space.limit_table import Line, draw_up
+from neatledger.core.space.limit_table import LimitStatus, build_limit_table
 from neatledger.core.space.sizes import show_size
 from neatledger.faces.show import show_report
 from neatledger.ledger.homes import find_homes
@@ -32,14 +32,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     groups = {system: reader.groups for system, reader in app.readers.items()}
     if args.person:
         person, found = find_person(app, args.person)
-        mine = [seat for seats in found.values() for seat in seats]
-        shared = [row for system, seats in found.items() for row in _shared(app, system, seats)]
+        mine = [principal for principals in found.values() for principal in principals]
+        shared = [row for system, principals in found.items() for row in _shared(app, system, principals)]
         report = sheet_report(app.plan, person, mine, groups, _homes(app), app.today, _space(app, person), shared)
         show_report(report, app)
         return 0
-    seats: list[Seat] = [] if app.options.side == "plan" else [seat for each in app.seats.values() for seat in each]
+    principals: list[Principal] = (
+        [] if app.options.side == "plan" else [principal for each in app.principals.values() for principal in each]
+    )
     with_services = args.services or app.options.format != "table"
-    show_report(people_report(app.plan, seats, groups, app.today, with_services=with_services), app)
+    show_report(people_report(app.plan, principals, groups, app.today, with_services=with_services), app)
     return 0
 
 
@@ -51,12 +53,12 @@ def _homes(app: App) -> list[HomeMatch]:
     return found
 
 
-def _shared(app: App, system: str, seats: list[Seat]) -> Iterator[Sequence[Cell]]:
+def _shared(app: App, system: str, principals: list[Principal]) -> Iterator[Sequence[Cell]]:
     """Yield what a person shared, was given, and has copies of on devices."""
     service = app.services.service(system)
     if service is None:
         return
-    mine, day = {seat.account.login for seat in seats}, service.day
+    mine, day = {principal.account.login for principal in principals}, service.day
     live = [one for one in service.shared.hand_outs if one.is_live(day)]
     numbers = {service.numbers[login] for login in mine}
     for what, number, asks in (
@@ -69,14 +71,14 @@ def _shared(app: App, system: str, seats: list[Seat]) -> Iterator[Sequence[Cell]
         ("was handed", sum(bool(numbers & set(service.receivers(one))) for one in live), "links --live --to"),
     ):
         if number:
-            yield what, system, number, f"{asks} {seats[0].person} lists them"
+            yield what, system, number, f"{asks} {principals[0].person} lists them"
     for device in service.shared.devices:
         if device.owner in mine:
             held = "" if device.held_bytes is None else f", holds {show_size(device.held_bytes)}"
             yield "device", system, device.name, f"{device.state}{held}, last seen {device.last_seen or 'never'}"
 
 
-def _space(app: App, person: str) -> list[Line]:
+def _space(app: App, person: str) -> list[LimitStatus]:
     """Return the person's space on every system."""
-    lines = [line for view in load_views(app).values() for line in draw_up(app.plan, view)]
-    return [line for line in lines if line.place.on is On.PERSON and line.place.name == person]
+    lines = [line for view in load_views(app).values() for line in build_limit_table(app.plan, view)]
+    return [line for line in lines if line.target.on is On.PERSON and line.target.name == person]

@@ -62,13 +62,13 @@ def space_paper(app: App) -> Paper:
     lines = facts.lines
     limited = [line for line in lines if line.settings.limit]
     outlooks = look_ahead(app, limited, history)
-    of_place = {(each.line.place.on, each.line.place.key): each for each in outlooks}
-    pools = [line for line in lines if line.place.on is On.POOL]
-    fullest = sorted((line for line in limited if line.place.on is On.FOLDER), key=lambda line: -line.fullness)[:3]
+    of_place = {(each.line.target.on, each.line.target.key): each for each in outlooks}
+    pools = [line for line in lines if line.target.on is On.POOL]
+    fullest = sorted((line for line in limited if line.target.on is On.FOLDER), key=lambda line: -line.fullness)[:3]
     figures = [
         growth_of(outlook, history.used(line))
         for line in [*pools, *fullest]
-        if (outlook := of_place.get((line.place.on, line.place.key))) is not None and outlook.trend is not None
+        if (outlook := of_place.get((line.target.on, line.target.key))) is not None and outlook.trend is not None
     ]
     parts = [
         Part("Limits", space_report(lines, when, app.today, show_all=False, machine=False)),
@@ -85,10 +85,10 @@ def space_paper(app: App) -> Paper:
     parts.append(Part("Barred kinds", barred_report(facts.barred, app.plan.space.barred, when)))
     parts.append(Part("Findings", _findings(app, facts)))
     lead = [
-        f"{line.place.key}: {show_size(line.amount)} of {show_size(line.settings.limit)} used; full: "
-        f"{full_words(of_place[On.POOL, line.place.key])}."
+        f"{line.target.key}: {show_size(line.amount)} of {show_size(line.settings.limit)} used; full: "
+        f"{full_words(of_place[On.POOL, line.target.key])}."
         for line in pools
-        if line.settings.limit and (On.POOL, line.place.key) in of_place
+        if line.settings.limit and (On.POOL, line.target.key) in of_place
     ]
     lead += [parts[0].report.headline, parts[2].report.headline, parts[-1].report.headline]
     return Paper(f"{app.plan.office}: space", f"As counted on {when}; written on {app.today}.", lead, parts)

@@ -95,7 +95,7 @@ def _show_every(app: App, text: str | None, by: str) -> int:
 def _show_lines(app: App, person: str | None, *, show_all: bool) -> int:
     lines = load_lines(app, load_views(app))
     if person is not None:
-        lines = [line for line in lines if line.place.on is On.PERSON and line.place.name == person]
+        lines = [line for line in lines if line.target.on is On.PERSON and line.target.name == person]
     machine = app.options.format != "table"
     show_report(space_report(lines, app.count.when, app.today, show_all=show_all, machine=machine), app)
     return 0

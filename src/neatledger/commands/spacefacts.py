@@ -9,7 +9,7 @@ from neatledger.commands.holdings import History, load_history, load_lines, load
 from neatledger.commands.kinds import find_barred
 from neatledger.commands.versions import bin_bytes, kept_versions
 from neatledger.core.checks.contract import HomeUse, SpaceFacts
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import promises
 from neatledger.core.space.when import Meeting, When
 from neatledger.core.tree.address import Address
@@ -36,10 +36,10 @@ def load_space(app: App, views: Mapping[str, SpaceView] | None = None, history: 
     )
 
 
-def _full_on(app: App, history: History | None) -> Callable[[Line], When]:
+def _full_on(app: App, history: History | None) -> Callable[[LimitStatus], When]:
     histories = [] if history is None else [history]
 
-    def full_on(line: Line) -> When:
+    def full_on(line: LimitStatus) -> When:
         from neatledger.core.space.forecast import find_trend
 
         limit = line.settings.limit

@@ -44,7 +44,7 @@ def suppose_taking_back(app: App, words: Sequence[str]) -> Report:
     return takeback_report(
         reader.system,
         losses,
-        before.seats,
+        before.principals,
         folder_paths(folders),
         folders["parent"].tolist(),
         sentences,
@@ -79,7 +79,7 @@ def suppose_rules(app: App, words: Sequence[str], place: str) -> Report:
     names: dict[str, str] = {}
     total = 0
     for reader, service in services_of(app):
-        names |= {seat.account.login: seat.person for seat in service.seats}
+        names |= {principal.account.login: principal.person for principal in service.principals}
         offers = load_offers(reader, service)
         total += len(offers)
         was = {offer.name: breaches for offer, breaches in put_to_rules(app.plan, app.services.day, service, offers)}

@@ -8,13 +8,13 @@ from dataclasses import replace
 from datetime import date
 
 from neatledger.app import App
-from neatledger.commands.asking import find_person, place_at
+from neatledger.commands.asking import find_person, location_at
 from neatledger.commands.holdings import History, find_folder, load_history, load_lines, load_views
 from neatledger.commands.room import group_of_new, refusal_of
 from neatledger.commands.versions import kept_versions
 from neatledger.core.plan.limits import On
 from neatledger.core.space.forecast import Trend, find_trend
-from neatledger.core.space.limit_table import Line, Place
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget
 from neatledger.core.space.promises import promises
 from neatledger.core.space.room import Room, find_room
 from neatledger.core.space.sizes import parse_limit, show_size
@@ -30,7 +30,7 @@ from neatledger.errors import UnknownNameError, UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.reports.forecast import Outlook, full_words
 from neatledger.reports.report import Report
-from neatledger.reports.space import place_cell
+from neatledger.reports.space import target_cell
 from neatledger.reports.suppose import Beside, lines_beside, promises_beside, suppose_report
 from neatledger.reports.versions import between
 
@@ -50,7 +50,7 @@ def suppose_space(args: argparse.Namespace, app: App) -> Report:
     if args.room:
         found += _room_beside(app, args.room, before, after)
     found += _dates_beside(app, before, after)
-    return suppose_report(found, sentences, after.told, app.count.when)
+    return suppose_report(found, sentences, after.notes, app.count.when)
 
 
 def _suppose(
@@ -104,9 +104,9 @@ def _whole(text: str) -> int:
     return int(text)
 
 
-def _key_of(app: App, lines: Sequence[Line], key: str) -> str:
+def _key_of(app: App, lines: Sequence[LimitStatus], key: str) -> str:
     """Return the key of a place as the lines have it: a pool, system:name, or a folder that may have no limit yet."""
-    if any(line.place.key == key for line in lines):
+    if any(line.target.key == key for line in lines):
         return key
     return str(app.address(key)) if ":" in key or "/" in key else key
 
@@ -114,10 +114,10 @@ def _key_of(app: App, lines: Sequence[Line], key: str) -> str:
 def _with_place(app: App, views: dict[str, SpaceView], supposed: Supposed, key: str) -> Supposed:
     """Add a folder that no side limits yet to the places."""
     known = _key_of(app, supposed.lines, key)
-    if "/" not in known or any(line.place.key == known for line in supposed.lines):
+    if "/" not in known or any(line.target.key == known for line in supposed.lines):
         return supposed
     address, view, row = find_folder(app, views, known)
-    line = Line(Place.of_folder(address), view.at(row)[view.rules.measure])
+    line = LimitStatus(LimitTarget.of_folder(address), view.at(row)[view.rules.measure])
     return replace(supposed, lines=(*supposed.lines, line))
 
 
@@ -139,10 +139,10 @@ def _keep(app: App, views: dict[str, SpaceView], supposed: Supposed, system: str
 def _room_beside(app: App, words: Sequence[str], before: Supposed, after: Supposed) -> list[Beside]:
     person, everywhere = find_person(app, words[0])
     address = app.address(words[1])
-    place = place_at(app.reader(address.system), address)
-    seats = everywhere.get(address.system, [])
-    group = group_of_new(app, place, seats) if seats else ""
-    refusal = refusal_of(app, place, seats, person)
+    place = location_at(app.reader(address.system), address)
+    principals = everywhere.get(address.system, [])
+    group = group_of_new(app, place, principals) if principals else ""
+    refusal = refusal_of(app, place, principals, person)
     rooms = [
         find_room(each.plan, each.lines, person, place.address, group, refusal, app.today) for each in (before, after)
     ]
@@ -156,11 +156,11 @@ def _say_room(room: Room) -> str:
 
 def _dates_beside(app: App, before: Supposed, after: Supposed) -> list[Beside]:
     """Return the days on which changed places are full, today and then."""
-    known = {(line.place.on, line.place.key): line for line in before.lines}
+    known = {(line.target.on, line.target.key): line for line in before.lines}
     history = load_history(app)
     found = []
     for line in after.lines:
-        was = known.get((line.place.on, line.place.key))
+        was = known.get((line.target.on, line.target.key))
         is_new = was is None or (was.settings.limit, was.amount) != (line.settings.limit, line.amount)
         if was is None or not is_new or not line.settings.limit:
             continue
@@ -169,18 +169,18 @@ def _dates_beside(app: App, before: Supposed, after: Supposed) -> list[Beside]:
         then = Outlook(line, _trend_then(history, used, line, after), len(used))
         words = full_words(today), full_words(then)
         if words[0] != words[1]:
-            found.append(Beside("full", place_cell(line), *words))
+            found.append(Beside("full", target_cell(line), *words))
     return found
 
 
-def _trend_then(history: History, used: list[tuple[date, int]], line: Line, after: Supposed) -> Trend | None:
+def _trend_then(history: History, used: list[tuple[date, int]], line: LimitStatus, after: Supposed) -> Trend | None:
     """Return the trend of a place as it would be: without the folders that leave it, with those that come."""
-    name = line.place.name
-    shift = after.shifts.get(name, 0) if line.place.on is On.POOL else 0
+    name = line.target.name
+    shift = after.shifts.get(name, 0) if line.target.on is On.POOL else 0
     amounts = dict(used)
     for folder, source, target in after.moved:
-        if line.place.on is On.POOL and name in (source, target):
-            place = Line(Place.of_folder(folder), None)
+        if line.target.on is On.POOL and name in (source, target):
+            place = LimitStatus(LimitTarget.of_folder(folder), None)
             sign = 1 if name == target else -1
             for day, held in history.used(place):
                 if day in amounts:

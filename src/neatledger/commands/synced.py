@@ -10,7 +10,7 @@ from neatledger.app import App
 from neatledger.commands.asking import find_person
 from neatledger.commands.holdings import load_views
 from neatledger.commands.whole import load_everyone
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.space import SyncRules
 from neatledger.core.space.synced import SyncedSystem, find_synced
 from neatledger.core.tree.patterns import match_folders
@@ -28,24 +28,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Add up what the person reads, and take off what the rules leave out."""
-    person, seats = find_person(app, args.person)
+    person, principals = find_person(app, args.person)
     rules = app.plan.space.sync or SyncRules()
     views = load_views(app)
-    found = {name: (views[name], _of_system(app, views[name], mine, rules)) for name, mine in seats.items()}
+    found = {name: (views[name], _of_system(app, views[name], mine, rules)) for name, mine in principals.items()}
     tops = [
         (view.path(row), files, size)
         for view, each in found.values()
         for row, (files, size) in each.tops.items()
         if files or size
     ]
-    told = {name: each for name, (_, each) in found.items()}
+    reported = {name: each for name, (_, each) in found.items()}
     has_rules = app.plan.space.sync is not None
-    show_report(synced_report(person, told, tops, rules, app.count.when, has_rules=has_rules), app)
+    show_report(synced_report(person, reported, tops, rules, app.count.when, has_rules=has_rules), app)
     return 0
 
 
-def _of_system(app: App, view: SpaceView, seats: list[Seat], rules: SyncRules) -> SyncedSystem:
-    everyone = load_everyone(app.services, view.reader, seats)
+def _of_system(app: App, view: SpaceView, principals: list[Principal], rules: SyncRules) -> SyncedSystem:
+    everyone = load_everyone(app.services, view.reader, principals)
     order = everyone.matrix.order
     left_out = np.zeros(order.rows, dtype=bool)
     for folder in rules.folders:

@@ -51,7 +51,7 @@ def kept_versions(app: App, view: SpaceView, keep: int | None) -> list[KeptVersi
         reader = app.readers_of(count).get(view.name)
         if reader is None:
             continue
-        then = view_of(app, reader, with_seats=False)
+        then = view_of(app, reader, with_principals=False)
         since = None if before is None else before.timestamp()
         history.append({kind: Changes(*figures) for kind, figures in then.changes_by_kind(since).items()})
         before = count.taken_at

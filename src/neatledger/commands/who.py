@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, entry_names, place_at, seats_by_person
+from neatledger.commands.asking import ask_person, entry_names, location_at, principals_by_person
 from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
-from neatledger.ledger.places import Place
+from neatledger.ledger.places import Location
 from neatledger.reports.report import Report
 from neatledger.reports.sides import both_report, differences_at, plan_who_report
 from neatledger.reports.who import who_report
@@ -29,9 +29,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(plan_who_report(app.plan, address), app)
         return 0
     if app.options.side == "both":
-        place = place_at(app.reader(address.system), address)
-        people = seats_by_person(app.services.holders[address.system])
-        asked = {person: ask_person(app, place, seats) for person, seats in people.items()}
+        place = location_at(app.reader(address.system), address)
+        people = principals_by_person(app.services.holders[address.system])
+        asked = {person: ask_person(app, place, principals) for person, principals in people.items()}
         differences = differences_at(app.plan, place.address, asked)
         show_report(both_report("who", differences, args.folder), app)
         return 1 if any(differences) else 0
@@ -41,10 +41,10 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _found(address: Address, app: App, *, is_all: bool) -> Report:
     reader = app.reader(address.system)
-    place = place_at(reader, address)
+    place = location_at(reader, address)
     address = place.address
-    people = seats_by_person(app.services.holders[address.system])
-    asked = [ask_person(app, place, seats) for seats in people.values()]
+    people = principals_by_person(app.services.holders[address.system])
+    asked = [ask_person(app, place, principals) for principals in people.values()]
     names = entry_names(reader)
     when = app.count.when
     report = who_report(place.address, asked, names, when, is_all=is_all, machine=app.options.format != "table")
@@ -52,7 +52,7 @@ def _found(address: Address, app: App, *, is_all: bool) -> Report:
     return report
 
 
-def _single_files(app: App, place: Place) -> list[str]:
+def _single_files(app: App, place: Location) -> list[str]:
     """Say how many links and hand-outs open single files of a folder, and not the folder."""
     service = app.services.service(place.address.system)
     if service is None or not place.is_folder:
@@ -63,5 +63,5 @@ def _single_files(app: App, place: Place) -> list[str]:
     number = sum(path.rpartition(b"/")[0] == above for path in (*links, *handed))
     if not number:
         return []
-    told = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
-    return [f"{number} {told} in it: links --live --below tells."]
+    message = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
+    return [f"{number} {message} in it: links --live --below tells."]

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from neatledger.app import App
 from neatledger.commands.asking import find_person
-from neatledger.core.access.everyone import Everyone, Rows, flag_rights
+from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
 from neatledger.core.lists.rights import Level, level_of
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError
@@ -24,7 +24,7 @@ from neatledger.ledger.services import Services, plain_matrix
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, fold_closed, short_rights
 from neatledger.reports.report import Cell, Report, Show
 
-__all__ = ["load_everyone", "people_rows", "wanted_seats", "write_tables"]
+__all__ = ["load_everyone", "people_rows", "wanted_principals", "write_tables"]
 
 _MOST_FOR_PEOPLE = 2_000
 _UNUSED = (
@@ -44,36 +44,36 @@ _UNUSED = (
 def load_everyone(
     services: Services,
     reader: SurveyReader,
-    seats: Sequence[Seat],
+    principals: Sequence[Principal],
     *,
     with_defaults: bool = False,
     is_narrow: bool = False,
 ) -> Everyone:
-    """Read what access needs of a system, and return its table of access for some of its seats.
+    """Read what access needs of a system, and return its table of access for some of its principals.
 
     Default lists are read only when asked for. With `is_narrow` all ways into a service but an administrator's
-    are one, and seats may be there that it does not have.
+    are one, and principals may be there that it does not have.
     """
     unused = _UNUSED if with_defaults else (*_UNUSED, "default")
     service = services.service(reader.system)
     if service is not None:
         known = service.numbers
-        more = [seat for seat in seats if seat.account.login not in known]
-        service = replace(service, seats=[*service.seats, *more]) if more else service
-        shown = {service.numbers[seat.account.login] for seat in seats}
+        more = [principal for principal in principals if principal.account.login not in known]
+        service = replace(service, principals=[*service.principals, *more]) if more else service
+        shown = {service.numbers[principal.account.login] for principal in principals}
         return Everyone(services.matrix(reader, unused, service=service, is_narrow=is_narrow), shown)
-    return Everyone(plain_matrix(reader, seats, unused))
+    return Everyone(plain_matrix(reader, principals, unused))
 
 
-def wanted_seats(app: App, system: str, people: Sequence[str] | None) -> list[Seat]:
-    """Return a system's seats, or those of some people."""
+def wanted_principals(app: App, system: str, people: Sequence[str] | None) -> list[Principal]:
+    """Return a system's principals, or those of some people."""
     if not people:
         return app.services.holders[system]
-    return [seat for name in people for seat in find_person(app, name)[1].get(system, [])]
+    return [principal for name in people for principal in find_person(app, name)[1].get(system, [])]
 
 
 def write_tables(
-    name: str, tables: Iterable[tuple[SurveyReader, Everyone]], which: Rows, below: Address | None, app: App
+    name: str, tables: Iterable[tuple[SurveyReader, Everyone]], which: RowFilter, below: Address | None, app: App
 ) -> None:
     """Write the table of access as CSV or JSON, block by block."""
     is_json = app.options.format == "json"
@@ -98,7 +98,7 @@ def _chosen(reader: SurveyReader, everyone: Everyone, below: Address | None) -> 
 
 
 def people_rows(
-    tables: Iterable[tuple[SurveyReader, Everyone]], which: Rows, below: Address | None, app: App
+    tables: Iterable[tuple[SurveyReader, Everyone]], which: RowFilter, below: Address | None, app: App
 ) -> Report:
     """Make the table of access for people: a row for each way, and the union where there are several."""
     rows: list[Sequence[Cell]] = []
@@ -117,11 +117,11 @@ def people_rows(
                 if len(rows) >= _MOST_FOR_PEOPLE:
                     break
                 way = everyone.columns[column]
-                seat = everyone.matrix.seats[way.seats[0]]
+                principal = everyone.matrix.principals[way.principals[0]]
                 rights = flag_rights(flags)
                 rows.append(
                     (
-                        seat.person,
+                        principal.person,
                         Address(reader.system, path_of(folder)),
                         way.way,
                         Level.UNKNOWN.value if unknown else level_of(rights).value,
@@ -131,7 +131,7 @@ def people_rows(
                     )
                 )
     rows = _without_twins(rows)
-    if which is Rows.DIFFER and len({row[0] for row in rows}) == 1:
+    if which is RowFilter.DIFFER and len({row[0] for row in rows}) == 1:
         rows = fold_closed(rows)
     shown = {"person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete"}
     columns = [column for column in ACCESS_COLUMNS if column.key in shown and column.show is not Show.MACHINE]
@@ -139,14 +139,16 @@ def people_rows(
         # One person's table need not name them in every row.
         columns, rows = columns[1:], [row[1:] for row in rows]
     what = {
-        Rows.DIFFER: "rows where rights are not those of the folder above",
-        Rows.EVERY: "rows, every folder with any right",
-        Rows.ALL: "rows, every folder and person",
+        RowFilter.DIFFER: "rows where rights are not those of the folder above",
+        RowFilter.EVERY: "rows, every folder with any right",
+        RowFilter.ALL: "rows, every folder and person",
     }[which]
     when = app.count.when
     headline = f"{len(rows) + more:,} {what}; {folders:,} folders looked at, as found on {when}."
     notes = (
-        ["A row holds for all that is below it, until another row says otherwise."] if which is Rows.DIFFER else []
+        ["A row holds for all that is below it, until another row says otherwise."]
+        if which is RowFilter.DIFFER
+        else []
     )
     notes += [f"{more:,} rows are left out here; --format csv writes all."] if more else []
     return Report("access", headline, columns, rows, notes, "no rows: nobody has any right here")
@@ -154,5 +156,5 @@ def people_rows(
 
 def _without_twins(rows: Sequence[Sequence[Cell]]) -> list[Sequence[Cell]]:
     """Leave out the rows of all ways together that say no more than one way does."""
-    told = {(row[0], row[1], row[3:]) for row in rows if row[2] != "any"}
-    return [row for row in rows if row[2] != "any" or (row[0], row[1], row[3:]) not in told]
+    reported = {(row[0], row[1], row[3:]) for row in rows if row[2] != "any"}
+    return [row for row in rows if row[2] != "any" or (row[0], row[1], row[3:]) not in reported]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import ask_person, entry_names, find_person, place_at
+from neatledger.commands.asking import ask_person, entry_names, find_person, location_at
 from neatledger.faces.show import show_report
 from neatledger.reports.why import no_account_report, plan_lines, why_report
 
@@ -22,15 +22,15 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Explain; the plan's reasons stand beside it where the plan speaks of the folder."""
     address = app.address(args.folder)
     person, everywhere = find_person(app, args.person)
-    seats = everywhere.get(address.system, [])
+    principals = everywhere.get(address.system, [])
     planned = plan_lines(app.plan, person, address)
-    if app.options.side == "plan" or not seats:
+    if app.options.side == "plan" or not principals:
         show_report(no_account_report(person, address, planned), app)
         return 0
     reader = app.reader(address.system)
-    place = place_at(reader, address)
+    place = location_at(reader, address)
     address = place.address
-    access = ask_person(app, place, seats)
+    access = ask_person(app, place, principals)
     report = why_report(
         address,
         place.chain,

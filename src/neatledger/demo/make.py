@@ -83,8 +83,8 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
         raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
     plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
     system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
-    for mark, told in (("@BARN@", system), ("@LOFT@", LOFT_LISTING), ("@MEADOW@", MEADOW_LISTING)):
-        plan = plan.replace(mark, told)
+    for mark, message in (("@BARN@", system), ("@LOFT@", LOFT_LISTING), ("@MEADOW@", MEADOW_LISTING)):
+        plan = plan.replace(mark, message)
     (target / "office.yaml").write_text(plan, "utf-8")
 
 

@@ -110,8 +110,8 @@ def write_meadow_listing(target: Path) -> None:
     _write(target / "meadow.members.csv", members)
     tables = shared_tables()
     known = {each["login"]: each for each in users()}
-    told = {row["login"]: row for row in tables["standing"]}
-    tables["standing"] = [told.get(login, {"login": login}) for login in known]
+    reported = {row["login"]: row for row in tables["standing"]}
+    tables["standing"] = [reported.get(login, {"login": login}) for login in known]
     for row in tables["standing"]:
         user = known[row["login"]]
         row |= {"roles": user["roles"], "entitlements": user["entitlements"], "guest": user["type"] == "guest"}

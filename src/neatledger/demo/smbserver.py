@@ -209,9 +209,9 @@ class SmbServer:
             [program, f"--configfile={self._conf}", *words], env=self._env, input=text, capture_output=True, text=True
         )
         if done.returncode:
-            told = (done.stderr or done.stdout).strip().splitlines()
+            message = (done.stderr or done.stdout).strip().splitlines()
             raise SourceError(
-                f"{program} {words[0]} failed: {told[-1] if told else done.returncode}", str(self.folder)
+                f"{program} {words[0]} failed: {message[-1] if message else done.returncode}", str(self.folder)
             )
         return done.stdout
 

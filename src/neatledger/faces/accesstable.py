@@ -52,10 +52,13 @@ class LineMaker:
     def _head(self, place: int) -> tuple[str, tuple[str, ...]]:
         """Return the part of a line before the folder, and the ways of the lines to write."""
         column = self.everyone.columns[place]
-        if not column.seats:
+        if not column.principals:
             return "", (column.way,)
-        seats = [self.everyone.matrix.seats[seat] for seat in column.seats]
-        person, account = whole_text(seats[0].person), "+".join(whole_text(seat.account.login) for seat in seats)
+        principals = [self.everyone.matrix.principals[principal] for principal in column.principals]
+        person, account = (
+            whole_text(principals[0].person),
+            "+".join(whole_text(principal.account.login) for principal in principals),
+        )
         ways = (
             (column.way, "any")
             if place < len(self.everyone.single) and self.everyone.single[place]

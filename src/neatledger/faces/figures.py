@@ -103,8 +103,8 @@ def draw_use(name: str, by: str, shares: Sequence[tuple[str, int]]) -> Drawn:
     axes.xaxis.set_major_formatter(_show_bytes)
     axes.margins(x=0.12)
     axes.tick_params(labelsize=8)
-    told = "; ".join(f"{label} {show_size(size)}" for label, size in shown) or "nothing"
-    return Drawn(figure, f"What uses the space of {name}, by {by}: {told}.")
+    message = "; ".join(f"{label} {show_size(size)}" for label, size in shown) or "nothing"
+    return Drawn(figure, f"What uses the space of {name}, by {by}: {message}.")
 
 
 def save_figure(drawn: Drawn, target: str) -> None:

@@ -126,11 +126,11 @@ def _entries(acl: Element) -> Iterator[Entry]:
             who = ace.find(f"{_D}invert/{_D}principal")
         inherited = ace.find(f"{_D}inherited") is not None
         for word, allows in (("grant", True), ("deny", False)):
-            told = ace.find(f"{_D}{word}")
-            if told is None or who is None:
+            message = ace.find(f"{_D}{word}")
+            if message is None or who is None:
                 continue
             rights = Right.NONE
-            for privilege in told.findall(f"{_D}privilege"):
+            for privilege in message.findall(f"{_D}privilege"):
                 for each in privilege:
                     rights |= _PRIVILEGES.get(each.tag.removeprefix(_D), Right.NONE)
             subject, ident = _whom(who)

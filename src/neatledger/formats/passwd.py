@@ -22,8 +22,8 @@ def _is_ident(text: str) -> bool:
 
 def _fault(where: str, number: int, parts: list[str], expected: str) -> Fault:
     # The second field may be a password's hash: it is not told, whatever else is wrong with the line.
-    told = ":".join([*parts[:1], "…", *parts[2:4]]) if len(parts) > 3 else f"{len(parts)} fields"
-    return Fault(f"{where}:{number}", repr(told), expected)
+    message = ":".join([*parts[:1], "…", *parts[2:4]]) if len(parts) > 3 else f"{len(parts)} fields"
+    return Fault(f"{where}:{number}", repr(message), expected)
 
 
 def _lines(text: str) -> list[tuple[int, str]]:

@@ -14,11 +14,11 @@ from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Place", "find_place"]
+__all__ = ["Location", "find_location"]
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Location:
     """A folder, or a file in one: the chain from the root to it, and what it holds.
 
     `files` is None where the contents were not seen. `note` says what a file's answer rests on.
@@ -33,7 +33,7 @@ class Place:
     note: str = ""
 
 
-def find_place(reader: SurveyReader, address: Address) -> Place:
+def find_location(reader: SurveyReader, address: Address) -> Location:
     """Find a folder or a file by its path; raises `UnknownNameError` where the count has neither."""
     model = reader.terms.model
     parsed: dict[int, AccessList] = {}
@@ -50,12 +50,12 @@ def find_place(reader: SurveyReader, address: Address) -> Place:
         chain.append(Item(path or b"/", parse(folder.list), folder.owner, folder.state))
     here = folders[-1]
     if missing is not None:
-        above = Place(address, here, tuple(chain), None, True, reader.terms)
+        above = Location(address, here, tuple(chain), None, True, reader.terms)
         return _find_file(reader, above, parse, len(folders) - 1)
     files = _count_sorts(reader, here)
     classes = tuple(FileClass(parse(number), owner, count) for (number, owner), count in files.items())
     seen = here.state is SeenState.WHOLE
-    return Place(address, here, tuple(chain), classes if seen else None, True, reader.terms)
+    return Location(address, here, tuple(chain), classes if seen else None, True, reader.terms)
 
 
 def _unknown(address: Address) -> UnknownNameError:
@@ -72,7 +72,7 @@ def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, s
     return counts
 
 
-def _find_file(reader: SurveyReader, above: Place, parse: Callable[[int], AccessList], depth: int) -> Place:
+def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], AccessList], depth: int) -> Location:
     address, here = above.address, above.folder
     parts = address.parts
     if len(parts) != depth + 1 or not here.classes:

@@ -10,19 +10,19 @@ from typing import TYPE_CHECKING
 
 from neatledger.core.access.ways import Access, FileClass, access_to, access_to_file
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
-from neatledger.core.sharing.folder_ways import Beneath, FolderWays, Ground
-from neatledger.core.sharing.holders import seats_beside
+from neatledger.core.sharing.folder_ways import BackingRights, FolderWays, Ground
+from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.ledger.places import Place, find_place
+from neatledger.ledger.places import Location, find_location
 from neatledger.ledger.reader import SurveyReader
 
 if TYPE_CHECKING:
     from neatledger.core.access.matrix import Matrix
-    from neatledger.core.sharing.backing import Under
+    from neatledger.core.sharing.backing import BackingSystem
     from neatledger.core.sharing.service_matrix import ServiceMatrix
 
 __all__ = ["Services", "plain_matrix"]
@@ -33,98 +33,104 @@ _NOT_COUNTED = "that folder was not counted, so what its share lets through is u
 class Services:
     """Who can be asked about on every system, and by which ways they come to a place.
 
-    Arguments: the plan, the readers of the count, the seats of every system, and the day for which links and
+    Arguments: the plan, the readers of the count, the principals of every system, and the day for which links and
     hand-outs are judged.
     """
 
     def __init__(
-        self, plan: Plan, readers: Mapping[str, SurveyReader], seats: Mapping[str, Sequence[Seat]], day: date
+        self,
+        plan: Plan,
+        readers: Mapping[str, SurveyReader],
+        principals: Mapping[str, Sequence[Principal]],
+        day: date,
     ) -> None:
         self.plan = plan
         self.readers = readers
         self.day = day
-        self._seats = seats
+        self._principals = principals
         self._made: dict[str, Service | None] = {}
         self._ways: dict[Address, FolderWays] = {}
-        self._places: dict[Address, Place | None] = {}
-        self._people: dict[str, dict[str, list[Seat]]] = {}
+        self._places: dict[Address, Location | None] = {}
+        self._people: dict[str, dict[str, list[Principal]]] = {}
 
     def service(self, system: str) -> Service | None:
         """Return a system as a service, None where it shares nothing beside its lists."""
         if system not in self._made:
             reader, service = self.readers[system], None
             if reader.shared is not None:
-                seats = [*self._seats.get(system, ())]
-                seats += seats_beside(system, reader.shared, seats, self.plan)
+                principals = [*self._principals.get(system, ())]
+                principals += principals_beside(system, reader.shared, principals, self.plan)
                 groups = {group.name: group.ident for group in reader.groups}
                 day = self.day.isoformat()
-                service = Service(system, reader.shared, seats, groups, day, reader.terms.read_only)
+                service = Service(system, reader.shared, principals, groups, day, reader.terms.read_only)
             self._made[system] = service
         return self._made[system]
 
     @cached_property
-    def holders(self) -> dict[str, list[Seat]]:
+    def holders(self) -> dict[str, list[Principal]]:
         """Every system's accounts, with those who hold links and hand-outs without one."""
         found = {}
         for system in self.readers:
             service = self.service(system)
-            found[system] = list(self._seats.get(system, ())) if service is None else list(service.seats)
+            found[system] = list(self._principals.get(system, ())) if service is None else list(service.principals)
         return found
 
     # One place ---------------------------------------------------------------------------------------
 
-    def access(self, place: Place, seats: Sequence[Seat]) -> Access:
-        """Judge one person's access to a place, by their seats on its system."""
+    def access(self, place: Location, principals: Sequence[Principal]) -> Access:
+        """Judge one person's access to a place, by their principals on its system."""
         service = self.service(place.address.system)
         if service is not None:
-            return self._ways_to(place, service).access([service.numbers[seat.account.login] for seat in seats])
-        return _by_lists(place, seats)
+            return self._ways_to(place, service).access(
+                [service.numbers[principal.account.login] for principal in principals]
+            )
+        return _by_lists(place, principals)
 
-    def _ways_to(self, place: Place, service: Service) -> FolderWays:
+    def _ways_to(self, place: Location, service: Service) -> FolderWays:
         if place.address not in self._ways:
             here = place.chain, place.files, place.is_folder, place.terms
             self._ways[place.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
         return self._ways[place.address]
 
-    def _place_beneath(self, address: Address) -> Place | None:
+    def _place_beneath(self, address: Address) -> Location | None:
         """Return a place of a share; looked up once for all who are asked about."""
         if address not in self._places:
             reader = self.readers.get(address.system)
             try:
-                self._places[address] = None if reader is None else find_place(reader, address)
+                self._places[address] = None if reader is None else find_location(reader, address)
             except UnknownNameError:
                 self._places[address] = None
         return self._places[address]
 
-    def _beneath(self, address: Address, person: str) -> Beneath:
+    def _beneath(self, address: Address, person: str) -> BackingRights:
         place = self._place_beneath(address)
         if place is None:
-            return Beneath(Right.NONE, False, None, _NOT_COUNTED)
-        seats = self._of_person(address.system).get(person, [])
+            return BackingRights(Right.NONE, False, None, _NOT_COUNTED)
+        principals = self._of_person(address.system).get(person, [])
         files = place.files
-        if not seats:
+        if not principals:
             nothing = None if files is None else (Right.NONE,) * len(files)
-            return Beneath(Right.NONE, True, nothing, f"they have no account on {address.system}")
-        asked = _by_lists(place, seats)
+            return BackingRights(Right.NONE, True, nothing, f"they have no account on {address.system}")
+        asked = _by_lists(place, principals)
         rights = Right.NONE
         for way in asked.ways:
             rights |= way.rights if way.name == "share" else Right.NONE
-        told = "what the share lets through there" if rights else "the share lets them have nothing there"
-        return Beneath(rights, asked.is_known, asked.file_rights, told)
+        message = "what the share lets through there" if rights else "the share lets them have nothing there"
+        return BackingRights(rights, asked.is_known, asked.file_rights, message)
 
     def _files_beneath(self, address: Address) -> tuple[FileClass, ...] | None:
         place = self._place_beneath(address)
         return None if place is None else place.files
 
-    def _of_person(self, system: str) -> dict[str, list[Seat]]:
-        """Return person → their seats on a share, as ordinary people.
+    def _of_person(self, system: str) -> dict[str, list[Principal]]:
+        """Return person → their principals on a share, as ordinary people.
 
         The share's administrators have no more by a team folder than others: that way is their own.
         """
         if system not in self._people:
-            found: dict[str, list[Seat]] = {}
-            for seat in self._seats.get(system, ()):
-                found.setdefault(seat.person, []).append(seat.as_ordinary)
+            found: dict[str, list[Principal]] = {}
+            for principal in self._principals.get(system, ()):
+                found.setdefault(principal.person, []).append(principal.as_ordinary)
             self._people[system] = found
         return self._people[system]
 
@@ -157,36 +163,36 @@ class Services:
             is_narrow=is_narrow,
         )
 
-    def _under(self, reader: SurveyReader, service: Service) -> Under:
+    def _under(self, reader: SurveyReader, service: Service) -> BackingSystem:
         from neatledger.core.lists.holders import Holder
-        from neatledger.core.sharing.backing import Under
+        from neatledger.core.sharing.backing import BackingSystem
         from neatledger.core.survey.accounts import Account, AccountState
 
         theirs = self._of_person(reader.system)
         nobody = Account("", "", "", state=AccountState.DISABLED)
-        people = {seat.person for seat in service.seats}
+        people = {principal.person for principal in service.principals}
         layers: list[Matrix] = []
         for place in range(max([len(theirs.get(person, ())) for person in people] + [1])):
-            seats = []
-            for seat in service.seats:
-                mine = theirs.get(seat.person, [])
-                empty = replace(seat, account=nobody, holder=Holder("", "", frozenset()))
-                seats.append(mine[place] if place < len(mine) else empty)
-            layers.append(plain_matrix(reader, seats, _FOR_SPACE))
-        return Under(tuple(layers))
+            principals = []
+            for principal in service.principals:
+                mine = theirs.get(principal.person, [])
+                empty = replace(principal, account=nobody, holder=Holder("", "", frozenset()))
+                principals.append(mine[place] if place < len(mine) else empty)
+            layers.append(plain_matrix(reader, principals, _FOR_SPACE))
+        return BackingSystem(tuple(layers))
 
 
 _FOR_SPACE = ("default", "bytes", "occupied", "changed", "inode", "device", "links", "specials", "first_odd", "odds")
 
 
-def _by_lists(place: Place, seats: Sequence[Seat]) -> Access:
+def _by_lists(place: Location, principals: Sequence[Principal]) -> Access:
     if place.is_folder:
-        return access_to(place.chain, seats, place.files, terms=place.terms)
-    return access_to_file(place.chain, seats, terms=place.terms)
+        return access_to(place.chain, principals, place.files, terms=place.terms)
+    return access_to_file(place.chain, principals, terms=place.terms)
 
 
-def plain_matrix(reader: SurveyReader, seats: Sequence[Seat], without: tuple[str, ...]) -> Matrix:
-    """Return some seats' rights on everything by lists and shares; `without` are columns of folders not needed."""
+def plain_matrix(reader: SurveyReader, principals: Sequence[Principal], without: tuple[str, ...]) -> Matrix:
+    """Return some principals' rights on everything by lists and shares; `without` are columns not needed."""
     from neatledger.core.access.matrix import Matrix
 
     return Matrix(
@@ -194,6 +200,6 @@ def plain_matrix(reader: SurveyReader, seats: Sequence[Seat], without: tuple[str
         reader.table("classes", without=("bytes", "occupied", "changed")),
         reader.strings("lists.body"),
         reader.idents(),
-        seats,
+        principals,
         terms=reader.terms,
     )

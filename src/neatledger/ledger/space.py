@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.shares import shares_within
 from neatledger.core.lists.table import MODELS
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.space import SameAs, Sort, SpaceRules
 from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
@@ -73,12 +73,16 @@ class SpaceView:
     """One system of one count, with the plan's rules of counting."""
 
     def __init__(
-        self, reader: SurveyReader, rules: SpaceRules, same: Sequence[SameAs] = (), seats: Sequence[Seat] = ()
+        self,
+        reader: SurveyReader,
+        rules: SpaceRules,
+        same: Sequence[SameAs] = (),
+        principals: Sequence[Principal] = (),
     ) -> None:
         self.reader = reader
         self.name = reader.system
         self.rules = rules
-        self.seats = seats
+        self.principals = principals
         self._same = same
 
     @property
@@ -95,18 +99,18 @@ class SpaceView:
     def found(self) -> Sequence[FoundLimit]:
         """The limits that the system tells, the sizes of its pool and of what is mounted in it among them."""
         facts = self.reader.facts
-        told = [FoundLimit.of_facts(each) for each in facts.get("limits", ())]
+        parts = [FoundLimit.of_facts(each) for each in facts.get("limits", ())]
         mounts = facts.get("mounts", ())
         for each in mounts:
             size, free = each["bytes"], each["free_bytes"]
-            told.append(
+            parts.append(
                 FoundLimit(On.FOLDER, each["path"], size, used=size - free, by="the file system mounted there")
             )
         size, free = facts.get("pool_bytes"), facts.get("pool_free_bytes")
         if size is not None and free is not None:
             inner = tuple(each["path"] for each in mounts)
-            told.append(FoundLimit(On.POOL, "", size, used=size - free, leaves_out=inner, by="the file system"))
-        return told
+            parts.append(FoundLimit(On.POOL, "", size, used=size - free, leaves_out=inner, by="the file system"))
+        return parts
 
     def used_in(self, path: bytes) -> int | None:
         """Return what a folder holds with all below it, in the measure of limits; None where there is none."""
@@ -275,7 +279,7 @@ class SpaceView:
         """Yield the files below a folder that are kept by name."""
         table = self.reader.table("large")
         tree = self.usage().tree
-        place = tree.place[table["folder"]] - tree.place[row]
+        place = tree.preorder[table["folder"]] - tree.preorder[row]
         for number in np.flatnonzero((place >= 0) & (place < tree.size[row])).tolist():
             folder = self.path(int(table["folder"][number]))
             path = folder.path.rstrip(b"/") + b"/" + table.texts("name")[number]
@@ -314,7 +318,7 @@ class SpaceView:
             folder, key, figures = usage.roll_up_by(keys)
             own = usage.own_by(keys, folder, key)
         kept = inside[folder]
-        order = np.lexsort((key[kept], usage.tree.place[folder[kept]]))
+        order = np.lexsort((key[kept], usage.tree.preorder[folder[kept]]))
         rows = (column[kept][order].tolist() for column in (folder, key, figures, own))
         for here, number, whole, mine in zip(*rows, strict=True):
             yield self.path(here), words[number], whole, mine
@@ -383,7 +387,7 @@ class SpaceView:
         if top is None or not numbers:
             return
         classes, tree, idents = self.reader.table("classes"), self.usage().tree, self.reader.idents()
-        place = tree.place[classes["folder"]] - tree.place[top]
+        place = tree.preorder[classes["folder"]] - tree.preorder[top]
         mask = (place >= 0) & (place < tree.size[top]) & np.isin(classes["kind"], numbers)
         if self.sorts is not None:
             mask &= self.sorts[classes["folder"]] == 0

@@ -60,10 +60,10 @@ def spell_files(counts: FileCounts | None) -> str:
         return "not seen"
     if not counts.files:
         return "no files"
-    told = [(counts.read, "reads"), (counts.change, "changes"), (counts.delete, "removes")]
+    parts = [(counts.read, "reads"), (counts.change, "changes"), (counts.delete, "removes")]
     if counts.read == counts.change == counts.delete:
         return f"reads, changes, removes {_of(counts.read, counts.files)}"
-    return ", ".join(f"{word} {_of(number, counts.files)}" for number, word in told)
+    return ", ".join(f"{word} {_of(number, counts.files)}" for number, word in parts)
 
 
 def _of(number: int, files: int) -> str:
@@ -114,7 +114,7 @@ def _telling(way: Way) -> tuple[Gate, Reason | None]:
 
 def access_row(address: Address, way: Way | None, access: Access, names: Names) -> tuple[Cell, ...]:
     """Return the row of one way, or of the union of all ways where `way` is None."""
-    seats = {each.seat.account.login: each.seat for each in access.ways}
+    principals = {each.principal.account.login: each.principal for each in access.ways}
     rights = access.rights if way is None else way.rights
     known = access.is_known if way is None else way.is_known
     counts = access.counts if way is None else way.counts
@@ -125,7 +125,7 @@ def access_row(address: Address, way: Way | None, access: Access, names: Names) 
         files = [counts.files, counts.read, counts.change, counts.delete]
     return (
         access.person,
-        "+".join(seats) if way is None else way.seat.account.login,
+        "+".join(principals) if way is None else way.principal.account.login,
         address.system,
         address,
         "any" if way is None else way.name,

@@ -6,11 +6,11 @@ from collections.abc import Mapping, Sequence
 
 from neatledger.core.plan.limits import FIELDS, Band, On, Settings
 from neatledger.core.space.bands import Outcome, Restating
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_field, show_size
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
-from neatledger.reports.space import limit_cell, place_cell
+from neatledger.reports.space import limit_cell, target_cell
 
 __all__ = ["bands_report", "restating_report"]
 
@@ -27,7 +27,7 @@ _COLUMNS = (
 )
 
 
-def _found_word(line: Line) -> str:
+def _found_word(line: LimitStatus) -> str:
     """Say whether the system has what the plan says."""
     planned, found = line.plan_settings, line.found_settings
     if found is None:
@@ -38,14 +38,16 @@ def _found_word(line: Line) -> str:
     return "; ".join(show_field(name, getattr(found, name)) for name in differs)
 
 
-def bands_report(bands: Mapping[str, Band], lines: Sequence[Line], name: str | None, *, show_all: bool) -> Report:
+def bands_report(
+    bands: Mapping[str, Band], lines: Sequence[LimitStatus], name: str | None, *, show_all: bool
+) -> Report:
     """List the places by band: those off band and those the systems have otherwise first, then those without one."""
     rows: list[Sequence[Cell]] = []
     counts: dict[str, int] = {"on band": 0, "off band": 0, "unbanded": 0}
     hidden = 0
     for line in lines:
         placed = line.planned
-        if line.place.on is On.POOL or (placed is None and line.found is None):
+        if line.target.on is On.POOL or (placed is None and line.found is None):
             continue
         state = placed.state if placed else "unbanded"
         band = placed.band.name if placed and placed.band else "-"
@@ -67,7 +69,7 @@ def bands_report(bands: Mapping[str, Band], lines: Sequence[Line], name: str | N
         rows.append(
             (
                 band,
-                place_cell(line),
+                target_cell(line),
                 state,
                 tuple(differs),
                 since,
@@ -78,13 +80,13 @@ def bands_report(bands: Mapping[str, Band], lines: Sequence[Line], name: str | N
             )
         )
     rows.sort(key=lambda row: (row[0] == "-", str(row[0]), str(row[2]), str(row[1])))
-    told = ", ".join(f"{number} {state}" for state, number in counts.items())
+    message = ", ".join(f"{number} {state}" for state, number in counts.items())
     notes = [f"{count_of(hidden, 'place')} on band and as planned (--all lists them)."] if hidden else []
     notes += [
         f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
     ]
     empty = "all are on band, and as planned" if hidden else "neither the plan nor the systems have any limit here"
-    return Report("bands", f"{count_of(len(bands), 'band')}; {told}.", _COLUMNS, rows, notes, empty)
+    return Report("bands", f"{count_of(len(bands), 'band')}; {message}.", _COLUMNS, rows, notes, empty)
 
 
 def _say(settings: Settings) -> str:
@@ -111,10 +113,10 @@ def restating_report(
     found: Restating, before: Sequence[Promise], after: Sequence[Promise], *, is_written: bool
 ) -> Report:
     """Show what restating a band does: places, promises, limits below use, and exceptions that end."""
-    moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.line.place.key))
+    moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.line.target.key))
     rows: list[Sequence[Cell]] = [
         (
-            place_cell(move.line),
+            target_cell(move.line),
             Size(move.line.amount),
             limit_cell(move.before),
             limit_cell(move.after),

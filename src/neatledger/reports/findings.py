@@ -62,9 +62,9 @@ def _headline(findings: Sequence[tuple[Finding, Acceptance | None]], when: str) 
     standing = Counter(CHECKS[finding.check].severity for finding, acceptance in findings if acceptance is None)
     if not standing:
         return f"The office is in order by the count of {when}."
-    told = [f"{standing[severity]} {severity.value}" for severity in reversed(Severity) if standing[severity]]
+    parts = [f"{standing[severity]} {severity.value}" for severity in reversed(Severity) if standing[severity]]
     total = sum(standing.values())
-    return f"{total} {'finding' if total == 1 else 'findings'} in the count of {when}: {', '.join(told)}."
+    return f"{total} {'finding' if total == 1 else 'findings'} in the count of {when}: {', '.join(parts)}."
 
 
 def checks_report() -> Report:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from neatledger.core.space.forecast import FEWEST, RATE, Trend
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
 from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
-from neatledger.reports.space import limit_cell, place_cell
+from neatledger.reports.space import limit_cell, target_cell
 
 __all__ = [
     "Growth",
@@ -52,7 +52,7 @@ _COLUMNS = (
 class Outlook:
     """One place with its trend, None where there are too few counts."""
 
-    line: Line
+    line: LimitStatus
     trend: Trend | None
     counts: int
 
@@ -95,7 +95,7 @@ def _between(when: When) -> str:
     return f"{when.earliest} and {when.latest or 'never'}" if when.latest else f"{when.earliest} or much later"
 
 
-def levels_of(line: Line) -> list[tuple[str, int]]:
+def levels_of(line: LimitStatus) -> list[tuple[str, int]]:
     """Return the warn levels and the limit of a place in bytes, the lowest first."""
     limit = line.settings.limit
     if not limit:
@@ -113,17 +113,19 @@ def breaks_of(trend: Trend | None) -> list[str]:
     """Say what broke the run of a place, where it is worth saying: a fiftieth of what is used, or more."""
     if trend is None:
         return []
-    told = [
+    parts = [
         f"{show_size(abs(each.amount))} {'came' if each.amount > 0 else 'went'} at once by {each.day}"
         for each in trend.breaks
         if abs(each.amount) * 50 >= trend.amount
     ]
     if trend.changed:
-        told.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
+        parts.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
     if abs(trend.stands_out) * 50 >= trend.amount and trend.stands_out:
         more = "more" if trend.stands_out > 0 else "less"
-        told.append(f"the last count has {show_size(abs(trend.stands_out))} {more} than expected: the next will tell")
-    return told
+        parts.append(
+            f"the last count has {show_size(abs(trend.stands_out))} {more} than expected: the next will tell"
+        )
+    return parts
 
 
 def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, machine: bool) -> Report:
@@ -140,7 +142,9 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, m
     known = [outlook for outlook in outlooks if outlook.trend]
     soon = [outlook for outlook in ordered if levels_of(outlook.line) and _full(outlook).meeting is Meeting.ON]
     first = (
-        f"; {soon[0].line.place.key} is full first, on {show_when(_full(soon[0]))}" if soon else "; none will be full"
+        f"; {soon[0].line.target.key} is full first, on {show_when(_full(soon[0]))}"
+        if soon
+        else "; none will be full"
     )
     headline = f"{count_of(len(known), 'place')} with a forecast{first if known else ''}, as counted on {when}."
     hidden = len(everyone) - len(ordered)
@@ -150,9 +154,9 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, m
         else []
     )
     for outlook in ordered:
-        told = breaks_of(outlook.trend)
-        if told:
-            notes.append(f"{outlook.line.place.key}: {'; '.join(told)}.")
+        message = breaks_of(outlook.trend)
+        if message:
+            notes.append(f"{outlook.line.target.key}: {'; '.join(message)}.")
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")
     if known:
@@ -180,10 +184,10 @@ def _full(outlook: Outlook) -> When:
 
 def _soonest(outlook: Outlook) -> tuple[int, str, str]:
     if not levels_of(outlook.line):
-        return 4, "", outlook.line.place.key
+        return 4, "", outlook.line.target.key
     full = _full(outlook)
     order = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}[full.meeting]
-    return order, str(full.day or full.earliest or "9"), outlook.line.place.key
+    return order, str(full.day or full.earliest or "9"), outlook.line.target.key
 
 
 def _people_row(outlook: Outlook, levels: list[tuple[str, int]]) -> Sequence[Cell]:
@@ -194,7 +198,7 @@ def _people_row(outlook: Outlook, levels: list[tuple[str, int]]) -> Sequence[Cel
     shown = (show_when(_full(outlook)), _between(_full(outlook))) if levels else ("no limit", "")
     rest: list[Cell] = [None] * (len(_COLUMNS) - 7)
     return (
-        place_cell(line),
+        target_cell(line),
         Size(line.amount),
         limit_cell(line.settings),
         show_growth(outlook.trend),
@@ -213,7 +217,7 @@ def _row(outlook: Outlook, name: str, level: int | None) -> Sequence[Cell]:
     ]
     days = [day.isoformat() if day else "" for day in (met.day, met.earliest, met.latest)]
     return (
-        place_cell(line),
+        target_cell(line),
         Size(line.amount),
         limit_cell(line.settings),
         *("", "", "", ""),
@@ -236,13 +240,13 @@ def ahead_of(trend: Trend) -> list[tuple[date, float, float, float]]:
 def growth_words(outlook: Outlook) -> str:
     """Say in words what a growth figure shows."""
     line, trend = outlook.line, outlook.trend
-    told = f"{line.place.key}: {show_size(line.amount)} used at {count_of(outlook.counts, 'count')}"
+    message = f"{line.target.key}: {show_size(line.amount)} used at {count_of(outlook.counts, 'count')}"
     if trend is None:
-        return f"{told}; not enough history for a forecast."
-    told += f", growing by {show_growth(trend)} a week"
+        return f"{message}; not enough history for a forecast."
+    message += f", growing by {show_growth(trend)} a week"
     for name, level in levels_of(line):
-        told += f"; {name} ({show_size(level)}): {show_when(_meets(outlook, level))}"
-    return ". ".join([told, *breaks_of(trend)]) + "."
+        message += f"; {name} ({show_size(level)}): {show_when(_meets(outlook, level))}"
+    return ". ".join([message, *breaks_of(trend)]) + "."
 
 
 def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
@@ -262,4 +266,4 @@ def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
         (f"{name}, {show_size(level)}: {show_when(_meets(outlook, level))}", level)
         for name, level in levels_of(outlook.line)
     ]
-    return Growth(outlook.line.place.key, used, ahead, levels, breaks, growth_words(outlook))
+    return Growth(outlook.line.target.key, used, ahead, levels, breaks, growth_words(outlook))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from neatledger.core.lists.nesting import find_cycles
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
 from neatledger.core.survey.accounts import Group
 from neatledger.reports.report import Cell, Column, Report
@@ -23,12 +23,17 @@ _COLUMNS = (
 )
 
 
-def _members(group: Group, seats: Sequence[Seat]) -> list[str]:
-    return list(dict.fromkeys(seat.person for seat in seats if group.ident in seat.holder.groups))
+def _members(group: Group, principals: Sequence[Principal]) -> list[str]:
+    return list(dict.fromkeys(principal.person for principal in principals if group.ident in principal.holder.groups))
 
 
 def groups_report(
-    plan: Plan, groups: Mapping[str, Sequence[Group]], seats: Mapping[str, Sequence[Seat]], *, side: str, is_all: bool
+    plan: Plan,
+    groups: Mapping[str, Sequence[Group]],
+    principals: Mapping[str, Sequence[Principal]],
+    *,
+    side: str,
+    is_all: bool,
 ) -> Report:
     """List the groups: the plan's, those found, or both with what differs."""
     rows: list[Sequence[Cell]] = []
@@ -43,9 +48,9 @@ def groups_report(
     }
     for system, found in groups.items() if side != "plan" else ():
         for group in found:
-            people = _members(group, seats[system])
+            people = _members(group, principals[system])
             of_plan = planned_names.get((system, group.name))
-            difference = _difference(plan, of_plan, people, seats[system]) if of_plan else ""
+            difference = _difference(plan, of_plan, people, principals[system]) if of_plan else ""
             off += bool(difference)
             is_own = not of_plan and len(people) <= 1 and not group.nested
             if is_own and not is_all:
@@ -60,8 +65,8 @@ def groups_report(
     return Report("groups", headline, _COLUMNS, rows, notes, "no groups")
 
 
-def _difference(plan: Plan, name: str, people: Sequence[str], seats: Sequence[Seat]) -> str:
-    meant = {person for person in plan.members[name] if any(seat.person == person for seat in seats)}
+def _difference(plan: Plan, name: str, people: Sequence[str], principals: Sequence[Principal]) -> str:
+    meant = {person for person in plan.members[name] if any(principal.person == person for principal in principals)}
     lacking, beyond = sorted(meant - set(people)), sorted(set(people) - plan.members[name])
     parts = [f"lacks {', '.join(lacking)}"] if lacking else []
     parts += [f"also has {', '.join(beyond)}"] if beyond else []

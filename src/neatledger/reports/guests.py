@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.holders import is_outside
 from neatledger.core.space.sizes import show_size
 from neatledger.core.survey.shared import Device
@@ -46,9 +46,9 @@ _DEVICES = (
 
 @dataclass(frozen=True, slots=True)
 class GuestFacts:
-    """One guest: the seat, the top folders reached with what and by which way, and how many folders in all."""
+    """One guest: the principal, the top folders reached with what and by which way, and how many folders in all."""
 
-    seat: Seat
+    principal: Principal
     reaches: Sequence[str]
     folders: int
 
@@ -57,25 +57,25 @@ def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: i
     """Make the table of guests, those idle for longest first; `idle` and `remove` are days of the plan."""
     rows: list[Sequence[Cell]] = []
     for one in found:
-        account, told = one.seat.account, one.seat.account.admission
-        last = account.last_seen or told.accepted
+        account, admission = one.principal.account, one.principal.account.admission
+        last = account.last_seen or admission.accepted
         days = (today - date.fromisoformat(last[:10])).days if last else None
-        outside = is_outside(one.seat)
+        outside = is_outside(one.principal)
         rows.append(
             (
-                one.seat.person,
-                "none: outside" if outside else f"{one.seat.system}:{account.login}",
+                one.principal.person,
+                "none: outside" if outside else f"{one.principal.system}:{account.login}",
                 account.email,
                 account.state.value,
-                one.seat.is_planned,
-                told.inviter or ("" if outside else "nobody" if told.is_guest else "not told"),
-                told.invited,
-                told.accepted,
+                one.principal.is_planned,
+                admission.inviter or ("" if outside else "nobody" if admission.is_guest else "not told"),
+                admission.invited,
+                admission.accepted,
                 account.last_seen,
                 days,
                 tuple(one.reaches) or "nothing",
                 one.folders,
-                _next(one.seat, days, today, idle, remove),
+                _next(one.principal, days, today, idle, remove),
             )
         )
     rows.sort(key=lambda row: (-(row[9] if isinstance(row[9], int) else -1), str(row[0])))
@@ -84,17 +84,23 @@ def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: i
     return Report("guests", headline, _GUESTS, rows, empty="no system tells of a guest")
 
 
-def _next(seat: Seat, days: int | None, today: date, idle: int, remove: int) -> str:
-    told = seat.account.admission
-    if is_outside(seat):
+def _next(principal: Principal, days: int | None, today: date, idle: int, remove: int) -> str:
+    admission = principal.account.admission
+    if is_outside(principal):
         return "no account to disable: take back what was handed out"
-    if told.remove_on:
-        return f"removed on {told.remove_on}"
-    if told.disable_on:
-        return f"disabled on {told.disable_on}"
+    if admission.remove_on:
+        return f"removed on {admission.remove_on}"
+    if admission.disable_on:
+        return f"disabled on {admission.disable_on}"
     if days is None:
-        return "has not accepted" if told.invited else "never seen" if told.is_guest else "not told when last seen"
-    if not seat.is_open:
+        return (
+            "has not accepted"
+            if admission.invited
+            else "never seen"
+            if admission.is_guest
+            else "not told when last seen"
+        )
+    if not principal.is_open:
         return f"remove on {today + timedelta(days=remove - days)}" if days < remove else "remove it now"
     return f"disable on {today + timedelta(days=idle - days)}" if days <= idle else "disable it now"
 

@@ -31,10 +31,10 @@ def new_child_report(place: str, maker: str, folder: Sequence[str], file: Sequen
     return Report("inherit", f"What {maker} makes in {place} gets:", _NEW, rows, notes)
 
 
-def _people(told: Mapping[str, Right], machine: bool) -> tuple[str, ...]:
+def _people(message: Mapping[str, Right], machine: bool) -> tuple[str, ...]:
     """Fold people with the same rights, and many into a few."""
     by_rights: dict[Right, list[str]] = {}
-    for person, rights in told.items():
+    for person, rights in message.items():
         by_rights.setdefault(rights, []).append(person)
     lines = []
     for rights, people in by_rights.items():

@@ -56,7 +56,7 @@ def _row(
     amiss = tuple(dict.fromkeys(breach.check for breach in breaches))
     state: Cell = "over: " + dead if dead else "in order"
     if breaches:
-        state = "; ".join(breach.told for breach in breaches)
+        state = "; ".join(breach.message for breach in breaches)
     kinds = tuple(kind or "(none)" for kind in exposed.kinds) if exposed else ()
     if not machine and len(kinds) > _FEW_KINDS:
         kinds = (*kinds[:_FEW_KINDS], f"{len(kinds) - _FEW_KINDS} more")

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
 
 from neatledger.core.people.homes import HomeMatch
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.reports.report import Cell, Column, Report, Show
@@ -33,36 +33,49 @@ _COLUMNS = (
 )
 
 
-def _group_names(seat: Seat, groups: Mapping[str, Sequence[Group]]) -> list[str]:
-    return [group.name for group in groups.get(seat.system, ()) if group.ident in seat.holder.groups]
+def _group_names(principal: Principal, groups: Mapping[str, Sequence[Group]]) -> list[str]:
+    return [group.name for group in groups.get(principal.system, ()) if group.ident in principal.holder.groups]
 
 
-def _state(plan: Plan, person: str, seats: Sequence[Seat], today: date) -> str:
+def _state(plan: Plan, person: str, principals: Sequence[Principal], today: date) -> str:
     planned = plan.people.get(person)
-    if not seats:
+    if not principals:
         return "no account"
-    closed = {seat.account.state for seat in seats} - {AccountState.OPEN}
+    closed = {principal.account.state for principal in principals} - {AccountState.OPEN}
     if planned and not planned.is_here(today):
         ended = "left" if planned.end and planned.end < today else "not yet here"
         return (
-            f"{ended}, closed" if len(closed) and all(not seat.is_open for seat in seats) else f"{ended}, still open"
+            f"{ended}, closed"
+            if len(closed) and all(not principal.is_open for principal in principals)
+            else f"{ended}, still open"
         )
-    shut = [seat.system for seat in seats if not seat.account.may_use]
-    unbought = [seat.system for seat in seats if not seat.account.is_entitled and seat.account.may_use]
+    shut = [principal.system for principal in principals if not principal.account.may_use]
+    unbought = [
+        principal.system
+        for principal in principals
+        if not principal.account.is_entitled and principal.account.may_use
+    ]
     if not closed and unbought and not shut:
         return f"open, not entitled to {', '.join(dict.fromkeys(unbought))}"
     if not closed:
         return f"open, no service on {', '.join(dict.fromkeys(shut))}" if shut else "open"
-    return "/".join(sorted(state.value for state in closed)) + (" in part" if any(s.is_open for s in seats) else "")
+    return "/".join(sorted(state.value for state in closed)) + (
+        " in part" if any(s.is_open for s in principals) else ""
+    )
 
 
 def people_report(
-    plan: Plan, seats: Iterable[Seat], groups: Mapping[str, Sequence[Group]], today: date, *, with_services: bool
+    plan: Plan,
+    principals: Iterable[Principal],
+    groups: Mapping[str, Sequence[Group]],
+    today: date,
+    *,
+    with_services: bool,
 ) -> Report:
     """List everyone of both sides: the plan's people first, then accounts that stand for themselves."""
-    of_person: dict[str, list[Seat]] = {person: [] for person in plan.people}
-    for seat in seats:
-        of_person.setdefault(seat.person, []).append(seat)
+    of_person: dict[str, list[Principal]] = {person: [] for person in plan.people}
+    for principal in principals:
+        of_person.setdefault(principal.person, []).append(principal)
     rows: list[Sequence[Cell]] = []
     services = 0
     for person, mine in of_person.items():
@@ -71,20 +84,20 @@ def people_report(
         if planned is None and kind.value == "service" and not with_services:
             services += 1
             continue
-        names = [name for seat in mine for name in _group_names(seat, groups)]
+        names = [name for principal in mine for name in _group_names(principal, groups)]
         rows.append(
             (
                 person,
                 planned.name if planned else mine[0].name,
                 kind.value,
                 _state(plan, person, mine, today),
-                tuple(f"{seat.system}:{seat.account.login}" for seat in mine),
+                tuple(f"{principal.system}:{principal.account.login}" for principal in mine),
                 tuple(dict.fromkeys(names)),
                 (planned.email if planned else mine[0].account.email) or "",
                 planned is not None,
                 planned.start.isoformat() if planned and planned.start else "",
                 planned.end.isoformat() if planned and planned.end else "",
-                max((seat.account.last_seen for seat in mine), default=""),
+                max((principal.account.last_seen for principal in mine), default=""),
                 tuple(f"{s.system}:{role}" for s in mine for role in sorted(s.account.admission.roles or ())),
                 tuple(f"{s.system}:{name}" for s in mine for name in s.account.admission.entitlements),
                 tuple(s.system for s in mine if s.may_come_in),
@@ -104,64 +117,73 @@ _SHEET = (Column("what", "WHAT"), Column("system", "SYSTEM"), Column("value", "V
 def sheet_report(
     plan: Plan,
     person: str,
-    seats: Sequence[Seat],
+    principals: Sequence[Principal],
     groups: Mapping[str, Sequence[Group]],
     homes: Iterable[HomeMatch],
     today: date,
-    space: Iterable[Line] = (),
+    space: Iterable[LimitStatus] = (),
     shared: Iterable[Sequence[Cell]] = (),
 ) -> Report:
     """Make one person's sheet: everything about them on both sides."""
     planned = plan.people.get(person)
-    name = planned.name if planned else seats[0].name if seats else person
-    rows: list[Sequence[Cell]] = [("state", "", _state(plan, person, seats, today), "")]
+    name = planned.name if planned else principals[0].name if principals else person
+    rows: list[Sequence[Cell]] = [("state", "", _state(plan, person, principals, today), "")]
     if planned:
         rows.append(("e-mail", "", planned.email or "none", "plan"))
         dates = [f"{word} {day}" for word, day in (("from", planned.start), ("to", planned.end)) if day]
         rows.append(("dates", "", " ".join(dates) or "none", "plan"))
         rows += [("group", "plan", group, _through(plan, person, group)) for group in plan.groups_of[person]]
-    for seat in seats:
-        account = seat.account
-        told = f"id {account.ident}, {account.state.value}" + ("" if account.may_use else ", the service is not on")
-        told += f", last seen {account.last_seen}" if account.last_seen else ""
-        rows.append(("account", seat.system, account.login, told))
-        rows += _admission_rows(seat)
-        if seat.holder.privileges:
-            rows.append(("privilege", seat.system, ", ".join(sorted(seat.holder.privileges)), "whatever lists say"))
-        for group in groups.get(seat.system, ()):
-            if group.ident in seat.holder.groups:
+    for principal in principals:
+        account = principal.account
+        message = f"id {account.ident}, {account.state.value}" + (
+            "" if account.may_use else ", the service is not on"
+        )
+        message += f", last seen {account.last_seen}" if account.last_seen else ""
+        rows.append(("account", principal.system, account.login, message))
+        rows += _admission_rows(principal)
+        if principal.holder.privileges:
+            rows.append(
+                ("privilege", principal.system, ", ".join(sorted(principal.holder.privileges)), "whatever lists say")
+            )
+        for group in groups.get(principal.system, ()):
+            if group.ident in principal.holder.groups:
                 how = "primary group" if group.ident == account.primary else "member"
-                rows.append(("group", seat.system, group.name, f"id {group.ident}, {how}"))
-    mine = {(seat.system, seat.account.login) for seat in seats}
+                rows.append(("group", principal.system, group.name, f"id {group.ident}, {how}"))
+    mine = {(principal.system, principal.account.login) for principal in principals}
     for home in homes:
         if any((home.address.system, account.login) in mine for account in home.accounts):
             rows.append(("home", home.address.system, home.address, home.because))
     for line in space:
         limit, left = line.settings.limit, line.left
-        told = f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, " if limit is not None else ""
-        rows.append(("space", line.place.system, f"{show_size(line.amount)} used", told + line.state(today)))
+        message = f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, " if limit is not None else ""
+        rows.append(("space", line.target.system, f"{show_size(line.amount)} used", message + line.state(today)))
     rows += shared
-    kind = planned.kind.value if planned else seats[0].kind.value if seats else ""
+    kind = planned.kind.value if planned else principals[0].kind.value if principals else ""
     return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
 
 
-def _admission_rows(seat: Seat) -> list[Sequence[Cell]]:
+def _admission_rows(principal: Principal) -> list[Sequence[Cell]]:
     """Say how an account came to a service, and as what."""
-    told, rows = seat.account.admission, list[Sequence[Cell]]()
-    if told.roles is not None:
-        every = "every role, whatever else is ticked" if "top" in told.roles else ""
-        rows.append(("role", seat.system, ", ".join(sorted(told.roles)) or "none", every))
-    if told.entitlements or not seat.account.is_entitled:
-        lacks = "" if seat.account.is_entitled else "not the one that the service asks for"
-        rows.append(("entitlement", seat.system, ", ".join(told.entitlements) or "none", lacks))
-    if told.is_guest:
-        days = f"on {told.invited}" if told.invited else ""
-        rows.append(("guest", seat.system, f"invited by {told.inviter or 'nobody known'}", days))
-    if told.second_factor is not None:
-        rows.append(("second factor", seat.system, "yes" if told.second_factor else "no", ""))
-    if told.password_set:
+    admission, rows = principal.account.admission, list[Sequence[Cell]]()
+    if admission.roles is not None:
+        every = "every role, whatever else is ticked" if "top" in admission.roles else ""
+        rows.append(("role", principal.system, ", ".join(sorted(admission.roles)) or "none", every))
+    if admission.entitlements or not principal.account.is_entitled:
+        lacks = "" if principal.account.is_entitled else "not the one that the service asks for"
+        rows.append(("entitlement", principal.system, ", ".join(admission.entitlements) or "none", lacks))
+    if admission.is_guest:
+        days = f"on {admission.invited}" if admission.invited else ""
+        rows.append(("guest", principal.system, f"invited by {admission.inviter or 'nobody known'}", days))
+    if admission.second_factor is not None:
+        rows.append(("second factor", principal.system, "yes" if admission.second_factor else "no", ""))
+    if admission.password_set:
         rows.append(
-            ("password", seat.system, f"set on {told.password_set}".replace("set on never", "never changed"), "")
+            (
+                "password",
+                principal.system,
+                f"set on {admission.password_set}".replace("set on never", "never changed"),
+                "",
+            )
         )
     return rows
 

@@ -56,8 +56,8 @@ def _next_notes(stopping: Sequence[Stop]) -> list[str]:
     first = stopping[0]
     beyond = [stop for stop in stopping if (stop.usable or 0) > (first.usable or 0)]
     alike = [stop.what for stop in stopping[1:] if stop.usable == first.usable]
-    told = f"Were it lifted{' together with ' + ', '.join(alike) if alike else ''}, "
+    message = f"Were it lifted{' together with ' + ', '.join(alike) if alike else ''}, "
     if not beyond:
-        return [told + "nothing else that is known would stop."]
+        return [message + "nothing else that is known would stop."]
     more = (beyond[0].usable or 0) - (first.usable or 0)
-    return [f"{told}{beyond[0].what} would stop next, after {show_size(more)} more."]
+    return [f"{message}{beyond[0].what} would stop next, after {show_size(more)} more."]

@@ -83,8 +83,8 @@ def plan_folders_report(plan: Plan, is_there: Mapping[Address, bool] | None) -> 
             (mark, folder.address, grants, inherits, "" if found is None else "yes" if found else "not there")
         )
     missing = sum(row[0] == "≠" for row in rows)
-    told = f"; {missing} of them not there" if missing else ""
-    return Report("folders", f"The plan names {count_of(len(rows), 'folder')}{told}.", _FOLDER_COLUMNS, rows)
+    message = f"; {missing} of them not there" if missing else ""
+    return Report("folders", f"The plan names {count_of(len(rows), 'folder')}{message}.", _FOLDER_COLUMNS, rows)
 
 
 def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) -> list[Difference]:
@@ -94,11 +94,11 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         planned, _ = plan.rights_at(address, person)
         rights = Right.NONE
         ways = asked[person].ways if person in asked else ()
-        admins = {way.seat.account.login for way in ways if way.name == "admin"}
-        if person not in plan.people and all(way.seat.account.login in admins for way in ways):
+        admins = {way.principal.account.login for way in ways if way.name == "admin"}
+        if person not in plan.people and all(way.principal.account.login in admins for way in ways):
             continue
         for way in ways:
-            if way.seat.account.login not in admins:
+            if way.principal.account.login not in admins:
                 rights |= way.rights
         found.append(Difference(person, address, planned, rights))
     return found

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from neatledger.core.plan.limits import On, Settings
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_share, show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
@@ -19,9 +19,9 @@ __all__ = [
     "every_report",
     "figures_share",
     "limit_cell",
-    "place_cell",
     "sort_lines",
     "space_report",
+    "target_cell",
 ]
 
 _COLUMNS = (
@@ -43,9 +43,9 @@ _COLUMNS = (
 )
 
 
-def place_cell(line: Line) -> Cell:
+def target_cell(line: LimitStatus) -> Cell:
     """Return the cell that names a place; people and groups have their word with them."""
-    place = line.place
+    place = line.target
     return place.address if place.on is On.FOLDER else f"{place.on.value} {place.key}"
 
 
@@ -56,12 +56,12 @@ def limit_cell(settings: Settings | None) -> Cell:
     return NO_LIMIT if settings.limit is None else Size(settings.limit, is_binary(settings.limit))
 
 
-def sort_lines(lines: Iterable[Line]) -> list[Line]:
+def sort_lines(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
     """Return the fullest first; those without a limit last, the largest of them first."""
-    return sorted(lines, key=lambda line: (-line.fullness, -line.amount, line.place.on.value, line.place.key))
+    return sorted(lines, key=lambda line: (-line.fullness, -line.amount, line.target.on.value, line.target.key))
 
 
-def _row(line: Line, today: date, *, machine: bool) -> Sequence[Cell]:
+def _row(line: LimitStatus, today: date, *, machine: bool) -> Sequence[Cell]:
     planned, found, settings = line.plan_settings, line.found_settings, line.settings
     percent: Cell = ""
     if settings.limit:
@@ -72,11 +72,11 @@ def _row(line: Line, today: date, *, machine: bool) -> Sequence[Cell]:
     if planned and found and not agrees and planned.limit == found.limit and not machine:
         found_cell = f"= {'enforced' if found.enforced else 'watched'}"
     planned_cell: Cell = "-" if planned is None and not machine else limit_cell(planned)
-    if line.place.on is On.POOL and planned is None:
+    if line.target.on is On.POOL and planned is None:
         planned_cell = None if machine else "-"
     return (
-        line.place.on.value,
-        place_cell(line) if not machine or line.place.on is On.FOLDER else line.place.key,
+        line.target.on.value,
+        target_cell(line) if not machine or line.target.on is On.FOLDER else line.target.key,
         Size(line.amount),
         None if line.found is None or line.found.used is None else Size(line.found.used),
         planned_cell,
@@ -101,14 +101,14 @@ def _same(planned: Settings, found: Settings) -> bool:
 _SHOWN = 20
 
 
-def space_report(lines: Sequence[Line], when: str, today: date, *, show_all: bool, machine: bool) -> Report:
+def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_all: bool, machine: bool) -> Report:
     """List the places, the fullest first: for people all that want attention, the pools, and the fullest others."""
     ordered = sort_lines(lines)
     graded = [(line, _is_fine(line, today)) for line in ordered]
-    limited = [line for line, _ in graded if line.settings.limit is not None or line.place.on is not On.PERSON]
+    limited = [line for line, _ in graded if line.settings.limit is not None or line.target.on is not On.PERSON]
     chosen, fine = ordered, 0
     if not show_all and not machine:
-        kept = {id(line) for line, is_fine in graded if not is_fine or line.place.on is On.POOL}
+        kept = {id(line) for line, is_fine in graded if not is_fine or line.target.on is On.POOL}
         spare = [line for line in limited if id(line) not in kept]
         kept |= {id(line) for line in spare[: max(0, _SHOWN - len(kept))]}
         chosen = [line for line in ordered if id(line) in kept]
@@ -119,7 +119,7 @@ def space_report(lines: Sequence[Line], when: str, today: date, *, show_all: boo
     notes = [f"{count_of(fine, 'place')} more with room to spare (--all lists them)."] if fine else []
     unlimited = len(ordered) - len(limited)
     notes += [f"{count_of(unlimited, 'person')} without a limit on either side."] if unlimited else []
-    if any(line.found_settings is None and line.place.on is not On.POOL for line in chosen):
+    if any(line.found_settings is None and line.target.on is not On.POOL for line in chosen):
         notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
     notes += [*_told(ordered), *_differences(chosen)]
     notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
@@ -127,32 +127,32 @@ def space_report(lines: Sequence[Line], when: str, today: date, *, show_all: boo
     return Report("space", headline, _COLUMNS, rows, notes, "no limits: neither the plan nor the systems have any")
 
 
-def _told(lines: Iterable[Line]) -> list[str]:
+def _told(lines: Iterable[LimitStatus]) -> list[str]:
     """Say who is told of the warnings that are past."""
     notes = []
     for line in lines:
         who = dict(line.settings.warn).get(line.warned or 0)
         if who is not None:
             verb = "is" if len(who) < 2 else "are"
-            notes.append(f"{line.place.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
+            notes.append(f"{line.target.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
     return notes
 
 
-def _is_fine(line: Line, today: date) -> bool:
+def _is_fine(line: LimitStatus, today: date) -> bool:
     return line.state(today) in ("fine", "no limit")
 
 
-def _differences(lines: Iterable[Line]) -> list[str]:
+def _differences(lines: Iterable[LimitStatus]) -> list[str]:
     """Say where a system's own figure is not ours, for more than a fiftieth."""
     notes = []
     for line in lines:
         if line.difference is None or abs(line.difference) * 50 <= line.amount:
             continue
-        told, ours = show_size(line.amount), show_size(line.used or 0)
-        if line.place.on is On.POOL:
-            notes.append(f"pool {line.place.key}: {told} used in all, {ours} of it by what was counted.")
+        message, ours = show_size(line.amount), show_size(line.used or 0)
+        if line.target.on is On.POOL:
+            notes.append(f"pool {line.target.key}: {message} used in all, {ours} of it by what was counted.")
         else:
-            notes.append(f"{line.place.key}: the system says {told} used, the counted files make {ours}.")
+            notes.append(f"{line.target.key}: the system says {message} used, the counted files make {ours}.")
     return notes
 
 

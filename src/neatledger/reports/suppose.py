@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.reports.report import Cell, Column, Report, count_of
-from neatledger.reports.space import place_cell
+from neatledger.reports.space import target_cell
 
 __all__ = ["Beside", "lines_beside", "promises_beside", "suppose_report"]
 
@@ -40,13 +40,13 @@ def _change(before: int | None, after: int | None) -> str:
     return f"{sign}{show_size(after - before)}"
 
 
-def lines_beside(before: Sequence[Line], after: Sequence[Line]) -> list[Beside]:
+def lines_beside(before: Sequence[LimitStatus], after: Sequence[LimitStatus]) -> list[Beside]:
     """Return the limits and what is left of them, for the places where either changes."""
-    known = {(line.place.on, line.place.key): line for line in before}
+    known = {(line.target.on, line.target.key): line for line in before}
     found = []
     for line in after:
-        was = known.get((line.place.on, line.place.key))
-        place = place_cell(line)
+        was = known.get((line.target.on, line.target.key))
+        place = target_cell(line)
         limit, left = line.settings.limit, line.left
         if was is None:
             found.append(Beside("limit", place, "-", show_limit(limit), "new"))
@@ -73,13 +73,13 @@ def promises_beside(before: Sequence[Promise], after: Sequence[Promise]) -> list
         was = known.get(promise.pool)
         if was is not None and (was.promised, was.size) == (promise.promised, promise.size):
             continue
-        told = (
+        message = (
             "overpromised by " + show_size(promise.beyond)
             if promise.beyond
             else _change(was.promised if was else 0, promise.promised)
         )
         today = _of(was) if was else "-"
-        found.append(Beside("promised", f"pool {promise.pool}", today, _of(promise), told))
+        found.append(Beside("promised", f"pool {promise.pool}", today, _of(promise), message))
     return found
 
 

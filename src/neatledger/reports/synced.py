@@ -64,10 +64,10 @@ def synced_report(
 def _because(word: str, rules: SyncRules) -> str:
     match word:
         case "folders":
-            told = [str(folder) for folder in rules.folders]
+            parts = [str(folder) for folder in rules.folders]
             return (
-                f"left out: {', '.join(told)}; what is seen twice, versions and bins"
-                if told
+                f"left out: {', '.join(parts)}; what is seen twice, versions and bins"
+                if parts
                 else "seen twice, versions and bins"
             )
         case "kinds":

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.takeback import Loss
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Cell, Column, Report, count_of
@@ -25,7 +25,7 @@ _COLUMNS = (
 def takeback_report(
     system: str,
     losses: Sequence[Loss],
-    seats: Sequence[Seat],
+    principals: Sequence[Principal],
     path_of: Callable[[int], bytes],
     parent: Sequence[int],
     sentences: Sequence[str],
@@ -34,23 +34,23 @@ def takeback_report(
     machine: bool,
 ) -> Report:
     """Make the table: for people a row where a loss begins, with how many folders it holds for; else every folder."""
-    cells = {(loss.folder, loss.seat, loss.way): (loss.lost, loss.kept) for loss in losses}
+    cells = {(loss.folder, loss.principal, loss.way): (loss.lost, loss.kept) for loss in losses}
     tops: dict[tuple[int, int, str], int] = {}
     top_of: dict[tuple[int, int, str], tuple[int, int, str]] = {}
     for loss in losses:
-        key = loss.folder, loss.seat, loss.way
-        above = int(parent[loss.folder]), loss.seat, loss.way
+        key = loss.folder, loss.principal, loss.way
+        above = int(parent[loss.folder]), loss.principal, loss.way
         is_same = not machine and above in top_of and cells[above] == cells[key]
         top_of[key] = top_of[above] if is_same else key
         tops[top_of[key]] = tops.get(top_of[key], 0) + 1
     rows: list[Sequence[Cell]] = []
-    for (folder, seat, way), count in tops.items():
-        lost, kept = cells[folder, seat, way]
+    for (folder, principal, way), count in tops.items():
+        lost, kept = cells[folder, principal, way]
         address = Address(system, path_of(folder))
-        rows.append((seats[seat].person, way, address, count, spell_rights(lost), _say(kept)))
+        rows.append((principals[principal].person, way, address, count, spell_rights(lost), _say(kept)))
     rows.sort(key=lambda row: (str(row[0]), str(row[2]), str(row[1])))
-    people = {seats[loss.seat].person for loss in losses}
-    staying = {seats[loss.seat].person for loss in losses if loss.kept & Right.LIST}
+    people = {principals[loss.principal].person for loss in losses}
+    staying = {principals[loss.principal].person for loss in losses if loss.kept & Right.LIST}
     taken = " and ".join(sentences)
     headline = f"Taking back {taken}: {count_of(len(people), 'person')} would lose something (count of {when})."
     notes = []

@@ -62,10 +62,10 @@ def versions_report(
             total = [before + more for before, more in zip(total, each.expected, strict=True)]
             rows.append(_row(system, each))
         notes += _bin_notes(system, rules, bin_bytes)
-    told = f"Old versions take {between(*total)}"
+    message = f"Old versions take {between(*total)}"
     if all(rules.versions is None for _, rules, _, _ in found):
-        told = "What old versions take is not known"
-    headline = f"{told}, as counted on {when}."
+        message = "What old versions take is not known"
+    headline = f"{message}, as counted on {when}."
     if rows:
         notes.append(
             "BY CHANGES SEEN: what changed from count to count; saved twice between two counts is seen once."
@@ -108,9 +108,9 @@ def _bin_notes(system: str, rules: SpaceRules, bin_bytes: int | None) -> list[st
     kept = "for ever" if days == FOR_EVER else "not at all" if days == 0 else f"{days} days"
     if days is None and bin_bytes is None:
         return []
-    told = (
+    message = (
         f"{system}: the bin holds {show_size(bin_bytes)}"
         if bin_bytes is not None
         else f"{system}: the bin is not shown"
     )
-    return [f"{told}, kept {kept if days is not None else 'for as long as the plan does not say'}."]
+    return [f"{message}, kept {kept if days is not None else 'for as long as the plan does not say'}."]

@@ -8,7 +8,7 @@ from dataclasses import replace
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Level
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
@@ -54,8 +54,8 @@ def who_report(
             rows += [access_row(address, way, access, names) for way in access.ways]
             rows.append(access_row(address, None, access, names))
             continue
-        admins = {way.seat.account.login for way in access.ways if way.name == "admin"}
-        shown = [way for way in access.ways if way.name == "admin" or way.seat.account.login not in admins]
+        admins = {way.principal.account.login for way in access.ways if way.name == "admin"}
+        shown = [way for way in access.ways if way.name == "admin" or way.principal.account.login not in admins]
         telling = [way for way in shown if is_all or way.rights or not way.is_known]
         without += not telling
         open_questions += bool(telling) and not access.is_known and not access.rights
@@ -65,11 +65,11 @@ def who_report(
             rows.append(access_row(address, None, access, names))
     rows.sort(key=_rank)
     if not machine:
-        rows = _fold(rows, {each.seat.person: each.seat for access in asked for each in access.ways})
+        rows = _fold(rows, {each.principal.person: each.principal for access in asked for each in access.ways})
     notes = []
     if without:
-        told = "person has" if without == 1 else "people have"
-        notes.append(f"{without} more {told} no right here (--all lists them).")
+        message = "person has" if without == 1 else "people have"
+        notes.append(f"{without} more {message} no right here (--all lists them).")
     what = "folder" if all(access.is_folder for access in asked) else "file"
     files = next((access.counts.files for access in asked if access.counts), None)
     holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
@@ -106,13 +106,13 @@ def _columns(rows: Sequence[Sequence[Cell]], machine: bool, has_files: bool) -> 
     ]
 
 
-def _fold(rows: list[Sequence[Cell]], seats: Mapping[str, Seat]) -> list[Sequence[Cell]]:
+def _fold(rows: list[Sequence[Cell]], principals: Mapping[str, Principal]) -> list[Sequence[Cell]]:
     """Fold service accounts that stand for themselves and have the same rights into one row."""
     alike: dict[tuple[Cell, ...], list[Sequence[Cell]]] = {}
     for row in rows:
-        seat = seats[str(row[0])]
+        principal = principals[str(row[0])]
         same: tuple[Cell, ...] = (str(row[0]),)
-        if seat.kind is Kind.SERVICE and not seat.is_planned:
+        if principal.kind is Kind.SERVICE and not principal.is_planned:
             same = ("", *row[4:])
         alike.setdefault(same, []).append(row)
     folded: list[Sequence[Cell]] = []

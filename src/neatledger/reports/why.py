@@ -159,22 +159,26 @@ def _say_missing(way: Way, chain: Sequence[Item], names: EntryNames) -> list[str
     stop = way.first_stop
     if stop is None or way.name != "share":
         return []
-    seat = way.seat
+    principal = way.principal
     if stop.name == "account":
-        return [f"Missing: the account {seat.account.login} is {seat.account.state.value}; open it again first."]
+        return [
+            f"Missing: the account {principal.account.login} is {principal.account.state.value}; open it again first."
+        ]
     if stop.name == "service":
-        return [f"Missing: the service is not switched on for the account {seat.account.login}."]
+        return [f"Missing: the service is not switched on for the account {principal.account.login}."]
     if stop.name == "share":
-        what = f"the permission of the share {way.through} must let {seat.person} in" if way.through else "a share"
+        what = (
+            f"the permission of the share {way.through} must let {principal.person} in" if way.through else "a share"
+        )
         return [f"Missing: {what}."]
     item = next((each for each in chain if each.path == stop.place), chain[-1])
     wants, words = (Right.ENTER, "enter") if stop.name == "enter" else (Right.LIST | Right.READ, "read")
     place = stop.place.decode("utf-8", "surrogateescape")
     holders = _who_has(item, wants, names)
-    told = f"Missing: to {words} {place}, {seat.person} must be "
+    message = f"Missing: to {words} {place}, {principal.person} must be "
     if holders:
-        return [told + f"in {_or(holders)} — or be given an entry of their own there."]
-    return [told + "given an entry there, or be in a group that is given one: no group has that right now."]
+        return [message + f"in {_or(holders)} — or be given an entry of their own there."]
+    return [message + "given an entry there, or be in a group that is given one: no group has that right now."]
 
 
 def _who_has(item: Item, wants: Right, names: EntryNames) -> list[str]:

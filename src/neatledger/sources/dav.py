@@ -130,10 +130,10 @@ class _Walk:
                     # Half a page: the whole one may come the next time.
                     fault = str(error)
                     continue
-            told = f"{status} {answer.reason_phrase}"
+            message = f"{status} {answer.reason_phrase}"
             if not path:
-                raise SourceError(f"refused to list the root: {told}", self.url)
-            gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {told}"
+                raise SourceError(f"refused to list the root: {message}", self.url)
+            gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {message}"
             return _Closed(gone, status in _REFUSED)
         raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "gather again later")
 

@@ -91,9 +91,9 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
         finally:
             connection.unbind()
     except (LDAPException, OSError, ssl.SSLError) as error:
-        told = str(error).splitlines()[0] if str(error) else type(error).__name__
+        message = str(error).splitlines()[0] if str(error) else type(error).__name__
         hint = "see url, user and base in the plan; allow-plain: true does without TLS"
-        raise SourceError(f"cannot read the directory: {told}", where, hint) from None
+        raise SourceError(f"cannot read the directory: {message}", where, hint) from None
 
 
 def _file(context: SourceContext, name: str | None) -> str | None:

@@ -54,8 +54,8 @@ def read_scim_accounts(
         inside = [_text(member, "value") for member in _objects(one.get("members"))]
         strange = [each for each in inside if each not in logins and each not in names]
         if strange:
-            told = f"members of {name} that no user or group is: {', '.join(strange[:3])}"
-            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), told))
+            message = f"members of {name} that no user or group is: {', '.join(strange[:3])}"
+            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), message))
         members = tuple(logins[each] for each in inside if each in logins)
         # Lists name groups by what they are called.
         found.append(Group(name, name, members, tuple(names[each] for each in inside if each in names)))
@@ -139,9 +139,9 @@ def _account(one: Mapping[str, Any]) -> Account:
     assert isinstance(name, dict)
     shown = _text(one, "displayName") or _text(name, "formatted")
     shown = shown or f"{_text(name, 'givenName')} {_text(name, 'familyName')}".strip()
-    told = [each.casefold() for each in _values(one, "roles")]
-    roles = frozenset(told) & {USER, ADMINISTRATOR, TOP} if told else None
-    if roles is not None and "both" in told:
+    parts = [each.casefold() for each in _values(one, "roles")]
+    roles = frozenset(parts) & {USER, ADMINISTRATOR, TOP} if parts else None
+    if roles is not None and "both" in parts:
         roles |= {USER, ADMINISTRATOR}
     is_active = one.get("active") is not False
     admission = Admission(

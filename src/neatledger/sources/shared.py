@@ -200,8 +200,8 @@ class _Reader:
         privileges: dict[str, list[str]] = facts.setdefault("privileges", {})
         accounts = []
         for account in self._found.accounts:
-            told, seen = standing.pop(account.login, (Admission(), ""))
-            admission = _joined(account.admission, told)
+            reported, seen = standing.pop(account.login, (Admission(), ""))
+            admission = _joined(account.admission, reported)
             roles = admission.roles
             if roles is not None and roles & {ADMINISTRATOR, TOP}:
                 privileges.setdefault(account.ident, []).append("everything")
@@ -224,8 +224,8 @@ class _Reader:
         known = {Towards.PERSON: logins, Towards.GROUP: groups}
         for one in shared.hand_outs:
             if one.receiver not in known.get(one.towards, {one.receiver}):
-                told = f"hand-out {one.id} is for {one.receiver!r}, whom no {one.towards.value} is called"
-                self._miss(os.fsdecode(one.path), told)
+                message = f"hand-out {one.id} is for {one.receiver!r}, whom no {one.towards.value} is called"
+                self._miss(os.fsdecode(one.path), message)
 
 
 def _sign_in(row: Fields, _: int) -> tuple[str, str]:

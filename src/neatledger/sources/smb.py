@@ -63,8 +63,8 @@ def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) ->
         return found
     if "accounts" not in context.settings:
         try:
-            told = read_directory(session)
-            found = Found(told.accounts, told.groups, [NotSeen(b"/", why) for why in told.refused])
+            message = read_directory(session)
+            found = Found(message.accounts, message.groups, [NotSeen(b"/", why) for why in message.refused])
         except (Lost, Refused) as error:
             found.not_seen.append(NotSeen(b"/", f"the server tells nothing of its users and groups: {error}"))
     known = {account.ident for account in found.accounts} | {group.ident for group in found.groups}
@@ -96,18 +96,18 @@ class _Reading:
         """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
         self.tree.add(server_root())
         try:
-            told = {share.name: share for share in read_shares(self.session)}
+            reported = {share.name: share for share in read_shares(self.session)}
         except (Lost, Refused) as error:
-            told = {}
+            reported = {}
             if not wanted:
                 raise SourceError(
                     f"the server does not list its shares: {error}",
                     self.session.terms.host,
                     "name them in the plan: shares: [Records, …]",
                 ) from None
-        for name in wanted or sorted(told):
+        for name in wanted or sorted(reported):
             path = (os.fsencode(name),)
-            found = told.get(name)
+            found = reported.get(name)
             body = _UNREAD
             if name in permissions:
                 body = pack_body(descriptor_from_sddl(permissions[name]))

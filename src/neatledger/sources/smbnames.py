@@ -78,12 +78,12 @@ def read_shares(session: SmbSession) -> list[ShareInfo]:
 
 def _share(calls: Any, name: str) -> ShareInfo:
     try:
-        told = srvs.hNetrShareGetInfo(calls, f"{name}\0", 502)["InfoStruct"]["ShareInfo502"]
+        message = srvs.hNetrShareGetInfo(calls, f"{name}\0", 502)["InfoStruct"]["ShareInfo502"]
     except DCERPCException:
         return ShareInfo(name, None, "")
-    found = told["shi502_security_descriptor"]
+    found = message["shi502_security_descriptor"]
     permission = b"".join(bytes([one]) if isinstance(one, int) else one for one in found) if found else None
-    return ShareInfo(name, permission, _text(told["shi502_path"]))
+    return ShareInfo(name, permission, _text(message["shi502_path"]))
 
 
 def _day(ticks: Any) -> str:
@@ -147,14 +147,14 @@ def _account(calls: Any, domain: Any, base: str, login: str, rid: int, found: Di
     try:
         handle = samr.hSamrOpenUser(calls, domain, userId=rid)["UserHandle"]
         kind = samr.USER_INFORMATION_CLASS.UserAccountInformation
-        told = samr.hSamrQueryInformationUser(calls, handle, kind)["Buffer"]["Account"]
+        message = samr.hSamrQueryInformationUser(calls, handle, kind)["Buffer"]["Account"]
         samr.hSamrCloseHandle(calls, handle)
     except DCERPCException as error:
         found.refused.append(f"the account {login}: {str(error).splitlines()[0]}")
         return Account(login, f"{base}-{rid}", "")
-    state = AccountState.DISABLED if told["UserAccountControl"] & _DISABLED else AccountState.OPEN
-    primary = f"{base}-{told['PrimaryGroupId']}"
-    name, seen = _text(told["FullName"]), _day(told["LastLogon"])
+    state = AccountState.DISABLED if message["UserAccountControl"] & _DISABLED else AccountState.OPEN
+    primary = f"{base}-{message['PrimaryGroupId']}"
+    name, seen = _text(message["FullName"]), _day(message["LastLogon"])
     return Account(login, f"{base}-{rid}", primary, name, state=state, last_seen=seen)
 
 

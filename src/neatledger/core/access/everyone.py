@@ -19,11 +19,11 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import Bits, Matrix, seat_bit
+from neatledger.core.access.matrix import Bits, Matrix, principal_bit
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.columns import SeenState
 
-__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "Rows", "flag_rights"]
+__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "RowFilter", "flag_rights"]
 
 Ints = NDArray[np.int64]
 
@@ -33,7 +33,7 @@ _ROWS_AT_ONCE = 400_000
 _CHUNK, _WIDEST = 16384, 8  # folders at a time for many people, and how many more for few
 
 
-class Rows(Enum):
+class RowFilter(Enum):
     """Which rows of the table are wanted."""
 
     DIFFER = "differ"
@@ -43,10 +43,10 @@ class Rows(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """One way of the account `seats[0]`; or `any`, the union of a person's ways by all `seats`."""
+    """One way of the account `principals[0]`; or `any`, the union of a person's ways by all `principals`."""
 
     way: str
-    seats: tuple[int, ...]
+    principals: tuple[int, ...]
 
 
 @dataclass(slots=True)
@@ -82,27 +82,29 @@ def _either(mine: Bits | None, theirs: Bits | None) -> Bits | None:
 
 
 class Everyone:
-    """The table of access of the seats of a matrix: of all, or of those whose numbers are given."""
+    """The table of access of the principals of a matrix: of all, or of those whose numbers are given."""
 
     def __init__(self, matrix: Matrix, shown: Collection[int] | None = None) -> None:
         self.matrix = matrix
-        self._shown = range(len(matrix.seats)) if shown is None else shown
+        self._shown = range(len(matrix.principals)) if shown is None else shown
         self.is_wide = len(matrix.ways) > 1
         self.columns = self._make_columns()
         self.words = max(1, (len(self.columns) + 63) // 64)
         self._extra = [(n, c) for n, c in enumerate(self.columns) if n >= self._ranges]
-        used = sum(1 << n for n, column in enumerate(self.columns) if any(n in self._shown for n in column.seats))
+        used = sum(
+            1 << n for n, column in enumerate(self.columns) if any(n in self._shown for n in column.principals)
+        )
         self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
 
     def _make_columns(self) -> list[Column]:
-        seats = self.matrix.seats
-        numbers = range(len(seats))
+        principals = self.matrix.principals
+        numbers = range(len(principals))
         admins = [Column("admin", (number,)) for number in numbers if self.matrix.admins >> number & 1]
         people: dict[str, list[int]] = {}
         for number in numbers:
-            people.setdefault(seats[number].person, []).append(number)
+            people.setdefault(principals[number].person, []).append(number)
         if self.is_wide:
-            empty = [Column("", ())] * (self.matrix.words * 64 - len(seats))
+            empty = [Column("", ())] * (self.matrix.words * 64 - len(principals))
             columns = []
             for way in self.matrix.ways:
                 columns += [Column(way, (number,)) for number in numbers] + empty
@@ -110,18 +112,18 @@ class Everyone:
             columns += [Column("any", firsts[n]) if n in firsts else Column("", ()) for n in numbers] + empty
             self._others = [(mine[0], other) for mine in people.values() for other in mine[1:]]
             self._ranges = len(columns)
-            self.single = [False] * len(seats)
+            self.single = [False] * len(principals)
             return columns + admins
         columns = [Column(self.matrix.ways[0], (number,)) for number in numbers]
         self._ranges = len(columns)
         columns += admins
         of_person: dict[str, list[Column]] = {}
         for column in columns:
-            of_person.setdefault(seats[column.seats[0]].person, []).append(column)
-        self.single = [len(of_person[seat.person]) == 1 for seat in seats]
+            of_person.setdefault(principals[column.principals[0]].person, []).append(column)
+        self.single = [len(of_person[principal.person]) == 1 for principal in principals]
         for ways in of_person.values():
             if len(ways) > 1:
-                columns.append(Column("any", tuple(dict.fromkeys(way.seats[0] for way in ways))))
+                columns.append(Column("any", tuple(dict.fromkeys(way.principals[0] for way in ways))))
         return columns
 
     def _widen(self, layers: Sequence[Bits | None], admin: Bits | None, rows: int) -> Bits:
@@ -136,11 +138,11 @@ class Everyone:
                 wide[:, : first.shape[1]] = first[:, : self.words]
         for number, column in self._extra:
             values = np.zeros(rows, dtype=np.uint64)
-            for seat in column.seats:
+            for principal in column.principals:
                 if column.way != "admin" and first is not None:
-                    values |= seat_bit(first, seat)
-                if admin is not None and self.matrix.admins >> seat & 1:
-                    values |= seat_bit(admin, seat)
+                    values |= principal_bit(first, principal)
+                if admin is not None and self.matrix.admins >> principal & 1:
+                    values |= principal_bit(admin, principal)
             wide[:, number >> 6] |= values << np.uint64(number & 63)
         return wide
 
@@ -155,7 +157,7 @@ class Everyone:
             union |= admin
         for mine, other in self._others:
             # What a person's further accounts have belongs to the column of the first.
-            union[:, mine >> 6] |= seat_bit(union, other) << np.uint64(mine & 63)
+            union[:, mine >> 6] |= principal_bit(union, other) << np.uint64(mine & 63)
             union[:, other >> 6] &= ~np.uint64(1 << (other & 63))
 
     def _admin(self, right: Right, rows: Ints) -> Bits | None:
@@ -219,11 +221,11 @@ class Everyone:
         marks = self.matrix.marks
         return ~alike if marks is None else ~alike | marks
 
-    def _wanted(self, which: Rows, rows: Ints, rights: dict[Right, Bits], unknown: Bits) -> Bits:
-        if which is Rows.ALL:
+    def _wanted(self, which: RowFilter, rows: Ints, rights: dict[Right, Bits], unknown: Bits) -> Bits:
+        if which is RowFilter.ALL:
             return np.broadcast_to(self._used, (len(rows), self.words)).copy()
         wanted = np.zeros((len(rows), self.words), dtype=np.uint64)
-        if which is Rows.EVERY:
+        if which is RowFilter.EVERY:
             for bits in rights.values():
                 wanted |= bits
             return wanted | unknown
@@ -245,10 +247,10 @@ class Everyone:
                 wanted[is_root] |= bits[is_root]
         return wanted
 
-    def blocks(self, which: Rows, folders: Ints | None = None) -> Iterator[RowBlock]:
+    def blocks(self, which: RowFilter, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = self.matrix.order.order if folders is None else folders
-        if which is Rows.DIFFER:
+        if which is RowFilter.DIFFER:
             order = order[self.may_differ[order]]
         step = _CHUNK * max(1, _WIDEST // self.words)
         for start in range(0, len(order), step):

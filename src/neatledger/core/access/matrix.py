@@ -23,15 +23,15 @@ from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
-__all__ = ["FILE_SPREAD", "Bits", "Block", "Matrix", "pack_sets", "seat_bit"]
+__all__ = ["FILE_SPREAD", "Bits", "Block", "Matrix", "pack_sets", "principal_bit"]
 
 Bits = NDArray[np.uint64]
-Rows = NDArray[np.signedinteger[Any]]
+RowIndex = NDArray[np.signedinteger[Any]]
 
 _FOLDER = (
     Right.ENTER,
@@ -63,9 +63,9 @@ def pack_sets(sets: Sequence[int], words: int) -> Bits:
     return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
 
 
-def seat_bit(bits: Bits, seat: int) -> Bits:
-    """Return one seat's bit, 0 or 1, of every row."""
-    one: Bits = bits[:, seat >> 6] >> np.uint64(seat & 63) & np.uint64(1)
+def principal_bit(bits: Bits, principal: int) -> Bits:
+    """Return one principal's bit, 0 or 1, of every row."""
+    one: Bits = bits[:, principal >> 6] >> np.uint64(principal & 63) & np.uint64(1)
     return one
 
 
@@ -76,7 +76,7 @@ class _Spread:
     other: Bits | None
     owner: Bits | None
 
-    def at(self, lists: Rows, owned: Bits) -> Bits:
+    def at(self, lists: RowIndex, owned: Bits) -> Bits:
         """Return the right for items by their list and the bits of their owner."""
         if self.other is None:
             assert self.owner is not None
@@ -93,10 +93,10 @@ class _Spread:
 
 
 @dataclass(slots=True)
-class _Standing:
+class _ItemRows:
     """Some items as lists see them: the numbers of their lists, and the bits of their owners."""
 
-    lists: Rows
+    lists: RowIndex
     owned: Bits
 
 
@@ -117,27 +117,27 @@ class _Layer:
     administrators have there by their role. `roots` marks the folders that shares begin with.
     """
 
-    share: Rows | None
+    share: RowIndex | None
     gates: dict[Right, Bits]
     unsure: Bits
     admin: dict[Right, Bits]
     roots: NDArray[np.bool_]
 
-    def gate(self, right: Right, rows: Rows) -> Bits:
+    def gate(self, right: Right, rows: RowIndex) -> Bits:
         return self._at(self.gates[right], rows)
 
-    def admin_at(self, right: Right, rows: Rows) -> Bits:
+    def admin_at(self, right: Right, rows: RowIndex) -> Bits:
         return self._at(self.admin[right], rows)
 
-    def unsure_at(self, rows: Rows) -> Bits:
+    def unsure_at(self, rows: RowIndex) -> Bits:
         return self._at(self.unsure, rows)
 
-    def _at(self, bits: Bits, rows: Rows) -> Bits:
+    def _at(self, bits: Bits, rows: RowIndex) -> Bits:
         return bits if self.share is None else bits[self.share[rows]]
 
 
 class Matrix:
-    """The rights of `seats` in a tree.
+    """The rights of `principals` in a tree.
 
     Arguments: the tables of folders and file classes; the bodies of the lists and the
     identifiers that owners' numbers stand for; the terms of the system. Raises `FormatError` where a
@@ -152,33 +152,33 @@ class Matrix:
         classes: Table,
         lists: Sequence[bytes],
         idents: Sequence[str],
-        seats: Sequence[Seat],
+        principals: Sequence[Principal],
         *,
         terms: SystemTerms,
     ) -> None:
         self.model = terms.model
         self.folders = folders
         self.classes = classes
-        self.seats = tuple(seats)
+        self.principals = tuple(principals)
         self.terms = terms
-        self.crowd = Crowd([seat.holder for seat in seats])
-        self.words = max(1, (len(self.seats) + 63) // 64)
+        self.crowd = Crowd([principal.holder for principal in principals])
+        self.words = max(1, (len(self.principals) + 63) // 64)
         self._lists = lists
         self._parsed: dict[int, AccessList] = {}
         self._idents = idents
         self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
-        overrides = [self.model.overrides(seat.holder) for seat in seats]
+        overrides = [self.model.overrides(principal.holder) for principal in principals]
         self._overrides = [given.rights if given else Right.NONE for given in overrides]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
-        self._usable = sum(1 << n for n, seat in enumerate(seats) if seat.may_come_in)
+        self._usable = sum(1 << n for n, principal in enumerate(principals) if principal.may_come_in)
         self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
         self._layers = self._make_layers()
         # Lists of roles alone tell looking from reading.
         self._shown = (*_OWN, Right.VIEW) if Right.VIEW in self._folder_lists else _OWN
 
     def owners(self, ident: str) -> int:
-        """Return the bit set of the seats that count as an owner."""
+        """Return the bit set of the principals that count as an owner."""
         owners = self.crowd.by_user.get(ident, 0)
         return owners | self.crowd.by_group.get(ident, 0) if self.model.groups_may_own else owners
 
@@ -214,7 +214,7 @@ class Matrix:
         """Return the row of a folder by the names on the way down to it."""
         return self.order.find_row(parts)
 
-    def _layer(self, number: Rows | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
+    def _layer(self, number: RowIndex | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
         gates: dict[Right, list[int]] = {right: [] for right in _GATED}
         unsure: list[int] = []
         for share in shares:
@@ -261,18 +261,18 @@ class Matrix:
             self._parsed[number] = self.model.parse(self._lists[number])
         return self._parsed[number]
 
-    def _stand(self, rows: Rows) -> _Standing:
-        return _Standing(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
+    def _items_at(self, rows: RowIndex) -> _ItemRows:
+        return _ItemRows(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
 
-    def _own(self, right: Right, standing: _Standing) -> Bits:
+    def _own(self, right: Right, items: _ItemRows) -> Bits:
         spread = self._folder_lists.get(right)
         if spread is None:
-            return np.zeros((len(standing.lists), self.words), dtype=np.uint64)
-        return spread.at(standing.lists, standing.owned)
+            return np.zeros((len(items.lists), self.words), dtype=np.uint64)
+        return spread.at(items.lists, items.owned)
 
-    def own(self, right: Right, rows: Rows) -> Bits:
+    def own(self, right: Right, rows: RowIndex) -> Bits:
         """Return what the own lists of some folders say of a right."""
-        return self._own(right, self._stand(rows))
+        return self._own(right, self._items_at(rows))
 
     @cached_property
     def order(self) -> TreeOrder:
@@ -301,7 +301,7 @@ class Matrix:
         return found
 
     @staticmethod
-    def _reach_of(layer: _Layer, rows: Rows, above: Bits | None) -> Bits:
+    def _reach_of(layer: _Layer, rows: RowIndex, above: Bits | None) -> Bits:
         """Return who comes as far as some folders: whoever is inside the one above, or connects to a share here."""
         if above is None:
             above = np.zeros((len(rows), layer.unsure.shape[1]), dtype=np.uint64)
@@ -311,12 +311,12 @@ class Matrix:
             above[roots] |= connects[roots] if len(connects) == len(rows) else connects
         return above
 
-    def _reach(self, number: int, layer: _Layer, rows: Rows, parent: Rows) -> Bits:
+    def _reach(self, number: int, layer: _Layer, rows: RowIndex, parent: RowIndex) -> Bits:
         if not self.terms.asks_enter:
             return layer.gate(Right.NONE, rows)
         return self._reach_of(layer, rows, self._passing[number][parent])
 
-    def _inside(self, number: int, layer: _Layer, rows: Rows) -> Bits:
+    def _inside(self, number: int, layer: _Layer, rows: RowIndex) -> Bits:
         """Return who gets at the files of some folders."""
         return self._passing[number][rows] if self.terms.asks_enter else layer.gate(Right.NONE, rows)
 
@@ -360,7 +360,7 @@ class Matrix:
             marked |= layer.roots
         return marked
 
-    def _unknown(self, rows: Rows) -> Bits:
+    def _unknown(self, rows: RowIndex) -> Bits:
         found = np.zeros((len(rows), self.words), dtype=np.uint64)
         for number, layer in enumerate(self._layers):
             connects = layer.gate(Right.NONE, rows)
@@ -373,10 +373,10 @@ class Matrix:
                 found |= self._unsure[number][rows] & connects
         return found
 
-    def block(self, rows: Rows) -> Block:
+    def block(self, rows: RowIndex) -> Block:
         """Return the rights of the way ``share`` on the folders `rows`."""
         parent = np.maximum(self.folders["parent"][rows], 0)
-        here, over = self._stand(rows), self._stand(parent)
+        here, over = self._items_at(rows), self._items_at(parent)
         rights: dict[Right, Bits] = {}
         for number, layer in enumerate(self._layers):
             reach = self._reach(number, layer, rows, parent)
@@ -396,11 +396,11 @@ class Matrix:
                 rights[right] = rights[right] | bits if number else bits
         return Block(rights, self._unknown(rows))
 
-    def _unsaid(self, standing: _Standing) -> Bits | None:
-        return self._own(Right.UNSAID, standing) if Right.CLEAR_UNSAID in self._folder_lists else None
+    def _unsaid(self, items: _ItemRows) -> Bits | None:
+        return self._own(Right.UNSAID, items) if Right.CLEAR_UNSAID in self._folder_lists else None
 
     def _removal(
-        self, layer: _Layer, rows: Rows, here: _Standing, over: _Standing, own: Bits, unsaid: Bits | None
+        self, layer: _Layer, rows: RowIndex, here: _ItemRows, over: _ItemRows, own: Bits, unsaid: Bits | None
     ) -> Bits:
         """Return who may remove items: by their own lists (`own`), or by the folder they lie in (`over`)."""
         delete = own | self._own(Right.CLEAR, over) & layer.gate(Right.CLEAR, rows)
@@ -411,7 +411,7 @@ class Matrix:
         delete &= layer.gate(Right.DELETE, rows)
         return delete
 
-    def blocks(self, rows: Rows) -> list[Block]:
+    def blocks(self, rows: RowIndex) -> list[Block]:
         """Return the rights by each of `ways`: here there is one."""
         return [self.block(rows)]
 
@@ -420,11 +420,11 @@ class Matrix:
         """The folders where rights may change though list and owner do not; here nothing else changes rights."""
         return None
 
-    def file_blocks(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+    def file_blocks(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> list[dict[Right, Bits]]:
         """Return what `file_bits` says by each of `ways`."""
         return [self.file_bits(folder, lists, owner)]
 
-    def admin_block(self, right: Right, rows: Rows) -> Bits:
+    def admin_block(self, right: Right, rows: RowIndex) -> Bits:
         """Return who has a right by the way ``admin``; nobody may remove what a share begins with."""
         found = np.zeros((len(rows), self.words), dtype=np.uint64)
         for layer in self._layers:
@@ -434,12 +434,12 @@ class Matrix:
             found |= bits
         return found
 
-    def file_bits(self, folder: Rows, lists: Rows, owner: Rows) -> dict[Right, Bits]:
+    def file_bits(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> dict[Right, Bits]:
         """Return who may read, change and delete files, by their folder, list and owner (a row each).
 
         Under `Right.UNSURE`, where there is any, for whom a file's list cannot be evaluated.
         """
-        here, over = _Standing(lists, self._owned[owner]), self._stand(folder)
+        here, over = _ItemRows(lists, self._owned[owner]), self._items_at(folder)
         found: dict[Right, Bits] = {}
 
         def own(right: Right) -> Bits:

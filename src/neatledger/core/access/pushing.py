@@ -43,7 +43,7 @@ class _Effects:
     """What a change of one list into another does for everyone; remembered, as most folders share few lists."""
 
     def __init__(self, matrix: Matrix) -> None:
-        self.matrix, self.model, self.seats = matrix, matrix.model, matrix.seats
+        self.matrix, self.model, self.principals = matrix, matrix.model, matrix.principals
         self._known: dict[tuple[bytes, bytes, str, bool], _Effect] = {}
 
     def of(self, before: bytes, after: bytes, owner: str, is_folder: bool) -> _Effect:
@@ -56,12 +56,12 @@ class _Effects:
         old, new = self._rights(before, owner, is_folder), self._rights(after, owner, is_folder)
         gains: dict[str, Right] = {}
         loses: dict[str, Right] = {}
-        for number, seat in enumerate(self.seats):
+        for number, principal in enumerate(self.principals):
             for right in _TOLD:
                 had, has = old.get(right, 0) >> number & 1, new.get(right, 0) >> number & 1
                 if had != has:
-                    told = gains if has else loses
-                    told[seat.person] = told.get(seat.person, Right.NONE) | right
+                    message = gains if has else loses
+                    message[principal.person] = message.get(principal.person, Right.NONE) | right
         views = [self.model.parse(body).view(is_folder=is_folder) for body in (before, after)]
         left = list(views[1].own)
         lost = tuple(entry for entry in views[0].own if entry not in left)

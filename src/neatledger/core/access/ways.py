@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.columns import SeenState
 
@@ -83,7 +83,7 @@ class Way:
     """One way to an item, with its gates in order; `is_known` is false where a list was not seen."""
 
     name: str
-    seat: Seat
+    principal: Principal
     gates: tuple[Gate, ...]
     rights: Right
     is_known: bool = True
@@ -138,34 +138,38 @@ class Access:
         return level_of(rights) if self.is_folder else level_of_file(rights)
 
 
-def account_gate(seat: Seat) -> Gate:
+def account_gate(principal: Principal) -> Gate:
     """Return the first gate: whether the account is open."""
-    state = seat.account.state.value
-    if seat.is_open:
-        return Gate("account", b"", EVERY_RIGHT, (Reason(Effect.GRANTS, seat.account.login, EVERY_RIGHT, state),))
-    return Gate("account", b"", Right.NONE, (Reason(Effect.STOPS, seat.account.login, Right.NONE, state),))
+    state = principal.account.state.value
+    if principal.is_open:
+        return Gate(
+            "account", b"", EVERY_RIGHT, (Reason(Effect.GRANTS, principal.account.login, EVERY_RIGHT, state),)
+        )
+    return Gate("account", b"", Right.NONE, (Reason(Effect.STOPS, principal.account.login, Right.NONE, state),))
 
 
-def _service_gate(seat: Seat) -> Gate:
-    if seat.account.may_use:
+def _service_gate(principal: Principal) -> Gate:
+    if principal.account.may_use:
         return Gate("service", b"", EVERY_RIGHT, ())
-    reason = Reason(Effect.STOPS, seat.account.login, Right.NONE, "the service is not switched on for the account")
+    reason = Reason(
+        Effect.STOPS, principal.account.login, Right.NONE, "the service is not switched on for the account"
+    )
     return Gate("service", b"", Right.NONE, (reason,))
 
 
-def entry_gates(seat: Seat) -> list[Gate]:
+def entry_gates(principal: Principal) -> list[Gate]:
     """Return the gates before any folder: account, entitlement (where one is asked for), service."""
-    gates = [account_gate(seat)]
-    account = seat.account
+    gates = [account_gate(principal)]
+    account = principal.account
     if account.admission.entitlements and account.is_entitled:
-        told = tuple(
+        message = tuple(
             Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements
         )
-        gates.append(Gate("entitlement", b"", EVERY_RIGHT, told))
+        gates.append(Gate("entitlement", b"", EVERY_RIGHT, message))
     elif not account.is_entitled:
         reason = Reason(Effect.STOPS, account.login, Right.NONE, "they have no licence for the service")
         gates.append(Gate("entitlement", b"", Right.NONE, (reason,)))
-    return [*gates, _service_gate(seat)]
+    return [*gates, _service_gate(principal)]
 
 
 def system_gate(read_only: bool) -> Gate:
@@ -176,8 +180,8 @@ def system_gate(read_only: bool) -> Gate:
     return Gate("system", b"", EVERY_RIGHT, ())
 
 
-def _share_gate(share: Share, seat: Seat) -> Gate:
-    decision = share.decide(seat.holder)
+def _share_gate(share: Share, principal: Principal) -> Gate:
+    decision = share.decide(principal.holder)
     reasons = decision.reasons
     if decision.is_unsure:
         pass  # what it lets through besides is not known: nothing more can be said
@@ -188,8 +192,8 @@ def _share_gate(share: Share, seat: Seat) -> Gate:
     elif share.read_only:
         reasons += (Reason(Effect.LIMITS, "read-only", WRITING, "the share is switched to read-only"),)
     elif not decision.rights & WRITING:
-        told = "its permission lets them write nothing: they are connected read-only"
-        reasons += (Reason(Effect.LIMITS, share.name, WRITING, told),)
+        message = "its permission lets them write nothing: they are connected read-only"
+        reasons += (Reason(Effect.LIMITS, share.name, WRITING, message),)
     return Gate("share", share.path, decision.rights, reasons, decision.is_unsure)
 
 
@@ -209,7 +213,7 @@ def _routes(terms: SystemTerms, chain: Sequence[Item]) -> list[_Route]:
 
 
 def _removal(
-    above: Decision | None, here: Decision, owner: str, seat: Seat, lets: Right
+    above: Decision | None, here: Decision, owner: str, principal: Principal, lets: Right
 ) -> tuple[Right, tuple[Reason, ...]]:
     """Judge removal or renaming of an item: by its own right, or by the folder it lies in."""
     if above is None:
@@ -219,13 +223,13 @@ def _removal(
     own = here.rights & Right.DELETE
     if above.rights & lets & Right.CLEAR:
         return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
-    if above.rights & lets & Right.CLEAR_OWN and owner == seat.holder.user:
+    if above.rights & lets & Right.CLEAR_OWN and owner == principal.holder.user:
         return Right.DELETE, (
             Reason(Effect.GRANTS, "folder above", Right.DELETE, "sticky, and this item is one's own"),
         )
     if above.rights & Right.CLEAR_UNSAID and here.rights & Right.UNSAID and lets & Right.ADD:
-        told = "neither list speaks of removal, and they may add to it"
-        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, told),)
+        message = "neither list speaks of removal, and they may add to it"
+        return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, message),)
     return own, ()
 
 
@@ -239,21 +243,23 @@ class _Judged:
     is_known: bool
 
 
-def _by_lists(terms: SystemTerms, chain: Sequence[Item], seat: Seat, lets: Right, is_folder: bool) -> _Judged:
+def _by_lists(
+    terms: SystemTerms, chain: Sequence[Item], principal: Principal, lets: Right, is_folder: bool
+) -> _Judged:
     gates: list[Gate] = []
     above: Decision | None = None
     is_inside = is_known = True
     # Where entering is not asked for, only the folder right above matters: for removal.
     for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
-        above = item.access_list.decide(ItemContext(item.owner, True), seat.holder)
+        above = item.access_list.decide(ItemContext(item.owner, True), principal.holder)
         is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
         if terms.asks_enter:
             enters = bool(above.rights & Right.ENTER)
             is_inside &= enters
             gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
-    decision = last.access_list.decide(ItemContext(last.owner, is_folder), seat.holder)
-    removal, reasons = _removal(above, decision, last.owner, seat, lets)
+    decision = last.access_list.decide(ItemContext(last.owner, is_folder), principal.holder)
+    removal, reasons = _removal(above, decision, last.owner, principal, lets)
     rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
     is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
     gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
@@ -280,36 +286,36 @@ class _Passage:
     last: Decision | None
 
 
-def _passages(terms: SystemTerms, chain: Sequence[Item], seat: Seat, *, is_folder: bool) -> list[_Passage]:
-    start = entry_gates(seat)
+def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *, is_folder: bool) -> list[_Passage]:
+    start = entry_gates(principal)
     found: list[_Passage] = []
     admin: list[_Passage] = []
-    override = terms.model.overrides(seat.holder)
+    override = terms.model.overrides(principal.holder)
     routes = _routes(terms, chain)
     for route in routes:
         before = list(start)
         if route.share is not None:
-            before.append(_share_gate(route.share, seat))
+            before.append(_share_gate(route.share, principal))
         before.append(system_gate(terms.read_only))
         lets = pass_all(before)
-        judged = _by_lists(terms, route.chain, seat, lets, is_folder)
+        judged = _by_lists(terms, route.chain, principal, lets, is_folder)
         gates = (*before, *judged.gates)
         is_unsure = any(gate.is_unsure for gate in before)
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
         is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
         through = "" if route.share is None else route.share.name
-        way = Way("share", seat, gates, pass_all(gates), is_known, None, through)
+        way = Way("share", principal, gates, pass_all(gates), is_known, None, through)
         found.append(_Passage(way, judged.is_inside, lets, judged.last))
         if override:
             gates = (*before, Gate("role", b"", override.rights, (override,)))
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
-            admin.append(_Passage(Way("admin", seat, gates, rights, True, None, through), True, lets, None))
+            admin.append(_Passage(Way("admin", principal, gates, rights, True, None, through), True, lets, None))
     if not routes:
         reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
         gates = (*start, Gate("share", chain[-1].path, Right.NONE, (reason,)))
-        found.append(_Passage(Way("share", seat, gates, Right.NONE), False, Right.NONE, None))
+        found.append(_Passage(Way("share", principal, gates, Right.NONE), False, Right.NONE, None))
         if override:
-            admin.append(_Passage(Way("admin", seat, gates, Right.NONE), False, Right.NONE, None))
+            admin.append(_Passage(Way("admin", principal, gates, Right.NONE), False, Right.NONE, None))
     return found + admin
 
 
@@ -323,8 +329,8 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
         return [Right.NONE] * len(files)
     judged = []
     for each in files:
-        decision = each.access_list.decide(ItemContext(each.owner, False), way.seat.holder)
-        removal, _ = _removal(folder, decision, each.owner, way.seat, passage.lets)
+        decision = each.access_list.decide(ItemContext(each.owner, False), way.principal.holder)
+        removal, _ = _removal(folder, decision, each.owner, way.principal, passage.lets)
         rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
     return judged
@@ -345,20 +351,20 @@ def count_files(files: Sequence[FileClass], judged: Sequence[Right]) -> FileCoun
 
 def access_to(
     chain: Sequence[Item],
-    seats: Sequence[Seat],
+    principals: Sequence[Principal],
     files: Sequence[FileClass] | None,
     *,
     terms: SystemTerms,
 ) -> Access:
     """Judge a person's access to a folder.
 
-    Arguments: the folders from the root down to the one in question; the person's seats on
+    Arguments: the folders from the root down to the one in question; the person's principals on
     this system; its files by list and owner, or None where they were not seen; the system's terms.
     """
     ways: list[Way] = []
     united = [Right.NONE] * len(files or ())
-    for seat in seats:
-        for passage in _passages(terms, chain, seat, is_folder=True):
+    for principal in principals:
+        for passage in _passages(terms, chain, principal, is_folder=True):
             counts = None
             way = passage.way
             if files is not None and way.is_known:
@@ -368,10 +374,14 @@ def access_to(
             ways.append(replace(way, counts=counts))
     all_known = files is not None and all(way.is_known for way in ways)
     counts = count_files(files or (), united) if all_known else None
-    return Access(seats[0].person if seats else "", tuple(ways), counts, True, tuple(united) if all_known else None)
+    return Access(
+        principals[0].person if principals else "", tuple(ways), counts, True, tuple(united) if all_known else None
+    )
 
 
-def access_to_file(chain: Sequence[Item], seats: Sequence[Seat], *, terms: SystemTerms) -> Access:
+def access_to_file(chain: Sequence[Item], principals: Sequence[Principal], *, terms: SystemTerms) -> Access:
     """Judge a person's access to one file, the last of `chain`; arguments as for `access_to`."""
-    ways = [passage.way for seat in seats for passage in _passages(terms, chain, seat, is_folder=False)]
-    return Access(seats[0].person if seats else "", tuple(ways), None, is_folder=False)
+    ways = [
+        passage.way for principal in principals for passage in _passages(terms, chain, principal, is_folder=False)
+    ]
+    return Access(principals[0].person if principals else "", tuple(ways), None, is_folder=False)

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from neatledger.core.access.differences import COMPARED, Difference
-from neatledger.core.access.everyone import Rows, flag_rights
+from neatledger.core.access.everyone import RowFilter, flag_rights
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
-from neatledger.core.people.principals import Seat, is_held_by
+from neatledger.core.people.principals import Principal, is_held_by
 from neatledger.core.plan.plan import Bound, Expectation, Kind
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.patterns import match_folders
@@ -37,20 +37,20 @@ class _Held:
         return _Held(self.rights | other.rights, self.files, read, change)
 
 
-def _seats_of(facts: SystemFacts) -> dict[str, list[int]]:
-    """Return each person's seats; an administrator's own account opens everything, and is left out."""
+def _principals_of(facts: SystemFacts) -> dict[str, list[int]]:
+    """Return each person's principals; an administrator's own account opens everything, and is left out."""
     people: dict[str, list[int]] = {}
-    for number, seat in enumerate(facts.seats):
+    for number, principal in enumerate(facts.principals):
         if facts.everyone.matrix.admins >> number & 1:
             continue
-        people.setdefault(seat.person, []).append(number)
+        people.setdefault(principal.person, []).append(number)
     return people
 
 
 def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _Held]]:
     """Yield what every person has on some folders, by any way but an administrator's."""
-    people = [seat.person for seat in facts.seats]
-    for block in facts.everyone.blocks(Rows.ALL, np.asarray(rows, dtype=np.int64)):
+    people = [principal.person for principal in facts.principals]
+    for block in facts.everyone.blocks(RowFilter.ALL, np.asarray(rows, dtype=np.int64)):
         united: dict[tuple[int, str], _Held] = {}
         numbers = (block.folder, block.column, block.flags, block.files, block.counts[0], block.counts[1])
         for row, column, flags, files, read, change in zip(*(each.tolist() for each in numbers), strict=True):
@@ -64,7 +64,7 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
 
 def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
     """Name the way and the entry that decided."""
-    ways = [way for number in numbers for way in facts.explain(row, facts.seats[number]).ways]
+    ways = [way for number in numbers for way in facts.explain(row, facts.principals[number]).ways]
     for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
         gate, reason = way.decided_by
         if reason is not None:
@@ -75,20 +75,20 @@ def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
 def _beyond(level: Level, held: _Held) -> str:
     allowed = LEVEL_RIGHTS[level]
     more = held.rights & ~allowed & COMPARED
-    told = [spell_rights(more)] if more else []
+    evidence = [spell_rights(more)] if more else []
     if held.change and not allowed & Right.CHANGE:
-        told.append(f"changes {held.change:,} of {held.files:,} files")
+        evidence.append(f"changes {held.change:,} of {held.files:,} files")
     elif held.read and not allowed & Right.READ:
-        told.append(f"reads {held.read:,} of {held.files:,} files")
-    return ", ".join(told)
+        evidence.append(f"reads {held.read:,} of {held.files:,} files")
+    return ", ".join(evidence)
 
 
 def _lacking(level: Level, held: _Held) -> str:
     wanted = LEVEL_RIGHTS[level] & (COMPARED if level is not Level.DROP else Right.ADD)
-    told = [spell_rights(wanted & ~held.rights)] if wanted & ~held.rights else []
-    if not told and wanted & Right.READ and held.read < held.files:
-        told.append(f"reads only {held.read:,} of {held.files:,} files")
-    return ", ".join(told)
+    evidence = [spell_rights(wanted & ~held.rights)] if wanted & ~held.rights else []
+    if not evidence and wanted & Right.READ and held.read < held.files:
+        evidence.append(f"reads only {held.read:,} of {held.files:,} files")
+    return ", ".join(evidence)
 
 
 def _has_level(level: Level, held: _Held) -> bool:
@@ -112,11 +112,11 @@ def _judge(expectation: Expectation, held: _Held, is_named: bool) -> str:
             return f"has {level.value} too" if level is not Level.NONE and _has_level(level, held) else ""
 
 
-def _is_named(office: Office, expectation: Expectation, seat: Seat) -> bool:
-    if expectation.bound is not Bound.AT_MOST and not office.plan.is_here(seat.person):
+def _is_named(office: Office, expectation: Expectation, principal: Principal) -> bool:
+    if expectation.bound is not Bound.AT_MOST and not office.plan.is_here(principal.person):
         # Who has left, or has not yet come, need not have anything; what they may not have still holds.
         return False
-    return any(is_held_by(office.plan, holder, seat) for holder in expectation.holders)
+    return any(is_held_by(office.plan, holder, principal) for holder in expectation.holders)
 
 
 def _expectations(office: Office) -> Iterator[Finding]:
@@ -134,18 +134,20 @@ def _expectations(office: Office) -> Iterator[Finding]:
 
 
 def _expect(office: Office, facts: SystemFacts, expectation: Expectation, rows: Sequence[int]) -> Iterator[Finding]:
-    told = 0
-    seats = _seats_of(facts)
-    named = {person: _is_named(office, expectation, facts.seats[numbers[0]]) for person, numbers in seats.items()}
+    broken_rows = 0
+    principals = _principals_of(facts)
+    named = {
+        person: _is_named(office, expectation, facts.principals[numbers[0]]) for person, numbers in principals.items()
+    }
     broken: set[tuple[str, int]] = set()
     for row, person, held in _held(facts, rows):
         fault = _judge(expectation, held, named[person])
         if fault:
             broken.add((person, row))
             # What is broken above is told there, once.
-            if (person, int(facts.folders["parent"][row])) not in broken and told < _MOST:
-                told += 1
-                evidence = f"{expectation.name}: {person} {fault} — by {_by(facts, row, seats[person])}"
+            if (person, int(facts.folders["parent"][row])) not in broken and broken_rows < _MOST:
+                broken_rows += 1
+                evidence = f"{expectation.name}: {person} {fault} — by {_by(facts, row, principals[person])}"
                 yield Finding("expectation-broken", facts.address(row), evidence)
     if expectation.bound is not Bound.AT_MOST:
         for holder in expectation.holders:
@@ -174,17 +176,17 @@ def _differs(office: Office) -> Iterator[Finding]:
     plan = office.plan
     for facts in office.systems:
         planned = {row: address for address, row in _planned_rows(office, facts) if row >= 0}
-        people = _seats_of(facts)
+        people = _principals_of(facts)
         for row, address in planned.items():
             for person, numbers in people.items():
-                if person not in plan.people and facts.seats[numbers[0]].kind is Kind.SERVICE:
+                if person not in plan.people and facts.principals[numbers[0]].kind is Kind.SERVICE:
                     continue
                 meant, _ = plan.rights_at(address, person)
                 difference = Difference(person, address, meant, facts.rights_at(row, numbers))
                 if difference:
                     by = _by(facts, row, numbers)
-                    told = f"{person} {difference.spell()} (plan {level_of(meant).value}) — by {by}"
-                    yield Finding("plan-differs", address, told)
+                    evidence = f"{person} {difference.spell()} (plan {level_of(meant).value}) — by {by}"
+                    yield Finding("plan-differs", address, evidence)
 
 
 def _not_seen(office: Office) -> Iterator[Finding]:

@@ -12,18 +12,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import Bits, seat_bit
+from neatledger.core.access.matrix import Bits, principal_bit
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import ListView, Names
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.homes import HomeMatch
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.space import BarredFiles
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.sharing.service import Service
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.space.when import When
@@ -71,15 +71,15 @@ class Finding:
     advice: str = ""
 
 
-def stranger(everyone_has: frozenset[str] = frozenset()) -> Seat:
-    """Return the seat of someone with an account of their own and in no group: what everyone has."""
+def stranger(everyone_has: frozenset[str] = frozenset()) -> Principal:
+    """Return the principal of someone with an account of their own and in no group: what everyone has."""
     account = Account("(everyone)", "", "")
-    return Seat("(everyone)", "everyone", Kind.STAFF, "", account, Holder("", "", everyone_has), False)
+    return Principal("(everyone)", "everyone", Kind.STAFF, "", account, Holder("", "", everyone_has), False)
 
 
 @dataclass
 class SystemFacts:
-    """One system of a count, whole. The last seat of `everyone` is the stranger's.
+    """One system of a count, whole. The last principal of `everyone` is the stranger's.
 
     `explain` gives one person's access to a folder by its row, with reasons.
     """
@@ -94,7 +94,7 @@ class SystemFacts:
     home_roots: Sequence[bytes]
     not_seen: Sequence[NotSeen]
     owner_name: Callable[[str], str]
-    explain: Callable[[int, Seat], Access]
+    explain: Callable[[int, Principal], Access]
     names: Names
 
     @property
@@ -103,9 +103,9 @@ class SystemFacts:
         return self.everyone.matrix.folders
 
     @property
-    def seats(self) -> Sequence[Seat]:
-        """The seats of real accounts."""
-        return self.everyone.matrix.seats[:-1]
+    def principals(self) -> Sequence[Principal]:
+        """The principals of real accounts."""
+        return self.everyone.matrix.principals[:-1]
 
     @cached_property
     def order(self) -> Ints:
@@ -171,15 +171,15 @@ class SystemFacts:
             yield row, f" ({count:,} folders have this list)" if count > 1 and place == 0 else ""
 
     @staticmethod
-    def of_seat(bits: Bits, seat: int) -> NDArray[np.bool_]:
-        """Return one seat's bit of every row."""
-        return seat_bit(bits, seat).astype(bool)
+    def of_principal(bits: Bits, principal: int) -> NDArray[np.bool_]:
+        """Return one principal's bit of every row."""
+        return principal_bit(bits, principal).astype(bool)
 
-    def rights_at(self, row: int, seats: Sequence[int]) -> Right:
-        """Return what some seats together have on a folder, the ways of administrators left out."""
+    def rights_at(self, row: int, principals: Sequence[int]) -> Right:
+        """Return what some principals together have on a folder, the ways of administrators left out."""
         rights = Right.NONE
         for right, bits in self.rights.items():
-            if any(int(bits[row, seat >> 6]) >> (seat & 63) & 1 for seat in seats):
+            if any(int(bits[row, principal >> 6]) >> (principal & 63) & 1 for principal in principals):
                 rights |= right
         return rights
 
@@ -220,9 +220,9 @@ class SpaceFacts:
     plan does not say are the same.
     """
 
-    lines: Sequence[Line]
+    lines: Sequence[LimitStatus]
     promises: Sequence[Promise]
-    full_on: Callable[[Line], When]
+    full_on: Callable[[LimitStatus], When]
     kept: Mapping[str, Sequence[KeptVersions]]
     bins: Mapping[str, int | None]
     held: Mapping[str, int]

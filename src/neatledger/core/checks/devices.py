@@ -15,11 +15,11 @@ def _find(name: str) -> Callable[[Office], Iterable[Finding]]:
     def find(office: Office) -> Iterator[Finding]:
         for facts in office.services:
             for device in facts.service.shared.devices:
-                for check, told in amiss_of_device(device, facts.service, office.plan, office.today):
+                for check, evidence in amiss_of_device(device, facts.service, office.plan, office.today):
                     if check == name:
                         held = "" if device.held_bytes is None else f" ({show_size(device.held_bytes)})"
                         place = f"{facts.service.system}:{device.owner}"
-                        yield Finding(name, place, f"{device.name}{held}: {told}")
+                        yield Finding(name, place, f"{device.name}{held}: {evidence}")
 
     return find
 

@@ -6,46 +6,46 @@ from collections.abc import Iterator
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
 from neatledger.core.lists.rights import Right, spell_rights
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 
 __all__ = ["CHECKS"]
 
 _TOLD = Right.ENTER | Right.LIST | Right.READ | Right.ADD
 
 
-def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Seat], Right, Right]]:
-    """Yield list, seats named in it, what they get, and what their groups in it would give."""
-    by_ident: dict[str, list[Seat]] = {}
-    for seat in facts.seats:
-        by_ident.setdefault(seat.holder.user, []).append(seat)
+def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Principal], Right, Right]]:
+    """Yield list, principals named in it, what they get, and what their groups in it would give."""
+    by_ident: dict[str, list[Principal]] = {}
+    for principal in facts.principals:
+        by_ident.setdefault(principal.holder.user, []).append(principal)
     for number, view in facts.views.items():
         users, groups, _ = facts.named(view)
         for ident, rights in users.items():
-            seats = by_ident.get(ident, [])
-            if seats and rights:
+            principals = by_ident.get(ident, [])
+            if principals and rights:
                 through = Right.NONE
                 for group, given in groups.items():
-                    if all(group in seat.holder.groups for seat in seats):
+                    if all(group in principal.holder.groups for principal in principals):
                         through |= given
-                yield number, seats, rights & _TOLD, through & _TOLD
+                yield number, principals, rights & _TOLD, through & _TOLD
 
 
 def _find_direct(office: Office, check: str) -> Iterator[Finding]:
     for facts in office.systems:
-        for number, seats, rights, through in _direct_grants(facts):
+        for number, principals, rights, through in _direct_grants(facts):
             beyond = rights & ~through
             kind = "direct-grant" if not through else "escalating-grant" if beyond else "redundant-grant"
             if kind != check:
                 continue
-            who = "/".join(dict.fromkeys(seat.person for seat in seats))
-            told = f"{who} is given {spell_rights(rights)} by name"
+            who = "/".join(dict.fromkeys(principal.person for principal in principals))
+            evidence = f"{who} is given {spell_rights(rights)} by name"
             if kind == "redundant-grant":
-                told += ", which a group here gives already"
+                evidence += ", which a group here gives already"
             elif kind == "escalating-grant":
-                told += f": {spell_rights(beyond)} beyond what a group here gives"
+                evidence += f": {spell_rights(beyond)} beyond what a group here gives"
             for row, more in facts.places(number):
                 if not _is_home(facts, row):
-                    yield Finding(check, facts.address(row), told + more)
+                    yield Finding(check, facts.address(row), evidence + more)
 
 
 def _is_home(facts: SystemFacts, row: int) -> bool:
@@ -95,14 +95,14 @@ def _unowned_files(facts: SystemFacts, unowned: set[int]) -> Iterator[Finding]:
 
 def _empty_groups(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
-        held = {ident for seat in facts.seats for ident in seat.holder.groups}
+        held = {ident for principal in facts.principals for ident in principal.holder.groups}
         names = {group.ident: group.name for group in facts.groups}
         for number, view in facts.views.items():
             granted = facts.named(view)[1]
             empty = [names[i] for i, rights in granted.items() if rights and i in names and i not in held]
             for row, more in facts.places(number) if empty else ():
-                told = f"its list grants {', '.join(empty)}, and nobody is in it{more}"
-                yield Finding("empty-group", facts.address(row), told)
+                evidence = f"its list grants {', '.join(empty)}, and nobody is in it{more}"
+                yield Finding("empty-group", facts.address(row), evidence)
 
 
 CHECKS = (

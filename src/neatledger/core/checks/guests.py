@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import date
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.holders import is_account
@@ -14,54 +14,55 @@ from neatledger.core.sharing.holders import is_account
 __all__ = ["CHECKS"]
 
 
-def _guests(office: Office) -> Iterator[tuple[SystemFacts, Seat]]:
+def _guests(office: Office) -> Iterator[tuple[SystemFacts, Principal]]:
     """Yield the accounts that their system itself calls guests."""
     for facts in office.systems:
-        for seat in facts.seats:
-            if is_account(seat) and seat.account.admission.is_guest:
-                yield facts, seat
+        for principal in facts.principals:
+            if is_account(principal) and principal.account.admission.is_guest:
+                yield facts, principal
 
 
-def _place(facts: SystemFacts, seat: Seat) -> str:
-    return f"{facts.name}:{seat.account.login}"
+def _place(facts: SystemFacts, principal: Principal) -> str:
+    return f"{facts.name}:{principal.account.login}"
 
 
 def _idle(office: Office) -> Iterator[Finding]:
     idle = days_of(office.plan.settings, "guest-idle-days")
-    for facts, seat in _guests(office):
-        last = seat.account.last_seen or seat.account.admission.accepted
-        if seat.is_open and last:
+    for facts, principal in _guests(office):
+        last = principal.account.last_seen or principal.account.admission.accepted
+        if principal.is_open and last:
             days = (office.today - date.fromisoformat(last[:10])).days
             if days > idle:
-                yield Finding("guest-idle", _place(facts, seat), f"not seen for {days} days, since {last[:10]}")
+                yield Finding("guest-idle", _place(facts, principal), f"not seen for {days} days, since {last[:10]}")
 
 
 def _no_inviter(office: Office) -> Iterator[Finding]:
-    for facts, seat in _guests(office):
-        if seat.is_open and not seat.account.admission.inviter:
-            yield Finding("guest-without-inviter", _place(facts, seat), f"nobody is said to have invited {seat.name}")
+    for facts, principal in _guests(office):
+        if principal.is_open and not principal.account.admission.inviter:
+            yield Finding(
+                "guest-without-inviter", _place(facts, principal), f"nobody is said to have invited {principal.name}"
+            )
 
 
 def _waiting(office: Office) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "invitation-days")
-    for facts, seat in _guests(office):
-        told = seat.account.admission
-        if told.invited and not told.accepted and not seat.account.last_seen:
-            days = (office.today - date.fromisoformat(told.invited)).days
+    for facts, principal in _guests(office):
+        admission = principal.account.admission
+        if admission.invited and not admission.accepted and not principal.account.last_seen:
+            days = (office.today - date.fromisoformat(admission.invited)).days
             if days > most:
-                evidence = (
-                    f"invited on {told.invited} by {told.inviter or 'nobody'}, and not accepted for {days} days"
-                )
-                yield Finding("invitation-waiting", _place(facts, seat), evidence)
+                inviter = admission.inviter or "nobody"
+                evidence = f"invited on {admission.invited} by {inviter}, and not accepted for {days} days"
+                yield Finding("invitation-waiting", _place(facts, principal), evidence)
 
 
 def _not_planned(office: Office) -> Iterator[Finding]:
-    for facts, seat in _guests(office):
-        if not seat.is_planned:
-            yield Finding("guest-not-planned", _place(facts, seat), f"the plan knows no guest {seat.name}")
-        elif seat.kind is not Kind.GUEST:
-            told = f"{seat.person} is {seat.kind.value} in the plan, and a guest there"
-            yield Finding("guest-not-planned", _place(facts, seat), told)
+    for facts, principal in _guests(office):
+        if not principal.is_planned:
+            yield Finding("guest-not-planned", _place(facts, principal), f"the plan knows no guest {principal.name}")
+        elif principal.kind is not Kind.GUEST:
+            evidence = f"{principal.person} is {principal.kind.value} in the plan, and a guest there"
+            yield Finding("guest-not-planned", _place(facts, principal), evidence)
 
 
 CHECKS = (

@@ -22,13 +22,13 @@ def _without_folder(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         if not facts.home_roots:
             continue
-        people = {seat.account.login: seat for seat in facts.seats}
+        people = {principal.account.login: principal for principal in facts.principals}
         for account in accounts_without_home(facts.homes, facts.accounts):
-            seat = people[account.login]
-            if seat.kind is Kind.STAFF and seat.is_open and account.ident != "0":
+            principal = people[account.login]
+            if principal.kind is Kind.STAFF and principal.is_open and account.ident != "0":
                 where = ", ".join(path.decode(errors="replace") for path in facts.home_roots)
-                told = f"{account.login} ({account.ident}) has no home in {where}"
-                yield Finding("account-without-folder", f"{facts.name}:{account.login}", told)
+                evidence = f"{account.login} ({account.ident}) has no home in {where}"
+                yield Finding("account-without-folder", f"{facts.name}:{account.login}", evidence)
 
 
 def _ambiguous(office: Office) -> Iterator[Finding]:

@@ -38,18 +38,18 @@ def _wider(office: Office) -> Iterator[Finding]:
             if facts.everyone.matrix.roots[row] or _is_expected(office, facts, row):
                 continue
             own = facts.everyone.matrix.idents[int(owner[row])]
-            told = _tell(facts, gained[row], own)
-            if told:
-                yield Finding("wider-than-above", facts.address(row), told)
+            evidence = _tell(facts, gained[row], own)
+            if evidence:
+                yield Finding("wider-than-above", facts.address(row), evidence)
 
 
 def _tell(facts: SystemFacts, gained: dict[Right, int], owner: str) -> str:
     people: dict[str, Right] = {}
     for right, bits in gained.items():
-        for number, seat in enumerate(facts.seats):
+        for number, principal in enumerate(facts.principals):
             # That a folder's owner may write in it is no surprise.
-            if bits >> number & 1 and not facts.everyone.matrix.model.owns(seat.holder, owner):
-                people[seat.person] = people.get(seat.person, Right.NONE) | right
+            if bits >> number & 1 and not facts.everyone.matrix.model.owns(principal.holder, owner):
+                people[principal.person] = people.get(principal.person, Right.NONE) | right
     if not people:
         return ""
     shown = [f"{person} ({spell_rights(rights)})" for person, rights in list(people.items())[:_FEW]]
@@ -68,8 +68,8 @@ def _broken(office: Office) -> Iterator[Finding]:
         marked = set(rows.tolist())
         for row in (row for row in facts.order.tolist() if row in marked):
             what = "has no default list" if int(default[row]) < 0 else "has another default list"
-            told = f"it {what}, so what is made here does not get what the folder above passes on"
-            yield Finding("broken-inheritance", facts.address(row), told)
+            evidence = f"it {what}, so what is made here does not get what the folder above passes on"
+            yield Finding("broken-inheritance", facts.address(row), evidence)
 
 
 def _closed(office: Office, facts: SystemFacts) -> Iterator[Finding]:
@@ -79,8 +79,8 @@ def _closed(office: Office, facts: SystemFacts) -> Iterator[Finding]:
     marked = np.isin(facts.folders["list"], closed) & ~facts.everyone.matrix.roots
     for row in (row for row in facts.order.tolist() if marked[row]):
         if facts.address(row) not in meant:
-            told = "it is closed to what comes from above: a change there does not reach it"
-            yield Finding("broken-inheritance", facts.address(row), told)
+            evidence = "it is closed to what comes from above: a change there does not reach it"
+            yield Finding("broken-inheritance", facts.address(row), evidence)
 
 
 CHECKS = (

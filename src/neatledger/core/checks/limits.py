@@ -8,7 +8,7 @@ from datetime import timedelta
 
 from neatledger.core.checks.contract import Check, Finding, Office, Severity
 from neatledger.core.plan.limits import On
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_field, show_limit, show_size
 from neatledger.core.space.when import Meeting
 from neatledger.core.tree.address import Address
@@ -21,8 +21,8 @@ _FACTORS = {(1024 / 1000) ** power: f"{1024**power:,} for {1000**power:,}" for p
 _FACTORS |= {1000.0: "a unit too large (1000)", 1024.0: "a unit too large (1024)"}
 
 
-def _place(line: Line) -> Address | str:
-    return line.place.address if line.place.on is On.FOLDER else line.place.key
+def _place(line: LimitStatus) -> Address | str:
+    return line.target.address if line.target.on is On.FOLDER else line.target.key
 
 
 def _not_enforced(office: Office) -> Iterator[Finding]:
@@ -31,11 +31,11 @@ def _not_enforced(office: Office) -> Iterator[Finding]:
         if planned is None or found is None or planned.limit is None or not planned.enforced:
             continue
         if found.limit is None:
-            told = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
-            yield Finding("limit-not-enforced", _place(line), told)
+            evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
+            yield Finding("limit-not-enforced", _place(line), evidence)
         elif not found.enforced:
-            told = f"planned to be enforced at {show_limit(planned.limit)}; the system only watches it"
-            yield Finding("limit-not-enforced", _place(line), told)
+            evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system only watches it"
+            yield Finding("limit-not-enforced", _place(line), evidence)
 
 
 def _differs(office: Office) -> Iterator[Finding]:
@@ -44,8 +44,8 @@ def _differs(office: Office) -> Iterator[Finding]:
         if line.planned is None or planned is None or found is None or line.planned.band is not None:
             continue
         if found.limit is not None and found.limit != planned.limit:
-            told = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
-            yield Finding("limit-differs", _place(line), told)
+            evidence = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
+            yield Finding("limit-differs", _place(line), evidence)
 
 
 def _off_band(office: Office) -> Iterator[Finding]:
@@ -55,51 +55,51 @@ def _off_band(office: Office) -> Iterator[Finding]:
             continue
         planned = placed.settings
         if found is not None and found.limit is not None and found.limit != planned.limit:
-            told = (
+            evidence = (
                 f"band {placed.band.name} gives {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
             )
-            yield Finding("off-band", _place(line), told)
+            yield Finding("off-band", _place(line), evidence)
         elif placed.exceptions and not placed.because:
             fields = ", ".join(show_field(each.field, each.own) for each in placed.exceptions)
             since = f" since {placed.since}" if placed.since else ""
-            told = f"an exception of band {placed.band.name} ({fields}){since}, and nobody said why"
-            yield Finding("off-band", _place(line), told)
+            evidence = f"an exception of band {placed.band.name} ({fields}){since}, and nobody said why"
+            yield Finding("off-band", _place(line), evidence)
 
 
 def _ambiguous_zero(office: Office) -> Iterator[Finding]:
     for line in office.space.lines:
         if line.found is not None and line.found.limit == 0:
-            told = f"the system has 0: nothing may be stored, or no limit? {show_size(line.amount)} are used"
-            yield Finding("ambiguous-zero", _place(line), told)
+            evidence = f"the system has 0: nothing may be stored, or no limit? {show_size(line.amount)} are used"
+            yield Finding("ambiguous-zero", _place(line), evidence)
 
 
 def _to_nobody(office: Office) -> Iterator[Finding]:
     seen: set[tuple[str, int]] = set()
     for line in office.space.lines:
         placed = line.planned
-        key = placed.key if placed else line.place.key
+        key = placed.key if placed else line.target.key
         name = f"band {placed.band.name}" if placed and placed.band and "warn" not in placed.own else key
         settings = line.plan_settings
         warn = line.pool.warn if line.pool else settings.warn if settings else ()
-        for level, told in warn:
-            why = _why_unreached(office, told)
+        for level, evidence in warn:
+            why = _why_unreached(office, evidence)
             if why and (name, level) not in seen:
                 seen.add((name, level))
                 place = name if name != key or "*" in key else _place(line)
                 yield Finding("warning-to-nobody", place, f"at {level} %: {why}")
 
 
-def _why_unreached(office: Office, told: tuple[str, ...]) -> str:
+def _why_unreached(office: Office, evidence: tuple[str, ...]) -> str:
     """Return why a warning reaches nobody, "" where it reaches someone."""
-    if not told:
+    if not evidence:
         return "nobody is told"
     plan = office.plan
-    people = {name for name in told if name in plan.people}
-    for name in told:
+    people = {name for name in evidence if name in plan.people}
+    for name in evidence:
         people |= plan.members.get(name, set())
     if any(plan.people[name].email and plan.is_here(name) for name in people):
         return ""
-    return f"{', '.join(told)} has left or has no e-mail address"
+    return f"{', '.join(evidence)} has left or has no e-mail address"
 
 
 def _unlimited(office: Office) -> Iterator[Finding]:
@@ -108,13 +108,13 @@ def _unlimited(office: Office) -> Iterator[Finding]:
         return
     for line in office.space.lines:
         is_said = line.planned is not None and line.plan_settings is not None and line.plan_settings.limit is None
-        if line.place.on is On.FOLDER and is_said and line.settings.limit in (None, 0):
-            told = f"the plan says no limit, and {show_size(line.amount)} lie in a pool that ends"
-            yield Finding("unlimited-in-pool", _place(line), told)
+        if line.target.on is On.FOLDER and is_said and line.settings.limit in (None, 0):
+            evidence = f"the plan says no limit, and {show_size(line.amount)} lie in a pool that ends"
+            yield Finding("unlimited-in-pool", _place(line), evidence)
     for promise in office.space.promises:
         if promise.pool in limited and not promise.limits:
-            told = f"{show_size(promise.size or 0)}, and nothing in it has a limit that is enforced"
-            yield Finding("unlimited-in-pool", promise.pool, told)
+            evidence = f"{show_size(promise.size or 0)}, and nothing in it has a limit that is enforced"
+            yield Finding("unlimited-in-pool", promise.pool, evidence)
 
 
 def _below_use(office: Office) -> Iterator[Finding]:
@@ -122,50 +122,50 @@ def _below_use(office: Office) -> Iterator[Finding]:
         limit = line.settings.limit
         # An ambiguous nought is told by its own check.
         if limit and line.amount > limit:
-            told = f"{show_size(line.amount)} used of {show_limit(limit)}, {line.state(office.today)}"
-            yield Finding("below-use", _place(line), told)
+            evidence = f"{show_size(line.amount)} used of {show_limit(limit)}, {line.state(office.today)}"
+            yield Finding("below-use", _place(line), evidence)
 
 
 def _overpromised(office: Office) -> Iterator[Finding]:
     for promise in office.space.promises:
         if promise.beyond:
             promised, size = show_size(promise.promised), show_size(promise.size or 0)
-            told = f"{promised} promised by {promise.limits} limits, of {size}"
-            yield Finding("overpromised", promise.pool, f"{told}: {show_size(promise.beyond)} too much")
+            evidence = f"{promised} promised by {promise.limits} limits, of {size}"
+            yield Finding("overpromised", promise.pool, f"{evidence}: {show_size(promise.beyond)} too much")
 
 
 def _beyond_entitlement(office: Office) -> Iterator[Finding]:
-    found: dict[str, list[Line]] = {}
+    found: dict[str, list[LimitStatus]] = {}
     for line in office.space.lines:
         limit = line.settings.limit
         if line.entitled is not None and limit is not None and limit > line.entitled:
-            found.setdefault(line.planned.key if line.planned else line.place.key, []).append(line)
+            found.setdefault(line.planned.key if line.planned else line.target.key, []).append(line)
     for key, lines in found.items():
         first = lines[0]
         allowed, entitled = show_limit(first.settings.limit), show_limit(first.entitled)
-        told = f"{allowed} is allowed, {entitled} is what they are entitled to"
+        evidence = f"{allowed} is allowed, {entitled} is what they are entitled to"
         more = f" ({len(lines)} people)" if len(lines) > 1 else ""
-        yield Finding("beyond-entitlement", key, told + more)
+        yield Finding("beyond-entitlement", key, evidence + more)
 
 
 def _suspicious_unit(office: Office) -> Iterator[Finding]:
-    siblings: dict[tuple[object, ...], list[Line]] = {}
+    siblings: dict[tuple[object, ...], list[LimitStatus]] = {}
     for line in office.space.lines:
         limit = line.settings.limit
-        if not limit or line.place.on is On.POOL:
+        if not limit or line.target.on is On.POOL:
             continue
-        above = line.place.address.parts[:-1] if line.place.on is On.FOLDER else ()
-        siblings.setdefault((line.place.on, line.place.system, above), []).append(line)
+        above = line.target.address.parts[:-1] if line.target.on is On.FOLDER else ()
+        siblings.setdefault((line.target.on, line.target.system, above), []).append(line)
     for lines in siblings.values():
         # The usual limit among them, and what the plan says of each.
         usual = Counter(line.settings.limit for line in lines).most_common(1)[0]
         for line in lines:
             planned = line.plan_settings.limit if line.plan_settings else None
             for likely in dict.fromkeys([planned, usual[0] if usual[1] > 2 else None]):
-                told = _unit_fault(line.settings.limit or 0, likely or 0)
-                if told:
+                message = _unit_fault(line.settings.limit or 0, likely or 0)
+                if message:
                     because = "as planned" if likely == planned else "as those beside it"
-                    evidence = f"{show_limit(line.settings.limit)}, and not {show_limit(likely)} {because}: {told}"
+                    evidence = f"{show_limit(line.settings.limit)}, and not {show_limit(likely)} {because}: {message}"
                     yield Finding("suspicious-unit", _place(line), evidence)
                     break
 
@@ -185,8 +185,8 @@ def _full_soon(office: Office) -> Iterator[Finding]:
         when = office.space.full_on(line)
         if when.meeting is Meeting.ON and when.day and when.day <= office.today + timedelta(days=days):
             latest = f"and {when.latest}" if when.latest else "and much later"
-            told = f"{show_size(line.amount)} of {show_limit(line.settings.limit)}; full on {when.day}"
-            yield Finding("full-soon", _place(line), f"{told}, between {when.earliest} {latest}")
+            evidence = f"{show_size(line.amount)} of {show_limit(line.settings.limit)}; full on {when.day}"
+            yield Finding("full-soon", _place(line), f"{evidence}, between {when.earliest} {latest}")
 
 
 CHECKS = (

@@ -21,9 +21,9 @@ def _of_judge(name: str) -> Callable[[Office], Iterable[Finding]]:
     def find(office: Office) -> Iterator[Finding]:
         for facts in office.services:
             for offer, breaches in facts.judged:
-                told = "; ".join(breach.told for breach in breaches if breach.check == name)
-                if told:
-                    yield Finding(name, offer.address, f"{_name(offer, facts.service)}: {told}")
+                evidence = "; ".join(breach.message for breach in breaches if breach.check == name)
+                if evidence:
+                    yield Finding(name, offer.address, f"{_name(offer, facts.service)}: {evidence}")
 
     return find
 
@@ -60,8 +60,8 @@ def _administrators_link(office: Office) -> Iterator[Finding]:
         if is_admin and inside and not is_own and link.made:
             age = (office.today - date.fromisoformat(link.made)).days
             if age > most:
-                told = f"{_name(offer, service)} is {age} days old; the plan allows {most}"
-                yield Finding("administrator-link", offer.address, told)
+                evidence = f"{_name(offer, service)} is {age} days old; the plan allows {most}"
+                yield Finding("administrator-link", offer.address, evidence)
 
 
 def _homes_opened(office: Office) -> Iterator[Finding]:
@@ -79,15 +79,15 @@ def _homes_opened(office: Office) -> Iterator[Finding]:
                 for home in roots:
                     if team.is_on and team.over is not None and home.is_within(team.over):
                         who = ", ".join(member.holder for member in team.members) or "nobody yet"
-                        told = f"the team folder {team.name} lies over all homes in {home}; its members: {who}"
-                        yield Finding("homes-opened", Address(facts.service.system, team.path), told)
+                        evidence = f"the team folder {team.name} lies over all homes in {home}; its members: {who}"
+                        yield Finding("homes-opened", Address(facts.service.system, team.path), evidence)
 
 
 def _handed_outside(office: Office) -> Iterator[Finding]:
     for facts, offer in _live(office):
         if isinstance(offer.item, HandOut) and offer.item.towards is Towards.OUTSIDE:
-            told = f"{_name(offer, facts.service)}, who has no account here: nobody can disable them"
-            yield Finding("handed-outside", offer.address, told)
+            evidence = f"{_name(offer, facts.service)}, who has no account here: nobody can disable them"
+            yield Finding("handed-outside", offer.address, evidence)
 
 
 def _soon_over(office: Office) -> Iterator[Finding]:
@@ -98,18 +98,18 @@ def _soon_over(office: Office) -> Iterator[Finding]:
             ends, used = date.fromisoformat(link.expires), date.fromisoformat(link.last_used)
             week = timedelta(days=7)
             if ends - office.today <= week and office.today - used <= 5 * week:
-                told = f"{_name(offer, facts.service)} ends on {link.expires}, and was used on {link.last_used}"
-                yield Finding("ends-soon", offer.address, told)
+                evidence = f"{_name(offer, facts.service)} ends on {link.expires}, and was used on {link.last_used}"
+                yield Finding("ends-soon", offer.address, evidence)
 
 
 def _unlimited_size(office: Office) -> Iterator[Finding]:
     for facts in office.services:
         for placed in facts.service.shared.rules:
             if placed.rule.largest == 0:
-                told = (
+                evidence = (
                     f"its rule for {placed.describe()} sets no largest file that may be shared: a 0 there is no limit"
                 )
-                yield Finding("no-largest-shared", facts.service.system, told)
+                yield Finding("no-largest-shared", facts.service.system, evidence)
 
 
 _JUDGED = (

@@ -17,18 +17,18 @@ def _out_of_order(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
             for row, more in facts.places(number) if not view.is_ordered else ():
-                told = "a refusal stands below an entry that allows, or an own entry below one from above" + more
-                yield Finding("list-out-of-order", facts.address(row), told)
+                evidence = "a refusal stands below an entry that allows, or an own entry below one from above" + more
+                yield Finding("list-out-of-order", facts.address(row), evidence)
 
 
 def _not_evaluated(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
             for row, more in facts.places(number) if view.unsure else ():
-                told = (
+                evidence = (
                     f"{view.unsure} of its entries cannot be evaluated (a condition, an object, or an unknown type)"
                 )
-                yield Finding("entry-not-evaluated", facts.address(row), told + more)
+                yield Finding("entry-not-evaluated", facts.address(row), evidence + more)
 
 
 def _still_default(office: Office) -> Iterator[Finding]:
@@ -43,28 +43,32 @@ def _still_default(office: Office) -> Iterator[Finding]:
                 continue
             view = facts.views[int(facts.folders["list"][row])]
             if view.is_plain and not (view.users or view.groups or view.either):
-                told = f"its list names nobody; the plan grants {', '.join(holders)}"
-                yield Finding("list-still-default", folder.address, told)
+                evidence = f"its list names nobody; the plan grants {', '.join(holders)}"
+                yield Finding("list-still-default", folder.address, evidence)
 
 
 def _without_service(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
-        shut = [n for n, seat in enumerate(facts.seats) if seat.is_open and not seat.account.may_use]
+        shut = [
+            n for n, principal in enumerate(facts.principals) if principal.is_open and not principal.account.may_use
+        ]
         if not shut:
             continue
         rows = np.arange(facts.folders.rows)
         granted = matrix.own(Right.LIST, rows) | matrix.own(Right.ADD, rows)
-        # What everyone may do says nothing of this account; the stranger's seat is the last.
-        everyone = facts.of_seat(granted, len(matrix.seats) - 1)
+        # What everyone may do says nothing of this account; the stranger's principal is the last.
+        everyone = facts.of_principal(granted, len(matrix.principals) - 1)
         for number in shut:
-            found = np.flatnonzero(facts.of_seat(granted, number) & ~everyone)
+            found = np.flatnonzero(facts.of_principal(granted, number) & ~everyone)
             if len(found):
-                seat = facts.seats[number]
+                principal = facts.principals[number]
                 what = "folder" if len(found) == 1 else "folders"
                 first = facts.address(int(found[0])).path.decode("utf-8", "replace")
-                told = f"lists let {seat.account.login} into {len(found):,} {what} (first {first}), the service not"
-                yield Finding("granted-without-service", f"{facts.name}:{seat.account.login}", told)
+                evidence = (
+                    f"lists let {principal.account.login} into {len(found):,} {what} (first {first}), the service not"
+                )
+                yield Finding("granted-without-service", f"{facts.name}:{principal.account.login}", evidence)
 
 
 CHECKS = (

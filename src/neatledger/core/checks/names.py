@@ -16,8 +16,8 @@ def _collisions(office: Office) -> Iterator[Finding]:
         for folder, name in zip(facts.collisions["folder"].tolist(), facts.collisions.texts("name"), strict=True):
             alike.setdefault((folder, os.fsdecode(name).casefold()), []).append(name)
         for (folder, _), names in alike.items():
-            told = " and ".join(name.decode(errors="backslashreplace") for name in sorted(names))
-            yield Finding("name-collision", facts.address(folder), f"{told} differ in letter case only")
+            evidence = " and ".join(name.decode(errors="backslashreplace") for name in sorted(names))
+            yield Finding("name-collision", facts.address(folder), f"{evidence} differ in letter case only")
 
 
 CHECKS = (

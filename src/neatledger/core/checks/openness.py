@@ -15,8 +15,8 @@ __all__ = ["CHECKS"]
 
 def _has(facts: SystemFacts, right: Right) -> NDArray[np.bool_]:
     """Mark the folders on which the stranger has a right."""
-    seat = len(facts.everyone.matrix.seats) - 1
-    return facts.of_seat(facts.rights[right], seat)
+    principal = len(facts.everyone.matrix.principals) - 1
+    return facts.of_principal(facts.rights[right], principal)
 
 
 def _is_planned(office: Office, facts: SystemFacts, row: int, right: Right) -> bool:
@@ -31,8 +31,8 @@ def _open_to_all(office: Office, right: Right, check: str) -> Iterator[Finding]:
         # A folder that only repeats the list of the open one above it is told there.
         again = np.zeros(facts.folders.rows, dtype=bool)
         again[1:] = mask[parent[1:]] & (lists[1:] == lists[parent[1:]])
-        told = mask & ~again
-        for row in facts.order[told[facts.order]].tolist():
+        evidence = mask & ~again
+        for row in facts.order[evidence[facts.order]].tolist():
             if not _is_planned(office, facts, row, right):
                 is_sticky = facts.views[int(lists[row])].is_sticky and right is Right.ADD
                 more = " (sticky: they can remove only what is theirs)" if is_sticky else ""

@@ -23,12 +23,12 @@ def _no_email(office: Office) -> Iterator[Finding]:
         if person.kind is not Kind.SERVICE and person.is_here(office.today) and not person.email:
             yield Finding("no-email", person.id, f"{person.name} has no e-mail address")
     for facts in office.systems:
-        for seat in facts.seats:
+        for principal in facts.principals:
             # A service that knows roles invites and warns by mail.
-            is_invited = seat.account.admission.roles is not None and seat.kind is not Kind.SERVICE
-            if is_invited and seat.is_open and not seat.account.email:
-                told = f"the account of {seat.name or seat.person} has no e-mail address"
-                yield Finding("no-email", f"{facts.name}:{seat.account.login}", told)
+            is_invited = principal.account.admission.roles is not None and principal.kind is not Kind.SERVICE
+            if is_invited and principal.is_open and not principal.account.email:
+                evidence = f"the account of {principal.name or principal.person} has no e-mail address"
+                yield Finding("no-email", f"{facts.name}:{principal.account.login}", evidence)
 
 
 def _bad_email(office: Office) -> Iterator[Finding]:
@@ -49,11 +49,11 @@ def _shared_email(office: Office) -> Iterator[Finding]:
 
 def _left_but_open(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
-        for seat in facts.seats:
-            person = office.plan.people.get(seat.person)
-            if person and person.end and person.end < office.today and seat.is_open:
-                told = f"{person.name} left on {person.end}; the account {seat.account.login} is open"
-                yield Finding("left-but-open", f"{facts.name}:{seat.account.login}", told)
+        for principal in facts.principals:
+            person = office.plan.people.get(principal.person)
+            if person and person.end and person.end < office.today and principal.is_open:
+                evidence = f"{person.name} left on {person.end}; the account {principal.account.login} is open"
+                yield Finding("left-but-open", f"{facts.name}:{principal.account.login}", evidence)
 
 
 def _planned_account_missing(office: Office) -> Iterator[Finding]:
@@ -76,18 +76,22 @@ def _group_rings(office: Office) -> Iterator[Finding]:
 
 
 def _apart(office: Office) -> Iterator[Finding]:
-    for one in propose(office.plan, {facts.name: facts.seats for facts in office.systems}):
+    for one in propose(office.plan, {facts.name: facts.principals for facts in office.systems}):
         who = " or ".join(one.candidates)
-        told = f"{one.account.name or one.account.login} may be {who}: {one.because}"
-        yield Finding("account-apart", f"{one.system}:{one.account.login}", told)
+        evidence = f"{one.account.name or one.account.login} may be {who}: {one.because}"
+        yield Finding("account-apart", f"{one.system}:{one.account.login}", evidence)
 
 
 def _too_many_administrators(office: Office) -> Iterator[Finding]:
     most = office.plan.settings.get("most-administrators", 3)
     for facts in office.systems:
-        admins = [seat for number, seat in enumerate(facts.seats) if facts.everyone.matrix.admins >> number & 1]
+        admins = [
+            principal
+            for number, principal in enumerate(facts.principals)
+            if facts.everyone.matrix.admins >> number & 1
+        ]
         if len(admins) > most:
-            who = ", ".join(seat.account.login for seat in admins)
+            who = ", ".join(principal.account.login for principal in admins)
             yield Finding("too-many-administrators", facts.name, f"{len(admins)} accounts open everything: {who}")
 
 
@@ -95,13 +99,17 @@ def _daily_administrator(office: Office) -> Iterator[Finding]:
     """Find people whose only open account on a system is an administrator's."""
     for facts in office.systems:
         admins = facts.everyone.matrix.admins
-        usual = {seat.person for number, seat in enumerate(facts.seats) if seat.is_open and not admins >> number & 1}
-        for number, seat in enumerate(facts.seats):
-            if seat.kind is Kind.SERVICE or not seat.is_planned or seat.person in usual:
+        usual = {
+            principal.person
+            for number, principal in enumerate(facts.principals)
+            if principal.is_open and not admins >> number & 1
+        }
+        for number, principal in enumerate(facts.principals):
+            if principal.kind is Kind.SERVICE or not principal.is_planned or principal.person in usual:
                 continue
-            if admins >> number & 1 and seat.is_open:
-                told = f"{seat.account.login} is all that {seat.person} has there, also for daily work"
-                yield Finding("daily-administrator", f"{facts.name}:{seat.account.login}", told)
+            if admins >> number & 1 and principal.is_open:
+                evidence = f"{principal.account.login} is all that {principal.person} has there, also for daily work"
+                yield Finding("daily-administrator", f"{facts.name}:{principal.account.login}", evidence)
 
 
 CHECKS = (

@@ -22,19 +22,19 @@ def _hidden_but_open(office: Office) -> Iterator[Finding]:
             row = facts.everyone.matrix.find_row(share.parts) if share.is_hidden else None
             if row is None:
                 continue
-            rights = facts.rights_at(row, [len(facts.everyone.matrix.seats) - 1])
+            rights = facts.rights_at(row, [len(facts.everyone.matrix.principals) - 1])
             if rights & (Right.READ | Right.ADD):
-                told = (
+                evidence = (
                     f"nobody sees the share {share.name}, and everyone who knows its name has {spell_rights(rights)}"
                 )
-                yield Finding("hidden-but-open", Address(facts.name, share.path), told)
+                yield Finding("hidden-but-open", Address(facts.name, share.path), evidence)
 
 
 def _published_twice(office: Office) -> Iterator[Finding]:
     for facts in office.systems:
         for share, other in shares_within(_shares(facts)):
-            told = f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"
-            yield Finding("published-twice", Address(facts.name, share.path), told)
+            evidence = f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"
+            yield Finding("published-twice", Address(facts.name, share.path), evidence)
 
 
 CHECKS = (

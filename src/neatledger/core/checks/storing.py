@@ -20,7 +20,7 @@ def _versions_eat(office: Office) -> Iterator[Finding]:
     for system, kinds in office.space.kept.items():
         pool = pool_of(office.plan, Address(system, b"/"))
         line = next(
-            (one for one in office.space.lines if pool and one.place.on is On.POOL and one.place.name == pool.name),
+            (one for one in office.space.lines if pool and one.target.on is On.POOL and one.target.name == pool.name),
             None,
         )
         if line is None or line.settings.limit is None or line.left is None:
@@ -29,10 +29,10 @@ def _versions_eat(office: Office) -> Iterator[Finding]:
         high, worst = sum(each.high for each in kinds), sum(each.worst for each in kinds)
         if worst - taken > line.left:
             most = max(kinds, key=lambda each: each.worst)
-            told = f"up to {show_size(worst)} by what is kept, {show_size(high)} by the changes seen;"
-            told += f" {show_size(line.left)} left in the pool;"
-            told += f" most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
-            yield Finding("versions-eat-limit", system, told)
+            evidence = f"up to {show_size(worst)} by what is kept, {show_size(high)} by the changes seen;"
+            evidence += f" {show_size(line.left)} left in the pool;"
+            evidence += f" most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
+            yield Finding("versions-eat-limit", system, evidence)
 
 
 def _bin_for_ever(office: Office) -> Iterator[Finding]:
@@ -42,8 +42,8 @@ def _bin_for_ever(office: Office) -> Iterator[Finding]:
             continue
         whole = office.space.held.get(system, 0)
         if held * 100 >= share * whole and held:
-            told = f"{show_size(held)} of {show_size(whole)}, and nothing ever leaves it"
-            yield Finding("bin-for-ever", system, told)
+            evidence = f"{show_size(held)} of {show_size(whole)}, and nothing ever leaves it"
+            yield Finding("bin-for-ever", system, evidence)
 
 
 def _neither(office: Office) -> Iterator[Finding]:
@@ -57,22 +57,22 @@ def _neither(office: Office) -> Iterator[Finding]:
 def _barred(office: Office) -> Iterator[Finding]:
     for one in office.space.barred:
         why = f" ({one.rule.because})" if one.rule.because else ""
-        told = f"{one.files} {one.kind} of {one.owner}, {show_size(one.size)}{why}"
-        yield Finding("barred-kind-stored", one.folder, told)
+        evidence = f"{one.files} {one.kind} of {one.owner}, {show_size(one.size)}{why}"
+        yield Finding("barred-kind-stored", one.folder, evidence)
 
 
 def _starter_only(office: Office) -> Iterator[Finding]:
     for home in office.space.homes:
         starter = office.plan.space.rules_of(home.address.system).starter
         if starter is not None and home.files <= starter[0] and home.size <= starter[1]:
-            told = f"{home.files} files of {show_size(home.size)}: no more than a new home has"
-            yield Finding("starter-home", home.address, told)
+            evidence = f"{home.files} files of {show_size(home.size)}: no more than a new home has"
+            yield Finding("starter-home", home.address, evidence)
 
 
 def _twice(office: Office) -> Iterator[Finding]:
     for folder, other in office.space.twice:
-        told = f"shows the same tree as {other}; it is counted there"
-        yield Finding("seen-twice", folder, told)
+        evidence = f"shows the same tree as {other}; it is counted there"
+        yield Finding("seen-twice", folder, evidence)
 
 
 def _own_disk(office: Office) -> Iterator[Finding]:
@@ -80,11 +80,11 @@ def _own_disk(office: Office) -> Iterator[Finding]:
     if not space.stored or any(_has_address(office, name) for name in space.mailed):
         return
     pools = {pool.name for address in space.stored if (pool := pool_of(office.plan, address)) is not None}
-    warned = {line.place.name for line in office.space.lines if line.place.on is On.POOL}
+    warned = {line.target.name for line in office.space.lines if line.target.on is On.POOL}
     if pools <= warned and len(pools) == 1:
         where = ", ".join(map(str, space.stored))
-        told = f"the report on space goes to {where} alone, in the pool {pools.pop()} that it warns about"
-        yield Finding("report-on-its-disk", space.stored[0], told)
+        evidence = f"the report on space goes to {where} alone, in the pool {pools.pop()} that it warns about"
+        yield Finding("report-on-its-disk", space.stored[0], evidence)
 
 
 def _has_address(office: Office, name: str) -> bool:

@@ -29,8 +29,8 @@ def _accepted(team: TeamFolder) -> list[str]:
 def _not_published(office: Office) -> Iterator[Finding]:
     for _, team, address in _teams(office):
         if not team.is_on and _accepted(team):
-            told = f"{', '.join(_accepted(team))} are granted, and it is not switched on as a team folder"
-            yield Finding("granted-not-published", address, told)
+            evidence = f"{', '.join(_accepted(team))} are granted, and it is not switched on as a team folder"
+            yield Finding("granted-not-published", address, evidence)
 
 
 def _granted_nobody(office: Office) -> Iterator[Finding]:
@@ -50,17 +50,21 @@ def _member_missing(office: Office) -> Iterator[Finding]:
                     some = ", ".join(missing[:_FEW]) + (
                         f" and {len(missing) - _FEW} more" if len(missing) > _FEW else ""
                     )
-                    told = f"the plan gives {holder} {level.value}; no member: {some}"
-                    yield Finding("member-missing", address, told)
+                    evidence = f"the plan gives {holder} {level.value}; no member: {some}"
+                    yield Finding("member-missing", address, evidence)
 
 
 def _missing(office: Office, service: Service, team: TeamFolder, holder: str) -> Iterator[str]:
-    for number, seat in enumerate(service.seats):
-        is_meant = seat.is_planned and office.plan.is_here(seat.person) and office.plan.is_holder(holder, seat.person)
-        if not is_meant or not seat.is_open:
+    for number, principal in enumerate(service.principals):
+        is_meant = (
+            principal.is_planned
+            and office.plan.is_here(principal.person)
+            and office.plan.is_holder(holder, principal.person)
+        )
+        if not is_meant or not principal.is_open:
             continue
         if not any(one.reply is Reply.ACCEPTED for one in service.memberships(team, number)):
-            yield seat.person
+            yield principal.person
 
 
 def _download_void(office: Office) -> Iterator[Finding]:
@@ -71,12 +75,14 @@ def _download_void(office: Office) -> Iterator[Finding]:
         row = facts.everyone.matrix.find_row(team.over.parts)
         if row is None:
             continue
-        numbers = range(len(facts.seats))
-        people = {facts.seats[n].person for n in numbers if facts.rights_at(row, [n]) & Right.READ}
+        numbers = range(len(facts.principals))
+        people = {facts.principals[n].person for n in numbers if facts.rights_at(row, [n]) & Right.READ}
         if people:
             some = sorted(people)
-            told = f"{len(some)} people can take its contents away by the share {team.over}: {', '.join(some[:_FEW])}"
-            yield Finding("download-void", address, told + (", …" if len(some) > _FEW else ""))
+            evidence = (
+                f"{len(some)} people can take its contents away by the share {team.over}: {', '.join(some[:_FEW])}"
+            )
+            yield Finding("download-void", address, evidence + (", …" if len(some) > _FEW else ""))
 
 
 def _lives_too_long(office: Office) -> Iterator[Finding]:
@@ -86,8 +92,8 @@ def _lives_too_long(office: Office) -> Iterator[Finding]:
             continue
         left = (date.fromisoformat(team.ends) - office.today).days if team.ends else None
         if left is None or left > most:
-            told = f"it is shared until {team.ends}" if team.ends else "its sharing never ends"
-            yield Finding("team-lives-too-long", address, f"{told}; the rule is {most} days at most")
+            evidence = f"it is shared until {team.ends}" if team.ends else "its sharing never ends"
+            yield Finding("team-lives-too-long", address, f"{evidence}; the rule is {most} days at most")
 
 
 CHECKS = (

@@ -141,8 +141,8 @@ def pack_sid(text: str) -> bytes:
 def _sid_text(data: bytes) -> str:
     parts = struct.unpack_from(f"<{data[1]}I", data, 8)
     authority = int.from_bytes(data[2:8], "big")
-    told = str(authority) if authority < 1 << 32 else f"0x{authority:012x}"
-    return "-".join(["S-1", told, *map(str, parts)])
+    spelled = str(authority) if authority < 1 << 32 else f"0x{authority:012x}"
+    return "-".join(["S-1", spelled, *map(str, parts)])
 
 
 def _sid_size(data: bytes, at: int, end: int) -> int:

@@ -152,8 +152,8 @@ class Nfs4List:
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder."""
         if _is_unread(self):
-            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
-            return Decision(Right.UNSAID, (told,), is_unsure=True)
+            message = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.UNSAID, (message,), is_unsure=True)
         decision = decide_single(
             self.rules,
             holder,
@@ -190,7 +190,7 @@ class Nfs4List:
 
     def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
-        told = []
+        parts = []
         for entry in self.entries:
             below = " and ".join(word for bit, word in ((0x1, "files"), (0x2, "folders")) if entry.flags & bit)
             marks = (
@@ -199,8 +199,8 @@ class Nfs4List:
                 else ["here"]
             )
             marks += ["from above"] * bool(entry.flags & INHERITED)
-            told.append(f"{entry.word(names)} [{', '.join(marks)}]")
-        return told or ["an empty list: nobody may do anything"]
+            parts.append(f"{entry.word(names)} [{', '.join(marks)}]")
+        return parts or ["an empty list: nobody may do anything"]
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; who is named gets what the entries for that name give."""

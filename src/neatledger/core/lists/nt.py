@@ -160,8 +160,8 @@ class NtList:
             because=lambda rule: _because(rule, holder),
         )
         if implied:
-            told = Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may read and change the list")
-            decision = replace(decision, reasons=(*decision.reasons, told))
+            message = Reason(Effect.GRANTS, "owner", Right.MANAGE, "the owner may read and change the list")
+            decision = replace(decision, reasons=(*decision.reasons, message))
         return decision
 
     def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
@@ -175,7 +175,7 @@ class NtList:
         """Return the entries in words, in stored order, with where each counts."""
         if self.is_null:
             return ["no list at all: everyone may do everything"]
-        told = []
+        parts = []
         for ace in self.aces:
             marks = [
                 mark
@@ -183,8 +183,8 @@ class NtList:
                 if mark
             ]
             word = NtEntry(ace).word(names)
-            told.append(f"{word} [{', '.join(marks)}]" if marks else word)
-        return told or ["an empty list: nobody may do anything"]
+            parts.append(f"{word} [{', '.join(marks)}]" if marks else word)
+        return parts or ["an empty list: nobody may do anything"]
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; who is named gets what the entries for that name give."""

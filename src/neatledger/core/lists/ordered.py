@@ -164,15 +164,14 @@ def decide_single(
     for rule, bits in sure.steps:
         if rule.is_unsure:
             continue
-        told = rights_of(bits, is_folder=is_folder)
-        if told:
+        decided = rights_of(bits, is_folder=is_folder)
+        if decided:
             effect = Effect.GRANTS if rule.allows else Effect.STOPS
             why, whole = because(rule), rights_of(rule.mask, is_folder=is_folder)
-            if told != whole:
-                why += (
-                    f"; {'gives' if rule.allows else 'refuses'} only {spell_rights(told)}, the rest was decided above"
-                )
-            reasons.append(Reason(effect, entry(rule), told if rule.allows else Right.NONE, why))
+            if decided != whole:
+                does = "gives" if rule.allows else "refuses"
+                why += f"; {does} only {spell_rights(decided)}, the rest was decided above"
+            reasons.append(Reason(effect, entry(rule), decided if rule.allows else Right.NONE, why))
     if any(rule.is_unsure for rule in rules):
         hopeful = weigh(rules, holder, owns, hopeful=True, first=first)
         open_bits = hopeful.given & ~sure.given & _all_bits(is_folder)

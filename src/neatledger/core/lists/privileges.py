@@ -26,16 +26,16 @@ PRIVILEGES: dict[str, tuple[Right, str]] = {
 
 def override_of(holder: Holder) -> Reason | None:
     """Return what a holder's privileges give whatever the lists say, or None."""
-    rights, told = Right.NONE, []
+    rights, parts = Right.NONE, []
     for name, (given, because) in PRIVILEGES.items():
         if name in holder.privileges:
             rights |= given
-            told.append(because)
+            parts.append(because)
     if not rights:
         return None
     return Reason(
         Effect.GRANTS,
         f"privilege {', '.join(n for n in PRIVILEGES if n in holder.privileges)}",
         rights,
-        "; ".join(told),
+        "; ".join(parts),
     )

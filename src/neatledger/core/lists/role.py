@@ -127,11 +127,11 @@ class RoleList:
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder."""
         if self.is_unread:
-            told = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
-            return Decision(Right.NONE, (told,), is_unsure=True)
+            message = Reason(Effect.LIMITS, "list", Right.NONE, "the list could not be read: what it says is unknown")
+            return Decision(Right.NONE, (message,), is_unsure=True)
         if self.is_open:
-            told = Reason(Effect.GRANTS, "no list", EVERY_RIGHT, "no list of its own: the team folder decides")
-            return Decision(EVERY_RIGHT & ~Right.CLEAR_OWN, (told,))
+            message = Reason(Effect.GRANTS, "no list", EVERY_RIGHT, "no list of its own: the team folder decides")
+            return Decision(EVERY_RIGHT & ~Right.CLEAR_OWN, (message,))
         given = refused = Right.NONE
         reasons = []
         owns = holder.user == context.owner

@@ -55,8 +55,8 @@ def _match(home: HomeFolder, accounts: Sequence[Account]) -> HomeMatch:
     if by_case:
         return HomeMatch(home.address, tuple(by_case), "several logins differ from this in case only")
     owners = [account.login for account in accounts if account.ident == home.owner]
-    told = f"owned by {'/'.join(owners)}" if owners else f"owned by {home.owner}, which no account has"
-    return HomeMatch(home.address, (), told)
+    message = f"owned by {'/'.join(owners)}" if owners else f"owned by {home.owner}, which no account has"
+    return HomeMatch(home.address, (), message)
 
 
 def accounts_without_home(matches: Iterable[HomeMatch], accounts: Iterable[Account]) -> list[Account]:

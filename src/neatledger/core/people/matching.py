@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.survey.accounts import Account
 
@@ -32,38 +32,46 @@ class Proposal:
         return len(self.candidates) == 1 and ":" not in self.candidates[0]
 
 
-def propose(plan: Plan, seats: Mapping[str, Sequence[Seat]]) -> list[Proposal]:
+def propose(plan: Plan, principals: Mapping[str, Sequence[Principal]]) -> list[Proposal]:
     """Return proposals for the accounts of people that the plan gives to nobody, in the order of the systems.
 
     An account may go with a person of the plan who has none on that system by now, or with an account of
     another system that the plan gives to nobody either.
     """
     free = [
-        seat for found in seats.values() for seat in found if not seat.is_planned and seat.kind is not Kind.SERVICE
+        principal
+        for found in principals.values()
+        for principal in found
+        if not principal.is_planned and principal.kind is not Kind.SERVICE
     ]
-    by_email, by_login = _of_plan(plan, seats)
+    by_email, by_login = _of_plan(plan, principals)
     found = []
-    for seat in free:
-        email, login = seat.account.email.casefold(), seat.account.login.casefold()
-        for known, key, told in (
-            (by_email, email, f"the same e-mail address, {seat.account.email}"),
-            (by_login, login, f"the same login, {seat.account.login}"),
+    for principal in free:
+        email, login = principal.account.email.casefold(), principal.account.login.casefold()
+        for known, key, message in (
+            (by_email, email, f"the same e-mail address, {principal.account.email}"),
+            (by_login, login, f"the same login, {principal.account.login}"),
         ):
             people = [person for person in known.get(key, ()) if key]
             if people:
-                found.append(Proposal(seat.system, seat.account, tuple(people), told))
+                found.append(Proposal(principal.system, principal.account, tuple(people), message))
                 break
         else:
-            found += _among_free(seat, free)
+            found += _among_free(principal, free)
     return found
 
 
-def _of_plan(plan: Plan, seats: Mapping[str, Sequence[Seat]]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
+def _of_plan(
+    plan: Plan, principals: Mapping[str, Sequence[Principal]]
+) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
     by_email: dict[str, list[str]] = {}
     by_login: dict[str, list[str]] = {}
     for person in plan.people.values():
         emails = {person.email.casefold()} | {
-            seat.account.email.casefold() for each in seats.values() for seat in each if seat.person == person.id
+            principal.account.email.casefold()
+            for each in principals.values()
+            for principal in each
+            if principal.person == person.id
         }
         logins = {person.id.casefold()} | {one.casefold() for each in person.accounts.values() for one in each}
         for known, keys in ((by_email, emails), (by_login, logins)):
@@ -72,19 +80,19 @@ def _of_plan(plan: Plan, seats: Mapping[str, Sequence[Seat]]) -> tuple[dict[str,
     return by_email, by_login
 
 
-def _among_free(seat: Seat, free: Iterable[Seat]) -> Iterator[Proposal]:
+def _among_free(principal: Principal, free: Iterable[Principal]) -> Iterator[Proposal]:
     """Propose accounts of other systems that nobody has either; told once, at the one that comes later."""
-    email, login = seat.account.email.casefold(), seat.account.login.casefold()
+    email, login = principal.account.email.casefold(), principal.account.login.casefold()
     same: dict[str, str] = {}
     for other in free:
-        if other is seat:
+        if other is principal:
             break
         name = f"{other.system}:{other.account.login}"
-        if other.system == seat.system:
+        if other.system == principal.system:
             continue
         if email and other.account.email.casefold() == email:
-            same[name] = f"the same e-mail address, {seat.account.email}"
+            same[name] = f"the same e-mail address, {principal.account.email}"
         elif other.account.login.casefold() == login:
-            same.setdefault(name, f"the same login, {seat.account.login}")
+            same.setdefault(name, f"the same login, {principal.account.login}")
     if same:
-        yield Proposal(seat.system, seat.account, tuple(same), "; ".join(dict.fromkeys(same.values())))
+        yield Proposal(principal.system, principal.account, tuple(same), "; ".join(dict.fromkeys(same.values())))

@@ -11,14 +11,14 @@ from neatledger.core.people.membership import holders_of
 from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.survey.accounts import Account, AccountState, Group
 
-__all__ = ["FoundAccounts", "Seat", "is_held_by", "seat_accounts"]
+__all__ = ["FoundAccounts", "Principal", "find_principals", "is_held_by"]
 
 _NOBODY = "65534"
 _FIRST_OF_PEOPLE = 1000
 
 
 @dataclass(frozen=True, slots=True)
-class Seat:
+class Principal:
     """One account with the person who has it.
 
     An account that the plan gives to nobody stands as a person of its own: its login, or with its system
@@ -39,8 +39,8 @@ class Seat:
         return self.account.state is AccountState.OPEN
 
     @property
-    def as_ordinary(self) -> Seat:
-        """The same seat without what its privileges give whatever lists say: that is a way of its own."""
+    def as_ordinary(self) -> Principal:
+        """The same principal without what its privileges give whatever lists say: that is a way of its own."""
         return replace(self, holder=replace(self.holder, privileges=frozenset()))
 
     @property
@@ -68,8 +68,8 @@ def _kind_of(account: Account, service_below: int) -> Kind:
     return Kind.SERVICE if number < below or account.ident == _NOBODY else Kind.STAFF
 
 
-def seat_accounts(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, list[Seat]]:
-    """Return the seats of every system, in the order of its accounts.
+def find_principals(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, list[Principal]]:
+    """Return the principals of every system, in the order of its accounts.
 
     Arguments: the plan, and per system what was found. Equal logins in two systems stay two people until
     the plan says they are one.
@@ -86,29 +86,29 @@ def seat_accounts(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, l
             if not {(system, account.login), (system, account.ident)} & has.keys():
                 systems_of.setdefault(account.login, set()).add(system)
     service_below = plan.settings.get("service-uid-below", 1000)
-    seats: dict[str, list[Seat]] = {}
+    principals: dict[str, list[Principal]] = {}
     for system, one in found.items():
-        seats[system] = []
+        principals[system] = []
         holders = holders_of(one.accounts, one.groups, one.everyone_has, one.privileges)
         for account, holder in zip(one.accounts, holders, strict=True):
             # Where a system tells no names, the plan may name accounts by their identifiers.
             person = has.get((system, account.login)) or has.get((system, account.ident))
             if person:
-                seat = Seat(person.id, person.name, person.kind, system, account, holder, True)
+                principal = Principal(person.id, person.name, person.kind, system, account, holder, True)
             else:
                 login = account.login
                 is_shared = login in plan.people or login in CLASSES or len(systems_of[login]) > 1
                 ident = f"{system}/{login}" if is_shared else login
                 kind = Kind.GUEST if account.admission.is_guest else _kind_of(account, service_below)
-                seat = Seat(ident, account.name or login, kind, system, account, holder, False)
-            seats[system].append(seat)
-    return seats
+                principal = Principal(ident, account.name or login, kind, system, account, holder, False)
+            principals[system].append(principal)
+    return principals
 
 
-def is_held_by(plan: Plan, holder: str, seat: Seat) -> bool:
-    """Tell whether `holder` (a person, a group of the plan, or a class) stands for a seat's person."""
+def is_held_by(plan: Plan, holder: str, principal: Principal) -> bool:
+    """Tell whether `holder` (a person, a group of the plan, or a class) stands for a principal's person."""
     if holder in CLASSES:
         kind = CLASSES[holder]
         # Whoever holds an open link may be a guest.
-        return kind is None or seat.kind is kind or (kind is Kind.GUEST and seat.kind is Kind.ANYONE)
-    return plan.is_holder(holder, seat.person)
+        return kind is None or principal.kind is kind or (kind is Kind.GUEST and principal.kind is Kind.ANYONE)
+    return plan.is_holder(holder, principal.person)

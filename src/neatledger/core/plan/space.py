@@ -55,8 +55,8 @@ class SpaceRules:
 
     def kept_versions(self, kind: str) -> int:
         """Return how many old versions of a file of a kind are kept."""
-        told = self.versions or {}
-        return told.get(kind, told.get("", 0))
+        message = self.versions or {}
+        return message.get(kind, message.get("", 0))
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,30 +9,30 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import Bits, Matrix, Rows
+from neatledger.core.access.matrix import Bits, Matrix, RowIndex
 from neatledger.core.lists.rights import Right
 from neatledger.core.survey.shared import TeamFolder
 from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.table import Table
 
-__all__ = ["Overlay", "Under"]
+__all__ = ["BackingShares", "BackingSystem"]
 
 _ASKED = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
 @dataclass(frozen=True)
-class Under:
+class BackingSystem:
     """The system beneath a team folder.
 
-    One matrix for the first account that people have there, one for the second, and so on; the seats are in the
+    One matrix for the first account that people have there, one for the second, and so on; the principals are in the
     order of the service's.
     """
 
     matrices: tuple[Matrix, ...]
 
 
-class Overlay:
+class BackingShares:
     """What lies beneath the folders of a service.
 
     Arguments: the service's matrix; by folder the number of its team folder (from 1); the team folders and the rows
@@ -43,10 +43,10 @@ class Overlay:
     def __init__(
         self,
         matrix: Matrix,
-        number: Rows,
+        number: RowIndex,
         teams: Sequence[TeamFolder],
         tops: Mapping[bytes, int | None],
-        under: Mapping[str, Under],
+        under: Mapping[str, BackingSystem],
     ) -> None:
         self._under = under
         self._teams = teams
@@ -88,7 +88,7 @@ class Overlay:
                     self.found[child] = match
                     waiting.append((child, match))
 
-    def _places(self) -> Iterator[tuple[int, Under | None]]:
+    def _places(self) -> Iterator[tuple[int, BackingSystem | None]]:
         for place, team in enumerate(self._teams, start=1):
             if team.over is not None:
                 yield place, self._under.get(team.over.system)
@@ -138,7 +138,7 @@ class Overlay:
                 marked[here] = Everyone(under.matrices[0]).may_differ[self.found[here]]
         return marked
 
-    def cut(self, rows: Rows, team: Mapping[Right, Bits], roles: Bits) -> Bits:
+    def cut(self, rows: RowIndex, team: Mapping[Right, Bits], roles: Bits) -> Bits:
         """Cut what team folders give down to what the shares beneath let through; return for whom that is unknown."""
         unknown = np.zeros_like(roles)
         if not self.over[rows].any():
@@ -158,7 +158,7 @@ class Overlay:
             unknown[here] |= unsure & roles[here]
         return unknown
 
-    def _caps(self, under: Under, rows: Rows) -> tuple[dict[Right, Bits], Bits]:
+    def _caps(self, under: BackingSystem, rows: RowIndex) -> tuple[dict[Right, Bits], Bits]:
         """Return what the shares let through (as `ways.cap_of_share` has it), and for whom that is unknown."""
         some = np.zeros((len(rows), self._words), dtype=np.uint64)
         unknown = some.copy()
@@ -172,7 +172,9 @@ class Overlay:
         caps |= {Right.VIEW: caps[Right.READ], Right.CHANGE: caps[Right.ADD], Right.CLEAR: caps[Right.ADD]}
         return caps | {Right.SHARE: some}, unknown
 
-    def files(self, folder: Rows, lists: Rows, owner: Rows) -> Iterator[tuple[Rows, dict[Right, Bits]]]:
+    def files(
+        self, folder: RowIndex, lists: RowIndex, owner: RowIndex
+    ) -> Iterator[tuple[RowIndex, dict[Right, Bits]]]:
         """Yield what the shares say of files beneath: which of the files asked for, and their bits."""
         for place, under in self._places():
             here = np.flatnonzero(self.over[folder] == place)

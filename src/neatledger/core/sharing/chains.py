@@ -14,14 +14,14 @@ from functools import lru_cache
 from neatledger.core.lists.rights import Right
 from neatledger.core.survey.shared import HandOut
 
-__all__ = ["Handing", "file_cap", "settle_hand_outs"]
+__all__ = ["ResolvedHandOut", "file_cap", "resolve_chains"]
 
 _UNSURE = int(Right.UNSURE)
 
 
 @dataclass(frozen=True, slots=True)
-class Handing:
-    """A hand-out made ready: its giver's seat, the seats that it reaches, and what it lets through at most.
+class ResolvedHandOut:
+    """A hand-out made ready: its giver's principal, the principals that it reaches, and what it lets through at most.
 
     `cap` is for folders, `file_cap` for files.
     """
@@ -40,13 +40,13 @@ def file_cap(rights: Right) -> Right:
     return found | Right.DELETE if rights & Right.CLEAR else found
 
 
-def settle_hand_outs(
-    handings: Iterable[Handing], own: Mapping[int, int], *, of_files: bool = False
+def resolve_chains(
+    resolved: Iterable[ResolvedHandOut], own: Mapping[int, int], *, of_files: bool = False
 ) -> dict[int, int]:
-    """Return the rights that each seat gets by hand-outs, from what seats have of their own (rights as numbers)."""
+    """Return the rights that each principal gets by hand-outs, from what all have of their own (rights as numbers)."""
     live: Sequence[tuple[int, int, tuple[int, ...]]] = [
         (one.giver, (one.file_cap if of_files else one.cap) | _UNSURE, one.receivers)
-        for one in handings
+        for one in resolved
         if one.giver is not None and (one.file_cap if of_files else one.cap)
     ]
     got: dict[int, int] = {}
@@ -57,9 +57,9 @@ def settle_hand_outs(
             gives = (own.get(giver, 0) | got.get(giver, 0)) & cap
             if not gives:
                 continue
-            for seat in receivers:
-                before = got.get(seat, 0)
+            for principal in receivers:
+                before = got.get(principal, 0)
                 if gives & ~before:
-                    got[seat] = before | gives
+                    got[principal] = before | gives
                     is_new = True
     return got

@@ -18,8 +18,8 @@ def amiss_of_device(device: Device, service: Service, plan: Plan, today: date) -
     if device.state == "wiped":
         return found
     number = service.numbers.get(device.owner)
-    person = None if number is None else plan.people.get(service.seats[number].person)
-    if number is None or not service.seats[number].is_open:
+    person = None if number is None else plan.people.get(service.principals[number].person)
+    if number is None or not service.principals[number].is_open:
         found.append(("device-of-leaver", f"{device.owner} has no open account any more, and it holds copies"))
     elif person is not None and person.end is not None and person.end < today:
         found.append(("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))

@@ -28,7 +28,7 @@ class Exposer:
     def __init__(self, order: TreeOrder, classes: Table, large: Table, kinds: Sequence[bytes]) -> None:
         self._order = order
         self._kinds = kinds
-        place = order.place
+        place = order.preorder
         self._by_place = np.argsort(place[classes["folder"]], kind="stable")
         self._class_place = place[classes["folder"]][self._by_place]
         self._classes = classes
@@ -73,7 +73,7 @@ class Exposer:
         if row is None:
             return None
         order = self._order
-        first = int(order.place[row])
+        first = int(order.preorder[row])
         end = first + int(order.size[row])
         low, high = np.searchsorted(self._class_place, [first, end])
         mine = self._by_place[low:high]

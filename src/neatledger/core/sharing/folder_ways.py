@@ -29,8 +29,8 @@ from neatledger.core.access.ways import (
 )
 from neatledger.core.lists.contract import Effect, ItemContext, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, with_view
-from neatledger.core.people.principals import Seat
-from neatledger.core.sharing.chains import Handing, file_cap, settle_hand_outs
+from neatledger.core.people.principals import Principal
+from neatledger.core.sharing.chains import ResolvedHandOut, file_cap, resolve_chains
 from neatledger.core.sharing.gates import (
     download_gate,
     given_gates,
@@ -46,7 +46,7 @@ from neatledger.core.survey.shared import HandOut, Link, TeamFolder
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
 
-__all__ = ["Beneath", "FolderWays", "Ground", "cap_of_share"]
+__all__ = ["BackingRights", "FolderWays", "Ground", "cap_of_share"]
 
 _CLEAR = Right.CLEAR | Right.CLEAR_OWN
 _OF_FILES = Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE
@@ -67,7 +67,7 @@ def cap_of_share(rights: Right, *, is_folder: bool = True) -> Right:
 
 
 @dataclass(frozen=True, slots=True)
-class Beneath:
+class BackingRights:
     """What a person has by the share on the folder beneath; `files` has it for each class of files there."""
 
     rights: Right
@@ -87,7 +87,7 @@ class Ground:
     files: tuple[FileClass, ...] | None
     is_folder: bool
     terms: SystemTerms
-    beneath: Callable[[Address, str], Beneath]
+    beneath: Callable[[Address, str], BackingRights]
     files_beneath: Callable[[Address], tuple[FileClass, ...] | None]
 
 
@@ -100,7 +100,7 @@ class _Passage:
 
 
 class FolderWays:
-    """All ways of all seats into one folder or file."""
+    """All ways of all principals into one folder or file."""
 
     def __init__(self, service: Service, ground: Ground) -> None:
         self.service = service
@@ -116,7 +116,7 @@ class FolderWays:
             self.files = ground.files_beneath(over) if is_told else None
 
     def access(self, numbers: Sequence[int]) -> Access:
-        """Return every way of one person, by the numbers of their seats."""
+        """Return every way of one person, by the numbers of their principals."""
         found: list[_Passage] = []
         for number in numbers:
             found += self._own(number)
@@ -130,7 +130,7 @@ class FolderWays:
                 for n in range(len(self.files))
             )
         ways = tuple(replace(each.way, counts=self._count(each)) for each in found)
-        person = self.service.seats[numbers[0]].person if numbers else ""
+        person = self.service.principals[numbers[0]].person if numbers else ""
         counts = None if united is None or not self.ground.is_folder else count_files(self.files or (), united)
         return Access(person, ways, counts, self.ground.is_folder, united)
 
@@ -146,7 +146,7 @@ class FolderWays:
     # Ways of one's own: by the lists, or as a member ------------------------------------------------
 
     def _own(self, number: int) -> list[_Passage]:
-        if not is_account(self.service.seats[number]):
+        if not is_account(self.service.principals[number]):
             return []
         if number not in self._own_known:
             passage = self._team(number, self.team) if self.team else self._by_lists(number)
@@ -154,13 +154,13 @@ class FolderWays:
         return self._own_known[number]
 
     def _by_lists(self, number: int) -> _Passage:
-        ground, seat = self.ground, self.service.seats[number]
-        plain = seat.as_ordinary
+        ground, principal = self.ground, self.service.principals[number]
+        plain = principal.as_ordinary
         if ground.is_folder:
             asked = access_to(ground.chain, [plain], ground.files, terms=ground.terms)
         else:
             asked = access_to_file(ground.chain, [plain], terms=ground.terms)
-        way = replace(asked.ways[0], seat=seat)
+        way = replace(asked.ways[0], principal=principal)
         gates = (*way.gates[:1], *running_gates(self.service), *way.gates[1:])
         rights = way.rights & pass_all(gates)
         files, is_known = asked.file_rights, way.is_known
@@ -169,16 +169,16 @@ class FolderWays:
         return _Passage(replace(way, gates=gates, rights=rights, is_known=is_known), files)
 
     def _team(self, number: int, team: TeamFolder) -> _Passage:
-        seat = self.service.seats[number]
-        gates = [*entry_gates(seat), *running_gates(self.service), system_gate(self.ground.terms.read_only)]
+        principal = self.service.principals[number]
+        gates = [*entry_gates(principal), *running_gates(self.service), system_gate(self.ground.terms.read_only)]
         gates += [published_gate(team, self.service.day), member_gate(self.service, team, number)]
-        lists, is_known, files = self._list_gate(seat)
+        lists, is_known, files = self._list_gate(principal)
         is_let_in = bool(pass_all(gates))
         # A file of the service's own has a list of its own; what lies over a share has the folder's.
         before = pass_all(gates if self.over is None else [*gates, lists])
         gates.append(lists)
         if self.over is not None:
-            beneath = self.ground.beneath(self.over, seat.person)
+            beneath = self.ground.beneath(self.over, principal.person)
             cap = cap_of_share(beneath.rights, is_folder=self.ground.is_folder)
             effect = Effect.LIMITS if not beneath.is_known else Effect.GRANTS if beneath.rights else Effect.STOPS
             reason = Reason(effect, str(self.over), cap, beneath.because)
@@ -192,13 +192,13 @@ class FolderWays:
             files = (Right.NONE,) * len(self.files)
         elif files is not None:
             files = tuple(each & (capped | Right.UNSURE if capped else Right.NONE) for each in files)
-        way = Way("team", seat, tuple(gates), self._pass(gates), is_known or not is_let_in, None, team.name)
+        way = Way("team", principal, tuple(gates), self._pass(gates), is_known or not is_let_in, None, team.name)
         return _Passage(way, files)
 
-    def _list_gate(self, seat: Seat) -> tuple[Gate, bool, tuple[Right, ...] | None]:
+    def _list_gate(self, principal: Principal) -> tuple[Gate, bool, tuple[Right, ...] | None]:
         """Return the gate of the folder's own list, whether it is known, and what lists say of its files."""
         last = self.ground.chain[-1]
-        decision = last.access_list.decide(ItemContext(last.owner, self.ground.is_folder), seat.holder)
+        decision = last.access_list.decide(ItemContext(last.owner, self.ground.is_folder), principal.holder)
         rights = decision.rights
         if self.ground.is_folder and rights & Right.CLEAR:
             # In a team folder who may remove what is in a folder may remove it too.
@@ -206,13 +206,13 @@ class FolderWays:
         if not self.ground.is_folder and len(self.ground.chain) > 1:
             # A file goes with what its folder lets people remove.
             above = self.ground.chain[-2]
-            folder = above.access_list.decide(ItemContext(above.owner, True), seat.holder)
+            folder = above.access_list.decide(ItemContext(above.owner, True), principal.holder)
             rights |= Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
         is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
         gate = Gate("list", last.path, rights & EVERY_RIGHT, decision.reasons, not is_known)
         files: list[Right] | None = None if self.ground.files is None else []
         for each in self.ground.files or ():
-            on_file = each.access_list.decide(ItemContext(each.owner, False), seat.holder)
+            on_file = each.access_list.decide(ItemContext(each.owner, False), principal.holder)
             given = on_file.rights & (Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE)
             given |= Right.DELETE if decision.rights & Right.CLEAR else Right.NONE
             given |= Right.UNSURE if on_file.is_unsure else Right.NONE
@@ -228,15 +228,15 @@ class FolderWays:
         return [one for one in self.service.shared.hand_outs if self._covers(one.path, one.is_file)]
 
     @cached_property
-    def _handings(self) -> list[Handing]:
+    def _resolved(self) -> list[ResolvedHandOut]:
         live = [one for one in self._covering if one.is_live(self.service.day)]
-        return self.service.make_ready(live, self.path)
+        return self.service.resolve(live, self.path)
 
     @cached_property
-    def _handed_to(self) -> dict[int, list[tuple[HandOut, Handing | None]]]:
+    def _handed_to(self) -> dict[int, list[tuple[HandOut, ResolvedHandOut | None]]]:
         """Seat → the hand-outs that it was given here, each with what makes it count, if it does."""
-        ready = {one.hand_out.id: one for one in self._handings}
-        found: dict[int, list[tuple[HandOut, Handing | None]]] = {}
+        ready = {one.hand_out.id: one for one in self._resolved}
+        found: dict[int, list[tuple[HandOut, ResolvedHandOut | None]]] = {}
         for one in self._covering:
             for number in self.service.receivers(one):
                 found.setdefault(number, []).append((one, ready.get(one.id)))
@@ -248,7 +248,7 @@ class FolderWays:
         found: dict[int, list[Link]] = {}
         for link in self.service.shared.links:
             if self._covers(link.path, link.is_file):
-                for number in self.service.link_seats(link):
+                for number in self.service.link_principals(link):
                     found.setdefault(number, []).append(link)
         return found
 
@@ -260,7 +260,7 @@ class FolderWays:
     def _own_rights(self, place: int | None) -> dict[int, int]:
         """Return what givers have of their own, on the folder (or file) itself or on a class of its files."""
         found: dict[int, int] = {}
-        for giver in {one.giver for one in self._handings if one.giver is not None}:
+        for giver in {one.giver for one in self._resolved if one.giver is not None}:
             rights = 0
             for passage in self._own(giver):
                 if place is None:
@@ -278,24 +278,24 @@ class FolderWays:
         """What givers have of their own and what is handed: here, and for each class of files."""
         of_files = not self.ground.is_folder
         own = self._own_rights(None)
-        here = own, settle_hand_outs(self._handings, own, of_files=of_files)
+        here = own, resolve_chains(self._resolved, own, of_files=of_files)
         classes = []
         for place in range(len(self.files or ()) if self.ground.is_folder else 0):
             own = self._own_rights(place)
-            classes.append((own, settle_hand_outs(self._handings, own, of_files=True)))
+            classes.append((own, resolve_chains(self._resolved, own, of_files=True)))
         return here, classes
 
     def _handed(self, number: int) -> list[_Passage]:
-        seat, found = self.service.seats[number], []
+        principal, found = self.service.principals[number], []
         for hand_out, ready in self._handed_to.get(number, ()):
             has, files = self._giver_has(self.service.numbers.get(hand_out.giver))
             cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
             if ready is None or number not in ready.receivers:
                 cap = 0
-            gates = self._handed_gates(hand_out, seat, has)
+            gates = self._handed_gates(hand_out, principal, has)
             rights = self._pass(gates)
             is_known = not (has & Right.UNSURE) or not cap
-            way = Way("handed", seat, gates, rights, is_known, None, hand_out.id)
+            way = Way("handed", principal, gates, rights, is_known, None, hand_out.id)
             most = ready.file_cap if cap and ready else 0
             given = None if files is None else tuple(Right(each & most) for each in files)
             found.append(_Passage(way, given))
@@ -308,58 +308,58 @@ class FolderWays:
             return has, None
         return has, [0 if giver is None else a.get(giver, 0) | b.get(giver, 0) for a, b in classes]
 
-    def _handed_gates(self, one: HandOut, seat: Seat, has: int) -> tuple[Gate, ...]:
+    def _handed_gates(self, one: HandOut, principal: Principal, has: int) -> tuple[Gate, ...]:
         here = Right(has) & EVERY_RIGHT
-        told = self._how_giver_has(self.service.numbers.get(one.giver))
-        reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver or "nobody", here, told)
+        message = self._how_giver_has(self.service.numbers.get(one.giver))
+        reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver or "nobody", here, message)
         rule = self.service.rule_at(self.path, one.giver)
-        lets = self.service.lets(rule, seat)
+        lets = self.service.lets(rule, principal)
         cap = self.service.download_cap(one.download, rule) if lets else Right.NONE
         because = "no download" if lets else "this guest may not be reached"
         return (
             Gate("giver", self.path, here, (reason,), bool(has & Right.UNSURE)),
             *given_gates(self.service, one),
             rules_gate(self.service, self.path, one.giver, cap, because),
-            account_gate(seat),
+            account_gate(principal),
         )
 
     def _how_giver_has(self, giver: int | None) -> str:
         if giver is None:
             return "the giver has no account here any more"
         ways = [each.way for each in self._own(giver) if each.way.rights]
-        told = [f"way {way.name} {way.through}".strip() for way in ways]
+        parts = [f"way {way.name} {way.through}".strip() for way in ways]
         (_, got), _ = self._settled
         if got.get(giver, 0) & EVERY_RIGHT:
-            givers = [one.hand_out.giver for one in self._handings if giver in one.receivers]
-            told.append(f"a hand-out from {', '.join(dict.fromkeys(givers))}")
-        return f"has it by {' and '.join(told)}" if told else "has nothing here today"
+            givers = [one.hand_out.giver for one in self._resolved if giver in one.receivers]
+            parts.append(f"a hand-out from {', '.join(dict.fromkeys(givers))}")
+        return f"has it by {' and '.join(parts)}" if parts else "has nothing here today"
 
     # Links ------------------------------------------------------------------------------------------
 
     def _linked(self, number: int) -> list[_Passage]:
         found = []
-        seat = self.service.seats[number]
+        principal = self.service.principals[number]
         for link in self._links_for.get(number, ()):
             gates = [*running_gates(self.service), *link_gates(self.service, link, self.path, number)]
             gates += [system_gate(True)] if self.ground.terms.read_only else []
-            gates += [account_gate(seat)] if is_account(seat) else []
+            gates += [account_gate(principal)] if is_account(principal) else []
             rights = self._pass(gates)
             files = None if self.files is None else (file_cap(rights),) * len(self.files)
-            found.append(_Passage(Way("link", seat, tuple(gates), rights, True, None, link.id), files))
+            found.append(_Passage(Way("link", principal, tuple(gates), rights, True, None, link.id), files))
         return found
 
     # Administrators ---------------------------------------------------------------------------------
 
     def _admin(self, number: int) -> list[_Passage]:
-        seat = self.service.seats[number]
-        override = self.ground.terms.model.overrides(seat.holder)
+        principal = self.service.principals[number]
+        override = self.ground.terms.model.overrides(principal.holder)
         if not override:
             return []
-        gates = [account_gate(seat)]
+        gates = [account_gate(principal)]
         if self.ground.terms.read_only:
             gates.append(system_gate(True))
         gates.append(Gate("role", b"", override.rights, (override,)))
         rights = pass_all(gates)
         given = rights & (Right.READ | Right.CHANGE) | (Right.DELETE if rights & Right.CLEAR else Right.NONE)
         files = None if self.files is None else (given,) * len(self.files)
-        return [_Passage(Way("admin", seat, tuple(gates), rights), files)]
+        return [_Passage(Way("admin", principal, tuple(gates), rights), files)]

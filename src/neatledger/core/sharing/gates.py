@@ -46,7 +46,7 @@ def published_gate(team: TeamFolder, day: str) -> Gate:
 
 
 def member_gate(service: Service, team: TeamFolder, number: int) -> Gate:
-    """Return the gate of membership: what the roles of a seat and of its groups give."""
+    """Return the gate of membership: what the roles of a principal and of its groups give."""
     rights, reasons = Right.NONE, []
     for member in service.memberships(team, number):
         who = f"{'group' if member.is_group else 'member'} {member.holder}"
@@ -54,18 +54,18 @@ def member_gate(service: Service, team: TeamFolder, number: int) -> Gate:
             rights |= member.rights
             reasons.append(Reason(Effect.GRANTS, who, member.rights, f"a member of {team.name}"))
         else:
-            told = "has not accepted yet" if member.reply is Reply.WAITING else "declined"
-            reasons.append(Reason(Effect.STOPS, who, Right.NONE, f"invited to {team.name}, and {told}"))
+            message = "has not accepted yet" if member.reply is Reply.WAITING else "declined"
+            reasons.append(Reason(Effect.STOPS, who, Right.NONE, f"invited to {team.name}, and {message}"))
     if not reasons:
-        told = f"neither they nor a group of theirs is in {team.name}"
-        reasons.append(Reason(Effect.STOPS, "no member", Right.NONE, told))
+        message = f"neither they nor a group of theirs is in {team.name}"
+        reasons.append(Reason(Effect.STOPS, "no member", Right.NONE, message))
     return Gate("member", team.path, rights, tuple(reasons))
 
 
 def download_gate(team: TeamFolder) -> Gate:
     """Return the gate of a team folder whose contents may be looked at and not taken away."""
-    told = Reason(Effect.LIMITS, team.name, Right.READ, "no download: contents are shown, not given away")
-    return Gate("download", team.path, EVERY_RIGHT & ~Right.READ, (told,))
+    message = Reason(Effect.LIMITS, team.name, Right.READ, "no download: contents are shown, not given away")
+    return Gate("download", team.path, EVERY_RIGHT & ~Right.READ, (message,))
 
 
 def given_gates(service: Service, one: HandOut) -> list[Gate]:
@@ -76,8 +76,8 @@ def given_gates(service: Service, one: HandOut) -> list[Gate]:
     if one.expires:
         is_live = service.day <= one.expires
         gates.append(_asks("until", is_live, one.expires, f"until {one.expires}", f"it ended on {one.expires}"))
-    told = "not accepted yet" if one.reply is Reply.WAITING else "declined"
-    gates.append(_asks("accepted", one.reply is Reply.ACCEPTED, one.receiver, "accepted", told))
+    message = "not accepted yet" if one.reply is Reply.WAITING else "declined"
+    gates.append(_asks("accepted", one.reply is Reply.ACCEPTED, one.receiver, "accepted", message))
     return gates
 
 
@@ -101,9 +101,9 @@ def link_gates(service: Service, link: Link, path: bytes, number: int) -> list[G
     carries = _gate("carries", link.path, link.rights, name, f"for {who}, made by {link.maker or 'nobody known'}")
     rule = service.rule_at(path, link.maker)
     cap = service.link_cap(link, rule, number)
-    told = "no download"
+    message = "no download"
     if not cap & EVERY_RIGHT:
-        told = "open links may give nothing" if link.audience is Audience.ANYONE else "guests may not be reached"
+        message = "open links may give nothing" if link.audience is Audience.ANYONE else "guests may not be reached"
     elif link.audience is Audience.ANYONE and rule.open_links == "read":
-        told = "open links give read at most"
-    return [_asks("live", not dead, name, alive, dead), carries, rules_gate(service, path, link.maker, cap, told)]
+        message = "open links give read at most"
+    return [_asks("live", not dead, name, alive, dead), carries, rules_gate(service, path, link.maker, cap, message)]

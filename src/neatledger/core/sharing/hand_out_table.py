@@ -1,4 +1,4 @@
-"""What is handed out, for all seats on many folders: each situation is settled once, whoever shares it."""
+"""What is handed out, for all principals on many folders: each situation is settled once, whoever shares it."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from collections.abc import Iterable, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import Bits, Rows, pack_sets
+from neatledger.core.access.matrix import Bits, RowIndex, pack_sets
 from neatledger.core.lists.rights import Right
-from neatledger.core.sharing.chains import Handing, settle_hand_outs
+from neatledger.core.sharing.chains import ResolvedHandOut, resolve_chains
 
-__all__ = ["Handed", "scatter"]
+__all__ = ["HandOutTable", "scatter"]
 
 
-class Handed:
+class HandOutTable:
     """Hand-outs by marked folder; a situation is a mark with what its givers have of their own."""
 
-    def __init__(self, ready: Sequence[Sequence[Handing]], words: int) -> None:
+    def __init__(self, ready: Sequence[Sequence[ResolvedHandOut]], words: int) -> None:
         self._ready = ready
         self._words = words
         self._numbers: dict[tuple[bool, int, bytes], int] = {}
@@ -31,7 +31,7 @@ class Handed:
         self._givers = pack_sets(sets, words)
 
     def bits(
-        self, marks: Rows, own: Mapping[Right, Bits], rights: Sequence[Right], *, of_files: bool
+        self, marks: RowIndex, own: Mapping[Right, Bits], rights: Sequence[Right], *, of_files: bool
     ) -> dict[Right, Bits]:
         """Return what is handed where, from what givers have of their own there.
 
@@ -58,24 +58,24 @@ class Handed:
         key = (of_files, mark, table.tobytes())
         number = self._numbers.get(key)
         if number is None:
-            handings = self._ready[mark]
+            resolved = self._ready[mark]
             words = [int.from_bytes(part.tobytes(), "little") for part in table.reshape(len(rights), self._words)]
             own: dict[int, int] = {}
-            for giver in {one.giver for one in handings if one.giver is not None}:
+            for giver in {one.giver for one in resolved if one.giver is not None}:
                 own[giver] = sum(int(right) for right, bits in zip(rights, words, strict=True) if bits >> giver & 1)
             number = self._numbers[key] = len(self._settled)
-            self._settled.append(settle_hand_outs(handings, own, of_files=of_files))
+            self._settled.append(resolve_chains(resolved, own, of_files=of_files))
         return number
 
 
 def scatter(found: Sequence[Mapping[int, int]], rights: Iterable[Right], words: int) -> dict[Right, Bits]:
-    """Return rows of seat → rights as bits, right by right."""
-    triples = [(row, seat, given) for row, each in enumerate(found) for seat, given in each.items()]
-    rows, seats, given = np.array(triples, dtype=np.int64).reshape(-1, 3).T
+    """Return rows of principal → rights as bits, right by right."""
+    triples = [(row, principal, given) for row, each in enumerate(found) for principal, given in each.items()]
+    rows, principals, given = np.array(triples, dtype=np.int64).reshape(-1, 3).T
     bits: dict[Right, Bits] = {}
     for right in rights:
         bits[right] = np.zeros((len(found), words), dtype=np.uint64)
         hit = (given & int(right)) != 0
-        one = np.uint64(1) << (seats[hit] & 63).astype(np.uint64)
-        np.bitwise_or.at(bits[right], (rows[hit], seats[hit] >> 6), one)
+        one = np.uint64(1) << (principals[hit] & 63).astype(np.uint64)
+        np.bitwise_or.at(bits[right], (rows[hit], principals[hit] >> 6), one)
     return bits

@@ -94,7 +94,7 @@ class Breach:
     """One way in which an offer is not in order: the name of the check, and what was found."""
 
     check: str
-    told: str
+    message: str
 
 
 def offers_of(service: Service, exposed: Mapping[bytes, Exposed | None]) -> list[Offer]:
@@ -122,8 +122,8 @@ class _Judge:
         self.is_open_link = isinstance(self.item, Link) and self.item.audience is Audience.ANYONE
         self.found: list[Breach] = []
 
-    def say(self, check: str, told: str) -> None:
-        self.found.append(Breach(check, told))
+    def say(self, check: str, message: str) -> None:
+        self.found.append(Breach(check, message))
 
     def life(self) -> None:
         """Judge when it ends."""
@@ -177,11 +177,11 @@ class _Judge:
         if isinstance(item, HandOut) and item.towards is not Towards.GROUP:
             names = (item.receiver,)
         numbers = [self.service.numbers.get(name) for name in names]
-        seats = [self.service.seats[number] for number in numbers if number is not None]
-        return [seat.account.login for seat in seats if seat.kind is Kind.GUEST]
+        principals = [self.service.principals[number] for number in numbers if number is not None]
+        return [principal.account.login for principal in principals if principal.kind is Kind.GUEST]
 
     def _lets(self, login: str) -> bool:
-        return self.service.lets(self.rule, self.service.seats[self.service.numbers[login]])
+        return self.service.lets(self.rule, self.service.principals[self.service.numbers[login]])
 
     def contents(self) -> None:
         """Judge what it exposes."""
@@ -210,19 +210,19 @@ class _Judge:
         idle = days_of(self.plan.settings, "link-unused-days")
         last = item.last_used or item.made
         if last and date.fromisoformat(last) < self.today - timedelta(days=idle):
-            told = f"not used since {item.last_used}" if item.last_used else "never used"
-            self.say("link-unused", told)
+            message = f"not used since {item.last_used}" if item.last_used else "never used"
+            self.say("link-unused", message)
 
     def ends(self) -> None:
         """Judge whether maker and target are still there."""
         number = self.service.numbers.get(self.offer.maker)
-        if number is None or not is_account(self.service.seats[number]):
+        if number is None or not is_account(self.service.principals[number]):
             self.say("maker-gone", f"{self.offer.maker or 'its maker'} has no account any more")
         else:
-            seat = self.service.seats[number]
-            person = self.plan.people.get(seat.person)
-            if not seat.is_open:
-                self.say("maker-gone", f"the account of {seat.person} is {seat.account.state.value}")
+            principal = self.service.principals[number]
+            person = self.plan.people.get(principal.person)
+            if not principal.is_open:
+                self.say("maker-gone", f"the account of {principal.person} is {principal.account.state.value}")
             elif person is not None and not person.is_here(self.today):
                 self.say("maker-gone", f"{person.name} left on {person.end}")
         if self.offer.exposed is None:

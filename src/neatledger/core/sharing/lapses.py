@@ -6,14 +6,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.judging import Offer
 from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
 
-__all__ = ["Lapse", "lapses_of_plan", "lapses_of_seats", "lapses_of_service"]
+__all__ = ["Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,31 +37,35 @@ def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
             yield Lapse(one.until, "entitlement", one.name, ", ".join(one.holders), "renew it, or let it go")
     for acceptance in plan.accepted:
         if acceptance.until is not None:
-            told = f"{acceptance.check} is found again"
-            yield Lapse(acceptance.until, "acceptance", acceptance.place, "", told)
+            message = f"{acceptance.check} is found again"
+            yield Lapse(acceptance.until, "acceptance", acceptance.place, "", message)
 
 
-def lapses_of_seats(system: str, seats: Iterable[Seat], plan: Plan) -> Iterator[Lapse]:
+def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Plan) -> Iterator[Lapse]:
     """Yield what ends of accounts: by a day set for it, and guests that fall idle by the plan's days."""
     idle, remove = days_of(plan.settings, "guest-idle-days"), days_of(plan.settings, "guest-remove-days")
-    for seat in seats:
-        place = f"{system}:{seat.account.login}"
-        told = seat.account.admission
-        if told.ends:
-            yield Lapse(date.fromisoformat(told.ends), "account", place, seat.name, "the account expires")
-        if told.disable_on:
-            yield Lapse(date.fromisoformat(told.disable_on), "guest", place, seat.name, "the account is disabled")
-        if told.remove_on:
-            yield Lapse(date.fromisoformat(told.remove_on), "guest", place, seat.name, "the account is removed")
-        last = seat.account.last_seen or told.accepted
-        if told.is_guest and last and seat.kind is Kind.GUEST:
+    for principal in principals:
+        place = f"{system}:{principal.account.login}"
+        admission = principal.account.admission
+        if admission.ends:
+            yield Lapse(date.fromisoformat(admission.ends), "account", place, principal.name, "the account expires")
+        if admission.disable_on:
+            yield Lapse(
+                date.fromisoformat(admission.disable_on), "guest", place, principal.name, "the account is disabled"
+            )
+        if admission.remove_on:
+            yield Lapse(
+                date.fromisoformat(admission.remove_on), "guest", place, principal.name, "the account is removed"
+            )
+        last = principal.account.last_seen or admission.accepted
+        if admission.is_guest and last and principal.kind is Kind.GUEST:
             day = date.fromisoformat(last[:10])
-            if seat.is_open and not told.disable_on:
+            if principal.is_open and not admission.disable_on:
                 then = f"idle for {idle} days: disable it"
-                yield Lapse(day + timedelta(days=idle), "guest", place, seat.name, then)
-            elif not seat.is_open and not told.remove_on:
+                yield Lapse(day + timedelta(days=idle), "guest", place, principal.name, then)
+            elif not principal.is_open and not admission.remove_on:
                 then = f"idle for {remove} days: remove it"
-                yield Lapse(day + timedelta(days=remove), "guest", place, seat.name, then)
+                yield Lapse(day + timedelta(days=remove), "guest", place, principal.name, then)
 
 
 def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lapse]:

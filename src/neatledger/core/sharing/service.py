@@ -8,11 +8,11 @@ from functools import cached_property
 
 from neatledger.core.access.shares import WRITING
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
-from neatledger.core.sharing.chains import Handing, file_cap
-from neatledger.core.sharing.holders import STANDING_FOR
+from neatledger.core.sharing.chains import ResolvedHandOut, file_cap
+from neatledger.core.sharing.holders import AUDIENCES
 from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import parts_of
 
@@ -23,36 +23,36 @@ Parts = tuple[bytes, ...]
 
 @dataclass(frozen=True)
 class Service:
-    """A service on a day (ISO 8601): what it shares, and the seats on it (see `holders.seats_beside`).
+    """A service on a day (ISO 8601): what it shares, and the principals on it (see `holders.seats_beside`).
 
     `group_idents` are the identifiers of its groups by name; `read_only` is the switch of the whole system.
     """
 
     system: str
     shared: Shared
-    seats: Sequence[Seat]
+    principals: Sequence[Principal]
     group_idents: Mapping[str, str]
     day: str
     read_only: bool = False
     _rules: dict[tuple[Parts, str], SharingRule] = field(default_factory=dict, init=False, compare=False)
-    _ready: dict[tuple[str, Parts], Handing] = field(default_factory=dict, init=False, compare=False)
+    _ready: dict[tuple[str, Parts], ResolvedHandOut] = field(default_factory=dict, init=False, compare=False)
 
     @cached_property
     def numbers(self) -> dict[str, int]:
-        """Login → the number of its seat."""
-        return {seat.account.login: number for number, seat in enumerate(self.seats)}
+        """Login → the number of its principal."""
+        return {principal.account.login: number for number, principal in enumerate(self.principals)}
 
     def person_of(self, login: str) -> str:
         """Return the person behind a login, or the login itself where nobody is."""
         number = self.numbers.get(login)
-        return login if number is None else self.seats[number].person
+        return login if number is None else self.principals[number].person
 
     @cached_property
     def in_group(self) -> dict[str, tuple[int, ...]]:
-        """Name of a group → the numbers of the seats in it, by the groups inside it too."""
+        """Name of a group → the numbers of the principals in it, by the groups inside it too."""
         of_ident: dict[str, list[int]] = {}
-        for number, seat in enumerate(self.seats):
-            for ident in seat.holder.groups:
+        for number, principal in enumerate(self.principals):
+            for ident in principal.holder.groups:
                 of_ident.setdefault(ident, []).append(number)
         return {name: tuple(of_ident.get(ident, ())) for name, ident in self.group_idents.items()}
 
@@ -71,14 +71,14 @@ class Service:
         return None
 
     def memberships(self, team: TeamFolder, number: int) -> Iterator[Member]:
-        """Yield the memberships that a seat has in a team folder, its own and those of its groups."""
-        login = self.seats[number].account.login
+        """Yield the memberships that a principal has in a team folder, its own and those of its groups."""
+        login = self.principals[number].account.login
         for member in team.members:
             if number in self.in_group.get(member.holder, ()) if member.is_group else member.holder == login:
                 yield member
 
     def member_numbers(self, member: Member) -> tuple[int, ...]:
-        """Return the seats that a membership stands for."""
+        """Return the principals that a membership stands for."""
         if member.is_group:
             return self.in_group.get(member.holder, ())
         return (self.numbers[member.holder],) if member.holder in self.numbers else ()
@@ -130,16 +130,16 @@ class Service:
             self._rules[key] = tightest(self.rules_at(path, login))
         return self._rules[key]
 
-    def lets(self, rule: SharingRule, seat: Seat) -> bool:
+    def lets(self, rule: SharingRule, principal: Principal) -> bool:
         """Tell whether a rule lets something reach a receiver: it speaks of guests and those outside."""
-        if seat.kind is not Kind.GUEST:
+        if principal.kind is not Kind.GUEST:
             return True
-        return rule.lets_guest(seat.is_planned, seat.account.email or seat.account.login)
+        return rule.lets_guest(principal.is_planned, principal.account.email or principal.account.login)
 
     # Hand-outs and links ---------------------------------------------------------------------------
 
     def receivers(self, hand_out: HandOut) -> tuple[int, ...]:
-        """Return the seats that a hand-out is for, but its giver's own."""
+        """Return the principals that a hand-out is for, but its giver's own."""
         if hand_out.towards is Towards.GROUP:
             found = self.in_group.get(hand_out.receiver, ())
         else:
@@ -148,43 +148,43 @@ class Service:
         giver = self.numbers.get(hand_out.giver)
         return tuple(number for number in found if number != giver)
 
-    def make_ready(self, hand_outs: Iterable[HandOut], path: bytes) -> list[Handing]:
+    def resolve(self, hand_outs: Iterable[HandOut], path: bytes) -> list[ResolvedHandOut]:
         """Return live hand-outs as they count on one folder or file of theirs."""
         anchor = self.anchor(path)
         found = []
         for one in hand_outs:
             ready = self._ready.get((one.id, anchor))
             if ready is None or ready.hand_out is not one:
-                ready = self._ready[one.id, anchor] = self._made_ready(one, path)
+                ready = self._ready[one.id, anchor] = self._resolve_one(one, path)
             found.append(ready)
         return found
 
-    def _made_ready(self, one: HandOut, path: bytes) -> Handing:
+    def _resolve_one(self, one: HandOut, path: bytes) -> ResolvedHandOut:
         rule = self.rule_at(path, one.giver)
         rights = one.rights & self.download_cap(one.download, rule)
         reached = tuple(
             number
             for number in self.receivers(one)
-            if self.seats[number].is_open and self.lets(rule, self.seats[number])
+            if self.principals[number].is_open and self.lets(rule, self.principals[number])
         )
-        return Handing(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights)))
+        return ResolvedHandOut(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights)))
 
     @staticmethod
     def download_cap(download: bool, rule: SharingRule) -> Right:
         """Return what is let through where contents may (not) be taken away."""
         return EVERY_RIGHT if download and rule.download is not False else EVERY_RIGHT & ~Right.READ
 
-    def link_seats(self, link: Link) -> tuple[int, ...]:
-        """Return the seats that a link is good for."""
+    def link_principals(self, link: Link) -> tuple[int, ...]:
+        """Return the principals that a link is good for."""
         if link.audience is Audience.NAMED:
             return tuple(self.numbers[name] for name in link.named if name in self.numbers)
-        name = STANDING_FOR[link.audience][0]
+        name = AUDIENCES[link.audience][0]
         return (self.numbers[name],) if name in self.numbers else ()
 
     def link_rights(self, link: Link, path: bytes, number: int) -> Right:
-        """Return what a link gives a seat on a folder or file of its own today."""
-        seat = self.seats[number]
-        if not self.shared.is_running or link.why_dead(self.day) or not seat.is_open:
+        """Return what a link gives a principal on a folder or file of its own today."""
+        principal = self.principals[number]
+        if not self.shared.is_running or link.why_dead(self.day) or not principal.is_open:
             return Right.NONE
         rights = link.rights & self.link_cap(link, self.rule_at(path, link.maker), number)
         return rights & ~WRITING if self.read_only else rights
@@ -200,4 +200,4 @@ class Service:
             case Audience.GUESTS:
                 return cap if rule.guests is None or rule.guests > 0 else Right.NONE
             case Audience.NAMED:
-                return cap if self.lets(rule, self.seats[number]) else Right.NONE
+                return cap if self.lets(rule, self.principals[number]) else Right.NONE

@@ -17,13 +17,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import FILE_SPREAD, Bits, Block, Matrix, Rows, pack_sets
+from neatledger.core.access.matrix import FILE_SPREAD, Bits, Block, Matrix, RowIndex, pack_sets
 from neatledger.core.access.shares import WRITING, SystemTerms
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.plan.rules import RuleOn
-from neatledger.core.sharing.backing import Overlay, Under
-from neatledger.core.sharing.chains import Handing, file_cap
-from neatledger.core.sharing.hand_out_table import Handed, scatter
+from neatledger.core.sharing.backing import BackingShares, BackingSystem
+from neatledger.core.sharing.chains import ResolvedHandOut, file_cap
+from neatledger.core.sharing.hand_out_table import HandOutTable, scatter
 from neatledger.core.sharing.holders import is_account
 from neatledger.core.sharing.service import Parts, Service
 from neatledger.core.survey.shared import HandOut, Link, Reply, TeamFolder
@@ -50,7 +50,7 @@ _WAYS = ("share", "team", "handed", "link")
 
 
 class ServiceMatrix(Matrix):
-    """The rights of a service's seats in its tree.
+    """The rights of a service's principals in its tree.
 
     Further arguments: the service, and the systems beneath its team folders by name (one that is not there makes
     what lies over it unknown). With `is_narrow` all ways but an administrator's are one, as checks want them.
@@ -65,17 +65,17 @@ class ServiceMatrix(Matrix):
         *,
         terms: SystemTerms,
         service: Service,
-        under: Mapping[str, Under],
+        under: Mapping[str, BackingSystem],
         is_narrow: bool,
     ) -> None:
-        super().__init__(folders, classes, lists, idents, service.seats, terms=terms)
+        super().__init__(folders, classes, lists, idents, service.principals, terms=terms)
         self.service = service
         self.ways = ("share",) if is_narrow else _WAYS
         self._under = under
-        accounts = sum(1 << n for n, seat in enumerate(self.seats) if is_account(seat))
+        accounts = sum(1 << n for n, principal in enumerate(self.principals) if is_account(principal))
         running = accounts if service.shared.is_running else 0
         self._own_mask = pack_sets([running & self._usable], self.words)[0]
-        is_open = sum(1 << n for n, seat in enumerate(self.seats) if seat.is_open)
+        is_open = sum(1 << n for n, principal in enumerate(self.principals) if principal.is_open)
         # An administrator needs neither licence nor the service: the role opens it.
         self._admin_row = pack_sets([self.admins & is_open], self.words)[0]
         self._own_classes = classes
@@ -102,7 +102,7 @@ class ServiceMatrix(Matrix):
     def _row_of(self, parts: Parts) -> int | None:
         return self._rows_known.get(parts)
 
-    def _spread_down(self, at: Mapping[int, int]) -> Rows:
+    def _spread_down(self, at: Mapping[int, int]) -> RowIndex:
         """Give every folder the number of the nearest marked folder at or above it, 0 where there is none."""
         number = np.zeros(self.folders.rows, dtype=np.int32)
         if at:
@@ -114,7 +114,7 @@ class ServiceMatrix(Matrix):
         return number
 
     @cached_property
-    def _teams(self) -> tuple[Rows, list[TeamFolder]]:
+    def _teams(self) -> tuple[RowIndex, list[TeamFolder]]:
         """By folder the number of its team folder (from 1), and the team folders."""
         at: dict[int, int] = {}
         teams = []
@@ -146,14 +146,14 @@ class ServiceMatrix(Matrix):
         return {right: pack_sets(each, self.words) & self._own_mask for right, each in sets.items()}
 
     @cached_property
-    def _overlay(self) -> Overlay:
-        return Overlay(
+    def _overlay(self) -> BackingShares:
+        return BackingShares(
             self, *self._teams, {team.path: self._row_of(team.parts) for team in self._teams[1]}, self._under
         )
 
     # Own rights: lists and roles ---------------------------------------------------------------------
 
-    def _own_blocks(self, rows: Rows) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
+    def _own_blocks(self, rows: RowIndex) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         """Return what the ways `share` and `team` give on some folders, and for whom that is unknown."""
         number = self._teams[0][rows]
         is_in = (number > 0)[:, None]
@@ -187,7 +187,9 @@ class ServiceMatrix(Matrix):
     def _no_download(self) -> NDArray[np.bool_]:
         return np.array([False, *(not team.download for team in self._teams[1])])
 
-    def _own_files(self, folder: Rows, lists: Rows, owner: Rows) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
+    def _own_files(
+        self, folder: RowIndex, lists: RowIndex, owner: RowIndex
+    ) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         """Return the same for files, by their folder, list and owner."""
         number = self._teams[0][folder]
         nothing = np.zeros((len(folder), self.words), dtype=np.uint64)
@@ -219,7 +221,7 @@ class ServiceMatrix(Matrix):
     # Hand-outs ---------------------------------------------------------------------------------------
 
     @cached_property
-    def _marks(self) -> tuple[Rows, list[int], list[list[Handing]], list[list[Link]]]:
+    def _marks(self) -> tuple[RowIndex, list[int], list[list[ResolvedHandOut]], list[list[Link]]]:
         """By folder the number of its nearest marked folder; by mark its row, its hand-outs and its links."""
         starts: dict[int, tuple[list[HandOut], list[Link]]] = {}
         day = self.service.day
@@ -241,7 +243,7 @@ class ServiceMatrix(Matrix):
         handed: list[list[HandOut]] = [[]]
         links: list[list[Link]] = [[]]
         mark_above = self._spread_down(number)
-        ready: list[list[Handing]] = [[]]
+        ready: list[list[ResolvedHandOut]] = [[]]
         # Rules of folders make a hand-out count differently from one folder to the next.
         has_rules = any(rule.on is RuleOn.FOLDER for rule in self.service.shared.rules)
         for row in order:
@@ -249,9 +251,9 @@ class ServiceMatrix(Matrix):
             handed.append([*handed[above], *starts[row][0]])
             links.append([*links[above], *starts[row][1]])
             if has_rules:
-                ready.append(self.service.make_ready(handed[-1], self._path_of(row)))
+                ready.append(self.service.resolve(handed[-1], self._path_of(row)))
             else:
-                ready.append([*ready[above], *self.service.make_ready(starts[row][0], self._path_of(row))])
+                ready.append([*ready[above], *self.service.resolve(starts[row][0], self._path_of(row))])
         return mark_above, order, ready, links
 
     @cached_property
@@ -259,8 +261,8 @@ class ServiceMatrix(Matrix):
         return folder_paths(self.folders)
 
     @cached_property
-    def _handed(self) -> Handed:
-        return Handed(self._marks[2], self.words)
+    def _handed(self) -> HandOutTable:
+        return HandOutTable(self._marks[2], self.words)
 
     # Links -------------------------------------------------------------------------------------------
 
@@ -274,7 +276,7 @@ class ServiceMatrix(Matrix):
             folders: dict[int, int] = {}
             files: dict[int, int] = {}
             for link in here:
-                for number in self.service.link_seats(link):
+                for number in self.service.link_principals(link):
                     given = self.service.link_rights(link, self._path_of(row), number) & EVERY_RIGHT
                     folders[number] = folders.get(number, 0) | given
                     files[number] = files.get(number, 0) | file_cap(given)
@@ -284,16 +286,16 @@ class ServiceMatrix(Matrix):
 
     # All together ------------------------------------------------------------------------------------
 
-    def blocks(self, rows: Rows) -> list[Block]:
+    def blocks(self, rows: RowIndex) -> list[Block]:
         """Return the rights by each of `ways`."""
         found = self._all_blocks(rows)
         return found if len(self.ways) > 1 else [_unite(found)]
 
-    def block(self, rows: Rows) -> Block:
+    def block(self, rows: RowIndex) -> Block:
         """Return the rights by any way but an administrator's."""
         return _unite(self._all_blocks(rows))
 
-    def _all_blocks(self, rows: Rows) -> list[Block]:
+    def _all_blocks(self, rows: RowIndex) -> list[Block]:
         share, team, unknown = self._own_blocks(rows)
         marks = self._marks[0][rows]
         own = {right: share[right] | team[right] for right in _FOLDER} | {Right.UNSURE: unknown}
@@ -308,14 +310,14 @@ class ServiceMatrix(Matrix):
             Block(links, nothing),
         ]
 
-    def file_blocks(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+    def file_blocks(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> list[dict[Right, Bits]]:
         """Return who may read, look at, change and remove files, by each of `ways`."""
         found = self._all_files(folder, lists, owner)
         if len(self.ways) > 1:
             return found
         return [_unite_rights(found)]
 
-    def _all_files(self, folder: Rows, lists: Rows, owner: Rows) -> list[dict[Right, Bits]]:
+    def _all_files(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> list[dict[Right, Bits]]:
         share, team, unsure = self._own_files(folder, lists, owner)
         marks = self._marks[0][folder]
         own = {right: share[right] | team[right] for right in _FILE} | {Right.UNSURE: unsure}
@@ -323,11 +325,11 @@ class ServiceMatrix(Matrix):
         links = {right: bits[marks] for right, bits in self._link_bits[1].items()}
         return [share | {Right.UNSURE: unsure}, team, handed, links]
 
-    def file_bits(self, folder: Rows, lists: Rows, owner: Rows) -> dict[Right, Bits]:
+    def file_bits(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> dict[Right, Bits]:
         """Return the same by any way but an administrator's."""
         return _unite_rights(self._all_files(folder, lists, owner))
 
-    def admin_block(self, right: Right, rows: Rows) -> Bits:
+    def admin_block(self, right: Right, rows: RowIndex) -> Bits:
         """Return who has a right by the way ``admin``."""
         has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
         row = pack_sets([0 if self.terms.read_only and right & WRITING else has], self.words)[0] & self._admin_row

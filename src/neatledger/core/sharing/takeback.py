@@ -10,24 +10,24 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import HandOut, Link, Shared, TeamFolder
 from neatledger.core.tree.address import parts_of
 from neatledger.errors import UnknownNameError
 
-__all__ = ["Loss", "find_losses", "take_back", "without_seat"]
+__all__ = ["Loss", "find_losses", "take_back", "without_principal"]
 
 _ROWS = 8192
 
 
 @dataclass(frozen=True, slots=True)
 class Loss:
-    """What one seat loses on one folder by one way, and what it keeps there by any."""
+    """What one principal loses on one folder by one way, and what it keeps there by any."""
 
     folder: int
-    seat: int
+    principal: int
     way: str
     lost: Right
     kept: Right
@@ -63,7 +63,7 @@ def take_back(service: Service, what: str) -> tuple[Service, str, bytes]:
                 return after, f"the membership of {holder} in {path}", team.path
         case "guest":
             if name in service.numbers:
-                return replace(service, seats=without_seat(service.seats, name)), f"{name}", b"/"
+                return replace(service, principals=without_principal(service.principals, name)), f"{name}", b"/"
     raise UnknownNameError(f"{service.system} has no {what!r}", hint="links, guests and who show what there is")
 
 
@@ -79,12 +79,14 @@ def _team_of(shared: Shared, name: str) -> TeamFolder | None:
     return next(iter(by_path or [team for team in shared.teams if team.name == name]), None)
 
 
-def without_seat(seats: Sequence[Seat], login: str) -> list[Seat]:
-    """Return seats, that of a login closed for good."""
+def without_principal(principals: Sequence[Principal], login: str) -> list[Principal]:
+    """Return principals, that of a login closed for good."""
     closed = AccountState.DISABLED
     return [
-        replace(seat, account=replace(seat.account, state=closed)) if seat.account.login == login else seat
-        for seat in seats
+        replace(principal, account=replace(principal.account, state=closed))
+        if principal.account.login == login
+        else principal
+        for principal in principals
     ]
 
 
@@ -97,10 +99,15 @@ def find_losses(before: Everyone, after: Everyone, tops: Sequence[bytes] = (b"/"
     trees = before.matrix.order
     rows_of_tops = [trees.find_row(parts_of(path)) for path in tops]
     chosen = [trees.below(row) for row in rows_of_tops if row is not None]
-    order = np.unique(trees.place[np.concatenate(chosen)]) if chosen else np.zeros(0, dtype=np.int64)
+    order = np.unique(trees.preorder[np.concatenate(chosen)]) if chosen else np.zeros(0, dtype=np.int64)
     order = trees.order[order]
-    any_of = {column.seats[0]: place for place, column in enumerate(before.columns) if column.way == "any"}
-    firsts = {seat: column.seats[0] for column in before.columns if column.way == "any" for seat in column.seats}
+    any_of = {column.principals[0]: place for place, column in enumerate(before.columns) if column.way == "any"}
+    firsts = {
+        principal: column.principals[0]
+        for column in before.columns
+        if column.way == "any"
+        for principal in column.principals
+    }
     for start in range(0, len(order), _ROWS):
         rows = order[start : start + _ROWS]
         was, _ = before.rights(rows)
@@ -111,11 +118,11 @@ def find_losses(before: Everyone, after: Everyone, tops: Sequence[bytes] = (b"/"
             some |= bits
         places, columns = _positions(some)
         for place, column in zip(places, columns, strict=True):
-            way, seats = before.columns[column].way, before.columns[column].seats
+            way, principals = before.columns[column].way, before.columns[column].principals
             if way == "any":
                 continue
-            union = any_of[firsts[seats[0]]]
-            found.append(Loss(int(rows[place]), seats[0], way, _at(lost, place, column), _at(now, place, union)))
+            union = any_of[firsts[principals[0]]]
+            found.append(Loss(int(rows[place]), principals[0], way, _at(lost, place, column), _at(now, place, union)))
     return found
 
 

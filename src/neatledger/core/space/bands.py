@@ -16,7 +16,7 @@ from typing import Any
 
 from neatledger.core.plan.limits import FIELDS, Band, PlacedLimit, Settings
 from neatledger.core.plan.plan import Plan
-from neatledger.core.space.limit_table import Line
+from neatledger.core.space.limit_table import LimitStatus
 
 __all__ = ["Move", "Outcome", "Restating", "apply_restating", "own_fields", "restate"]
 
@@ -37,7 +37,7 @@ class Outcome(Enum):
 class Move:
     """One place with a restated band: what it is allowed before and after, and what it would be on band."""
 
-    line: Line
+    line: LimitStatus
     before: Settings
     after: Settings
     on_band: Settings
@@ -74,7 +74,7 @@ class Restating:
 
 
 def restate(
-    lines: Sequence[Line],
+    lines: Sequence[LimitStatus],
     band: Band,
     stated: Mapping[str, Any],
     day: date,
@@ -95,13 +95,15 @@ def restate(
         placed = line.planned
         if placed is None or placed.band is None or placed.band.name != band.name:
             continue
-        moves.append(_move(line, placed, after, named=line.place.key in named, later_only=later_only, insist=insist))
-    exceptions = {move.line.place.key for move in moves if move.line.planned and move.line.planned.exceptions}
+        moves.append(_move(line, placed, after, named=line.target.key in named, later_only=later_only, insist=insist))
+    exceptions = {move.line.target.key for move in moves if move.line.planned and move.line.planned.exceptions}
     unknown = tuple(key for key in bring_back if key not in exceptions)
     return Restating(band, after, tuple(moves), unknown, day)
 
 
-def _move(line: Line, placed: PlacedLimit, after: Band, *, named: bool, later_only: bool, insist: bool) -> Move:
+def _move(
+    line: LimitStatus, placed: PlacedLimit, after: Band, *, named: bool, later_only: bool, insist: bool
+) -> Move:
     before = placed.settings
     on_band = Settings.of(after.stated)
     is_exception = bool(placed.exceptions)
@@ -127,7 +129,7 @@ def _move(line: Line, placed: PlacedLimit, after: Band, *, named: bool, later_on
 def apply_restating(plan: Plan, found: Restating) -> Plan:
     """Return the plan as it is after a restating."""
     bands = {**plan.space.bands, found.after.name: found.after}
-    ends = {(move.line.place.on, move.line.place.key): move for move in found.moves}
+    ends = {(move.line.target.on, move.line.target.key): move for move in found.moves}
     limits: list[PlacedLimit] = []
     for one in plan.space.limits:
         if one.band is None or one.band.name != found.after.name:
@@ -139,7 +141,7 @@ def apply_restating(plan: Plan, found: Restating) -> Plan:
         limits.append(replace(one, band=found.after, own=own, since=since if own else None))
     explicit = {(one.on, one.key) for one in limits}
     for move in found.kept:
-        place = move.line.place
+        place = move.line.target
         if (place.on, place.key) not in explicit:
             own = own_fields(move, found.after)
             limits.append(PlacedLimit(place.on, place.key, place.system, place.name, found.after, own, found.day))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Protocol
 
-from neatledger.core.people.principals import Seat
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On, PlacedLimit, Pool, Settings
 from neatledger.core.plan.plan import CLASSES, Plan
 from neatledger.core.plan.space import SpaceRules
@@ -17,14 +17,14 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.patterns import match_path
 
 __all__ = [
-    "Line",
-    "Place",
+    "LimitStatus",
+    "LimitTarget",
     "SystemSpace",
-    "draw_up",
+    "build_limit_table",
     "entitled_space",
     "join_pools",
-    "pool_lines",
     "pool_of",
+    "pool_statuses",
     "pools_of",
 ]
 
@@ -40,7 +40,7 @@ class SystemSpace(Protocol):
     @property
     def rules(self) -> SpaceRules: ...
     @property
-    def seats(self) -> Sequence[Seat]: ...
+    def principals(self) -> Sequence[Principal]: ...
     @property
     def groups(self) -> Sequence[Group]: ...
     @property
@@ -65,7 +65,7 @@ class SystemSpace(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class LimitTarget:
     """What a limit is on: a folder (its path), a person, a group or a pool of a system."""
 
     on: On
@@ -83,25 +83,25 @@ class Place:
         return Address(self.system, self.name.encode("utf-8", "surrogateescape"))
 
     @classmethod
-    def of_folder(cls, address: Address) -> Place:
+    def of_folder(cls, address: Address) -> LimitTarget:
         """Return the place of a folder."""
         return cls(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape"))
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class LimitStatus:
     """One place: what is used, and what the two sides allow.
 
-    `used` is our own figure (None: not known), `told` says whether the system tells limits of this sort.
+    `used` is our own figure (None: not known), `is_reported` says whether the system tells limits of this sort.
     `over_since` is the first of the latest unbroken counts above the limit. `entitled` is the most that a
     person is entitled to (None: no bound).
     """
 
-    place: Place
+    target: LimitTarget
     used: int | None
     planned: PlacedLimit | None = None
     found: FoundLimit | None = None
-    told: bool = False
+    is_reported: bool = False
     pool: Pool | None = None
     over_since: date | None = None
     entitled: int | None = None
@@ -109,7 +109,7 @@ class Line:
     @property
     def plan_settings(self) -> Settings | None:
         """What the plan says, None where it says nothing."""
-        if self.place.on is On.POOL:
+        if self.target.on is On.POOL:
             size = self.pool.size if self.pool else None
             return Settings(size, True, None, self.pool.warn if self.pool else ()) if size is not None else None
         return self.planned.settings if self.planned else None
@@ -119,9 +119,9 @@ class Line:
         """What the system says, None where it does not tell."""
         if self.found is not None:
             return self.found.settings
-        return Settings(None) if self.told else None
+        return Settings(None) if self.is_reported else None
 
-    def as_planned(self) -> Line:
+    def as_planned(self) -> LimitStatus:
         """Return the line as it would be if the system had what the plan says; what is used stays."""
         if self.planned is None or self.found is None:
             return self
@@ -129,9 +129,9 @@ class Line:
         found = replace(self.found, limit=planned.limit, enforced=planned.enforced, grace_days=planned.grace_days)
         return replace(self, found=found)
 
-    def without_found(self) -> Line:
+    def without_found(self) -> LimitStatus:
         """Return the line as the plan alone has it; what a pool holds, only the system can tell."""
-        return self if self.place.on is On.POOL else replace(self, found=None, told=False)
+        return self if self.target.on is On.POOL else replace(self, found=None, is_reported=False)
 
     @property
     def settings(self) -> Settings:
@@ -144,14 +144,14 @@ class Line:
     @property
     def amount(self) -> int:
         """What is used: the system's own figure where it tells one, for that is what it goes by; else ours."""
-        told = self.found.used if self.found else None
-        return told if told is not None else self.used or 0
+        message = self.found.used if self.found else None
+        return message if message is not None else self.used or 0
 
     @property
     def difference(self) -> int | None:
         """What the system says is used beyond what we counted, None where it does not tell or we do not know."""
-        told = self.found.used if self.found else None
-        return None if told is None or self.used is None else told - self.used
+        message = self.found.used if self.found else None
+        return None if message is None or self.used is None else message - self.used
 
     @property
     def left(self) -> int | None:
@@ -159,8 +159,8 @@ class Line:
         limit = self.settings.limit
         if limit is None:
             return None
-        told = self.found.left if self.found else None
-        return told if told is not None and self.amount <= limit else limit - self.amount
+        message = self.found.left if self.found else None
+        return message if message is not None and self.amount <= limit else limit - self.amount
 
     @property
     def fullness(self) -> float:
@@ -252,22 +252,22 @@ def entitled_space(plan: Plan, system: str, person: str) -> tuple[int | None, st
     return best.space, best.name
 
 
-def draw_up(plan: Plan, space: SystemSpace) -> list[Line]:
+def build_limit_table(plan: Plan, space: SystemSpace) -> list[LimitStatus]:
     """Return a line for every place of a system that a limit of either side is on, and for every person."""
     found = {(one.on, one.name): one for one in space.found}
-    lines = [*pool_lines(plan, space), *_folders(plan, space, found)]
+    lines = [*pool_statuses(plan, space), *_folders(plan, space, found)]
     lines += [*_people(plan, space, found), *_groups(plan, space, found)]
     # A system that tells no limit of a sort may well have some.
-    return [replace(line, told=line.place.on in space.tells) for line in lines]
+    return [replace(line, is_reported=line.target.on in space.tells) for line in lines]
 
 
-def join_pools(lines: Iterable[Line]) -> list[Line]:
+def join_pools(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
     """Return lines of several systems with one for each pool, also where systems share it."""
-    found: dict[str, Line] = {}
+    found: dict[str, LimitStatus] = {}
     for line in lines:
-        key = f"{line.place.on.value} {line.place.key}"
+        key = f"{line.target.on.value} {line.target.key}"
         before = found.get(key)
-        if before is not None and line.place.on is On.POOL:
+        if before is not None and line.target.on is On.POOL:
             line = replace(before, used=(before.used or 0) + (line.used or 0), found=before.found or line.found)
         found[key] = line
     return list(found.values())
@@ -276,7 +276,7 @@ def join_pools(lines: Iterable[Line]) -> list[Line]:
 _Found = Mapping[tuple[On, str], FoundLimit]
 
 
-def pool_lines(plan: Plan, space: SystemSpace) -> Iterable[Line]:
+def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
     """Return a line for every pool that a system's folders lie in, with what the system has in it."""
     # What the system's own console says of a pool goes before what its file system shows.
     found = {one.name: one for one in reversed(space.found) if one.on is On.POOL}
@@ -287,16 +287,16 @@ def pool_lines(plan: Plan, space: SystemSpace) -> Iterable[Line]:
             used += space.held_in(top.path) or 0
             nested = [one for one in below if one.is_within(top) and one != top]
             used -= sum(space.held_in(one.path) or 0 for one in nested)
-        told = found.get(pool.name)
-        if told is None and len(pools_of(plan, space.name)) == 1:
-            told = found.get("")
-        if told is not None:
+        message = found.get(pool.name)
+        if message is None and len(pools_of(plan, space.name)) == 1:
+            message = found.get("")
+        if message is not None:
             # What is mounted in a folder lies in a pool of its own.
-            used -= sum(space.held_in(path.encode("utf-8", "surrogateescape")) or 0 for path in told.leaves_out)
-        yield Line(Place(On.POOL, space.name, pool.name), used, None, told, pool=pool)
+            used -= sum(space.held_in(path.encode("utf-8", "surrogateescape")) or 0 for path in message.leaves_out)
+        yield LimitStatus(LimitTarget(On.POOL, space.name, pool.name), used, None, message, pool=pool)
 
 
-def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
+def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:
     placed: dict[str, PlacedLimit] = {}
     mine = [one for one in plan.space.limits if one.on is On.FOLDER and one.system == space.name]
     # A folder's own entry goes before a pattern, and an earlier pattern before a later one.
@@ -305,63 +305,65 @@ def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
         paths = space.folders_like(pattern) if "*" in one.name else [_plain(pattern)]
         for path in paths:
             placed.setdefault(path.decode("utf-8", "surrogateescape"), one)
-    told = {one.name: one for (on, _), one in found.items() if on is On.FOLDER}
-    for name in dict.fromkeys([*placed, *told]):
+    reported = {one.name: one for (on, _), one in found.items() if on is On.FOLDER}
+    for name in dict.fromkeys([*placed, *reported]):
         used = space.used_in(name.encode("utf-8", "surrogateescape"))
-        yield Line(Place(On.FOLDER, space.name, name), used, placed.get(name), told.get(name))
+        yield LimitStatus(LimitTarget(On.FOLDER, space.name, name), used, placed.get(name), reported.get(name))
 
 
 def _plain(path: bytes) -> bytes:
     return b"/" + b"/".join(part for part in path.split(b"/") if part)
 
 
-def _people(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
-    seats: dict[str, list[Seat]] = {}
-    for seat in space.seats:
-        seats.setdefault(seat.person, []).append(seat)
+def _people(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:
+    principals: dict[str, list[Principal]] = {}
+    for principal in space.principals:
+        principals.setdefault(principal.person, []).append(principal)
     for person, one in plan.people.items():
         if space.name in one.accounts:
-            seats.setdefault(person, [])
+            principals.setdefault(person, [])
     used = space.used_by_owner()
     limits = [one for one in plan.space.limits if one.on is On.PERSON and one.system == space.name]
-    for person, mine in seats.items():
+    for person, mine in principals.items():
         stand = [one for one in limits if plan.is_holder(one.name, person)]
         # Their own entry goes before a group's, that before a class's; else the first in the plan.
         stand.sort(key=lambda one: (one.name != person, one.name in CLASSES))
-        idents = dict.fromkeys(seat.account.ident for seat in mine)
-        keys = [*idents, *(seat.account.login for seat in mine), person]
-        told = next((found[On.PERSON, key] for key in keys if (On.PERSON, key) in found), None)
+        idents = dict.fromkeys(principal.account.ident for principal in mine)
+        keys = [*idents, *(principal.account.login for principal in mine), person]
+        message = next((found[On.PERSON, key] for key in keys if (On.PERSON, key) in found), None)
         entitled = entitled_space(plan, space.name, person)
-        yield Line(
-            Place(On.PERSON, space.name, person),
+        yield LimitStatus(
+            LimitTarget(On.PERSON, space.name, person),
             sum(used.get(ident, 0) for ident in idents),
             stand[0] if stand else None,
-            told,
+            message,
             entitled=entitled[0] if entitled else None,
         )
 
 
-def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[Line]:
+def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:
     used = space.used_by_group()
     limits = {one.name: one for one in plan.space.limits if one.on is On.GROUP and one.system == space.name}
     idents = {group.name: group.ident for group in space.groups}
-    told = {name: one for (on, name), one in found.items() if on is On.GROUP}
+    reported = {name: one for (on, name), one in found.items() if on is On.GROUP}
     named = {
         plan.groups[name].names.get(space.name, name): one for name, one in limits.items() if name in plan.groups
     }
-    for name in dict.fromkeys([*named, *told]):
+    for name in dict.fromkeys([*named, *reported]):
         mine = used.get(idents.get(name, name), 0)
-        yield Line(Place(On.GROUP, space.name, name), mine, named.get(name), told.get(name))
+        yield LimitStatus(LimitTarget(On.GROUP, space.name, name), mine, named.get(name), reported.get(name))
 
 
-def draw_up_new(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[Line]:
+def limits_of_newcomer(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[LimitStatus]:
     """Return the lines of a new member of staff: what classes of people have, and a home as patterns give it."""
     found = []
     mine = [one for one in plan.space.limits if one.system == system]
     for_people = [one for one in mine if one.on is On.PERSON and one.name in ("everyone", "staff")]
     entitled = [one.space for one in plan.space.entitlements if system in one.systems and "staff" in one.holders]
-    place = Place(On.PERSON, system, name)
-    found.append(Line(place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else None))
+    place = LimitTarget(On.PERSON, system, name)
+    found.append(
+        LimitStatus(place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else None)
+    )
     for home in homes:
         path = home.rstrip(b"/") + b"/" + name.encode()
         given = [
@@ -370,5 +372,5 @@ def draw_up_new(plan: Plan, system: str, name: str, homes: Sequence[bytes], used
             if one.on is On.FOLDER and match_path(one.name.encode("utf-8", "surrogateescape"), path)
         ]
         if given:
-            found.append(Line(Place.of_folder(Address(system, path)), used, given[0]))
+            found.append(LimitStatus(LimitTarget.of_folder(Address(system, path)), used, given[0]))
     return found

@@ -14,7 +14,7 @@ from datetime import date
 
 from neatledger.core.plan.limits import On, Pool
 from neatledger.core.plan.plan import Plan
-from neatledger.core.space.limit_table import Line, pool_of, pools_of
+from neatledger.core.space.limit_table import LimitStatus, pool_of, pools_of
 
 __all__ = ["Promise", "promise_of", "promises"]
 
@@ -45,7 +45,7 @@ class Promise:
         return max(0, self.promised - self.size) if self.size is not None else 0
 
 
-def promise_of(lines: Iterable[Line], today: date) -> tuple[int, int]:
+def promise_of(lines: Iterable[LimitStatus], today: date) -> tuple[int, int]:
     """Return what limits on folders of one pool promise together, and what is used within them."""
     enforced = [line for line in lines if line.is_enforced(today) and line.settings.limit is not None]
     tops = [
@@ -53,8 +53,8 @@ def promise_of(lines: Iterable[Line], today: date) -> tuple[int, int]:
         for line in enforced
         if not any(
             other is not line
-            and line.place.address.is_within(other.place.address)
-            and line.place.address != other.place.address
+            and line.target.address.is_within(other.target.address)
+            and line.target.address != other.target.address
             and not _is_left_out(line, other)
             for other in enforced
         )
@@ -62,43 +62,43 @@ def promise_of(lines: Iterable[Line], today: date) -> tuple[int, int]:
     return sum(_one(line) for line in tops), sum(line.amount for line in tops)
 
 
-def _is_left_out(line: Line, other: Line) -> bool:
+def _is_left_out(line: LimitStatus, other: LimitStatus) -> bool:
     """Tell whether a limit does not count a folder though it lies below (as a quota group of its own does not)."""
     if other.found is None:
         return False
-    path = line.place.name.rstrip("/") + "/"
+    path = line.target.name.rstrip("/") + "/"
     return any(path.startswith(inner.rstrip("/") + "/") for inner in other.found.leaves_out)
 
 
-def _one(line: Line) -> int:
+def _one(line: LimitStatus) -> int:
     return max(line.settings.limit or 0, line.amount)
 
 
-def promises(plan: Plan, lines: Sequence[Line], today: date) -> list[Promise]:
+def promises(plan: Plan, lines: Sequence[LimitStatus], today: date) -> list[Promise]:
     """Return what every pool holds and promises."""
     found = []
     for line in lines:
-        if line.place.on is not On.POOL or line.pool is None:
+        if line.target.on is not On.POOL or line.pool is None:
             continue
-        folders = [one for one in lines if one.place.on is On.FOLDER and _lies_in(plan, one, line.pool)]
+        folders = [one for one in lines if one.target.on is On.FOLDER and _lies_in(plan, one, line.pool)]
         whole, within = promise_of(folders, today)
-        systems = {one.place.system for one in lines if line.pool in pools_of(plan, one.place.system)}
+        systems = {one.target.system for one in lines if line.pool in pools_of(plan, one.target.system)}
         sums = {On.PERSON: (0, 0, 0), On.GROUP: (0, 0, 0)}
         for one in lines:
             # Limits on people and groups count on one pool alone: where a system has several, none is theirs.
-            alone = one.place.system in systems and len(pools_of(plan, one.place.system)) == 1
-            if one.place.on in sums and alone and one.is_enforced(today):
-                promised, used, number = sums[one.place.on]
-                sums[one.place.on] = promised + _one(one), used + one.amount, number + 1
+            alone = one.target.system in systems and len(pools_of(plan, one.target.system)) == 1
+            if one.target.on in sums and alone and one.is_enforced(today):
+                promised, used, number = sums[one.target.on]
+                sums[one.target.on] = promised + _one(one), used + one.amount, number + 1
         used = line.amount
         by_person, by_group = ((max(0, used - own) + given if number else 0) for given, own, number in sums.values())
         limited = sum(1 for one in folders if one.is_enforced(today)) + sum(number for _, _, number in sums.values())
         by_folder = whole + max(0, used - within) if folders else 0
         size = line.settings.limit
-        found.append(Promise(line.place.name, size, used, by_folder, by_person, by_group, limited))
+        found.append(Promise(line.target.name, size, used, by_folder, by_person, by_group, limited))
     return found
 
 
-def _lies_in(plan: Plan, line: Line, pool: Pool) -> bool:
-    mine = pool_of(plan, line.place.address)
+def _lies_in(plan: Plan, line: LimitStatus, pool: Pool) -> bool:
+    mine = pool_of(plan, line.target.address)
     return mine is not None and mine.name == pool.name

@@ -12,7 +12,7 @@ from datetime import date
 
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.plan import Plan
-from neatledger.core.space.limit_table import Line, entitled_space, pool_of
+from neatledger.core.space.limit_table import LimitStatus, entitled_space, pool_of
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.tree.address import Address
 
@@ -64,24 +64,24 @@ class Room:
         return self.stopping[0].usable if self.stopping else None
 
 
-def lines_above(lines: Iterable[Line], folder: Address) -> list[Line]:
+def lines_above(lines: Iterable[LimitStatus], folder: Address) -> list[LimitStatus]:
     """Return the limits on a folder and on those above it, the innermost first, but for those that leave it out."""
     found = [
         line
         for line in lines
-        if line.place.on is On.FOLDER and folder.is_within(line.place.address) and not _leaves_out(line, folder)
+        if line.target.on is On.FOLDER and folder.is_within(line.target.address) and not _leaves_out(line, folder)
     ]
-    return sorted(found, key=lambda line: -len(line.place.address.parts))
+    return sorted(found, key=lambda line: -len(line.target.address.parts))
 
 
-def _leaves_out(line: Line, folder: Address) -> bool:
+def _leaves_out(line: LimitStatus, folder: Address) -> bool:
     paths = line.found.leaves_out if line.found else ()
     return any(folder.is_within(Address(folder.system, path.encode("utf-8", "surrogateescape"))) for path in paths)
 
 
 def find_room(
     plan: Plan,
-    lines: Sequence[Line],
+    lines: Sequence[LimitStatus],
     person: str,
     folder: Address,
     group: str,
@@ -93,18 +93,18 @@ def find_room(
     Arguments: the office's `lines`; the name of the group that a new file there belongs to ("" where the
     system keeps none); `refusal`, why the person may not add files there ("" where they may).
     """
-    mine = [line for line in lines if line.place.system == folder.system]
-    found = [_of_line(line, f"limit on {line.place.key}", today) for line in lines_above(mine, folder)]
+    mine = [line for line in lines if line.target.system == folder.system]
+    found = [_of_line(line, f"limit on {line.target.key}", today) for line in lines_above(mine, folder)]
     for line in mine:
-        if line.place.on is On.PERSON and line.place.name == person:
+        if line.target.on is On.PERSON and line.target.name == person:
             if line.planned is not None or line.found is not None:
                 found.append(_of_line(line, f"limit on {person}'s files", today))
             found += _entitled(plan, line)
-        elif line.place.on is On.GROUP and line.place.name == group:
+        elif line.target.on is On.GROUP and line.target.name == group:
             found.append(_of_line(line, f"limit on the files of {group}", today))
     pool = pool_of(plan, folder)
     for line in lines:
-        is_pool = pool is not None and line.place.on is On.POOL and line.place.name == pool.name
+        is_pool = pool is not None and line.target.on is On.POOL and line.target.name == pool.name
         if is_pool and not _leaves_out(line, folder):
             found.append(_of_pool(line))
     if refusal:
@@ -116,7 +116,7 @@ def find_room(
     return Room(person, folder, tuple(found), rules.largest, tuple(barred))
 
 
-def _of_line(line: Line, what: str, today: date) -> Stop:
+def _of_line(line: LimitStatus, what: str, today: date) -> Stop:
     settings = line.settings
     if settings.limit is None:
         return Stop(what, None, False, "no limit")
@@ -129,21 +129,21 @@ def _of_line(line: Line, what: str, today: date) -> Stop:
         word += "; as planned, for the system does not tell"
     if not line.is_enforced(today):
         grace = line.grace_left(today)
-        told = (
+        message = (
             ""
             if grace is None
             else f", for {grace} days more"
             if line.over_since
             else f", for {grace} days once passed"
         )
-        word += f"; watched: it may be passed{told}"
+        word += f"; watched: it may be passed{message}"
     elif not settings.enforced:
         word += "; watched, and its grace is up"
     return Stop(what, line.left, line.is_enforced(today), word, settings.limit, line.amount)
 
 
-def _entitled(plan: Plan, line: Line) -> list[Stop]:
-    found = entitled_space(plan, line.place.system, line.place.name)
+def _entitled(plan: Plan, line: LimitStatus) -> list[Stop]:
+    found = entitled_space(plan, line.target.system, line.target.name)
     most = found[0] if found else None
     if found is None or most is None:
         return []
@@ -151,9 +151,9 @@ def _entitled(plan: Plan, line: Line) -> list[Stop]:
     return [Stop(f"entitlement {found[1]}", most - line.amount, True, word, most, line.amount)]
 
 
-def _of_pool(line: Line) -> Stop:
+def _of_pool(line: LimitStatus) -> Stop:
     limit = line.settings.limit
-    what = f"pool {line.place.name}"
+    what = f"pool {line.target.name}"
     if limit is None:
         return Stop(what, None, False, "nobody tells how much it holds")
     word = f"{show_size(line.amount)} of {show_size(limit)} used"

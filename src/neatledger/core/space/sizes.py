@@ -98,5 +98,5 @@ def show_field(name: str, value: Any) -> str:
         case "grace_days":
             return "no grace" if value is None else f"{value} days' grace"
         case _:
-            told = [f"{level} % to {', '.join(who) or 'nobody'}" for level, who in value]
-            return "; ".join(told) or "no warning"
+            parts = [f"{level} % to {', '.join(who) or 'nobody'}" for level, who in value]
+            return "; ".join(parts) or "no warning"

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import seat_bit
+from neatledger.core.access.matrix import principal_bit
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.columns import LARGE_BYTES
 from neatledger.core.tree.table import Table
@@ -52,7 +52,7 @@ def find_synced(
 ) -> SyncedSystem:
     """Work out what a device holds of one system.
 
-    Arguments: the table of access of the person's seats; the tables of classes and of large files;
+    Arguments: the table of access of the person's principals; the tables of classes and of large files;
     `without_folders`, a mark for each folder that is left out; the numbers of the kinds that are; the
     largest size in bytes.
     """
@@ -88,17 +88,17 @@ def find_synced(
 
 
 def _reads(everyone: Everyone, table: Table) -> Mask:
-    """Mark the rows whose files one of the seats can read."""
+    """Mark the rows whose files one of the principals can read."""
     matrix = everyone.matrix
     found = np.zeros(table.rows, dtype=bool)
     if not table.rows:
         return found
     bits = matrix.file_bits(table["folder"], table["list"], table["owner"])[Right.READ]
     admin = matrix.admin_block(Right.READ, table["folder"]) if matrix.admins else None
-    for seat in range(len(matrix.seats)):
-        found |= seat_bit(bits, seat).astype(bool)
-        if admin is not None and matrix.admins >> seat & 1:
-            found |= seat_bit(admin, seat).astype(bool)
+    for principal in range(len(matrix.principals)):
+        found |= principal_bit(bits, principal).astype(bool)
+        if admin is not None and matrix.admins >> principal & 1:
+            found |= principal_bit(admin, principal).astype(bool)
     return found
 
 

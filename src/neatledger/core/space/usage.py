@@ -112,7 +112,7 @@ class Usage:
     def items(self) -> Items:
         """All items, in the reading order of their folders."""
         found = self._unsorted
-        found = found.take(np.argsort(self.tree.place[found.folder], kind="stable"))
+        found = found.take(np.argsort(self.tree.preorder[found.folder], kind="stable"))
         # The outermost first: what is taken off with a tree need not be taken off for a tree in it.
         for one in self._outermost():
             found = self._without(found, one)
@@ -181,12 +181,12 @@ class Usage:
             nothing = np.zeros(0, dtype=np.intp)
             return nothing, nothing
         area = self._area[folder]
-        order = np.lexsort((self.tree.place[folder], inode, device, area))
+        order = np.lexsort((self.tree.preorder[folder], inode, device, area))
         same = (np.diff(inode[order]) == 0) & (np.diff(device[order]) == 0) & (np.diff(area[order]) == 0)
         return order[:-1][same], order[1:][same]
 
     def _outermost(self) -> list[Again]:
-        place, size = self.tree.place, self.tree.size
+        place, size = self.tree.preorder, self.tree.size
         found: list[Again] = []
         for one in sorted(self._again, key=lambda one: int(place[one.row])):
             if not found or place[one.row] >= place[found[-1].row] + size[found[-1].row]:
@@ -202,11 +202,11 @@ class Usage:
             return items
         below = items.take(self._slice(items, one.row))
         found = Items.join([items, below.taken_off(np.full(len(below), at))])
-        return found.take(np.argsort(self.tree.place[found.folder], kind="stable"))
+        return found.take(np.argsort(self.tree.preorder[found.folder], kind="stable"))
 
     def _slice(self, items: Items, row: int) -> NDArray[np.intp]:
-        places = self.tree.place[items.folder]
-        first, end = np.searchsorted(places, [self.tree.place[row], self.tree.place[row] + self.tree.size[row]])
+        places = self.tree.preorder[items.folder]
+        first, end = np.searchsorted(places, [self.tree.preorder[row], self.tree.preorder[row] + self.tree.size[row]])
         return np.arange(first, end)
 
     def own_at(self, row: int) -> list[int]:

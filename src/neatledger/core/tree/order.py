@@ -82,7 +82,7 @@ class TreeOrder:
         return size
 
     @cached_property
-    def place(self) -> Ints:
+    def preorder(self) -> Ints:
         """Where each folder stands in reading order."""
         place = np.zeros(self.rows, dtype=np.int64)
         for first, last in self.levels[1:]:
@@ -95,19 +95,19 @@ class TreeOrder:
     @cached_property
     def order(self) -> Ints:
         """All folders in reading order."""
-        order = np.empty_like(self.place)
-        order[self.place] = np.arange(self.rows)
+        order = np.empty_like(self.preorder)
+        order[self.preorder] = np.arange(self.rows)
         return order
 
     def below(self, top: int) -> Ints:
         """Return a folder and all below it, in reading order."""
-        return self.order[self.place[top] : self.place[top] + self.size[top]]
+        return self.order[self.preorder[top] : self.preorder[top] + self.size[top]]
 
     def roll_up(self, own: Ints) -> Ints:
         """Return for every folder the sum of a figure of its own and of all below it; exact in 64 bits."""
         sums = np.zeros(self.rows + 1, dtype=np.int64)
         np.cumsum(own[self.order], out=sums[1:])
-        found: Ints = sums[self.place + self.size] - sums[self.place]
+        found: Ints = sums[self.preorder + self.size] - sums[self.preorder]
         return found
 
     def meet(self, some: Ints, others: Ints) -> Ints:

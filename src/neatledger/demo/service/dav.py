@@ -119,10 +119,10 @@ def _fill_acl(acl: Element, text: str) -> None:
     for entry in entries_from_text(text, lambda name, _: name):
         ace = SubElement(acl, f"{_D}ace")
         _fill_principal(SubElement(ace, f"{_D}principal"), entry)
-        told = SubElement(ace, f"{_D}grant" if entry.allows else f"{_D}deny")
+        message = SubElement(ace, f"{_D}grant" if entry.allows else f"{_D}deny")
         words = [word for word, rights in _PRIVILEGES if entry.rights & rights]
         for word in ["all"] if entry.rights & _ALL[1] else words:
-            SubElement(SubElement(told, f"{_D}privilege"), f"{_D}{word}")
+            SubElement(SubElement(message, f"{_D}privilege"), f"{_D}{word}")
 
 
 def _fill_principal(principal: Element, entry: Entry) -> None:
