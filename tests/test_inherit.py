@@ -15,6 +15,7 @@ from neatledger.core.lists import nt
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
 from neatledger.core.people.membership import holders_of
 from neatledger.core.people.principals import FoundAccounts, find_principals

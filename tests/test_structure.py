@@ -34,7 +34,7 @@ FLOORS = {
         "formats",
         "core",
     },
-    "app": {"questions", "office", "ledger", "core"},
+    "app": {"questions", "faces", "office", "core"},
     "questions": {"office", "ledger", "sources", "formats", "reports", "core"},
     "faces": {"formats", "reports", "core"},
     "office": {"formats", "core"},

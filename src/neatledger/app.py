@@ -10,28 +10,20 @@ import re
 import shutil
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TextIO
 
 from neatledger.core.people.credentials import Credentials
-from neatledger.core.people.principals import Principal, find_principals
-from neatledger.core.plan.plan import Plan
-from neatledger.core.tree.address import Address
-from neatledger.errors import OfficeError, SourceError, UnknownNameError, UsageError
-from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.store import CountInfo, Ledger, open_ledger
-from neatledger.office.addresses import parse_address
-from neatledger.office.read import PLAN_NAME, read_plan
+from neatledger.errors import OfficeError, SourceError
+from neatledger.faces.output import Output
+from neatledger.faces.progress import Progress
+from neatledger.office.read import PLAN_NAME
+from neatledger.questions import Office, open_office
 
-if TYPE_CHECKING:
-    from neatledger.ledger.services import Services
-
-__all__ = ["LEDGER_NAME", "App", "Options", "Streams"]
-
-LEDGER_NAME = "ledger.db"
+__all__ = ["App", "Options", "Streams"]
 
 
 @dataclass(slots=True)
@@ -90,6 +82,22 @@ class App:
                 return folder
         raise OfficeError("there is no office here", str(here), "name it with --office, or make one: neatledger new")
 
+    @cached_property
+    def office(self) -> Office:
+        """The office that questions are put to."""
+        return open_office(self.office_dir, as_of=self.options.as_of, today=self.today)
+
+    @property
+    def output(self) -> Output:
+        """Where the result goes, and in which form."""
+        options, streams = self.options, self.streams
+        return Output(options.format, options.output, streams.out, streams.width, streams.is_colored)
+
+    @property
+    def is_of_plan(self) -> bool:
+        """Tell whether the question is put to the plan alone."""
+        return self.options.side == "plan"
+
     @property
     def today(self) -> date:
         """Today, or what --today says."""
@@ -102,76 +110,9 @@ class App:
             return datetime.combine(self.options.today, datetime.min.time().replace(hour=12)).astimezone(UTC)
         return datetime.now(UTC)
 
-    @cached_property
-    def plan(self) -> Plan:
-        """The plan of the office."""
-        return replace(read_plan(self.office_dir), today=self.today)
-
-    def open_ledger(self, *, create: bool = False) -> Ledger:
-        """Open the office's ledger."""
-        return open_ledger(self.office_dir / LEDGER_NAME, create=create)
-
-    @cached_property
-    def ledger(self) -> Ledger:
-        """The office's ledger; raises `NoCountError` where there is none yet."""
-        # A plan with faults is told before a ledger that is not there yet.
-        assert self.plan
-        return self.open_ledger()
-
-    @cached_property
-    def count(self) -> CountInfo:
-        """The count that questions are put to."""
-        return self.ledger.find_count(self.options.as_of)
-
-    def readers_of(self, count: CountInfo) -> dict[str, SurveyReader]:
-        """Return a reader for each system of a count."""
-        return {info.system: self.ledger.read_survey(info) for info in count.surveys}
-
-    @cached_property
-    def readers(self) -> dict[str, SurveyReader]:
-        """A reader for each system of the count."""
-        return self.readers_of(self.count)
-
-    def principals_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Principal]]:
-        """Return every system's accounts with the people who have them."""
-        return find_principals(self.plan, {system: reader.found_accounts for system, reader in readers.items()})
-
-    @cached_property
-    def principals(self) -> dict[str, list[Principal]]:
-        """Every system's accounts with the people who have them."""
-        return self.principals_of(self.readers)
-
-    def services_of(self, readers: Mapping[str, SurveyReader], day: date) -> Services:
-        """Return the systems of a count with what is shared on them, judged for a day."""
-        from neatledger.ledger.services import Services
-
-        return Services(self.plan, readers, self.principals_of(readers), day)
-
-    @cached_property
-    def services(self) -> Services:
-        """The systems of the count with what is shared on them, judged for today (or the day of --as-of)."""
-        from neatledger.ledger.services import Services
-
-        return Services(self.plan, self.readers, self.principals, self.options.as_of or self.today)
-
-    def address(self, text: str) -> Address:
-        """Parse a folder's address from the command line; raises `UsageError` or `UnknownNameError`."""
-        if ":" not in text:
-            if len(self.plan.systems) == 1:
-                text = f"{next(iter(self.plan.systems))}:{text}"
-            else:
-                raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
-        address = parse_address(text)
-        if address.system not in self.plan.systems:
-            known = ", ".join(self.plan.systems)
-            raise UnknownNameError(f"no system is named {address.system!r}", hint=f"there are: {known}")
-        return address
-
-    def reader(self, system: str) -> SurveyReader:
-        """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
-        if system not in self.readers:
-            raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
-        return self.readers[system]
+    def progress(self, label: str) -> Progress:
+        """Return what shows the progress of long work on a terminal."""
+        return Progress(self.streams.err, label, quiet=self.options.quiet)
 
     def credentials_for(self, system: str) -> Callable[[str, str], Credentials]:
         """Return what gives the name and the password for a system's hosts.

@@ -28,11 +28,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Edit the plan, keeping its comments."""
     if args.check not in CHECKS:
         raise UsageError(f"there is no check {args.check!r}", hint="check --list lists them")
-    assert app.plan
+    office = app.office
+    assert office.plan
     until = args.until.isoformat() if args.until else None
-    add_acceptance(app.office_dir, args.check, args.place, args.reason, until)
-    app.say(
-        f"{app.office_dir / PLAN_NAME}: {args.check} at {args.place} is accepted"
-        + (f" until {until}." if until else ".")
-    )
+    add_acceptance(office.folder, args.check, args.place, args.reason, until)
+    ending = f" until {until}." if until else "."
+    app.say(f"{office.folder / PLAN_NAME}: {args.check} at {args.place} is accepted{ending}")
     return 0

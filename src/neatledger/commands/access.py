@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
 
 from neatledger.app import App
-from neatledger.commands.asking import planned_differences
-from neatledger.commands.whole import load_everyone, people_rows, wanted_principals, write_tables
-from neatledger.core.access.everyone import Everyone, RowFilter
-from neatledger.core.tree.address import Address
+from neatledger.core.access.everyone import RowFilter
 from neatledger.faces.show import show_report
-from neatledger.ledger.reader import SurveyReader
+from neatledger.faces.showaccess import show_access
+from neatledger.questions import access, differences
 from neatledger.reports.sides import both_report, plan_reach_report
 
 __all__ = ["add_arguments", "run"]
@@ -30,26 +27,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the table, system after system."""
+    office = app.office
     if app.options.side == "plan":
-        show_report(plan_reach_report(app.plan, args.person or list(app.plan.people), "access"), app)
+        people = args.person or list(office.plan.people)
+        show_report(plan_reach_report(office.plan, people, "access"), app.output)
         return 0
     if app.options.side == "both":
-        differences = [each for each in planned_differences(app) if not args.person or each.person in args.person]
-        show_report(both_report("access", differences, app.plan.office), app)
-        return 1 if any(differences) else 0
+        found = differences.ask(office, args.person)
+        show_report(both_report("access", found, office.plan.office), app.output)
+        return 1 if any(found) else 0
     which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
-    below = app.address(args.below) if args.below else None
-    tables = _tables(app, below, args.person)
-    if app.options.format == "table":
-        show_report(people_rows(tables, which, below, app), app)
-        return 0
-    write_tables("access", tables, which, below, app)
+    below = office.address(args.below) if args.below else None
+    show_access("access", access.ask(office, args.person, below), which, office.count.when, app.output)
     return 0
-
-
-def _tables(app: App, below: Address | None, people: list[str] | None) -> Iterator[tuple[SurveyReader, Everyone]]:
-    for system, reader in app.readers.items():
-        if below is None or below.system == system:
-            principals = wanted_principals(app, system, people)
-            if principals:
-                yield reader, load_everyone(app.services, reader, principals)

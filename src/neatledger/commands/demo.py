@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from neatledger import __version__
-from neatledger.app import LEDGER_NAME, App, Options
+from neatledger.app import App, Options
 from neatledger.cli import make_parser
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
@@ -31,12 +31,8 @@ from neatledger.demo.make import (
 )
 from neatledger.demo.smbserver import missing
 from neatledger.errors import SourceError
-from neatledger.faces.progress import Progress
-from neatledger.ledger.store import open_ledger
-from neatledger.office.read import read_plan
-from neatledger.sources.contract import SourceContext
-from neatledger.sources.limits import add_limits
-from neatledger.sources.table import load_source
+from neatledger.questions import Office, open_office
+from neatledger.questions.gather import read_system
 
 __all__ = ["add_arguments", "run"]
 
@@ -53,7 +49,7 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
         ("why", "thistle", "loft:/Surgery/Controlled drugs"),
     ),
     ("Whose are the accounts there that the plan gives to nobody?", ("match",)),
-    ("What was shared from the team folders, and what of it is not as the plan has it?", ("links", "--amiss")),
+    ("What was shared from the team folders, and what of it is not as the plan has it?", ("links", "--not-in-order")),
     (
         "Who can reach the pictures that a student handed out before he left?",
         ("who", "meadow:/Teams/Imaging exchange/2026"),
@@ -122,31 +118,28 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _keep_history(app: App, office: Path) -> None:
     """Keep a count for each week before the first that the tour takes, of the servers as they were then."""
-    plan = read_plan(office)
-    ledger = open_ledger(office / LEDGER_NAME, create=True)
+    looked_at = open_office(office, today=date.fromisoformat(_BEFORE))
+    plan, ledger = looked_at.plan, looked_at.open_ledger(create=True)
     listing = office / ".barn-then.csv"
-    with Progress(app.streams.err, f"{WEEKS} weeks of counts", quiet=app.options.quiet) as progress:
+    with app.progress(f"{WEEKS} weeks of counts") as progress:
         try:
-            loft = _read(office, plan.systems["loft"].settings, "loft")
+            loft = _read(looked_at, plan.systems["loft"].settings, "loft")
             for week in range(WEEKS):
                 when = FIRST_WEEK + timedelta(weeks=week)
                 write_listing(listing, things_at(int(when.timestamp())))
                 settings = {**plan.systems["barn"].settings, "source": "listing", "path": listing.name}
-                ledger.add_count([_read(office, settings, "barn"), loft], when, __version__)
+                ledger.add_count([_read(looked_at, settings, "barn"), loft], when, __version__)
                 progress(1)
         finally:
             listing.unlink(missing_ok=True)
             ledger.close()
 
 
-def _read(office: Path, settings: Mapping[str, Any], system: str) -> Survey:
+def _read(office: Office, settings: Mapping[str, Any], system: str) -> Survey:
     def nobody(user: str, host: str) -> Credentials:
         raise SourceError("the sample office asks for no password", host)
 
-    context = SourceContext(system, office, settings, date.fromisoformat(_BEFORE), lambda _: None, nobody)
-    survey = load_source("listing")(context)
-    add_limits(survey, context)
-    return survey
+    return read_system(office, system, settings, "listing", nobody)
 
 
 @contextmanager

@@ -6,6 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.faces.show import show_report
+from neatledger.questions.people import groups_of
 from neatledger.reports.groups import groups_report
 
 __all__ = ["add_arguments", "run"]
@@ -18,10 +19,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """List the groups."""
-    side = app.options.side
-    groups = {} if side == "plan" else {system: reader.groups for system, reader in app.readers.items()}
-    principals = {} if side == "plan" else app.principals
-    is_all = args.all or app.options.format != "table"
-    report = groups_report(app.plan, groups, principals, side=side, is_all=is_all)
-    show_report(report, app)
-    return 1 if side == "both" and any(row[-1] for row in report.rows) else 0
+    office, side = app.office, app.options.side
+    groups = {} if side == "plan" else groups_of(office)
+    principals = {} if side == "plan" else office.principals
+    report = groups_report(office.plan, groups, principals, side=side, is_all=args.all)
+    show_report(report, app.output)
+    return 1 if side == "both" and any(row["difference"] for row in report.rows) else 0

@@ -1,4 +1,4 @@
-"""``match``: accounts that the plan gives to nobody, with the person whose they may be."""
+"""``match``: accounts that the plan matches with nobody yet, and the person whose they may be."""
 
 from __future__ import annotations
 
@@ -20,9 +20,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show the proposals, or write the clear ones into the plan."""
-    proposals = propose(app.plan, app.principals)
+    office = app.office
+    proposals = propose(office.plan, office.principals)
     clear = [one for one in proposals if one.is_clear]
     if args.write and clear:
-        add_accounts(app.office_dir, [(one.candidates[0], one.system, one.account.login) for one in clear])
-    show_report(matching_report(app.plan, proposals, len(clear) if args.write else 0), app)
+        add_accounts(office.folder, [(one.candidates[0], one.system, one.account.login) for one in clear])
+    show_report(matching_report(office.plan, proposals, len(clear) if args.write else 0), app.output)
     return 0

@@ -5,12 +5,11 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.commands.asking import find_person, planned_differences
-from neatledger.commands.whole import load_everyone, people_rows, write_tables
-from neatledger.core.access.everyone import Everyone, RowFilter
+from neatledger.core.access.everyone import RowFilter
 from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
-from neatledger.ledger.reader import SurveyReader
+from neatledger.faces.showaccess import show_access
+from neatledger.questions import access, differences
 from neatledger.reports.sides import both_report, plan_reach_report
 
 __all__ = ["add_arguments", "run"]
@@ -26,27 +25,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Answer on the found side, the plan's, or both."""
+    office = app.office
     if app.options.side == "plan":
-        if args.person not in app.plan.people:
+        if args.person not in office.plan.people:
             raise UnknownNameError(f"the plan has no person {args.person!r}", hint="people lists everyone")
-        show_report(plan_reach_report(app.plan, [args.person], "reach"), app)
+        show_report(plan_reach_report(office.plan, [args.person], "reach"), app.output)
         return 0
-    person, principals = find_person(app, args.person)
+    person = office.find_person(args.person)
     if app.options.side == "both":
-        differences = planned_differences(app, person)
-        show_report(both_report("reach", differences, person), app)
-        return 1 if any(differences) else 0
-    tables: list[tuple[SurveyReader, Everyone]] = [
-        (app.readers[system], load_everyone(app.services, app.readers[system], found))
-        for system, found in principals.items()
-    ]
+        found = differences.ask(office, [person.id])
+        show_report(both_report("reach", found, person.id), app.output)
+        return 1 if any(found) else 0
     which = RowFilter.EVERY if args.every else RowFilter.DIFFER
-    if app.options.format == "table":
-        report = people_rows(tables, which, None, app)
-        report.name = "reach"
-        if not principals:
-            report.empty = f"{person} has no account on any system that was gathered"
-        show_report(report, app)
-    else:
-        write_tables("reach", tables, which, None, app)
+    empty = "" if person.principals else f"{person.id} has no account on any system that was gathered"
+    show_access("reach", access.ask(office, [person.id]), which, office.count.when, app.output, empty=empty)
     return 0

@@ -7,39 +7,24 @@ import argparse
 from neatledger.app import App
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
+from neatledger.formats.words import parse_pair, parse_pairs, parse_size_limit, parse_whole
+from neatledger.reports.report import Report
 
 __all__ = ["add_arguments", "run"]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument(
-        "--limit",
-        action="append",
-        default=[],
-        metavar="PLACE=SIZE",
-        help="a limit on a folder, person, group or pool",
-    )
-    parser.add_argument("--band", action="append", default=[], metavar="BAND=SIZE", help="a band restated")
-    parser.add_argument(
-        "--join", action="append", default=[], metavar="SYSTEM=N", help="so many people joining a system"
-    )
-    parser.add_argument(
-        "--move", action="append", default=[], metavar="FOLDER=POOL", help="a folder moved to another pool"
-    )
-    parser.add_argument(
-        "--keep", action="append", default=[], metavar="SYSTEM=N", help="another number of kept versions"
-    )
-    parser.add_argument(
-        "--take-back",
-        action="append",
-        default=[],
-        metavar="WHAT",
-        help="link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what",
-    )
-    parser.add_argument(
-        "--rule", action="append", default=[], metavar="SETTING=VALUE", help="a sharing rule: what it would catch"
-    )
+    for word, form, help_text in (
+        ("--limit", "PLACE=SIZE", "a limit on a folder, person, group or pool"),
+        ("--band", "BAND=SIZE", "a band restated"),
+        ("--join", "SYSTEM=N", "so many people joining a system"),
+        ("--move", "FOLDER=POOL", "a folder moved to another pool"),
+        ("--keep", "SYSTEM=N", "another number of kept versions"),
+        ("--take-back", "WHAT", "link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what"),
+        ("--rule", "SETTING=VALUE", "a sharing rule: what it would catch"),
+    ):
+        parser.add_argument(word, action="append", default=[], metavar=form, help=help_text)
     parser.add_argument(
         "--rule-for", default="office", metavar="PLACE", help="a folder, system or person (default: the office)"
     )
@@ -52,14 +37,56 @@ def run(args: argparse.Namespace, app: App) -> int:
     if bool(of_space) + bool(args.take_back) + bool(args.rule) > 1:
         raise UsageError("suppose one thing at a time: of space, --take-back, or --rule")
     # Each sort of question imports only what it needs: forecasts are slow to load.
-    if args.take_back or args.rule:
-        from neatledger.commands.supposedsharing import suppose_rules, suppose_taking_back
-
-        sharing = args.take_back
-        report = suppose_taking_back(app, sharing) if sharing else suppose_rules(app, args.rule, args.rule_for)
-    else:
-        from neatledger.commands.supposedspace import suppose_space
-
-        report = suppose_space(args, app)
-    show_report(report, app)
+    report = _take_back(args, app) if args.take_back else _rule(args, app) if args.rule else _space(args, app)
+    show_report(report, app.output)
     return 0
+
+
+def _take_back(args: argparse.Namespace, app: App) -> Report:
+    from neatledger.questions import suppose_sharing
+    from neatledger.reports.takeback import takeback_report
+
+    return takeback_report(suppose_sharing.ask_take_back(app.office, args.take_back), app.office.count.when)
+
+
+def _rule(args: argparse.Namespace, app: App) -> Report:
+    from neatledger.formats.shared import rule_from_words
+    from neatledger.questions import suppose_sharing
+    from neatledger.reports.links import supposed_rule_report
+
+    try:
+        rule = rule_from_words(parse_pair(word, "--rule SETTING=VALUE") for word in args.rule)
+    except ValueError as error:
+        raise UsageError(str(error), hint="see docs/sharing.md") from None
+    found = suppose_sharing.ask_rule(app.office, rule, args.rule_for)
+    caught, office = found.caught, app.office
+    where = found.rule.describe()
+    words = ", ".join(args.rule)
+    return supposed_rule_report(
+        caught.judged, caught.names, caught.total, office.day, office.count.when, words, where
+    )
+
+
+def _space(args: argparse.Namespace, app: App) -> Report:
+    from neatledger.questions import suppose_space
+    from neatledger.reports.suppose import (
+        lines_beside,
+        outlooks_beside,
+        promises_beside,
+        rooms_beside,
+        suppose_report,
+    )
+
+    supposed = suppose_space.Supposition(
+        limits=parse_pairs(args.limit, "--limit PLACE=SIZE", parse_size_limit),
+        bands=parse_pairs(args.band, "--band BAND=SIZE", parse_size_limit),
+        joining=parse_pairs(args.join, "--join SYSTEM=N", parse_whole),
+        moves=parse_pairs(args.move, "--move FOLDER=POOL", str),
+        versions=parse_pairs(args.keep, "--keep SYSTEM=N", parse_whole),
+        room=tuple(args.room) if args.room else None,
+    )
+    found = suppose_space.ask(app.office, supposed, is_of_plan=app.is_of_plan)
+    beside = lines_beside(found.before.lines, found.after.lines) + promises_beside(*found.promises)
+    beside += rooms_beside(*found.rooms) if found.rooms else []
+    beside += outlooks_beside(found.outlooks)
+    return suppose_report(beside, found.sentences, found.after.notes, app.office.count.when)

@@ -1,36 +1,44 @@
-"""The table of access as CSV or JSON lines of text, made fast: parts of lines are made once and joined."""
+"""The table of access in a machine format, made fast: pieces of rows are made once and joined."""
 
 from __future__ import annotations
 
-import json
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from math import prod
 
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowBlock, flag_rights
+from neatledger.core.access.everyone import FLAG_RIGHTS, Column, Everyone, RowBlock, flag_rights
 from neatledger.core.lists.rights import Level, Right, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.faces.machine import csv_field, whole_text
-from neatledger.formats.names import encode_address
+from neatledger.faces.machine import Writer, machine_columns
 from neatledger.reports.access import ACCESS_COLUMNS
-from neatledger.reports.report import Show
+from neatledger.reports.report import Cell
 
-__all__ = ["CSV_HEAD", "LineMaker"]
+__all__ = ["KEYS", "AccessLines"]
 
-_KEPT = [column.key for column in ACCESS_COLUMNS if column.show is not Show.PEOPLE and column.key != "by"]
-CSV_HEAD = ",".join(_KEPT) + "\n"
+KEYS = [key for key in machine_columns(ACCESS_COLUMNS) if key != "by"]
+"""The columns of the table in machine formats, in their order."""
+
+_HEAD, _FOLDER = KEYS[:3], KEYS[3:4]
 _SHOWN = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 _LOOKS = Right.READ | Right.VIEW
 _UNKNOWN = 1 << len(FLAG_RIGHTS)
 
 
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """What stands in a row before the folder, and the ways of the rows to write."""
+
+    text: str
+    ways: tuple[str, ...]
+
+
 @dataclass(slots=True)
-class LineMaker:
-    """Makes the lines of one system's table, as CSV or as JSON objects.
+class AccessLines:
+    """Makes the rows of one system's table.
 
     `any` rows of people with a single way are repeated from that way, so that a reader who keeps to
     ``way == any`` has everyone.
@@ -39,85 +47,66 @@ class LineMaker:
     system: str
     everyone: Everyone
     folders: Table
-    is_json: bool
+    writer: Writer
 
-    def lines(self, blocks: Iterator[RowBlock]) -> Iterator[str]:
-        """Yield text of many lines each."""
+    def texts(self, blocks: Iterator[RowBlock]) -> Iterator[str]:
+        """Yield text of many rows each."""
         path_of = folder_paths(self.folders)
-        heads = [self._head(place) for place in range(len(self.everyone.columns))]
+        heads = [self._head(number, column) for number, column in enumerate(self.everyone.columns)]
         for block in blocks:
             if len(block.folder):
                 yield self._block_text(block, path_of, heads)
 
-    def _head(self, place: int) -> tuple[str, tuple[str, ...]]:
-        """Return the part of a line before the folder, and the ways of the lines to write."""
-        column = self.everyone.columns[place]
+    def _head(self, number: int, column: Column) -> _Head:
         if not column.principals:
-            return "", (column.way,)
-        principals = [self.everyone.matrix.principals[principal] for principal in column.principals]
-        person, account = (
-            whole_text(principals[0].person),
-            "+".join(whole_text(principal.account.login) for principal in principals),
-        )
-        ways = (
-            (column.way, "any")
-            if place < len(self.everyone.single) and self.everyone.single[place]
-            else (column.way,)
-        )
-        if self.is_json:
-            head = {"person": person, "account": account, "system": self.system}
-            return json.dumps(head, ensure_ascii=False)[:-1], ways
-        return f"{csv_field(person)},{csv_field(account)},{csv_field(self.system)}", ways
+            return _Head("", (column.way,))
+        principals = [self.everyone.matrix.principals[one] for one in column.principals]
+        account = "+".join(principal.account.login for principal in principals)
+        is_single = number < len(self.everyone.single) and self.everyone.single[number]
+        ways = (column.way, "any") if is_single else (column.way,)
+        return _Head(self.writer.piece(_HEAD, (principals[0].person, account, self.system)), ways)
 
-    def _folder(self, path: bytes) -> str:
-        address = encode_address(Address(self.system, path))
-        return f', "folder": {json.dumps(address, ensure_ascii=False)}' if self.is_json else f",{csv_field(address)}"
-
-    def _tail(self, way: str, flags: int, files: Sequence[int]) -> str:
+    def _tail(self, way: str, numbers: list[int]) -> str:
+        flags, *files = numbers
         is_unknown = bool(flags & _UNKNOWN)
         rights = flag_rights(flags)
         level = Level.UNKNOWN if is_unknown else level_of(rights)
-        if self.is_json:
-            shown: dict[str, object] = {"way": way, "level": level.value}
-            for right in _SHOWN:
-                shown[(right.name or "").lower()] = None if is_unknown else bool(rights & right)
-            for key, number in zip(("files", "files_read", "files_change", "files_delete"), files, strict=True):
-                shown[key] = None if number < 0 else number
-            shown["read"] = None if is_unknown else bool(rights & Right.READ)
-            shown["view"] = None if is_unknown else bool(rights & _LOOKS)
-            return ", " + json.dumps(shown)[1:]
-        bits = ",".join("" if is_unknown else str(int(bool(rights & right))) for right in _SHOWN)
-        counts = ",".join("" if number < 0 else str(number) for number in files)
-        looks = "," if is_unknown else f"{int(bool(rights & Right.READ))},{int(bool(rights & _LOOKS))}"
-        return f",{way},{level.value},{bits},{counts},{looks}"
 
-    def _block_text(
-        self, block: RowBlock, path_of: Callable[[int], bytes], heads: list[tuple[str, tuple[str, ...]]]
-    ) -> str:
-        rows, folder_place = np.unique(block.folder, return_inverse=True)
-        folders = [self._folder(path_of(row)) for row in rows.tolist()]
-        numbers = np.stack([block.flags | block.unknown * _UNKNOWN, block.files, *block.counts], axis=1)
-        kinds, kind_place = _distinct(numbers)
-        ways = sorted({way for _, of_column in heads for way in of_column})
-        tails = {way: [self._tail(way, row[0], row[1:]) for row in kinds.tolist()] for way in ways}
-        # One string a column and kind of row: head and tail around the folder.
+        def has(right: Right) -> Cell:
+            return None if is_unknown else bool(rights & right)
+
+        counts = [None if number < 0 else number for number in files]
+        cells = [way, level.value, *map(has, _SHOWN), *counts, has(Right.READ), has(_LOOKS)]
+        return self.writer.piece(KEYS[4:], cells)
+
+    def _block_text(self, block: RowBlock, path_of: Callable[[int], bytes], heads: list[_Head]) -> str:
+        rows, which_folder = np.unique(block.folder, return_inverse=True)
+        folders = [self.writer.piece(_FOLDER, (Address(self.system, path_of(row)),)) for row in rows.tolist()]
+        counts = block.counts
+        flags = block.flags | block.unknown * _UNKNOWN
+        numbers = np.stack([flags, counts.files, counts.read, counts.change, counts.delete], axis=1)
+        kinds, which_kind = _distinct(numbers)
+        ways = sorted({way for head in heads for way in head.ways})
+        tails = {way: [self._tail(way, row) for row in kinds.tolist()] for way in ways}
+        join, between = self.writer.join, self.writer.between
+        # Head, folder and tail are joined by the same two signs in every row.
+        sign = join(["", ""])
         both = [
-            (head, tails[of_column[0]], tails[of_column[1]] if len(of_column) > 1 else None)
-            for head, of_column in heads
+            (head.text + sign, tails[head.ways[0]], tails[head.ways[1]] if len(head.ways) > 1 else None)
+            for head in heads
         ]
-        end = ",\n" if self.is_json else "\n"
+        middles = [folder + sign for folder in folders]
         out: list[str] = []
         add = out.append
-        for place, column, kind in zip(
-            folder_place.tolist(), block.column.tolist(), kind_place.tolist(), strict=True
+        for folder, column, kind in zip(
+            which_folder.tolist(), block.column.tolist(), which_kind.tolist(), strict=True
         ):
-            head, first, second = both[column]
-            start = head + folders[place]
-            if second is None:
-                add(start + first[kind])
-            else:
-                add(start + first[kind] + end + start + second[kind])
-        return end.join(out) + end
+            start, first, second = both[column]
+            start += middles[folder]
+            add(start + first[kind])
+            if second is not None:
+                add(start + second[kind])
+        return between.join(out)
 
 
 def _distinct(numbers: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.intp]]:

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from hashlib import sha256
+
+from neatledger.reports.lapses import CalendarDay
 
 __all__ = ["calendar_bytes"]
 
 
-def calendar_bytes(days: Sequence[tuple[date, str, str, str]], name: str, now: datetime) -> bytes:
-    """Return a calendar: for each day a title, a text, and what tells the event from others.
+def calendar_bytes(days: Sequence[CalendarDay], name: str, now: datetime) -> bytes:
+    """Return a calendar.
 
     `now` (UTC) is the moment that events are stamped with. An event ends before the next day (section 3.6.1), is
     no time that anybody is busy (section 3.8.2.7), and reminds a week ahead.
@@ -22,18 +24,18 @@ def calendar_bytes(days: Sequence[tuple[date, str, str, str]], name: str, now: d
     calendar.add("version", "2.0")
     calendar.add("method", "PUBLISH")
     calendar.add("x-wr-calname", name)
-    for day, title, text, key in days:
+    for one in days:
         event = Event()
-        event.add("uid", f"{sha256(key.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}@neatledger")
+        event.add("uid", f"{sha256(one.key.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}@neatledger")
         event.add("dtstamp", now)
-        event.add("dtstart", day)
-        event.add("dtend", day + timedelta(days=1))
-        event.add("summary", _plain(title))
-        event.add("description", _plain(text))
+        event.add("dtstart", one.day)
+        event.add("dtend", one.day + timedelta(days=1))
+        event.add("summary", _plain(one.title))
+        event.add("description", _plain(one.text))
         event.add("transp", "TRANSPARENT")
         alarm = Alarm()
         alarm.add("action", "DISPLAY")
-        alarm.add("description", _plain(title))
+        alarm.add("description", _plain(one.title))
         alarm.add("trigger", timedelta(days=-7))
         event.add_component(alarm)
         calendar.add_component(event)

@@ -1,64 +1,60 @@
-"""A report as CSV (RFC 4180) or JSON (RFC 8259): complete, stable, percent-encoded addresses."""
+"""Reports for machines, one writer a format: CSV (RFC 4180) and JSON (RFC 8259), complete and stable.
+
+Addresses and names that hold anything are percent-encoded; True is 1 in CSV, and what is not known is empty there
+and null in JSON. A format is a writer here and its row in `WRITERS`.
+"""
 
 from __future__ import annotations
 
 import csv
 import json
 from collections.abc import Iterable, Iterator, Sequence
+from typing import Protocol
 
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address, encode_bytes
-from neatledger.reports.report import Cell, Report, Show
+from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show
 
-__all__ = ["csv_field", "csv_lines", "json_lines", "render_csv", "render_json", "whole_text"]
-
-
-def _machine_columns(report: Report) -> list[int]:
-    return [place for place, column in enumerate(report.columns) if column.show is not Show.PEOPLE]
+__all__ = ["WRITERS", "Writer", "machine_columns"]
 
 
-def _csv_cell(cell: Cell) -> str | int:
-    if cell.__class__ is int:
-        # By far the most, in long tables.
-        return cell
-    match cell:
-        case None:
-            return ""
-        case bool():
-            return int(cell)
-        case int():
-            return cell
-        case bytes():
-            return encode_bytes(cell)
-        case Address():
-            return encode_address(cell)
-        case tuple():
-            return " ".join(whole_text(each) for each in cell)
-        case _:
-            return whole_text(cell)
+class Writer(Protocol):
+    """One machine format.
+
+    A long table is made of *pieces*: runs of cells that many rows share, made once and joined.
+    """
+
+    between: str
+    """What stands between two rows of a long table."""
+
+    def whole(self, report: Report) -> str:
+        """Return a report as text."""
+
+    def long(self, report: Report, rows: Iterable[Row]) -> Iterator[str]:
+        """Yield the text of a report of many rows, a row at a time; such a report has no notes."""
+
+    def piece(self, keys: Sequence[str], cells: Sequence[Cell]) -> str:
+        """Return neighbouring cells of a row as text."""
+
+    def join(self, pieces: Sequence[str]) -> str:
+        """Return pieces as what stands between the beginning and the end of a row."""
+
+    def of_pieces(self, name: str, keys: Sequence[str], rows: Iterable[str]) -> Iterator[str]:
+        """Yield the text of a long table whose rows are made of pieces; each text may hold many rows."""
 
 
-def whole_text(text: str) -> str:
+def machine_columns(columns: Iterable[Column]) -> list[str]:
+    """Return the keys of the columns that machines are shown."""
+    return [column.key for column in columns if column.show is not Show.PEOPLE]
+
+
+def _whole_text(text: str) -> str:
     """Carry bytes that were not UTF-8 (in a login or a name) as percent-encoded ones."""
     try:
         text.encode()
     except UnicodeEncodeError:
         return encode_bytes(text.encode("utf-8", "surrogateescape"))
     return text
-
-
-def _json_cell(cell: Cell) -> str | int | bool | list[str] | None:
-    match cell:
-        case None | bool() | int():
-            return cell
-        case bytes():
-            return encode_bytes(cell)
-        case Address():
-            return encode_address(cell)
-        case tuple():
-            return [whole_text(each) for each in cell]
-        case _:
-            return whole_text(cell)
 
 
 class _Line:
@@ -70,58 +66,131 @@ class _Line:
         self.text = text
 
 
-_line = _Line()
-# The writer quotes what its own line end holds: so with both characters, though lines end in one.
-_writer = csv.writer(_line, lineterminator="\r\n")
+class CsvWriter:
+    """Comma-separated values with a heading line."""
+
+    between = "\n"
+
+    def __init__(self) -> None:
+        self._line = _Line()
+        # The writer quotes what its own line end holds: so with both characters, though lines end in one.
+        self._writer = csv.writer(self._line, lineterminator="\r\n")
+
+    def _fields(self, cells: Iterable[str | int]) -> str:
+        self._writer.writerow(cells)
+        return self._line.text[:-2]
+
+    @staticmethod
+    def _cell(cell: Cell) -> str | int:
+        if cell.__class__ is int:
+            # By far the most, in long tables.
+            return cell
+        match cell:
+            case None:
+                return ""
+            case bool():
+                return int(cell)
+            case int():
+                return cell
+            case bytes():
+                return encode_bytes(cell)
+            case Address():
+                return encode_address(cell)
+            case tuple():
+                return " ".join(_whole_text(each) for each in cell)
+            case Portion():
+                return cell.percent
+            case _:
+                return _whole_text(cell)
+
+    def whole(self, report: Report) -> str:
+        """Return a report as text."""
+        return "".join(self.long(report, report.rows))
+
+    def long(self, report: Report, rows: Iterable[Row]) -> Iterator[str]:
+        """Yield the lines, the heading first."""
+        keys = machine_columns(report.columns)
+        yield self._fields(keys) + "\n"
+        for row in rows:
+            yield self._fields([self._cell(row[key]) for key in keys]) + "\n"
+
+    def piece(self, keys: Sequence[str], cells: Sequence[Cell]) -> str:
+        """Return neighbouring fields."""
+        # A line that is one empty field would be quoted: so it is never alone.
+        return self._fields(["-", *map(self._cell, cells)])[2:]
+
+    def join(self, pieces: Sequence[str]) -> str:
+        """Return a line of pieces."""
+        return ",".join(pieces)
+
+    def of_pieces(self, name: str, keys: Sequence[str], rows: Iterable[str]) -> Iterator[str]:
+        """Yield the lines, the heading first."""
+        yield self._fields(keys) + "\n"
+        for text in rows:
+            yield text + "\n"
 
 
-def _csv_line(cells: Iterable[str | int]) -> str:
-    _writer.writerow(cells)
-    return _line.text[:-2]
+class JsonWriter:
+    """One JSON object with the report's name, its rows, and for those of a usual size headline and notes."""
+
+    between = "},\n{"
+
+    @staticmethod
+    def _cell(cell: Cell) -> str | int | bool | list[str] | None:
+        match cell:
+            case None | bool() | int():
+                return cell
+            case bytes():
+                return encode_bytes(cell)
+            case Address():
+                return encode_address(cell)
+            case tuple():
+                return [_whole_text(each) for each in cell]
+            case Portion():
+                return cell.percent
+            case _:
+                return _whole_text(cell)
+
+    def whole(self, report: Report) -> str:
+        """Return a report as one object: ``report``, ``headline``, ``rows``, ``notes``."""
+        keys = machine_columns(report.columns)
+        found = {
+            "report": report.name,
+            "headline": _whole_text(report.headline),
+            "rows": [{key: self._cell(row[key]) for key in keys} for row in report.rows],
+            "notes": [_whole_text(note) for note in report.notes if not isinstance(note, Aside)],
+        }
+        return json.dumps(found, ensure_ascii=False, indent=1) + "\n"
+
+    def long(self, report: Report, rows: Iterable[Row]) -> Iterator[str]:
+        """Yield the text, a row a line."""
+        keys = machine_columns(report.columns)
+        head = {"report": report.name, "headline": _whole_text(report.headline)}
+        yield json.dumps(head, ensure_ascii=False)[:-1]
+        before = ', "rows": [\n'
+        for row in rows:
+            yield before + json.dumps({key: self._cell(row[key]) for key in keys}, ensure_ascii=False)
+            before = ",\n"
+        yield ("\n]}" if before == ",\n" else before + "]}") + "\n"
+
+    def piece(self, keys: Sequence[str], cells: Sequence[Cell]) -> str:
+        """Return neighbouring members of an object."""
+        members = {key: self._cell(cell) for key, cell in zip(keys, cells, strict=True)}
+        return json.dumps(members, ensure_ascii=False)[1:-1]
+
+    def join(self, pieces: Sequence[str]) -> str:
+        """Return the members of an object."""
+        return ", ".join(pieces)
+
+    def of_pieces(self, name: str, keys: Sequence[str], rows: Iterable[str]) -> Iterator[str]:
+        """Yield the text, a row a line."""
+        yield f'{{"report": {json.dumps(name)}, "rows": [\n'
+        before = "{"
+        for text in rows:
+            yield before + text
+            before = self.between
+        yield ("}\n" if before == self.between else "") + "]}\n"
 
 
-def csv_field(text: str) -> str:
-    """Return one field as CSV has it, quoted where that is needed."""
-    return _csv_line([text])
-
-
-def csv_lines(report: Report, rows: Iterable[Sequence[Cell]]) -> Iterator[str]:
-    """Yield the lines of a report as CSV, its heading first; True is 1, unknown is empty."""
-    places = _machine_columns(report)
-    yield _csv_line(report.columns[place].key for place in places) + "\n"
-    for row in rows:
-        yield _csv_line(_csv_cell(row[place]) for place in places) + "\n"
-
-
-def render_csv(report: Report) -> str:
-    """Return the report as CSV with a heading line; True is 1, unknown is empty."""
-    return "".join(csv_lines(report, report.rows))
-
-
-def json_lines(report: Report, rows: Iterable[Sequence[Cell]]) -> Iterator[str]:
-    """Yield a report as one JSON object, a row a line."""
-    places = _machine_columns(report)
-    keys = [report.columns[place].key for place in places]
-    yield json.dumps({"report": report.name, "headline": whole_text(report.headline)}, ensure_ascii=False)[:-1]
-    before = ', "rows": [\n'
-    for row in rows:
-        one = {key: _json_cell(row[place]) for key, place in zip(keys, places, strict=True)}
-        yield before + json.dumps(one, ensure_ascii=False)
-        before = ",\n"
-    yield ("\n]}" if before == ",\n" else before + "]}") + "\n"
-
-
-def _json_rows(report: Report, places: Sequence[int]) -> list[dict[str, object]]:
-    keys = [report.columns[place].key for place in places]
-    return [{key: _json_cell(row[place]) for key, place in zip(keys, places, strict=True)} for row in report.rows]
-
-
-def render_json(report: Report) -> str:
-    """Return the report as one JSON object: ``report``, ``headline``, ``rows``, ``notes``."""
-    found = {
-        "report": report.name,
-        "headline": whole_text(report.headline),
-        "rows": _json_rows(report, _machine_columns(report)),
-        "notes": [whole_text(note) for note in report.notes],
-    }
-    return json.dumps(found, ensure_ascii=False, indent=1) + "\n"
+WRITERS: dict[str, Writer] = {"csv": CsvWriter(), "json": JsonWriter()}
+"""The machine formats by the word that asks for them."""

@@ -9,7 +9,7 @@ from neatledger.faces.figures import Drawn, draw_growth, draw_use
 from neatledger.faces.table import show_cell
 from neatledger.reports.forecast import Growth
 from neatledger.reports.paper import Paper, Use
-from neatledger.reports.report import Column, Report, Show
+from neatledger.reports.report import Column, MachineNote, Report, Show
 
 __all__ = ["draw", "render_page"]
 
@@ -84,21 +84,17 @@ def _sort(column: Column) -> str:
 
 
 def _part(title: str, report: Report, figures: Sequence[Growth | Use]) -> dict[str, Any]:
-    places = [place for place, column in enumerate(report.columns) if column.show is not Show.MACHINE]
-    columns = [report.columns[place] for place in places]
+    columns = [column for column in report.columns if column.show is not Show.MACHINE]
     drawn = [draw(figure) for figure in figures]
     return {
         "title": title,
         "headline": report.headline,
         "columns": [{"head": column.head, "sort": _sort(column)} for column in columns],
         "rows": [
-            [
-                {"text": show_cell(row[place]), "sort": _sort(column)}
-                for place, column in zip(places, columns, strict=True)
-            ]
-            for row in report.rows
+            [{"text": show_cell(row[column.key]), "sort": _sort(column)} for column in columns]
+            for row in report.shown
         ],
-        "notes": report.notes,
+        "notes": [note for note in report.notes if not isinstance(note, MachineNote)],
         "empty": report.empty,
         "figures": [{"data": each.as_data(), "words": each.words} for each in drawn],
     }

@@ -8,10 +8,10 @@ from itertools import zip_longest
 
 from wcwidth import wcswidth
 
-from neatledger.core.space.sizes import show_size
+from neatledger.core.space.sizes import show_share, show_size
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_bytes, show_text
-from neatledger.reports.report import Cell, Column, Report, Show, Size
+from neatledger.reports.report import Cell, Column, MachineNote, Portion, Report, Show, Size
 
 __all__ = ["cut_middle", "render_table", "show_cell"]
 
@@ -40,6 +40,8 @@ def show_cell(cell: Cell) -> str:
             return show_address(cell)
         case tuple():
             return show_text(", ".join(cell))
+        case Portion():
+            return show_share(cell.part, cell.whole)
 
 
 def cut_middle(text: str, width: int) -> str:
@@ -80,12 +82,13 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
 def render_table(report: Report, width: int, is_colored: bool) -> str:
     """Return the report as text; `width` in terminal cells, 0 for no limit."""
     lines = _over_lines(report.headline, width) if report.headline else []
-    if report.rows:
+    if report.shown:
         lines += ["", _render_rows(report, width, is_colored)]
     elif report.empty:
         lines += ["", f"  {report.empty}"]
-    if report.notes:
-        lines += ["", *(line for note in report.notes for line in _over_lines(note, width))]
+    notes = [note for note in report.notes if not isinstance(note, MachineNote)]
+    if notes:
+        lines += ["", *(line for note in notes for line in _over_lines(note, width))]
     return "\n".join(lines).removeprefix("\n") + "\n"
 
 
@@ -100,12 +103,11 @@ def _over_lines(text: str, width: int) -> list[str]:
 
 
 def _render_rows(report: Report, width: int, is_colored: bool) -> str:
-    places = [place for place, column in enumerate(report.columns) if column.show is not Show.MACHINE]
-    texts = [[show_cell(row[place]) for place in places] for row in report.rows]
-    if width and _natural(report, places, texts) > width:
-        kept = [number for number, place in enumerate(places) if not report.columns[place].spare]
-        places, texts = [places[number] for number in kept], [[row[number] for number in kept] for row in texts]
-    columns = [report.columns[place] for place in places]
+    columns = [column for column in report.columns if column.show is not Show.MACHINE]
+    texts = [[show_cell(row[column.key]) for column in columns] for row in report.shown]
+    if width and _natural(columns, texts) > width:
+        kept = [number for number, column in enumerate(columns) if not column.spare]
+        columns, texts = [columns[number] for number in kept], [[row[number] for number in kept] for row in texts]
     widths = _fit(columns, texts, width or _PLAIN)
     head = _line([column.head for column in columns], columns, widths)
     lines = [f"\x1b[1m{head}\x1b[0m" if is_colored else head]
@@ -116,9 +118,9 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     return "\n".join(lines)
 
 
-def _natural(report: Report, places: Sequence[int], texts: list[list[str]]) -> int:
+def _natural(columns: Sequence[Column], texts: list[list[str]]) -> int:
     """Return how wide the table is when nothing gives way."""
-    heads = [report.columns[place].head for place in places]
+    heads = [column.head for column in columns]
     widths = [max(_wide(cell) for cell in column) for column in zip(heads, *texts, strict=True)]
     return sum(widths) + _GAP * (len(widths) - 1)
 

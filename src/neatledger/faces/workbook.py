@@ -9,7 +9,7 @@ from neatledger.core.tree.address import Address
 from neatledger.faces.page import draw
 from neatledger.formats.names import show_address, show_bytes, show_text
 from neatledger.reports.paper import Paper
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Show
 
 __all__ = ["render_workbook"]
 
@@ -24,6 +24,8 @@ def _value(cell: Cell) -> str | int | bool | None:
             return None
         case bool() | int():
             return int(cell)
+        case Portion():
+            return cell.percent
         case Address():
             text = show_address(cell)
         case bytes():
@@ -37,9 +39,9 @@ def _value(cell: Cell) -> str | int | bool | None:
     return f"'{text}" if text[:1] in ("=", "+", "-", "@") and len(text) > 1 else text
 
 
-def _columns(report: Report) -> list[tuple[int, Column]]:
+def _columns(report: Report) -> list[Column]:
     """Return what a sheet shows: everything but what only people need."""
-    return [(place, column) for place, column in enumerate(report.columns) if column.show is not Show.PEOPLE]
+    return [column for column in report.columns if column.show is not Show.PEOPLE]
 
 
 def render_workbook(paper: Paper) -> bytes:
@@ -60,13 +62,13 @@ def render_workbook(paper: Paper) -> bytes:
     for part in paper.parts:
         sheet = book.create_sheet(_FORBIDDEN.sub(" ", part.title)[:31])
         columns = _columns(part.report)
-        sheet.append([column.head or column.key.replace("_", " ").upper() for _, column in columns])
+        sheet.append([column.head or column.key.replace("_", " ").upper() for column in columns])
         for row in part.report.rows:
-            sheet.append([_value(row[place]) for place, _ in columns])
-        for number, (place, column) in enumerate(columns, 1):
+            sheet.append([_value(row[column.key]) for column in columns])
+        for number, column in enumerate(columns, 1):
             letter = get_column_letter(number)
             sheet[f"{letter}1"].font = Font(bold=True)
-            texts = [str(_value(row[place]) or "") for row in part.report.rows]
+            texts = [str(_value(row[column.key]) or "") for row in part.report.rows]
             sheet.column_dimensions[letter].width = min(_WIDEST, max(map(len, [column.head, *texts, "12345678"])) + 2)
             if column.key.endswith("_bytes"):
                 for cell in sheet[letter][1:]:
@@ -74,7 +76,7 @@ def render_workbook(paper: Paper) -> bytes:
                     cell.alignment = Alignment(horizontal="right")
         sheet.freeze_panes = "B2"
         below = len(part.report.rows) + 3
-        for note in (part.report.headline, *part.report.notes):
+        for note in (part.report.headline, *(note for note in part.report.notes if not isinstance(note, Aside))):
             sheet.cell(below, 1, _value(note))
             below += 1
         for figure in part.figures:

@@ -101,14 +101,14 @@ def _state(entry: Entry, today: date) -> AccountState:
     return AccountState.EXPIRED if expires and expires <= today else AccountState.OPEN
 
 
-def _last_seen(entry: Entry) -> str:
+def _last_seen(entry: Entry) -> date | None:
     days = [day_of_filetime(_number(one)) for one in entry.texts("lastlogontimestamp", "lastlogon")]
     for text in entry.texts("authtimestamp", "pwdlastsuccess"):  # generalized time, RFC 4517 3.3.13
         try:
             days.append(datetime.strptime(text[:8], "%Y%m%d").date())
         except ValueError:
             continue
-    return max((day for day in days if day), default=date.min).isoformat() if any(days) else ""
+    return max((day for day in days if day), default=None)
 
 
 def _login(entry: Entry) -> str:

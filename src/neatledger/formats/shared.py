@@ -6,12 +6,14 @@ The names of the columns are those of docs/sharing.md. A row is a mapping of tex
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import date
 from typing import Any
 from urllib.parse import unquote_to_bytes
 
 from neatledger.core.lists.rights import parse_rights
+from neatledger.core.plan.limits import UNLIMITED, Limit
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.space.sizes import NO_LIMIT, parse_size
 from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Admission
@@ -29,14 +31,16 @@ from neatledger.core.survey.shared import (
 from neatledger.core.tree.address import Address
 
 __all__ = [
+    "AccountStatus",
     "Fields",
+    "account_status_of",
     "device_of",
     "hand_out_of",
     "link_of",
     "member_of",
     "placed_rule_of",
     "rule_from",
-    "standing_of",
+    "rule_from_words",
     "team_of",
 ]
 
@@ -48,6 +52,15 @@ _FINGERPRINT = re.compile(r"^[0-9a-f]{6,64}$")
 def _quoted(word: str) -> str:
     """Return a value for an error; in a column that was mistaken for another it may be a link's address."""
     return "an address" if "://" in word else repr(word[:40])
+
+
+@dataclass(frozen=True, slots=True)
+class AccountStatus:
+    """What a service says of an account beside its directory: how it came there, and when it was last seen."""
+
+    login: str
+    admission: Admission
+    last_seen: date | None
 
 
 class Fields:
@@ -94,20 +107,23 @@ class Fields:
         return int(word)
 
     def size(self, key: str) -> int | None:
-        """Return bytes (a number, or a size with its unit; 0 for "no limit"), None where the column is empty."""
+        """Return bytes (a number, or a size with its unit), None where the column is empty."""
         word = " ".join(self.text(key).split())
-        if word == NO_LIMIT:
-            return 0
         return self.number(key) if word.isdecimal() or not word else parse_size(word)
 
-    def day(self, key: str) -> str:
-        """Return a day (ISO 8601; of a point in time its date), "" where the column is empty."""
+    def limit(self, key: str) -> Limit | None:
+        """Return a limit in bytes, None where the column is empty; services write a bare 0 for "no limit"."""
+        word = " ".join(self.text(key).split())
+        return UNLIMITED if word in (NO_LIMIT, "0") else self.size(key)
+
+    def day(self, key: str) -> date | None:
+        """Return a day (of a point in time its date), None where the column is empty."""
         word = self.text(key)
         if not word:
-            return ""
+            return None
         if not _DAY.match(word):
             raise ValueError(f"{key} is no day such as 2026-03-31: {_quoted(word)}")
-        return date.fromisoformat(word[:10]).isoformat()
+        return date.fromisoformat(word[:10])
 
     def words(self, key: str) -> tuple[str, ...]:
         """Return several values: a list of JSON, or text parted by semicolons."""
@@ -152,11 +168,10 @@ def team_of(row: Fields) -> TeamFolder:
     return TeamFolder(
         path,
         name,
-        (),
-        row.flag("on") is not False,
-        Address(system, _path(below)) if over else None,
-        row.flag("download") is not False,
-        row.day("ends"),
+        is_on=row.flag("on") is not False,
+        over=Address(system, _path(below)) if over else None,
+        download=row.flag("download") is not False,
+        ends=row.day("ends"),
     )
 
 
@@ -177,12 +192,12 @@ def hand_out_of(row: Fields, number: int) -> HandOut:
         row.one_of("kind", _named(Towards), "person"),
         row.path(),
         parse_rights(row.needed("level")),
-        row.is_file(),
-        row.day("made"),
-        row.day("expires"),
-        row.one_of("reply", _named(Reply), "accepted"),
-        row.flag("download") is not False,
-        row.text("passed-from"),
+        is_file=row.is_file(),
+        made=row.day("made"),
+        expires=row.day("expires"),
+        reply=row.one_of("reply", _named(Reply), "accepted"),
+        download=row.flag("download") is not False,
+        passed_from=row.text("passed-from"),
     )
 
 
@@ -199,19 +214,19 @@ def link_of(row: Fields, number: int) -> Link:
         row.path(),
         parse_rights(row.needed("level")),
         row.one_of("audience", _named(Audience), "anyone"),
-        row.words("named"),
-        row.is_file(),
-        row.day("made"),
-        row.day("starts"),
-        row.day("expires"),
-        bool(row.flag("password")),
-        row.flag("encrypted") is not False,
-        row.flag("on") is not False,
-        row.flag("download") is not False,
-        row.number("uses") or 0,
-        row.number("uses-left"),
-        row.day("last-used"),
-        fingerprint,
+        named=row.words("named"),
+        is_file=row.is_file(),
+        made=row.day("made"),
+        starts=row.day("starts"),
+        expires=row.day("expires"),
+        password=bool(row.flag("password")),
+        encrypted=row.flag("encrypted") is not False,
+        is_on=row.flag("on") is not False,
+        download=row.flag("download") is not False,
+        uses=row.number("uses") or 0,
+        uses_left=row.number("uses-left"),
+        last_used=row.day("last-used"),
+        fingerprint=fingerprint,
     )
 
 
@@ -222,12 +237,12 @@ def device_of(row: Fields, number: int) -> Device:
         row.text("id") or f"row {number}",
         row.needed("owner"),
         row.text("name") or row.text("id") or f"row {number}",
-        row.text("kind"),
-        row.flag("managed"),
-        row.one_of("state", states, "linked"),
-        row.day("last-seen"),
-        tuple(_path(each) for each in row.words("folders")),
-        row.size("held"),
+        kind=row.text("kind"),
+        managed=row.flag("managed"),
+        state=row.one_of("state", states, "linked"),
+        last_seen=row.day("last-seen"),
+        folders=tuple(_path(each) for each in row.words("folders")),
+        held_bytes=row.size("held"),
     )
 
 
@@ -237,19 +252,34 @@ def rule_from(row: Fields) -> SharingRule:
     guests = {each.word: each for each in Guests}
     links = {word: word for word in ("nothing", "read", "write")}
     return SharingRule(
-        row.one_of("guests", guests) if row.text("guests") else None,
-        frozenset(each.casefold() for each in domains) if domains else None,
-        row.one_of("open-links", links) if row.text("open-links") else None,
-        row.flag("download"),
-        row.number("link-days"),
-        row.number("folder-days"),
-        row.flag("password"),
-        row.size("largest"),
-        frozenset(each.casefold().lstrip(".") for each in row.words("barred-kinds")),
-        row.flag("pass-on"),
-        row.number("chain"),
-        row.flag("single-files"),
+        guests=row.one_of("guests", guests) if row.text("guests") else None,
+        domains=frozenset(each.casefold() for each in domains) if domains else None,
+        open_links=row.one_of("open-links", links) if row.text("open-links") else None,
+        download=row.flag("download"),
+        link_days=row.number("link-days"),
+        folder_days=row.number("folder-days"),
+        password=row.flag("password"),
+        largest=row.limit("largest"),
+        barred=frozenset(each.casefold().lstrip(".") for each in row.words("barred-kinds")),
+        pass_on=row.flag("pass-on"),
+        chain=row.number("chain"),
+        single_files=row.flag("single-files"),
     )
+
+
+_SETTINGS = (
+    *("guests", "domains", "open-links", "download", "link-days", "folder-days", "password", "largest"),
+    *("barred-kinds", "pass-on", "chain", "single-files"),
+)
+
+
+def rule_from_words(pairs: Iterable[tuple[str, str]]) -> SharingRule:
+    """Return the rule that settings and their values state; raises `ValueError`."""
+    row = dict(pairs)
+    for key in row:
+        if key not in _SETTINGS:
+            raise ValueError(f"{key!r} is no rule: there are {', '.join(_SETTINGS)}")
+    return rule_from(Fields(row))
 
 
 def placed_rule_of(row: Fields) -> PlacedRule:
@@ -263,8 +293,8 @@ def placed_rule_of(row: Fields) -> PlacedRule:
     return PlacedRule(on, name, rule_from(row))
 
 
-def standing_of(row: Fields) -> tuple[str, Admission, str]:
-    """Return an account's login, how it came to the service and as what, and the day it was last seen."""
+def account_status_of(row: Fields) -> AccountStatus:
+    """Return how an account came to the service and as what, and the day it was last seen."""
     roles = None
     if row.words("roles"):
         known = {USER, ADMINISTRATOR, TOP}
@@ -278,16 +308,18 @@ def standing_of(row: Fields) -> tuple[str, Admission, str]:
         roles = frozenset(words)
     inviter = row.text("inviter")
     is_guest = row.flag("guest")
+    is_first_password = row.text("password-set").casefold() == "never"
     admission = Admission(
-        roles,
-        row.words("entitlements"),
-        bool(inviter) if is_guest is None else is_guest,
-        inviter,
-        row.day("invited"),
-        row.day("accepted"),
-        row.flag("second-factor"),
-        "never" if row.text("password-set").casefold() == "never" else row.day("password-set"),
-        row.day("disable-on"),
-        row.day("remove-on"),
+        roles=roles,
+        entitlements=row.words("entitlements"),
+        is_guest=bool(inviter) if is_guest is None else is_guest,
+        inviter=inviter,
+        invited=row.day("invited"),
+        accepted=row.day("accepted"),
+        second_factor=row.flag("second-factor"),
+        password_set=None if is_first_password else row.day("password-set"),
+        is_first_password=is_first_password,
+        disable_on=row.day("disable-on"),
+        remove_on=row.day("remove-on"),
     )
-    return row.needed("login"), admission, row.day("last-seen")
+    return AccountStatus(row.needed("login"), admission, row.day("last-seen"))

@@ -12,7 +12,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS
+from neatledger.core.space.figures import NOTHING, Figures
+from neatledger.core.space.usage import FOLDERS, OTHERS
 from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.table import Table
 from neatledger.ledger.reader import SurveyReader
@@ -54,15 +55,15 @@ class ApartTrees:
         return bool((ends[:, 0] == ends[:, 1]).all())
 
     @cached_property
-    def above(self) -> dict[int, Ints]:
+    def above(self) -> dict[int, Figures]:
         """What the trees hold by the row of each folder that they lie in, their tops included."""
         parent = self._folders["parent"]
-        found: dict[int, Ints] = {}
+        found: dict[int, Figures] = {}
         for top in self._tops:
-            figures = np.array([self._reader.total(name, top) for name in FIGURES], dtype=np.int64)
+            figures = self._reader.totals(top)
             row = top
             while row >= 0:
-                found[row] = found.get(row, 0) + figures
+                found[row] = found.get(row, NOTHING) + figures
                 row = int(parent[row])
         return found
 
@@ -75,7 +76,7 @@ class ApartTrees:
             row = int(parent[row])
         return False
 
-    def by(self, key: str) -> dict[int, Ints]:
+    def by(self, key: str) -> dict[int, Figures]:
         """Return what the trees hold by ``owner``, ``kind`` or ``list``."""
         pieces = list(self._pieces(key))
         if not pieces:
@@ -84,18 +85,15 @@ class ApartTrees:
         order = np.argsort(keys, kind="stable")
         starts = np.flatnonzero(np.diff(keys[order], prepend=keys.min() - 1))
         sums = np.add.reduceat(figures[order], starts, axis=0)
-        return dict(zip(keys[order][starts].tolist(), sums, strict=True))
+        return dict(zip(keys[order][starts].tolist(), map(Figures.of_row, sums.tolist()), strict=True))
 
     def _pieces(self, key: str) -> Iterator[tuple[Ints, Ints]]:
         for name in ("folders", "classes", "others"):
-            wanted = {"folder", "bytes", "occupied", "files", key}
-            table = self._reader.table(
-                name, without=tuple(column for column in COLUMNS[name] if column not in wanted)
-            )
+            table = self._reader.table(name)
             runs = np.array(self.runs, dtype=np.int64).reshape(-1, 2)
             for first, end in (runs if name == "folders" else np.searchsorted(table["folder"], runs)).tolist():
                 size = end - first
-                if key in table.columns:
+                if key in COLUMNS[name]:
                     keys = table[key][first:end].astype(np.int64)
                 else:
                     keys = np.full(size, FOLDERS if name == "folders" else OTHERS)

@@ -7,12 +7,14 @@ import os
 import sqlite3
 import zlib
 from collections.abc import Iterator
+from datetime import date
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import FoundAccounts
+from neatledger.core.space.figures import FIGURES, Figures
 from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
 from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
@@ -32,6 +34,11 @@ def _admission(text: str) -> Admission:
     return _UNTOLD if text == "{}" else Admission.of_facts(json.loads(text))
 
 
+def _day(text: str) -> date | None:
+    # Older counts kept the time with it.
+    return date.fromisoformat(text[:10]) if text else None
+
+
 class SurveyReader:
     """One system as one count saw it."""
 
@@ -40,6 +47,7 @@ class SurveyReader:
         self._survey = survey
         self.system = system
         self.model = model
+        self._tables: dict[str, Table] = {}
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
     @cached_property
@@ -61,11 +69,6 @@ class SurveyReader:
         return FoundAccounts(self.accounts, self.groups, model.everyone_has, self.facts.get("privileges", {}))
 
     @cached_property
-    def folder_count(self) -> int:
-        """The number of folders."""
-        return int(self._db.execute("SELECT folders FROM surveys WHERE id = ?", (self._survey,)).fetchone()[0])
-
-    @cached_property
     def accounts(self) -> list[Account]:
         """All accounts, in the source's order."""
         rows = self._db.execute(
@@ -75,8 +78,8 @@ class SurveyReader:
         )
         return [
             Account(
-                login, ident, primary, name, email, home, shell, AccountState(state), note, bool(may_use), seen,
-                bool(entitled), _admission(admission),
+                login, ident, primary, name, email, home, shell, AccountState(state), note, bool(may_use),
+                _day(seen), bool(entitled), _admission(admission),
             )
             for (
                 login, ident, primary, name, email, home, shell, state, note, may_use, seen, entitled, admission
@@ -168,9 +171,9 @@ class SurveyReader:
         ).fetchone()
         return int(row[0])
 
-    def total(self, figure: str, row: int) -> int:
-        """Return a figure (files, bytes, occupied) of a folder with all below it, as the count keeps it."""
-        return int(self._cell(f"totals.{figure}", row))
+    def totals(self, row: int) -> Figures:
+        """Return what a folder holds with all below it, as the count keeps it."""
+        return Figures.of_row(self._cell(f"totals.{name}", row) for name in FIGURES)
 
     def folder_bytes(self, row: int) -> int:
         """Return a folder's own apparent bytes, without what is in it."""
@@ -242,8 +245,10 @@ class SurveyReader:
         """Return the identifiers that owners' numbers stand for."""
         return [os.fsdecode(text) for text in self.strings("idents.text")]
 
-    def table(self, name: str, *, without: tuple[str, ...] = ()) -> Table:
-        """Return a whole table as NumPy columns (and lists of byte strings), but for those in `without`."""
-        from neatledger.ledger.whole import read_table
+    def table(self, name: str) -> Table:
+        """Return a table of NumPy arrays and sequences of byte strings, each read when it is first asked for."""
+        if name not in self._tables:
+            from neatledger.ledger.whole import read_table
 
-        return read_table(name, without, self._chunks_of)
+            self._tables[name] = read_table(name, self._chunks_of)
+        return self._tables[name]

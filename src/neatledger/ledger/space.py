@@ -19,7 +19,8 @@ from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.space import SameAs, Sort, SpaceRules
-from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.space.figures import FIGURES, NOTHING, Figures
+from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Usage
 from neatledger.core.survey.accounts import Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
@@ -29,17 +30,9 @@ from neatledger.core.tree.table import Table, folder_paths
 from neatledger.ledger.apart import ApartTrees
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Figures", "SpaceView", "find_again"]
+__all__ = ["SpaceView", "find_again"]
 
-Figures = dict[str, int]
-"""One figure for each of `FIGURES`: files, bytes, occupied."""
 _KIND_WORDS = {OTHERS: "(links and others)", FOLDERS: "(folders)"}
-_UNUSED = ("name", "default", "state", "links", "specials", "first_class", "classes", "first_odd", "odds", "changed")
-_USED = ("list", "owner", "bytes", "occupied", "inode", "device")
-
-
-def _figures(row: Sequence[int]) -> Figures:
-    return dict(zip(FIGURES, map(int, row), strict=True))
 
 
 def find_again(reader: SurveyReader, same: Sequence[SameAs]) -> list[Again]:
@@ -115,16 +108,16 @@ class SpaceView:
     def used_in(self, path: bytes) -> int | None:
         """Return what a folder holds with all below it, in the measure of limits; None where there is none."""
         row = self.row_of(path)
-        return None if row is None else self.at(row)[self.rules.measure]
+        return None if row is None else self.at(row).measured(self.rules.measure)
 
     def held_in(self, path: bytes) -> int | None:
         """Return what a folder occupies with all below it, whatever counts against limits; None for no folder."""
         row = self.row_of(path)
-        return None if row is None else self.all_at(row)["occupied"]
+        return None if row is None else self.all_at(row).occupied
 
     def folders_like(self, pattern: bytes) -> list[bytes]:
         """Return the paths of the folders that fit a pattern."""
-        return [self._path_of(row) for row in match_folders(pattern, self.names)]
+        return [self._path_of(row) for row in match_folders(pattern, self.folders)]
 
     def used_by_owner(self) -> Mapping[str, int]:
         """Return what each owner's files use, by identifier, in the measure of limits."""
@@ -136,11 +129,11 @@ class SpaceView:
 
     @cached_property
     def _used_by_owner(self) -> Mapping[str, int]:
-        return {ident: each[self.rules.measure] for ident, each in self.by_owner().items()}
+        return {ident: each.measured(self.rules.measure) for ident, each in self.by_owner().items()}
 
     @cached_property
     def _used_by_group(self) -> Mapping[str, int]:
-        return {ident: each[self.rules.measure] for ident, each in self.by_group().items()}
+        return {ident: each.measured(self.rules.measure) for ident, each in self.by_group().items()}
 
     @cached_property
     def again(self) -> list[Again]:
@@ -149,15 +142,8 @@ class SpaceView:
 
     @cached_property
     def folders(self) -> Table:
-        """The table of folders, without what space does not need."""
-        return self.reader.table("folders", without=_UNUSED)
-
-    @cached_property
-    def names(self) -> Table:
-        """The table of folders with their names and places alone."""
-        needed = ("name", "parent", "first_child", "children")
-        columns = tuple(name for name in (*_UNUSED, *_USED) if name not in needed)
-        return self.reader.table("folders", without=columns)
+        """The table of folders."""
+        return self.reader.table("folders")
 
     def path(self, row: int) -> Address:
         """Return the address of a folder."""
@@ -165,7 +151,7 @@ class SpaceView:
 
     @cached_property
     def _path_of(self) -> Callable[[int], bytes]:
-        return folder_paths(self.names)
+        return folder_paths(self.folders)
 
     @cached_property
     def tops(self) -> dict[int, Sort]:
@@ -174,7 +160,7 @@ class SpaceView:
             row: sort
             for sort, patterns in self.rules.patterns.items()
             for pattern in patterns
-            for row in match_folders(pattern, self.names)
+            for row in match_folders(pattern, self.folders)
         }
 
     @cached_property
@@ -182,7 +168,7 @@ class SpaceView:
         """What each folder's contents are (`Sort`), None where nothing is kept beside the files."""
         if not self.tops:
             return None
-        found = np.zeros(self.names.rows, dtype=np.uint8)
+        found = np.zeros(self.folders.rows, dtype=np.uint8)
         tree = self.usage().tree
         # The row of an inner one is the higher: it speaks for itself.
         for row in sorted(self.tops):
@@ -194,7 +180,7 @@ class SpaceView:
         """The trees that do not count, where what they hold may simply be taken off the totals; else None."""
         if not self._has_totals or self.again:
             return None
-        parent = self.names["parent"]
+        parent = self.folders["parent"]
         for row in self.tops:
             above = int(parent[row])
             while above >= 0:
@@ -202,7 +188,7 @@ class SpaceView:
                     return None
                 above = int(parent[above])
         found = ApartTrees(
-            self.reader, self.names, [row for row in self.tops if self.tops[row] not in self.rules.counted]
+            self.reader, self.folders, [row for row in self.tops if self.tops[row] not in self.rules.counted]
         )
         return found if found.is_alone else None
 
@@ -245,23 +231,22 @@ class SpaceView:
     def at(self, row: int) -> Figures:
         """Return what counts against a limit on a folder: all in it and below it."""
         if self.is_kept_whole:
-            return {name: self.reader.total(name, row) for name in FIGURES}
+            return self.reader.totals(row)
         if self._apart is not None:
             if self._apart.holds(row):
-                return dict.fromkeys(FIGURES, 0)
-            less = self._apart.above.get(row, (0, 0, 0))
-            return {name: self.reader.total(name, row) - int(part) for name, part in zip(FIGURES, less, strict=True)}
-        return _figures(self.counted.totals[row])
+                return NOTHING
+            return self.reader.totals(row) - self._apart.above.get(row, NOTHING)
+        return Figures.of_row(self.counted.totals[row])
 
     def all_at(self, row: int) -> Figures:
         """Return all there is in a folder and below it, whatever counts."""
         if self._has_totals and not self.again:
-            return {name: self.reader.total(name, row) for name in FIGURES}
-        return _figures(self.usage().totals[row])
+            return self.reader.totals(row)
+        return Figures.of_row(self.usage().totals[row])
 
     def own_at(self, row: int) -> Figures:
         """Return what counts of a folder itself and what is right in it, names of one object there counted once."""
-        return _figures(self.counted.own_at(row))
+        return Figures.of_row(self.counted.own_at(row))
 
     def seen_twice(self) -> list[tuple[Address, Address]]:
         """Return the tops of trees that are seen again, with what they show, unless the plan says so."""
@@ -284,26 +269,25 @@ class SpaceView:
             folder = self.path(int(table["folder"][number]))
             path = folder.path.rstrip(b"/") + b"/" + table.texts("name")[number]
             size, occupied = int(table["bytes"][number]), int(table["occupied"][number])
-            yield Address(folder.system, path), {"files": 1, "bytes": size, "occupied": occupied}
+            yield Address(folder.system, path), Figures(1, size, occupied)
 
     def _keyed(self, name: str, row: int) -> dict[int, Figures]:
         if row or not (self.is_kept_whole or self._apart is not None):
             usage = self.counted
-            return {key: _figures(each) for key, each in usage.by(getattr(usage.items, name), row).items()}
+            return {key: Figures.of_row(each) for key, each in usage.by(getattr(usage.items, name), row).items()}
         table = self.reader.table(f"{name}_totals")
         columns = [table["key"].tolist(), *(table[figure].tolist() for figure in FIGURES)]
-        found = {key: _figures(rest) for key, *rest in zip(*columns, strict=True)}
+        found = {key: Figures.of_row(rest) for key, *rest in zip(*columns, strict=True)}
         for key, figures in (self._apart.by(name) if not self.is_kept_whole and self._apart else {}).items():
-            for figure, part in zip(FIGURES, figures, strict=True):
-                found[key][figure] -= int(part)
-        return {key: figures for key, figures in found.items() if any(figures.values())}
+            found[key] -= figures
+        return {key: figures for key, figures in found.items() if figures}
 
     def every(
         self, row: int, by: str, name_of: Callable[[str], str] = str
-    ) -> Iterator[tuple[Address, str, list[int], list[int]]]:
+    ) -> Iterator[tuple[Address, str, Figures, Figures]]:
         """Yield every folder below one (itself included) with what it holds with all below it, and by itself.
 
-        Figures are in the order of `FIGURES`. With `by` ``owner``, ``kind`` or ``group`` a folder has a row for each,
+        With `by` ``owner``, ``kind`` or ``group`` a folder has a row for each,
         by the name that `name_of` gives their identifier.
         """
         usage = self.counted
@@ -321,7 +305,7 @@ class SpaceView:
         order = np.lexsort((key[kept], usage.tree.preorder[folder[kept]]))
         rows = (column[kept][order].tolist() for column in (folder, key, figures, own))
         for here, number, whole, mine in zip(*rows, strict=True):
-            yield self.path(here), words[number], whole, mine
+            yield self.path(here), words[number], Figures.of_row(whole), Figures.of_row(mine)
 
     def _words_of(self, by: str, name_of: Callable[[str], str]) -> tuple[list[str], NDArray[np.int64]]:
         """Return the words for owners, kinds or groups, and which of them each key of an item stands for."""
@@ -377,7 +361,9 @@ class SpaceView:
         usage = self.usage(frozenset({sort}))
         words = self.kind_words
         return {
-            words[key] or "(none)": _figures(each) for key, each in usage.by(usage.items.kind).items() if key >= 0
+            words[key] or "(none)": Figures.of_row(each)
+            for key, each in usage.by(usage.items.kind).items()
+            if key >= 0
         }
 
     def files_of_kinds(self, path: bytes, kinds: frozenset[str]) -> Iterator[tuple[Address, str, str, int, int]]:
@@ -408,9 +394,7 @@ class SpaceView:
         found: dict[str, Figures] = {}
         for key, each in self._keyed("list", row).items():
             group = model.group_of(self.reader.list_body(key))
-            sums = found.setdefault(group, dict.fromkeys(FIGURES, 0))
-            for name in FIGURES:
-                sums[name] += each[name]
+            found[group] = found.get(group, NOTHING) + each
         found.pop("", None)
         return found
 
@@ -419,9 +403,9 @@ class SpaceView:
         if self.sorts is None:
             return {Sort.CURRENT: self.all_at(row)}
         found: dict[Sort, Figures] = {}
-        before = dict.fromkeys(FIGURES, 0)
+        before = NOTHING
         for last in Sort:
-            here = _figures(self.usage(frozenset(sort for sort in Sort if sort <= last)).totals[row])
-            found[last] = {name: here[name] - before[name] for name in FIGURES}
+            here = Figures.of_row(self.usage(frozenset(sort for sort in Sort if sort <= last)).totals[row])
+            found[last] = here - before
             before = here
         return found

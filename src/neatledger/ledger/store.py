@@ -54,6 +54,11 @@ class CountInfo:
     surveys: tuple[SurveyInfo, ...]
 
     @property
+    def day(self) -> date:
+        """The local day on which it was taken."""
+        return self.taken_at.astimezone().date()
+
+    @property
     def when(self) -> str:
         """The local day and time at which it was taken, to the minute."""
         return self.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
@@ -202,8 +207,9 @@ class Ledger:
 
 
 def _account_row(one: Account) -> tuple[str | int, ...]:
+    last_seen = "" if one.last_seen is None else one.last_seen.isoformat()
     words = (one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
-    return (*words, one.state.value, one.note, int(one.may_use), one.last_seen, int(one.is_entitled), _admission(one))
+    return (*words, one.state.value, one.note, int(one.may_use), last_seen, int(one.is_entitled), _admission(one))
 
 
 def _admission(one: Account) -> str:

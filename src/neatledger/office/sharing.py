@@ -19,19 +19,18 @@ def read_rule(one: Mapping[str, Any]) -> SharingRule:
     domains = one.get("domains")
     largest = one.get("largest")
     return SharingRule(
-        Guests[one["guests"].upper()] if "guests" in one else None,
-        None if domains is None else frozenset(each.casefold() for each in domains),
-        one.get("open-links"),
-        one.get("download"),
-        one.get("link-days"),
-        one.get("folder-days"),
-        one.get("password"),
-        # No limit in so many words is 0 here, the loosest there is.
-        None if largest is None else parse_limit(largest) or 0,
-        frozenset(each.casefold().lstrip(".") for each in one.get("barred-kinds") or ()),
-        one.get("pass-on"),
-        one.get("chain"),
-        one.get("single-files"),
+        guests=Guests[one["guests"].upper()] if "guests" in one else None,
+        domains=None if domains is None else frozenset(each.casefold() for each in domains),
+        open_links=one.get("open-links"),
+        download=one.get("download"),
+        link_days=one.get("link-days"),
+        folder_days=one.get("folder-days"),
+        password=one.get("password"),
+        largest=None if largest is None else parse_limit(largest),
+        barred=frozenset(each.casefold().lstrip(".") for each in one.get("barred-kinds") or ()),
+        pass_on=one.get("pass-on"),
+        chain=one.get("chain"),
+        single_files=one.get("single-files"),
     )
 
 

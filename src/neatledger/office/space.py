@@ -7,9 +7,9 @@ from dataclasses import replace
 from datetime import date
 from typing import Any
 
-from neatledger.core.plan.limits import Band, On, PlacedLimit, Pool, Warn
+from neatledger.core.plan.limits import UNLIMITED, Band, On, PlacedLimit, Pool, Warn
 from neatledger.core.plan.plan import CLASSES
-from neatledger.core.plan.space import FOR_EVER, Barred, Entitlement, SameAs, Sort, SpacePlan, SpaceRules, SyncRules
+from neatledger.core.plan.space import Barred, Entitlement, SameAs, Sort, SpacePlan, SpaceRules, SyncRules
 from neatledger.core.space.sizes import parse_limit, parse_size
 from neatledger.office.addresses import parse_address
 from neatledger.office.yamltext import Path as KeyPath
@@ -170,7 +170,7 @@ class SpaceReader:
             patterns,
             frozenset({Sort.CURRENT, *(_SORTS[word] for word in one.get("counted") or ())}),
             kept,
-            FOR_EVER if days == "for ever" else days,
+            UNLIMITED if days == "for ever" else days,
             parse_size(one["largest-file"]) if "largest-file" in one else None,
             (one["starter"]["files"], parse_size(one["starter"]["size"])) if "starter" in one else None,
         )

@@ -9,7 +9,7 @@ from neatledger.core.space.bands import Outcome, Restating
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_field, show_size
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of, day_cell
 from neatledger.reports.space import limit_cell, target_cell
 
 __all__ = ["bands_report", "restating_report"]
@@ -31,62 +31,75 @@ def _found_word(line: LimitStatus) -> str:
     """Say whether the system has what the plan says."""
     planned, found = line.plan_settings, line.found_settings
     if found is None:
-        return "not told"
+        return _NOT_TOLD
     if planned is None or (found.limit, found.enforced) == (planned.limit, planned.enforced):
-        return "as planned"
+        return _AS_PLANNED
     differs = [name for name in ("limit", "enforced") if getattr(found, name) != getattr(planned, name)]
     return "; ".join(show_field(name, getattr(found, name)) for name in differs)
+
+
+_AS_PLANNED, _NOT_TOLD = "as planned", "not told"
 
 
 def bands_report(
     bands: Mapping[str, Band], lines: Sequence[LimitStatus], name: str | None, *, show_all: bool
 ) -> Report:
     """List the places by band: those off band and those the systems have otherwise first, then those without one."""
-    rows: list[Sequence[Cell]] = []
-    counts: dict[str, int] = {"on band": 0, "off band": 0, "unbanded": 0}
-    hidden = 0
-    for line in lines:
-        placed = line.planned
-        if line.target.on is On.POOL or (placed is None and line.found is None):
-            continue
-        state = placed.state if placed else "unbanded"
-        band = placed.band.name if placed and placed.band else "-"
-        if name is not None and band != name:
-            continue
-        counts[state] += 1
-        word = _found_word(line)
-        if state == "on band" and word in ("as planned", "not told") and not show_all:
-            hidden += 1
-            continue
-        differs = (
-            [f"{show_field(e.field, e.own)} (band: {show_field(e.field, e.band)})" for e in placed.exceptions]
-            if placed
-            else []
-        )
-        since = placed.since.isoformat() if placed and placed.since else ""
-        because = placed.because if placed else ""
-        limit = limit_cell(line.plan_settings)
-        rows.append(
-            (
-                band,
-                target_cell(line),
-                state,
-                tuple(differs),
-                since,
-                because,
-                limit if placed else "-",
-                word,
-                Size(line.amount),
-            )
-        )
-    rows.sort(key=lambda row: (row[0] == "-", str(row[0]), str(row[2]), str(row[1])))
+    chosen = [line for line in lines if _is_limited(line) and name in (None, _band_of(line))]
+    chosen.sort(key=lambda line: (_band_of(line) == "-", _band_of(line), _state_of(line), _sort_text(line)))
+    rows = [_band_row(line) for line in chosen]
+    counts = {
+        state: sum(_state_of(line) == state for line in chosen) for state in ("on band", "off band", "unbanded")
+    }
+    folded = [
+        row for row in rows if show_all or row["state"] != "on band" or row["found"] not in (_AS_PLANNED, _NOT_TOLD)
+    ]
+    hidden = len(rows) - len(folded)
     message = ", ".join(f"{number} {state}" for state, number in counts.items())
-    notes = [f"{count_of(hidden, 'place')} on band and as planned (--all lists them)."] if hidden else []
+    notes: list[str] = []
+    if hidden:
+        notes.append(Aside(f"{count_of(hidden, 'place')} on band and as planned (--all lists them)."))
     notes += [
         f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
     ]
     empty = "all are on band, and as planned" if hidden else "neither the plan nor the systems have any limit here"
-    return Report("bands", f"{count_of(len(bands), 'band')}; {message}.", _COLUMNS, rows, notes, empty)
+    return Report("bands", f"{count_of(len(bands), 'band')}; {message}.", _COLUMNS, rows, notes, empty, folded)
+
+
+def _is_limited(line: LimitStatus) -> bool:
+    return line.target.on is not On.POOL and (line.planned is not None or line.found is not None)
+
+
+def _band_of(line: LimitStatus) -> str:
+    return line.planned.band.name if line.planned and line.planned.band else "-"
+
+
+def _state_of(line: LimitStatus) -> str:
+    return line.planned.state if line.planned else "unbanded"
+
+
+def _sort_text(line: LimitStatus) -> str:
+    return str(target_cell(line))
+
+
+def _band_row(line: LimitStatus) -> Row:
+    placed = line.planned
+    differs = (
+        [f"{show_field(e.field, e.own)} (band: {show_field(e.field, e.band)})" for e in placed.exceptions]
+        if placed
+        else []
+    )
+    return {
+        "band": _band_of(line),
+        "place": target_cell(line),
+        "state": _state_of(line),
+        "exceptions": tuple(differs),
+        "since": day_cell(placed.since if placed else None),
+        "because": placed.because if placed else "",
+        "limit_bytes": limit_cell(line.plan_settings) if placed else "-",
+        "found": _found_word(line),
+        "used_bytes": Size(line.amount),
+    }
 
 
 def _say(settings: Settings) -> str:
@@ -114,16 +127,16 @@ def restating_report(
 ) -> Report:
     """Show what restating a band does: places, promises, limits below use, and exceptions that end."""
     moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.line.target.key))
-    rows: list[Sequence[Cell]] = [
-        (
-            target_cell(move.line),
-            Size(move.line.amount),
-            limit_cell(move.before),
-            limit_cell(move.after),
-            limit_cell(move.on_band),
-            move.falls_below,
-            move.outcome.value,
-        )
+    rows: list[Row] = [
+        {
+            "place": target_cell(move.line),
+            "used_bytes": Size(move.line.amount),
+            "before_bytes": limit_cell(move.before),
+            "after_bytes": limit_cell(move.after),
+            "on_band_bytes": limit_cell(move.on_band),
+            "below_use": move.falls_below,
+            "outcome": move.outcome.value,
+        }
         for move in moves
     ]
     number = {outcome: sum(1 for move in moves if move.outcome is outcome) for outcome in Outcome}
@@ -162,8 +175,8 @@ def _restating_notes(
     below = sum(
         1
         for move in moves
-        if move.after.limit is not None
-        and move.line.amount > move.after.limit >= 0
+        if isinstance(move.after.limit, int)
+        and move.line.amount > move.after.limit
         and move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK)
     )
     notes += [f"{count_of(below, 'limit')} would fall below what is used."] if below else []

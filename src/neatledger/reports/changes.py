@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.lists.rights import Right, level_of, spell_rights
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
-__all__ = ["Held", "changes_report"]
-
-Held = dict[str, dict[bytes, dict[str, int]]]
-"""System → path → person → flags of rights (see `core.everyone`)."""
+__all__ = ["changes_report"]
 
 # Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
 _REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
@@ -27,23 +25,50 @@ _COLUMNS = (
 )
 
 
+Held = Mapping[str, Mapping[bytes, Mapping[str, int]]]
+
+
 def changes_report(older: Held, newer: Held, then: str, now: str) -> Report:
     """Make the report: a row a person and topmost folder whose change goes down to all that changed alike."""
-    rows: list[Sequence[Cell]] = []
+    found: list[_Change] = []
     for system in dict.fromkeys([*older, *newer]):
-        rows += _system_rows(system, older.get(system, {}), newer.get(system, {}))
-    rows.sort(key=lambda row: (str(row[0]), row[1]))
-    people = len({row[0] for row in rows})
+        found += _system_changes(system, older.get(system, {}), newer.get(system, {}))
+    found.sort(key=lambda one: (one.person, one.folder))
+    people = len({one.person for one in found})
     headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}."
+    rows = [one.row() for one in found]
     return Report("changes", headline, _COLUMNS, rows, empty="nobody gained or lost anything")
 
 
-def _system_rows(
-    system: str, older: dict[bytes, dict[str, int]], newer: dict[bytes, dict[str, int]]
-) -> list[list[Cell]]:
-    """Return the rows of one system; a folder that is on one side only gives and takes all."""
-    tops: dict[tuple[str, bytes], list[Cell]] = {}
-    under: dict[tuple[str, bytes], tuple[tuple[int, int], list[Cell]]] = {}
+@dataclass(slots=True)
+class _Change:
+    """What changed for one person from a folder on downwards: rights before and after, in so many folders."""
+
+    person: str
+    folder: Address
+    before: int
+    after: int
+    below: int = 1
+
+    def row(self) -> Row:
+        before, after = flag_rights(self.before), flag_rights(self.after)
+        return {
+            "person": self.person,
+            "folder": self.folder,
+            "before": level_of(before).value,
+            "after": level_of(after).value,
+            "gained": spell_rights(after & ~before),
+            "lost": spell_rights(before & ~after),
+            "below": self.below,
+        }
+
+
+def _system_changes(
+    system: str, older: Mapping[bytes, Mapping[str, int]], newer: Mapping[bytes, Mapping[str, int]]
+) -> list[_Change]:
+    """Return the changes on one system; a folder that is on one side only gives and takes all."""
+    tops: list[_Change] = []
+    under: dict[tuple[str, bytes], tuple[tuple[int, int], _Change]] = {}
     for path in sorted({*older, *newer}, key=lambda path: path.split(b"/")):
         before, after = older.get(path, {}), newer.get(path, {})
         above = path.rpartition(b"/")[0] or b"/"
@@ -54,15 +79,10 @@ def _system_rows(
             known = under.get((person, above)) if path != b"/" else None
             alike = pair[0] & ~_REMOVAL, pair[1] & ~_REMOVAL
             if known and known[0] == alike:
-                row = known[1]
-                row[-1] = int(str(row[-1])) + 1
+                change = known[1]
+                change.below += 1
             else:
-                row = tops[person, path] = _row(system, person, path, flag_rights(pair[0]), flag_rights(pair[1]))
-            under[person, path] = alike, row
-    return list(tops.values())
-
-
-def _row(system: str, person: str, path: bytes, before: Right, after: Right) -> list[Cell]:
-    gained, lost = spell_rights(after & ~before), spell_rights(before & ~after)
-    words = [level_of(before).value, level_of(after).value]
-    return [person, Address(system, path), *words, gained, lost, 1]
+                change = _Change(person, Address(system, path), *pair)
+                tops.append(change)
+            under[person, path] = alike, change
+    return tops

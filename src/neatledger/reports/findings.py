@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
+from typing import Protocol
 
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.plan import Acceptance
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["checks_report", "findings_report"]
 
@@ -23,48 +24,71 @@ _COLUMNS = (
 _MOST_OF_ONE = 12
 
 
-def findings_report(
-    findings: Sequence[tuple[Finding, Acceptance | None]], when: str, *, show_all: bool, machine: bool
-) -> Report:
-    """Make the report; accepted findings are counted, and shown when asked for or in machine formats."""
-    rows: list[Sequence[Cell]] = []
+class Graded(Protocol):
+    """A finding with the plan's acceptance of it, if any."""
+
+    @property
+    def finding(self) -> Finding: ...
+    @property
+    def acceptance(self) -> Acceptance | None: ...
+
+
+def findings_report(findings: Sequence[Graded], when: str, *, show_all: bool) -> Report:
+    """Make the report; for people, accepted findings are counted, and so is what comes too often of one check."""
+    rows = [_row(each) for each in findings]
+    shown = _folded(findings, show_all=show_all)
+    standing = Counter(each.finding.check for each in findings if each.acceptance is None)
+    accepted = len(findings) - standing.total()
+    notes: list[str] = []
+    if not show_all:
+        left_out = {name: number - _MOST_OF_ONE for name, number in standing.items() if number > _MOST_OF_ONE}
+        notes += [Aside(f"{number} more of {name} (--all shows them).") for name, number in left_out.items()]
+    seen = dict.fromkeys(row["check"] for row in shown)
+    grave = [name for name in map(str, seen) if CHECKS[name].severity.rank >= Severity.MEDIUM.rank]
+    if grave:
+        notes += [Aside("What to do first:"), *(Aside(f"  {name}: {CHECKS[name].advice}") for name in grave)]
+    if accepted and not show_all:
+        notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
+    return Report("check", _headline(findings, when), _COLUMNS, rows, notes, "no findings", shown)
+
+
+def _why(acceptance: Acceptance | None) -> str:
+    if acceptance is None:
+        return ""
+    return acceptance.reason + (f" (until {acceptance.until})" if acceptance.until else "")
+
+
+def _row(each: Graded) -> Row:
+    check = CHECKS[each.finding.check]
+    return {
+        "severity": check.severity.value,
+        "check": each.finding.check,
+        "place": each.finding.place,
+        "evidence": each.finding.evidence,
+        "advice": each.finding.advice or check.advice,
+        "accepted": _why(each.acceptance),
+    }
+
+
+def _folded(findings: Sequence[Graded], *, show_all: bool) -> list[Row]:
+    shown: list[Row] = []
     seen: Counter[str] = Counter()
-    left_out: Counter[str] = Counter()
-    accepted = 0
-    for finding, acceptance in findings:
-        accepted += acceptance is not None
-        if acceptance is not None and not (show_all or machine):
+    for each in findings:
+        if each.acceptance is not None and not show_all:
             continue
-        seen[finding.check] += 1
-        if not (show_all or machine) and seen[finding.check] > _MOST_OF_ONE:
-            left_out[finding.check] += 1
-            continue
-        check = CHECKS[finding.check]
-        why = (
-            f"{acceptance.reason}" + (f" (until {acceptance.until})" if acceptance.until else "")
-            if acceptance
-            else ""
-        )
-        evidence = f"[accepted: {why}] {finding.evidence}" if why and not machine else finding.evidence
-        rows.append(
-            (check.severity.value, finding.check, finding.place, evidence, finding.advice or check.advice, why)
-        )
-    notes = [f"{number} more of {name} (--all shows them)." for name, number in left_out.items()]
-    if seen and not machine:
-        grave = [name for name in seen if CHECKS[name].severity.rank >= Severity.MEDIUM.rank]
-        notes += ["What to do first:", *(f"  {name}: {CHECKS[name].advice}" for name in grave)] if grave else []
-    if accepted and not (show_all or machine):
-        notes.append(f"{accepted} accepted in the plan and not shown (--all shows them).")
-    return Report("check", _headline(findings, when), _COLUMNS, rows, notes, "no findings")
+        seen[each.finding.check] += 1
+        if show_all or seen[each.finding.check] <= _MOST_OF_ONE:
+            row, why = _row(each), _why(each.acceptance)
+            shown.append({**row, "evidence": f"[accepted: {why}] {each.finding.evidence}"} if why else row)
+    return shown
 
 
-def _headline(findings: Sequence[tuple[Finding, Acceptance | None]], when: str) -> str:
-    standing = Counter(CHECKS[finding.check].severity for finding, acceptance in findings if acceptance is None)
+def _headline(findings: Sequence[Graded], when: str) -> str:
+    standing = Counter(CHECKS[each.finding.check].severity for each in findings if each.acceptance is None)
     if not standing:
         return f"The office is in order by the count of {when}."
     parts = [f"{standing[severity]} {severity.value}" for severity in reversed(Severity) if standing[severity]]
-    total = sum(standing.values())
-    return f"{total} {'finding' if total == 1 else 'findings'} in the count of {when}: {', '.join(parts)}."
+    return f"{count_of(standing.total(), 'finding')} in the count of {when}: {', '.join(parts)}."
 
 
 def checks_report() -> Report:
@@ -74,5 +98,7 @@ def checks_report() -> Report:
         Column("severity", "SEVERITY"),
         Column("summary", "WHAT IT FINDS", wraps=True),
     )
-    rows: list[Sequence[Cell]] = [(each.name, each.severity.value, each.summary) for each in CHECKS.values()]
+    rows = [
+        {"check": each.name, "severity": each.severity.value, "summary": each.summary} for each in CHECKS.values()
+    ]
     return Report("checks", f"{len(rows)} checks.", columns, rows)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import Protocol
 
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
-__all__ = ["FolderRow", "folder_report", "folders_report"]
+__all__ = ["ListedFolder", "folder_report", "folders_report"]
 
 _STATES = {
     SeenState.WHOLE: "",
@@ -19,17 +19,23 @@ _STATES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class FolderRow:
+class ListedFolder(Protocol):
     """One folder as the list of folders shows it; `odds` counts files with a list unlike their neighbours'."""
 
-    address: Address
-    owner: str
-    entries: tuple[str, ...]
-    children: int
-    files: int
-    odds: int
-    state: SeenState
+    @property
+    def address(self) -> Address: ...
+    @property
+    def owner(self) -> str: ...
+    @property
+    def entries(self) -> tuple[str, ...]: ...
+    @property
+    def children(self) -> int: ...
+    @property
+    def files(self) -> int: ...
+    @property
+    def odds(self) -> int: ...
+    @property
+    def state(self) -> SeenState: ...
 
 
 _COLUMNS = (
@@ -43,21 +49,29 @@ _COLUMNS = (
 )
 
 
-def _row(row: FolderRow) -> tuple[Cell, ...]:
-    return row.address, row.owner, row.entries, row.children, row.files, row.odds, _STATES[row.state]
+def _row(one: ListedFolder) -> Row:
+    return {
+        "folder": one.address,
+        "owner": one.owner,
+        "list": one.entries,
+        "folders": one.children,
+        "files": one.files,
+        "odd_files": one.odds,
+        "seen": _STATES[one.state],
+    }
 
 
-def folders_report(rows: Sequence[FolderRow], depth: int) -> Report:
+def folders_report(folders: Sequence[ListedFolder], depth: int) -> Report:
     """List folders down to a depth."""
-    notes = (
-        ["Odd files have a list or an owner unlike most of their neighbours."] if any(r.odds for r in rows) else []
-    )
-    headline = f"{count_of(len(rows), 'folder')}, {count_of(depth, 'level')} down (--depth N for more)."
-    return Report("folders", headline, _COLUMNS, [_row(row) for row in rows], notes)
+    has_odds = any(one.odds for one in folders)
+    notes = ["Odd files have a list or an owner unlike most of their neighbours."] if has_odds else []
+    headline = f"{count_of(len(folders), 'folder')}, {count_of(depth, 'level')} down (--depth N for more)."
+    return Report("folders", headline, _COLUMNS, [_row(one) for one in folders], notes)
 
 
-def folder_report(address: Address, owner: str, entries: Sequence[str], rows: Sequence[FolderRow]) -> Report:
+def folder_report(address: Address, owner: str, entries: Sequence[str], below: Sequence[ListedFolder]) -> Report:
     """Show one folder's list entry by entry, and what lies right below it."""
     path = address.path.decode("utf-8", "surrogateescape")
     notes = ["Its list, in the order in which it is looked at:", *(f"  {entry}" for entry in entries)]
-    return Report("folder", f"{address.system}:{path} belongs to {owner}.", _COLUMNS, [_row(r) for r in rows], notes)
+    headline = f"{address.system}:{path} belongs to {owner}."
+    return Report("folder", headline, _COLUMNS, [_row(one) for one in below], notes)

@@ -6,16 +6,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from neatledger.core.space.forecast import FEWEST, RATE, Trend
+from neatledger.core.space.forecast import FEWEST, RATE, Outlook, Trend
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import Aside, Column, MachineNote, Report, Row, Show, Size, count_of, day_cell
 from neatledger.reports.space import limit_cell, target_cell
 
 __all__ = [
     "Growth",
-    "Outlook",
     "ahead_of",
     "breaks_of",
     "forecast_report",
@@ -46,15 +45,6 @@ _COLUMNS = (
     Column("counts", "", Show.MACHINE),
     Column("breaks", "", Show.MACHINE),
 )
-
-
-@dataclass(frozen=True, slots=True)
-class Outlook:
-    """One place with its trend, None where there are too few counts."""
-
-    line: LimitStatus
-    trend: Trend | None
-    counts: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,13 +88,13 @@ def _between(when: When) -> str:
 def levels_of(line: LimitStatus) -> list[tuple[str, int]]:
     """Return the warn levels and the limit of a place in bytes, the lowest first."""
     limit = line.settings.limit
-    if not limit:
+    if not isinstance(limit, int) or not limit:
         return []
     return [*((f"{level} %", level * limit // 100) for level, _ in line.settings.warn), ("limit", limit)]
 
 
 def _meets(outlook: Outlook, level: int) -> When:
-    if outlook.line.amount >= level:
+    if outlook.status.amount >= level:
         return When(Meeting.ALREADY)
     return outlook.trend.meets(level) if outlook.trend else When(Meeting.TOO_FEW)
 
@@ -128,107 +118,101 @@ def breaks_of(trend: Trend | None) -> list[str]:
     return parts
 
 
-def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool, machine: bool) -> Report:
-    """List when each level is met, the soonest first: for machines a row a level, for people a row a place."""
-    rows: list[Sequence[Cell]] = []
+def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -> Report:
+    """List when each level is met, the soonest first: a row a level, and for people a row a place."""
     everyone = sorted(outlooks, key=_soonest)
-    ordered = everyone if show_all or machine else [each for each in everyone if _is_coming(each)]
-    for outlook in ordered:
-        levels = levels_of(outlook.line)
-        if machine:
-            rows += [_row(outlook, name, level) for name, level in levels] or [_row(outlook, "", None)]
-        else:
-            rows.append(_people_row(outlook, levels))
+    ordered = everyone if show_all else [each for each in everyone if _is_coming(each)]
+    rows: list[Row] = []
+    for outlook in everyone:
+        levels = levels_of(outlook.status)
+        rows += [_row(outlook, name, level) for name, level in levels] or [_row(outlook, "", None)]
+    folded = [_people_row(outlook) for outlook in ordered]
     known = [outlook for outlook in outlooks if outlook.trend]
-    soon = [outlook for outlook in ordered if levels_of(outlook.line) and _full(outlook).meeting is Meeting.ON]
+    soon = [each for each in everyone if levels_of(each.status) and _full(each).meeting is Meeting.ON]
     first = (
-        f"; {soon[0].line.target.key} is full first, on {show_when(_full(soon[0]))}"
+        f"; {soon[0].status.target.key} is full first, on {show_when(_full(soon[0]))}"
         if soon
         else "; none will be full"
     )
     headline = f"{count_of(len(known), 'place')} with a forecast{first if known else ''}, as counted on {when}."
     hidden = len(everyone) - len(ordered)
-    notes = (
-        [f"{count_of(hidden, 'place')} more will not be full within {YEARS} years, or have too few counts (--all)."]
-        if hidden
-        else []
-    )
-    for outlook in ordered:
+    notes: list[str] = []
+    if hidden:
+        hint = f"more will not be full within {YEARS} years, or have too few counts (--all)."
+        notes.append(Aside(f"{count_of(hidden, 'place')} {hint}"))
+    for outlook in everyone:
         message = breaks_of(outlook.trend)
         if message:
-            notes.append(f"{outlook.line.target.key}: {'; '.join(message)}.")
+            note = f"{outlook.status.target.key}: {'; '.join(message)}."
+            notes.append(note if outlook in ordered else MachineNote(note))
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")
     if known:
         notes.append(
             f"The intervals are made to hold the truth in {RATE:.0%} of cases; no date is given beyond {YEARS} years."
         )
-    return Report("forecast", headline, _COLUMNS, rows, notes, "no place has a limit that could be met")
+    return Report("forecast", headline, _COLUMNS, rows, notes, "no place has a limit that could be met", folded)
 
 
 def _is_coming(outlook: Outlook) -> bool:
     """Tell whether a level of a place is met, or will be."""
     return any(
-        _meets(outlook, level).meeting in (Meeting.ALREADY, Meeting.ON) for _, level in levels_of(outlook.line)
+        _meets(outlook, level).meeting in (Meeting.ALREADY, Meeting.ON) for _, level in levels_of(outlook.status)
     )
 
 
 def full_words(outlook: Outlook) -> str:
     """Say when a place is full."""
-    return show_when(_full(outlook)) if levels_of(outlook.line) else "no limit"
+    return show_when(_full(outlook)) if levels_of(outlook.status) else "no limit"
 
 
 def _full(outlook: Outlook) -> When:
-    return _meets(outlook, levels_of(outlook.line)[-1][1])
+    return _meets(outlook, levels_of(outlook.status)[-1][1])
 
 
 def _soonest(outlook: Outlook) -> tuple[int, str, str]:
-    if not levels_of(outlook.line):
-        return 4, "", outlook.line.target.key
+    if not levels_of(outlook.status):
+        return 4, "", outlook.status.target.key
     full = _full(outlook)
     order = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}[full.meeting]
-    return order, str(full.day or full.earliest or "9"), outlook.line.target.key
+    return order, str(full.day or full.earliest or "9"), outlook.status.target.key
 
 
-def _people_row(outlook: Outlook, levels: list[tuple[str, int]]) -> Sequence[Cell]:
-    line = outlook.line
+def _people_row(outlook: Outlook) -> Row:
+    line, levels = outlook.status, levels_of(outlook.status)
     coming = next(((name, level) for name, level in levels[:-1] if line.amount < level), None)
     warning = f"{coming[0]}: {show_when(_meets(outlook, coming[1]))}" if coming else "past all" if levels[1:] else "-"
     # Without a limit there is a growth all the same.
-    shown = (show_when(_full(outlook)), _between(_full(outlook))) if levels else ("no limit", "")
-    rest: list[Cell] = [None] * (len(_COLUMNS) - 7)
-    return (
-        target_cell(line),
-        Size(line.amount),
-        limit_cell(line.settings),
-        show_growth(outlook.trend),
-        warning,
-        *shown,
-        *rest,
-    )
+    return {
+        "place": target_cell(line),
+        "used_bytes": Size(line.amount),
+        "limit_bytes": limit_cell(line.settings),
+        "growth": show_growth(outlook.trend),
+        "next": warning,
+        "full": show_when(_full(outlook)) if levels else "no limit",
+        "between": _between(_full(outlook)) if levels else "",
+    }
 
 
-def _row(outlook: Outlook, name: str, level: int | None) -> Sequence[Cell]:
-    line, trend = outlook.line, outlook.trend
+def _row(outlook: Outlook, name: str, level: int | None) -> Row:
+    line, trend = outlook.status, outlook.trend
     met = When(Meeting.TOO_FEW) if level is None else _meets(outlook, level)
-    slopes = [
-        None if trend is None else round(each * 7)
-        for each in ((trend.slope, trend.low, trend.high) if trend else (0, 0, 0))
-    ]
-    days = [day.isoformat() if day else "" for day in (met.day, met.earliest, met.latest)]
-    return (
-        target_cell(line),
-        Size(line.amount),
-        limit_cell(line.settings),
-        *("", "", "", ""),
-        *slopes,
-        name,
-        level,
-        met.meeting.value if level is not None else "",
-        *days,
-        outlook.counts,
-        "; ".join(breaks_of(trend)),
-    )
+    return {
+        "place": target_cell(line),
+        "used_bytes": Size(line.amount),
+        "limit_bytes": limit_cell(line.settings),
+        "weekly_growth_bytes": round(trend.slope * 7) if trend else None,
+        "weekly_growth_low_bytes": round(trend.low * 7) if trend else None,
+        "weekly_growth_high_bytes": round(trend.high * 7) if trend else None,
+        "level": name,
+        "level_bytes": level,
+        "meets": met.meeting.value if level is not None else "",
+        "meets_on": day_cell(met.day),
+        "earliest": day_cell(met.earliest),
+        "latest": day_cell(met.latest),
+        "counts": outlook.counts,
+        "breaks": "; ".join(breaks_of(trend)),
+    }
 
 
 def ahead_of(trend: Trend) -> list[tuple[date, float, float, float]]:
@@ -239,7 +223,7 @@ def ahead_of(trend: Trend) -> list[tuple[date, float, float, float]]:
 
 def growth_words(outlook: Outlook) -> str:
     """Say in words what a growth figure shows."""
-    line, trend = outlook.line, outlook.trend
+    line, trend = outlook.status, outlook.trend
     message = f"{line.target.key}: {show_size(line.amount)} used at {count_of(outlook.counts, 'count')}"
     if trend is None:
         return f"{message}; not enough history for a forecast."
@@ -249,7 +233,7 @@ def growth_words(outlook: Outlook) -> str:
     return ". ".join([message, *breaks_of(trend)]) + "."
 
 
-def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
+def growth_of(outlook: Outlook) -> Growth:
     """Return what a figure shows of a place and its history."""
     trend = outlook.trend
     breaks = (
@@ -264,6 +248,6 @@ def growth_of(outlook: Outlook, used: Sequence[tuple[date, int]]) -> Growth:
     ahead = ahead_of(trend) if trend else []
     levels = [
         (f"{name}, {show_size(level)}: {show_when(_meets(outlook, level))}", level)
-        for name, level in levels_of(outlook.line)
+        for name, level in levels_of(outlook.status)
     ]
-    return Growth(outlook.line.target.key, used, ahead, levels, breaks, growth_words(outlook))
+    return Growth(outlook.status.target.key, outlook.history, ahead, levels, breaks, growth_words(outlook))

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from neatledger.core.survey.survey import Survey
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["gathered_report", "not_seen_lines"]
 
@@ -35,22 +35,22 @@ def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str,
         Column("not_seen", "NOT SEEN", number=True),
         Column("seconds", "SECONDS", number=True),
     ]
-    rows: list[Sequence[Cell]] = []
+    rows: list[Row] = []
     notes: list[str] = []
     for survey in surveys:
         size = int(np.sum(survey.classes["bytes"], dtype=np.int64))
         rows.append(
-            (
-                survey.system,
-                len(survey.accounts),
-                len(survey.groups),
-                survey.folders.rows,
-                survey.files,
-                len(survey.lists),
-                size,
-                len(survey.not_seen),
-                f"{seconds[survey.system]:.1f}",
-            )
+            {
+                "system": survey.system,
+                "accounts": len(survey.accounts),
+                "groups": len(survey.groups),
+                "folders": survey.folders.rows,
+                "files": survey.files,
+                "lists": len(survey.lists),
+                "bytes": size,
+                "not_seen": len(survey.not_seen),
+                "seconds": f"{seconds[survey.system]:.1f}",
+            }
         )
         if survey.not_seen:
             notes.append(f"Not seen on {survey.system}: unknown, which is not the same as no access.")

@@ -8,7 +8,7 @@ from neatledger.core.lists.nesting import find_cycles
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
 from neatledger.core.survey.accounts import Group
-from neatledger.reports.report import Cell, Column, Report
+from neatledger.reports.report import Aside, Column, Report, Row
 
 __all__ = ["groups_report"]
 
@@ -36,13 +36,15 @@ def groups_report(
     is_all: bool,
 ) -> Report:
     """List the groups: the plan's, those found, or both with what differs."""
-    rows: list[Sequence[Cell]] = []
-    hidden = off = 0
+    rows: list[Row] = []
+    shown: list[Row] = []
+    off = 0
     if side in ("plan", "both"):
         for name, planned in plan.groups.items():
             inner = tuple(member for member in planned.members if member in plan.groups)
             people = sorted(plan.members[name])
-            rows.append((name, "plan", "", len(people), tuple(people), inner, ""))
+            rows.append(_row(name, "plan", "", people, inner, ""))
+    shown += rows
     planned_names = {
         (system, plan.groups[name].names.get(system, name)): name for name in plan.groups for system in groups
     }
@@ -52,17 +54,29 @@ def groups_report(
             of_plan = planned_names.get((system, group.name))
             difference = _difference(plan, of_plan, people, principals[system]) if of_plan else ""
             off += bool(difference)
+            row = _row(group.name, system, group.ident, people, group.nested, difference)
+            rows.append(row)
             is_own = not of_plan and len(people) <= 1 and not group.nested
-            if is_own and not is_all:
-                hidden += 1
-                continue
-            rows.append((group.name, system, group.ident, len(people), tuple(people), group.nested, difference))
+            shown += [] if is_own and not is_all else [row]
     nested = {name: [m for m in group.members if m in plan.groups] for name, group in plan.groups.items()}
     notes = [f"A ring in the plan: {' in '.join((*ring, ring[0]))}." for ring in find_cycles(nested)]
+    hidden = len(rows) - len(shown)
     if hidden:
-        notes.append(f"{hidden} groups with one member or none are not shown (--all lists them).")
+        notes.append(Aside(f"{hidden} groups with one member or none are not shown (--all lists them)."))
     headline = f"{len(rows)} groups" + (f"; {off} differ from the plan." if off else ".")
-    return Report("groups", headline, _COLUMNS, rows, notes, "no groups")
+    return Report("groups", headline, _COLUMNS, rows, notes, "no groups", shown)
+
+
+def _row(name: str, system: str, ident: str, people: Sequence[str], nested: Sequence[str], difference: str) -> Row:
+    return {
+        "group": name,
+        "system": system,
+        "id": ident,
+        "count": len(people),
+        "members": tuple(people),
+        "nested": tuple(nested),
+        "difference": difference,
+    }
 
 
 def _difference(plan: Plan, name: str, people: Sequence[str], principals: Sequence[Principal]) -> str:

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Protocol
 
+from neatledger.core.lists.rights import Level
 from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.holders import is_outside
 from neatledger.core.space.sizes import show_size
+from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import Device
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell
 
-__all__ = ["GuestFacts", "devices_report", "guests_report"]
+__all__ = ["HeldCopies", "ReachedBy", "devices_report", "guests_report"]
 
 _GUESTS = (
     Column("guest", "GUEST", cuts=True),
@@ -36,52 +38,72 @@ _DEVICES = (
     Column("owner", "OWNER"),
     Column("kind", "KIND", spare=True),
     Column("state", "STATE"),
-    Column("managed", "MANAGED"),
+    Column("managed", "MANAGED", Show.MACHINE),
+    Column("managed_word", "MANAGED", Show.PEOPLE),
     Column("last_seen", "LAST SEEN"),
     Column("held_bytes", "HOLDS", number=True),
     Column("folders", "OF", wraps=True),
-    Column("amiss", "AMISS", wraps=True),
+    Column("amiss", "NOT IN ORDER", Show.MACHINE),
+    Column("faults", "NOT IN ORDER", Show.PEOPLE, wraps=True),
 )
 
 
-@dataclass(frozen=True, slots=True)
-class GuestFacts:
-    """One guest: the principal, the top folders reached with what and by which way, and how many folders in all."""
-
-    principal: Principal
-    reaches: Sequence[str]
-    folders: int
+_MOST_TOPS = 6
 
 
-def guests_report(found: Sequence[GuestFacts], today: date, idle: int, remove: int, when: str) -> Report:
+class ReachedBy(Protocol):
+    """One guest: the folders where what they reach begins, each with its level, and how many they reach in all."""
+
+    @property
+    def principal(self) -> Principal: ...
+    @property
+    def tops(self) -> Sequence[tuple[Level, bytes]]: ...
+    @property
+    def folders(self) -> int: ...
+
+
+def guests_report(found: Sequence[ReachedBy], today: date, idle: int, remove: int, when: str) -> Report:
     """Make the table of guests, those idle for longest first; `idle` and `remove` are days of the plan."""
-    rows: list[Sequence[Cell]] = []
-    for one in found:
-        account, admission = one.principal.account, one.principal.account.admission
-        last = account.last_seen or admission.accepted
-        days = (today - date.fromisoformat(last[:10])).days if last else None
-        outside = is_outside(one.principal)
-        rows.append(
-            (
-                one.principal.person,
-                "none: outside" if outside else f"{one.principal.system}:{account.login}",
-                account.email,
-                account.state.value,
-                one.principal.is_planned,
-                admission.inviter or ("" if outside else "nobody" if admission.is_guest else "not told"),
-                admission.invited,
-                admission.accepted,
-                account.last_seen,
-                days,
-                tuple(one.reaches) or "nothing",
-                one.folders,
-                _next(one.principal, days, today, idle, remove),
-            )
-        )
-    rows.sort(key=lambda row: (-(row[9] if isinstance(row[9], int) else -1), str(row[0])))
-    told_idle = sum(isinstance(row[9], int) and row[9] > idle and row[3] == "open" for row in rows)
-    headline = f"{count_of(len(rows), 'guest')}, {told_idle} idle for more than {idle} days and still open ({when})."
+    ordered = sorted(found, key=lambda one: (-_or(_idle_days(one.principal, today), -1), one.principal.person))
+    rows = [_guest_row(one, today, idle, remove) for one in ordered]
+    too_long = sum(
+        one.principal.account.state is AccountState.OPEN and _or(_idle_days(one.principal, today), 0) > idle
+        for one in found
+    )
+    headline = f"{count_of(len(rows), 'guest')}, {too_long} idle for more than {idle} days and still open ({when})."
     return Report("guests", headline, _GUESTS, rows, empty="no system tells of a guest")
+
+
+def _or(days: int | None, default: int) -> int:
+    return default if days is None else days
+
+
+def _idle_days(principal: Principal, today: date) -> int | None:
+    last = principal.account.last_seen or principal.account.admission.accepted
+    return None if last is None else (today - last).days
+
+
+def _guest_row(one: ReachedBy, today: date, idle: int, remove: int) -> Row:
+    principal, account = one.principal, one.principal.account
+    admission, days, outside = account.admission, _idle_days(principal, today), is_outside(principal)
+    tops = [f"{level.value} {path.decode('utf-8', 'surrogateescape')}" for level, path in one.tops]
+    if len(tops) > _MOST_TOPS:
+        tops = [*tops[:_MOST_TOPS], f"{len(tops) - _MOST_TOPS} more"]
+    return {
+        "guest": principal.person,
+        "account": "none: outside" if outside else f"{principal.system}:{account.login}",
+        "email": account.email,
+        "state": account.state.value,
+        "planned": principal.is_planned,
+        "inviter": admission.inviter or ("" if outside else "nobody" if admission.is_guest else "not told"),
+        "invited": day_cell(admission.invited),
+        "accepted": day_cell(admission.accepted),
+        "last_seen": day_cell(account.last_seen),
+        "idle_days": days,
+        "reaches": tuple(tops) or "nothing",
+        "folders": one.folders,
+        "next": _next(principal, days, today, idle, remove),
+    }
 
 
 def _next(principal: Principal, days: int | None, today: date, idle: int, remove: int) -> str:
@@ -93,42 +115,50 @@ def _next(principal: Principal, days: int | None, today: date, idle: int, remove
     if admission.disable_on:
         return f"disabled on {admission.disable_on}"
     if days is None:
-        return (
-            "has not accepted"
-            if admission.invited
-            else "never seen"
-            if admission.is_guest
-            else "not told when last seen"
-        )
+        unseen = "never seen" if admission.is_guest else "not told when last seen"
+        return "has not accepted" if admission.invited else unseen
     if not principal.is_open:
         return f"remove on {today + timedelta(days=remove - days)}" if days < remove else "remove it now"
     return f"disable on {today + timedelta(days=idle - days)}" if days <= idle else "disable it now"
 
 
-def devices_report(
-    found: Sequence[tuple[str, Device, Sequence[str]]], owners: dict[str, str], when: str, *, machine: bool
-) -> Report:
-    """Make the table of devices (system, device, what is amiss), those with most amiss first."""
-    rows: list[Sequence[Cell]] = []
-    for system, one, amiss in sorted(found, key=lambda each: (not each[2], -len(each[2]), each[1].last_seen)):
-        folders = tuple(f"{system}:{path.decode('utf-8', 'surrogateescape')}" for path in one.folders)
-        rows.append(
-            (
-                one.name,
-                one.id,
-                owners.get(one.owner, one.owner),
-                one.kind,
-                one.state,
-                one.managed if machine else _YES_NO[one.managed],
-                one.last_seen,
-                Size(one.held_bytes) if one.held_bytes is not None else None,
-                folders if machine else ", ".join(folders),
-                tuple(amiss) if machine else "; ".join(amiss) or "nothing",
-            )
-        )
-    held = sum(one.held_bytes or 0 for _, one, _ in found)
-    total = sum(bool(amiss) for _, _, amiss in found)
-    headline = (
-        f"{count_of(len(found), 'device')} with {show_size(held)} of copies, {total} with something amiss ({when})."
-    )
+class HeldCopies(Protocol):
+    """A device with whose it is, and all that is not in order with it, in words."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def device(self) -> Device: ...
+    @property
+    def owner(self) -> str: ...
+    @property
+    def faults(self) -> tuple[str, ...]: ...
+
+
+def devices_report(found: Sequence[HeldCopies], when: str) -> Report:
+    """Make the table of devices, those with most not in order first."""
+    ordered = sorted(found, key=lambda one: (not one.faults, -len(one.faults), one.device.last_seen or date.min))
+    rows = [_device_row(one) for one in ordered]
+    held = sum(one.device.held_bytes or 0 for one in found)
+    total = sum(bool(one.faults) for one in found)
+    headline = f"{count_of(len(found), 'device')} with {show_size(held)} of copies, {total} not in order ({when})."
     return Report("devices", headline, _DEVICES, rows, empty="no system tells of a device")
+
+
+def _device_row(one: HeldCopies) -> Row:
+    device = one.device
+    folders = tuple(f"{one.system}:{path.decode('utf-8', 'surrogateescape')}" for path in device.folders)
+    return {
+        "device": device.name,
+        "id": device.id,
+        "owner": one.owner,
+        "kind": device.kind,
+        "state": device.state,
+        "managed": device.managed,
+        "managed_word": _YES_NO[device.managed],
+        "last_seen": day_cell(device.last_seen),
+        "held_bytes": Size(device.held_bytes) if device.held_bytes is not None else None,
+        "folders": folders,
+        "amiss": one.faults,
+        "faults": "; ".join(one.faults) or "nothing",
+    }

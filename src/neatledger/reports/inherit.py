@@ -8,7 +8,7 @@ from neatledger.core.access.pushing import Pushed
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["new_child_report", "push_report"]
 
@@ -23,37 +23,37 @@ _PUSH = (
 _FEW = 3
 
 
-def new_child_report(place: str, maker: str, folder: Sequence[str], file: Sequence[str], notes: list[str]) -> Report:
-    """Say what a new folder and a new file get, entry by entry."""
-    rows: list[Sequence[Cell]] = []
+def new_child_report(
+    place: str, maker: str, folder: Sequence[str], file: Sequence[str], own: Sequence[str], *, is_by_mode: bool
+) -> Report:
+    """Say what a new folder and a new file get, entry by entry; `own` is the folder's own list."""
+    rows: list[Row] = []
     for what, entries in (("folder", folder), ("file", file)):
-        rows += [(what if number == 0 else "", entry) for number, entry in enumerate(entries)]
+        rows += [{"what": what if number == 0 else "", "entry": entry} for number, entry in enumerate(entries)]
+    notes = [f"The folder's own list: {'; '.join(own)}."]
+    if is_by_mode:
+        notes.append("The folder has no default list: a new item has the mode that the usual umask 022 leaves.")
     return Report("inherit", f"What {maker} makes in {place} gets:", _NEW, rows, notes)
 
 
-def _people(message: Mapping[str, Right], machine: bool) -> tuple[str, ...]:
-    """Fold people with the same rights, and many into a few."""
+def _people(rights_of: Mapping[str, Right], most: int | None) -> tuple[str, ...]:
+    """Fold people with the same rights; of more than `most` with one more the first are named."""
     by_rights: dict[Right, list[str]] = {}
-    for person, rights in message.items():
+    for person, rights in rights_of.items():
         by_rights.setdefault(rights, []).append(person)
     lines = []
     for rights, people in by_rights.items():
-        shown = people if machine or len(people) <= _FEW + 1 else [*people[:_FEW], f"{len(people) - _FEW} more"]
+        shown = people if most is None or len(people) <= most + 1 else [*people[:most], f"{len(people) - most} more"]
         lines.append(f"{' + '.join(shown)} ({spell_rights(rights)})")
     return tuple(lines)
 
 
-def push_report(
-    place: str, pushed: Sequence[tuple[Address, Pushed]], names: Names, *, keeps_own: bool, machine: bool
-) -> Report:
+def push_report(place: str, pushed: Sequence[tuple[Address, Pushed]], names: Names, *, keeps_own: bool) -> Report:
     """List what would change, folder by folder."""
-    rows: list[Sequence[Cell]] = []
+    rows = [_push_row(address, one, names, None) for address, one in pushed]
     # Where nobody gains or loses and no entry goes, only marks change: a person need not see that.
-    shown = pushed if machine else [each for each in pushed if each[1].lost or each[1].loses or each[1].gains]
-    for address, one in shown:
-        lost = tuple(entry.word(names) for entry in one.lost)
-        what = count_of(one.files, "file") if one.files else "folder"
-        rows.append((address, what, lost, _people(one.loses, machine), _people(one.gains, machine)))
+    shown = [(address, one) for address, one in pushed if one.lost or one.loses or one.gains]
+    folded = [_push_row(address, one, names, _FEW) for address, one in shown]
     folders, files = sum(not one.files for _, one in pushed), sum(one.files for _, one in pushed)
     losers = {person for _, one in pushed for person in one.loses}
     gainers = {person for _, one in pushed for person in one.gains}
@@ -62,11 +62,22 @@ def push_report(
         f"Pushing the list of {place} down, {how}: {count_of(len(losers), 'person')} would lose something, "
         f"{count_of(len(gainers), 'person')} gain; {count_of(folders, 'folder')}, {count_of(files, 'file')} change."
     )
-    notes = ["Nothing was changed. Rights are those of the lists alone: what stands before them stays as it is."]
+    notes: list[str] = [
+        "Nothing was changed. Rights are those of the lists alone: what stands before them stays as it is."
+    ]
     if len(shown) < len(pushed):
-        notes.append(
-            f"{len(pushed) - len(shown)} more only get their entries written anew: nobody gains or loses by it."
-        )
+        more = f"{len(pushed) - len(shown)} more only get their entries written anew: nobody gains or loses by it."
+        notes.append(Aside(more))
     if not keeps_own and any(one.lost for _, one in pushed):
         notes.append("--keep-own would leave entries of their own in place, and closed folders alone.")
-    return Report("push", headline, _PUSH, rows, notes, "every list below is already what it would become")
+    return Report("push", headline, _PUSH, rows, notes, "every list below is already what it would become", folded)
+
+
+def _push_row(address: Address, one: Pushed, names: Names, most: int | None) -> Row:
+    return {
+        "folder": address,
+        "what": count_of(one.files, "file") if one.files else "folder",
+        "lost_entries": tuple(entry.word(names) for entry in one.lost),
+        "lose": _people(one.loses, most),
+        "gain": _people(one.gains, most),
+    }

@@ -5,40 +5,32 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 
 from neatledger.core.plan.space import Barred, BarredFiles
-from neatledger.core.space.sizes import show_share, show_size
+from neatledger.core.space.figures import Figures
+from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import Column, Portion, Report, Row, Show, Size, count_of
 
 __all__ = ["barred_report", "kinds_report"]
 
 
 def kinds_report(
-    name: str,
-    kinds: Mapping[str, Mapping[str, int]],
-    barred: Mapping[str, Sequence[Address]],
-    when: str,
-    *,
-    machine: bool,
+    name: str, kinds: Mapping[str, Figures], barred: Mapping[str, Sequence[Address]], when: str
 ) -> Report:
     """List kinds by what they occupy, each with where it is barred."""
-    whole = sum(figures["occupied"] for figures in kinds.values())
-    rows: list[Sequence[Cell]] = []
-    for kind, figures in sorted(kinds.items(), key=lambda each: (-each[1]["occupied"], each[0])):
-        part = figures["occupied"] / whole if whole else 0.0
-        share: Cell = int(100 * part) if machine else show_share(figures["occupied"], whole)
-        where = tuple(str(address) for address in barred.get(kind, ()))
-        rows.append(
-            (
-                kind,
-                figures["files"],
-                Size(figures["bytes"]),
-                Size(figures["occupied"]),
-                share,
-                bar(max(part, 0)),
-                where,
-            )
-        )
+    whole = sum(figures.occupied for figures in kinds.values())
+    rows: list[Row] = [
+        {
+            "kind": kind,
+            "files": figures.files,
+            "apparent_bytes": Size(figures.bytes),
+            "occupied_bytes": Size(figures.occupied),
+            "percent": Portion(figures.occupied, whole),
+            "bar": bar(max(figures.occupied / whole if whole else 0.0, 0)),
+            "barred": tuple(str(address) for address in barred.get(kind, ())),
+        }
+        for kind, figures in sorted(kinds.items(), key=lambda each: (-each[1].occupied, each[0]))
+    ]
     columns = (
         Column("kind", "KIND", cuts=True),
         Column("files", "FILES", number=True),
@@ -56,8 +48,16 @@ def kinds_report(
 def barred_report(found: Iterable[BarredFiles], rules: Sequence[Barred], when: str) -> Report:
     """List what is stored though its kind is barred: where, whose, how much; the largest first."""
     ordered = sorted(found, key=lambda each: (-each.size, str(each.folder), each.kind, each.owner))
-    rows: list[Sequence[Cell]] = [
-        (each.folder, each.kind, each.owner, each.files, Size(each.size), str(each.rule.folder), each.rule.because)
+    rows: list[Row] = [
+        {
+            "folder": each.folder,
+            "kind": each.kind,
+            "owner": each.owner,
+            "files": each.files,
+            "apparent_bytes": Size(each.size),
+            "barred_in": str(each.rule.folder),
+            "because": each.rule.because,
+        }
         for each in ordered
     ]
     columns = (

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import date
 
 from neatledger.core.sharing.lapses import Lapse
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
-__all__ = ["lapses_report"]
+__all__ = ["CalendarDay", "calendar_days", "lapses_report"]
 
 _COLUMNS = (
     Column("day", "DAY"),
@@ -20,10 +21,28 @@ _COLUMNS = (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class CalendarDay:
+    """One day of a calendar: its title, its text, and what tells it from others."""
+
+    day: date
+    title: str
+    text: str
+    key: str
+
+
 def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) -> Report:
     """Make the list; `past` and `later` are how many lie before it and behind it."""
-    rows: list[Sequence[Cell]] = [
-        (one.day.isoformat(), (one.day - today).days, one.what, one.place, one.who, one.then) for one in found
+    rows: list[Row] = [
+        {
+            "day": one.day.isoformat(),
+            "in_days": (one.day - today).days,
+            "what": one.what,
+            "place": one.place,
+            "who": one.who,
+            "then": one.then,
+        }
+        for one in found
     ]
     coming = [one for one in found if one.day >= today]
     first = f"; the next on {coming[0].day}" if coming else ""
@@ -32,3 +51,16 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) ->
     notes += [f"{past:,} lapsed before {today} (--past shows them)."] if past else []
     notes += [f"{later:,} more come later (--within DAYS)."] if later else []
     return Report("lapses", headline, _COLUMNS, rows, notes, "nothing lapses in this time")
+
+
+def calendar_days(found: Sequence[Lapse]) -> list[CalendarDay]:
+    """Return what lapses as days of a calendar, each with what tells it from others in every run."""
+    return [
+        CalendarDay(
+            one.day,
+            f"{one.what}: {one.place}",
+            "\n".join(each for each in (one.who, one.then) if each),
+            "\x00".join((one.what, str(one.place), one.who, one.then)),
+        )
+        for one in found
+    ]

@@ -1,16 +1,17 @@
-"""Links and hand-outs as a table: what each gives, to whom, until when, what it exposes, and what is amiss."""
+"""Links and hand-outs as a table: what each gives, to whom, until when, what it exposes, and what is not in order."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
+from typing import Protocol
 
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.survey.shared import HandOut, Link
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell, hide
 
-__all__ = ["links_report"]
+__all__ = ["Judged", "links_report", "supposed_rule_report"]
 
 _COLUMNS = (
     Column("id", "ID"),
@@ -23,18 +24,20 @@ _COLUMNS = (
     Column("audience", "TO", cuts=True),
     Column("made", "MADE", spare=True),
     Column("expires", "UNTIL"),
-    Column("guards", "GUARDS", wraps=True, spare=True),
+    Column("guards", "GUARDS", Show.MACHINE),
+    Column("guard_words", "GUARDS", Show.PEOPLE, wraps=True, spare=True),
     Column("last_used", "LAST USED", spare=True),
     Column("uses", "USES", Show.MACHINE, number=True),
     Column("files", "FILES", number=True),
     Column("size_bytes", "SIZE", number=True),
-    Column("kinds", "KINDS", wraps=True, spare=True),
+    Column("kinds", "KINDS", Show.MACHINE),
+    Column("kind_words", "KINDS", Show.PEOPLE, wraps=True, spare=True),
     Column("newest", "NEWEST", Show.MACHINE),
     Column("passed_from", "PASSED ON FROM", Show.MACHINE),
     Column("state", "STATE", wraps=True),
-    Column("amiss", "AMISS", Show.MACHINE),
+    Column("amiss", "NOT IN ORDER", Show.MACHINE),
 )
-_FEW_KINDS = 3
+_FEW_KINDS, _NO_GUARD = 3, "none"
 
 
 def _guards(offer: Offer) -> tuple[str, ...]:
@@ -48,76 +51,79 @@ def _guards(offer: Offer) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _row(
-    offer: Offer, breaches: Sequence[Breach], day: str, machine: bool, names: Mapping[str, str]
-) -> Sequence[Cell]:
-    item, exposed = offer.item, offer.exposed
-    dead = offer.why_dead(day)
-    amiss = tuple(dict.fromkeys(breach.check for breach in breaches))
-    state: Cell = "over: " + dead if dead else "in order"
-    if breaches:
-        state = "; ".join(breach.message for breach in breaches)
+class Judged(Protocol):
+    """A link or hand-out with all that is not in order with it."""
+
+    @property
+    def offer(self) -> Offer: ...
+    @property
+    def breaches(self) -> Sequence[Breach]: ...
+
+
+def _row(one: Judged, day: date, names: Mapping[str, str]) -> Row:
+    offer, item, exposed = one.offer, one.offer.item, one.offer.exposed
+    over = offer.why_dead(day)
+    state = "; ".join(breach.message for breach in one.breaches) or (f"over: {over}" if over else "in order")
     kinds = tuple(kind or "(none)" for kind in exposed.kinds) if exposed else ()
-    if not machine and len(kinds) > _FEW_KINDS:
-        kinds = (*kinds[:_FEW_KINDS], f"{len(kinds) - _FEW_KINDS} more")
-    newest = datetime.fromtimestamp(exposed.newest, UTC).date().isoformat() if exposed and exposed.newest else ""
-    return (
-        item.id,
-        "link" if offer.is_link else "hand-out",
-        item.fingerprint if isinstance(item, Link) else "",
-        offer.address,
-        "file" if item.is_file else "folder",
-        names.get(offer.maker, offer.maker) or "nobody known",
-        offer.level,
-        offer.audience,
-        item.made,
-        item.expires or "no end",
-        _guards(offer) if machine else ", ".join(_guards(offer)) or "none",
-        item.last_used if isinstance(item, Link) else "",
-        item.uses if isinstance(item, Link) else None,
-        exposed.files if exposed else None,
-        Size(exposed.size_bytes) if exposed and exposed.size_bytes is not None else None,
-        kinds if machine else ", ".join(kinds),
-        newest,
-        item.passed_from if isinstance(item, HandOut) else "",
-        state,
-        amiss,
-    )
+    shown = kinds if len(kinds) <= _FEW_KINDS else (*kinds[:_FEW_KINDS], f"{len(kinds) - _FEW_KINDS} more")
+    newest = datetime.fromtimestamp(exposed.newest, UTC).date() if exposed and exposed.newest else None
+    return {
+        "id": item.id,
+        "sort": "link" if offer.is_link else "hand-out",
+        "fingerprint": item.fingerprint if isinstance(item, Link) else "",
+        "target": offer.address,
+        "type": "file" if item.is_file else "folder",
+        "maker": names.get(offer.maker, offer.maker) or "nobody known",
+        "level": offer.level,
+        "audience": offer.audience,
+        "made": day_cell(item.made),
+        "expires": day_cell(item.expires) or "no end",
+        "guards": _guards(offer),
+        "guard_words": ", ".join(_guards(offer)) or _NO_GUARD,
+        "last_used": day_cell(item.last_used) if isinstance(item, Link) else "",
+        "uses": item.uses if isinstance(item, Link) else None,
+        "files": exposed.files if exposed else None,
+        "size_bytes": Size(exposed.size_bytes) if exposed and exposed.size_bytes is not None else None,
+        "kinds": kinds,
+        "kind_words": ", ".join(shown),
+        "newest": day_cell(newest),
+        "passed_from": item.passed_from if isinstance(item, HandOut) else "",
+        "state": state,
+        "amiss": tuple(dict.fromkeys(breach.check for breach in one.breaches)),
+    }
 
 
-def links_report(
-    judged: Sequence[tuple[Offer, Sequence[Breach]]],
-    day: str,
-    when: str,
-    *,
-    machine: bool,
-    names: Mapping[str, str],
-    all_of: int,
-) -> Report:
-    """Make the table, those with most amiss first; `all_of` is how many there are without filters."""
-    ranked = sorted(
-        judged,
-        key=lambda each: (
-            not each[1],
-            bool(each[0].why_dead(day)),
-            -len(each[1]),
-            not each[0].is_link,
-            each[0].item.id,
-        ),
-    )
-    rows = [_row(offer, breaches, day, machine, names) for offer, breaches in ranked]
-    amiss = sum(bool(breaches) for _, breaches in judged)
-    links = sum(offer.is_link for offer, _ in judged)
+def _rank(one: Judged, day: date) -> tuple[object, ...]:
+    offer = one.offer
+    return not one.breaches, bool(offer.why_dead(day)), -len(one.breaches), not offer.is_link, offer.item.id
+
+
+def links_report(judged: Sequence[Judged], names: Mapping[str, str], all_of: int, day: date, when: str) -> Report:
+    """Make the table, those with most not in order first; `all_of` is how many there are without filters."""
+    rows = [_row(one, day, names) for one in sorted(judged, key=lambda one: _rank(one, day))]
+    faulty = sum(bool(one.breaches) for one in judged)
+    links = sum(one.offer.is_link for one in judged)
     shown = f"{count_of(links, 'link')} and {count_of(len(judged) - links, 'hand-out')}"
-    headline = f"{shown}, {amiss} not in order by the plan's rules (count of {when})."
-    counts = Counter(breach.check for _, breaches in judged for breach in {b.check: b for b in breaches}.values())
+    headline = f"{shown}, {faulty} not in order by the plan's rules (count of {when})."
+    # Of equally frequent ones the first that was met comes first.
+    counts = Counter(check for one in judged for check in dict.fromkeys(breach.check for breach in one.breaches))
     notes = []
     if counts:
-        notes.append("Amiss: " + ", ".join(f"{name} {number}" for name, number in counts.most_common()) + ".")
+        notes.append("Not in order: " + ", ".join(f"{name} {number}" for name, number in counts.most_common()) + ".")
     if len(judged) < all_of:
         notes.append(f"{all_of - len(judged):,} more do not match.")
-    hidden = set() if machine else {"guards"} if all(row[10] == "none" for row in rows) else set()
-    columns = [column for column in _COLUMNS if column.key not in hidden]
-    keep = [place for place, column in enumerate(_COLUMNS) if column.key not in hidden]
-    cells: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]
-    return Report("links", headline, columns, cells, notes, "no link or hand-out is like that")
+    columns: Sequence[Column] = _COLUMNS
+    if all(row["guard_words"] == _NO_GUARD for row in rows):
+        columns = hide(_COLUMNS, "guard_words")
+    return Report("links", headline, columns, rows, notes, "no link or hand-out is like that")
+
+
+def supposed_rule_report(
+    caught: Sequence[Judged], names: Mapping[str, str], all_of: int, day: date, when: str, words: str, where: str
+) -> Report:
+    """List what a rule would catch, if it were set: its `words`, and in words `where`."""
+    report = links_report(caught, names, all_of, day, when)
+    report.name = "suppose"
+    report.headline = f"Suppose the rule {words} for {where}: {len(caught)} of {all_of:,} would be caught."
+    report.notes.append("A rule ends nothing that is there: these would stay, outside of it. Nothing was changed.")
+    return report

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.people.matching import Proposal
 from neatledger.core.plan.plan import Plan
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["matching_report"]
 
@@ -21,12 +21,22 @@ _COLUMNS = (
 
 def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> Report:
     """List proposals, the clear ones first; `written` of them now stand in the plan."""
-    rows: list[Sequence[Cell]] = []
+    rows: list[Row] = []
     for one in sorted(proposals, key=lambda each: (not each.is_clear, each.system, each.account.login)):
         state = "proposed" if one.is_clear else "ambiguous" if len(one.candidates) > 1 else "both unplanned"
-        rows.append((f"{one.system}:{one.account.login}", one.account.name, state, one.candidates, one.because))
+        rows.append(
+            {
+                "account": f"{one.system}:{one.account.login}",
+                "name": one.account.name,
+                "state": state,
+                "person": one.candidates,
+                "because": one.because,
+            }
+        )
     clear = [one for one in proposals if one.is_clear]
-    headline = f"{count_of(len(proposals), 'account')} of nobody in the plan may be somebody's: {len(clear)} clear."
+    headline = (
+        f"{count_of(len(proposals), 'account')} not matched with a person yet; {len(clear)} of them clearly can be."
+    )
     notes = []
     if written:
         headline = f"{count_of(written, 'account')} joined to people in the plan."
@@ -38,4 +48,6 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
         notes.append(f"  people: {{{first.candidates[0]}: {{accounts: {{{first.system}: {first.account.login}}}}}}}")
     if len(clear) < len(proposals):
         notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
-    return Report("match", headline, _COLUMNS, rows, notes, "every account is somebody's, or like nobody's")
+    return Report(
+        "match", headline, _COLUMNS, rows, notes, "every account is matched, or is like that of nobody in the plan"
+    )

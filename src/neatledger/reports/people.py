@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
+from typing import Protocol
 
 from neatledger.core.people.homes import HomeMatch
 from neatledger.core.people.principals import Principal
-from neatledger.core.plan.plan import Plan
+from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.survey.accounts import AccountState, Group
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.core.survey.shared import Device
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, day_cell
 
-__all__ = ["people_report", "sheet_report"]
+__all__ = ["SharedBy", "Sheet", "people_report", "sheet_report"]
 
 _COLUMNS = (
     Column("person", "PERSON", cuts=True),
@@ -76,115 +79,159 @@ def people_report(
     of_person: dict[str, list[Principal]] = {person: [] for person in plan.people}
     for principal in principals:
         of_person.setdefault(principal.person, []).append(principal)
-    rows: list[Sequence[Cell]] = []
-    services = 0
-    for person, mine in of_person.items():
-        planned = plan.people.get(person)
-        kind = planned.kind if planned else mine[0].kind
-        if planned is None and kind.value == "service" and not with_services:
-            services += 1
-            continue
-        names = [name for principal in mine for name in _group_names(principal, groups)]
-        rows.append(
-            (
-                person,
-                planned.name if planned else mine[0].name,
-                kind.value,
-                _state(plan, person, mine, today),
-                tuple(f"{principal.system}:{principal.account.login}" for principal in mine),
-                tuple(dict.fromkeys(names)),
-                (planned.email if planned else mine[0].account.email) or "",
-                planned is not None,
-                planned.start.isoformat() if planned and planned.start else "",
-                planned.end.isoformat() if planned and planned.end else "",
-                max((principal.account.last_seen for principal in mine), default=""),
-                tuple(f"{s.system}:{role}" for s in mine for role in sorted(s.account.admission.roles or ())),
-                tuple(f"{s.system}:{name}" for s in mine for name in s.account.admission.entitlements),
-                tuple(s.system for s in mine if s.may_come_in),
-            )
-        )
-    notes = [f"{services} service accounts are not shown (--services lists them)."] if services else []
-    planned_count = len(plan.people)
-    headline = (
-        f"{len(rows)} people: {planned_count} of the plan, {len(rows) - planned_count} accounts of nobody in it."
-    )
-    return Report("people", headline, _COLUMNS, rows, notes, "no people: neither the plan nor the count has any")
+    rows = [_person_row(plan, person, mine, groups, today) for person, mine in of_person.items()]
+    folded = [row for row in rows if with_services or row["planned"] or row["kind"] != Kind.SERVICE.value]
+    hidden = len(rows) - len(folded)
+    notes: list[str] = [Aside(f"{hidden} service accounts are not shown (--services lists them).")] if hidden else []
+    others = len(rows) - len(plan.people)
+    headline = f"{len(rows)} people: {len(plan.people)} of the plan, {others} accounts matched with nobody in it."
+    empty = "no people: neither the plan nor the count has any"
+    return Report("people", headline, _COLUMNS, rows, notes, empty, folded)
+
+
+def _person_row(
+    plan: Plan, person: str, mine: Sequence[Principal], groups: Mapping[str, Sequence[Group]], today: date
+) -> Row:
+    planned = plan.people.get(person)
+    kind = planned.kind if planned else mine[0].kind
+    names = [name for principal in mine for name in _group_names(principal, groups)]
+    seen = [principal.account.last_seen for principal in mine if principal.account.last_seen]
+    return {
+        "person": person,
+        "name": planned.name if planned else mine[0].name,
+        "kind": kind.value,
+        "state": _state(plan, person, mine, today),
+        "accounts": tuple(f"{principal.system}:{principal.account.login}" for principal in mine),
+        "groups": tuple(dict.fromkeys(names)),
+        "email": (planned.email if planned else mine[0].account.email) or "",
+        "planned": planned is not None,
+        "start": day_cell(planned.start if planned else None),
+        "end": day_cell(planned.end if planned else None),
+        "last_seen": day_cell(max(seen, default=None)),
+        "roles": tuple(f"{s.system}:{role}" for s in mine for role in sorted(s.account.admission.roles or ())),
+        "entitlements": tuple(f"{s.system}:{name}" for s in mine for name in s.account.admission.entitlements),
+        "services": tuple(s.system for s in mine if s.may_come_in),
+    }
 
 
 _SHEET = (Column("what", "WHAT"), Column("system", "SYSTEM"), Column("value", "VALUE"), Column("because", "BECAUSE"))
 
 
-def sheet_report(
-    plan: Plan,
-    person: str,
-    principals: Sequence[Principal],
-    groups: Mapping[str, Sequence[Group]],
-    homes: Iterable[HomeMatch],
-    today: date,
-    space: Iterable[LimitStatus] = (),
-    shared: Iterable[Sequence[Cell]] = (),
-) -> Report:
+class Sheet(Protocol):
+    """All that both sides say of one person; `homes` are those of everybody."""
+
+    @property
+    def person(self) -> str: ...
+    @property
+    def principals(self) -> Sequence[Principal]: ...
+    @property
+    def groups(self) -> Mapping[str, Sequence[Group]]: ...
+    @property
+    def homes(self) -> Sequence[HomeMatch]: ...
+    @property
+    def space(self) -> Sequence[LimitStatus]: ...
+    @property
+    def shared(self) -> Sequence[SharedBy]: ...
+
+
+class SharedBy(Protocol):
+    """What one person shares on one system: live links and hand-outs made, hand-outs received, devices."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def links(self) -> int: ...
+    @property
+    def handed_out(self) -> int: ...
+    @property
+    def was_handed(self) -> int: ...
+    @property
+    def devices(self) -> Sequence[Device]: ...
+
+
+def _fact(what: str, system: str, value: Cell, because: str = "") -> Row:
+    return {"what": what, "system": system, "value": value, "because": because}
+
+
+def sheet_report(plan: Plan, sheet: Sheet, today: date) -> Report:
     """Make one person's sheet: everything about them on both sides."""
+    person, principals = sheet.person, sheet.principals
     planned = plan.people.get(person)
     name = planned.name if planned else principals[0].name if principals else person
-    rows: list[Sequence[Cell]] = [("state", "", _state(plan, person, principals, today), "")]
+    rows: list[Row] = [_fact("state", "", _state(plan, person, principals, today))]
     if planned:
-        rows.append(("e-mail", "", planned.email or "none", "plan"))
+        rows.append(_fact("e-mail", "", planned.email or "none", "plan"))
         dates = [f"{word} {day}" for word, day in (("from", planned.start), ("to", planned.end)) if day]
-        rows.append(("dates", "", " ".join(dates) or "none", "plan"))
-        rows += [("group", "plan", group, _through(plan, person, group)) for group in plan.groups_of[person]]
+        rows.append(_fact("dates", "", " ".join(dates) or "none", "plan"))
+        rows += [_fact("group", "plan", group, _through(plan, person, group)) for group in plan.groups_of[person]]
     for principal in principals:
-        account = principal.account
-        message = f"id {account.ident}, {account.state.value}" + (
-            "" if account.may_use else ", the service is not on"
-        )
-        message += f", last seen {account.last_seen}" if account.last_seen else ""
-        rows.append(("account", principal.system, account.login, message))
-        rows += _admission_rows(principal)
-        if principal.holder.privileges:
-            rows.append(
-                ("privilege", principal.system, ", ".join(sorted(principal.holder.privileges)), "whatever lists say")
-            )
-        for group in groups.get(principal.system, ()):
-            if group.ident in principal.holder.groups:
-                how = "primary group" if group.ident == account.primary else "member"
-                rows.append(("group", principal.system, group.name, f"id {group.ident}, {how}"))
+        rows += _account_rows(principal, sheet.groups)
     mine = {(principal.system, principal.account.login) for principal in principals}
-    for home in homes:
+    for home in sheet.homes:
         if any((home.address.system, account.login) in mine for account in home.accounts):
-            rows.append(("home", home.address.system, home.address, home.because))
-    for line in space:
-        limit, left = line.settings.limit, line.left
-        message = f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, " if limit is not None else ""
-        rows.append(("space", line.target.system, f"{show_size(line.amount)} used", message + line.state(today)))
-    rows += shared
+            rows.append(_fact("home", home.address.system, home.address, home.because))
+    rows += [_space_row(status, today) for status in sheet.space]
+    for one in sheet.shared:
+        rows += _shared_rows(one, person)
     kind = planned.kind.value if planned else principals[0].kind.value if principals else ""
     return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
 
 
-def _admission_rows(principal: Principal) -> list[Sequence[Cell]]:
+def _account_rows(principal: Principal, groups: Mapping[str, Sequence[Group]]) -> list[Row]:
+    account, system = principal.account, principal.system
+    message = f"id {account.ident}, {account.state.value}" + ("" if account.may_use else ", the service is not on")
+    message += f", last seen {account.last_seen}" if account.last_seen else ""
+    rows = [_fact("account", system, account.login, message), *_admission_rows(principal)]
+    if principal.holder.privileges:
+        names = ", ".join(sorted(principal.holder.privileges))
+        rows.append(_fact("privilege", system, names, "whatever lists say"))
+    for group in groups.get(system, ()):
+        if group.ident in principal.holder.groups:
+            how = "primary group" if group.ident == account.primary else "member"
+            rows.append(_fact("group", system, group.name, f"id {group.ident}, {how}"))
+    return rows
+
+
+def _space_row(status: LimitStatus, today: date) -> Row:
+    limit, left = status.settings.limit, status.left
+    allowed = "" if limit is UNLIMITED else f"of {show_limit(limit)} allowed, {show_size(left or 0)} left, "
+    return _fact("space", status.target.system, f"{show_size(status.amount)} used", allowed + status.state(today))
+
+
+def _shared_rows(one: SharedBy, person: str) -> list[Row]:
+    """Say what a person shared, was given, and has copies of on devices."""
+    counts = (
+        ("links", one.links, "links --live --by"),
+        ("handed out", one.handed_out, "links --live --by"),
+        ("was handed", one.was_handed, "links --live --to"),
+    )
+    rows = [_fact(what, one.system, number, f"{asks} {person} lists them") for what, number, asks in counts if number]
+    for device in one.devices:
+        held = "" if device.held_bytes is None else f", holds {show_size(device.held_bytes)}"
+        seen = day_cell(device.last_seen) or "never"
+        rows.append(_fact("device", one.system, device.name, f"{device.state}{held}, last seen {seen}"))
+    return rows
+
+
+def _admission_rows(principal: Principal) -> list[Row]:
     """Say how an account came to a service, and as what."""
-    admission, rows = principal.account.admission, list[Sequence[Cell]]()
+    admission, system = principal.account.admission, principal.system
+    rows: list[Row] = []
     if admission.roles is not None:
         every = "every role, whatever else is ticked" if "top" in admission.roles else ""
-        rows.append(("role", principal.system, ", ".join(sorted(admission.roles)) or "none", every))
+        rows.append(_fact("role", system, ", ".join(sorted(admission.roles)) or "none", every))
     if admission.entitlements or not principal.account.is_entitled:
         lacks = "" if principal.account.is_entitled else "not the one that the service asks for"
-        rows.append(("entitlement", principal.system, ", ".join(admission.entitlements) or "none", lacks))
+        rows.append(_fact("entitlement", system, ", ".join(admission.entitlements) or "none", lacks))
     if admission.is_guest:
         days = f"on {admission.invited}" if admission.invited else ""
-        rows.append(("guest", principal.system, f"invited by {admission.inviter or 'nobody known'}", days))
+        rows.append(_fact("guest", system, f"invited by {admission.inviter or 'nobody known'}", days))
     if admission.second_factor is not None:
-        rows.append(("second factor", principal.system, "yes" if admission.second_factor else "no", ""))
-    if admission.password_set:
-        rows.append(
-            (
-                "password",
-                principal.system,
-                f"set on {admission.password_set}".replace("set on never", "never changed"),
-                "",
-            )
-        )
+        rows.append(_fact("second factor", system, "yes" if admission.second_factor else "no"))
+    if admission.is_first_password:
+        rows.append(_fact("password", system, "never changed"))
+    elif admission.password_set is not None:
+        rows.append(_fact("password", system, f"set on {admission.password_set}"))
     return rows
 
 

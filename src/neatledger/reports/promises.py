@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import NO_LIMIT, show_size
-from neatledger.reports.report import Cell, Column, Report, Size, count_of
+from neatledger.reports.report import Column, Report, Row, Size, count_of
 
 __all__ = ["promises_report"]
 
@@ -25,18 +25,7 @@ _COLUMNS = (
 
 def promises_report(found: Sequence[Promise], when: str) -> Report:
     """List the pools, the most overpromised first."""
-    rows: list[Sequence[Cell]] = [
-        (
-            each.pool,
-            NO_LIMIT if each.size is None else Size(each.size),
-            Size(each.used),
-            Size(each.promised),
-            Size(each.beyond) if each.beyond else "",
-            *(Size(one) if one else "" for one in (each.by_folders, each.by_people, each.by_groups)),
-            each.limits,
-        )
-        for each in sorted(found, key=lambda each: (-each.beyond, each.pool))
-    ]
+    rows = [_row(each) for each in sorted(found, key=lambda each: (-each.beyond, each.pool))]
     over = [each for each in found if each.beyond]
     headline = f"{count_of(len(over), 'pool')} of {len(found)} overpromised"
     headline += f", {over[0].pool} by {show_size(over[0].beyond)}" if len(over) == 1 else ""
@@ -45,3 +34,16 @@ def promises_report(found: Sequence[Promise], when: str) -> Report:
         "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",
     ]
     return Report("promises", f"{headline}, as counted on {when}.", _COLUMNS, rows, notes, "no pools")
+
+
+def _row(each: Promise) -> Row:
+    by = {"folders_bytes": each.by_folders, "people_bytes": each.by_people, "groups_bytes": each.by_groups}
+    return {
+        "pool": each.pool,
+        "size_bytes": NO_LIMIT if each.size is None else Size(each.size),
+        "used_bytes": Size(each.used),
+        "promised_bytes": Size(each.promised),
+        "beyond_bytes": Size(each.beyond) if each.beyond else "",
+        **{key: Size(amount) if amount else "" for key, amount in by.items()},
+        "limits": each.limits,
+    }

@@ -1,17 +1,49 @@
-"""The form that every result takes before a face shows it."""
+"""The form that every result takes before a face shows it: records with named cells, and what to say about them."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date
 from enum import Enum
 
 from neatledger.core.tree.address import Address
 
-__all__ = ["Cell", "Column", "Report", "Show", "Size", "count_of"]
+__all__ = [
+    "Aside",
+    "Cell",
+    "Column",
+    "MachineNote",
+    "Portion",
+    "Report",
+    "Row",
+    "Show",
+    "Size",
+    "count_of",
+    "day_cell",
+    "hide",
+]
 
-Cell = str | int | bool | bytes | Address | None | tuple[str, ...]
+
+@dataclass(frozen=True, slots=True)
+class Portion:
+    """A part of a whole, in percent: to people never 100 % of what is not yet full, nor 0 % of something."""
+
+    part: int
+    whole: int
+
+    @property
+    def percent(self) -> int:
+        """Whole percents, towards zero; 0 of nothing."""
+        sign = -1 if self.part < 0 else 1
+        return sign * (100 * abs(self.part) // self.whole) if self.whole else 0
+
+
+Cell = str | int | bool | bytes | Address | None | tuple[str, ...] | Portion
 """A value: None is "not known"; an `Address` or bytes may hold what is not printable."""
+
+Row = Mapping[str, Cell]
+"""A record: the cells by the keys of the report's columns."""
 
 
 class Size(int):
@@ -24,6 +56,18 @@ class Size(int):
         made = super().__new__(cls, size_bytes)
         made.is_binary = is_binary
         return made
+
+
+class Aside(str):
+    """A note for people alone: what is not shown here, and which words show it."""
+
+    __slots__ = ()
+
+
+class MachineNote(str):
+    """A note for machines alone: people are not shown what it speaks of."""
+
+    __slots__ = ()
 
 
 class Show(Enum):
@@ -50,22 +94,43 @@ class Column:
     spare: bool = False
 
 
+def hide(columns: Sequence[Column], *keys: str) -> list[Column]:
+    """Return columns, some of which only machines are shown; those that only people were shown are left out."""
+    return [
+        replace(column, show=Show.MACHINE) if column.key in keys else column
+        for column in columns
+        if column.key not in keys or column.show is not Show.PEOPLE
+    ]
+
+
 @dataclass(slots=True)
 class Report:
-    """A table with what to say before and after it.
+    """Records with what to say before and after them.
 
-    `headline` is the answer in one line; `notes` follow the table; `empty` is said when there are no rows.
+    `headline` is the answer in one line; `rows` are complete, and `folded`, where given, is how people see them:
+    fewer, or several in one. `notes` follow the table; `empty` is said when there are no rows.
     """
 
     name: str
     headline: str
     columns: Sequence[Column]
-    rows: list[Sequence[Cell]]
+    rows: Sequence[Row]
     notes: list[str] = field(default_factory=list)
     empty: str = "nothing to show"
+    folded: Sequence[Row] | None = None
+
+    @property
+    def shown(self) -> Sequence[Row]:
+        """The rows as people see them."""
+        return self.rows if self.folded is None else self.folded
 
 
 _PLURALS = {"person": "people", "is": "are"}
+
+
+def day_cell(day: date | None) -> str:
+    """Return a day as it is written; nothing where there is none."""
+    return "" if day is None else day.isoformat()
 
 
 def count_of(number: int, word: str) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.space.room import Room, Stop
 from neatledger.core.space.sizes import show_size
-from neatledger.reports.report import Cell, Column, Report, Show, Size
+from neatledger.reports.report import Cell, Column, Report, Row, Show, Size
 
 __all__ = ["room_report"]
 
@@ -42,11 +42,21 @@ def room_report(room: Room, when: str) -> Report:
     )
 
 
-def _row(number: int, stop: Stop, room: Room) -> Sequence[Cell]:
-    left: Cell = "-" if stop.left is None else Size(stop.left)
-    word = "yes" if stop.stops and stop.left is not None else "tells" if stop.left is not None else "no"
-    sizes = [None if each is None else Size(each) for each in (stop.limit, stop.used, room.left)]
-    return (number, stop.what, left, word, stop.because, *sizes)
+def _row(number: int, stop: Stop, room: Room) -> Row:
+    return {
+        "order": number,
+        "what": stop.what,
+        "left_bytes": "-" if stop.left is None else Size(stop.left),
+        "stops": "no" if stop.left is None else "yes" if stop.stops else "tells",
+        "because": stop.because,
+        "limit_bytes": _size(stop.limit),
+        "used_bytes": _size(stop.used),
+        "room_bytes": _size(room.left),
+    }
+
+
+def _size(amount: int | None) -> Cell:
+    return None if amount is None else Size(amount)
 
 
 def _next_notes(stopping: Sequence[Stop]) -> list[str]:

@@ -2,22 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+import os
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
+from typing import Protocol
 
-from neatledger.core.plan.limits import On, Settings
+from neatledger.core.plan.limits import UNLIMITED, On, Settings
+from neatledger.core.plan.space import Sort
+from neatledger.core.space.figures import Figures, add_up
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_share, show_size
+from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
-from neatledger.reports.report import Cell, Column, Report, Show, Size, count_of
+from neatledger.reports.report import (
+    Aside,
+    Cell,
+    Column,
+    MachineNote,
+    Portion,
+    Report,
+    Row,
+    Show,
+    Size,
+    count_of,
+)
 
 __all__ = [
-    "Share",
+    "SORT_WORDS",
+    "Part",
+    "Whole",
     "breakdown_report",
     "every_report",
-    "figures_share",
+    "every_row",
     "limit_cell",
     "sort_lines",
     "space_report",
@@ -26,12 +42,15 @@ __all__ = [
 
 _COLUMNS = (
     Column("on", "ON", Show.MACHINE),
-    Column("place", "PLACE", cuts=True),
+    Column("place", "PLACE", Show.MACHINE),
+    Column("named", "PLACE", Show.PEOPLE, cuts=True),
     Column("used_bytes", "USED", number=True),
     Column("told_bytes", "SYSTEM SAYS", Show.MACHINE),
-    Column("planned_bytes", "PLANNED", number=True),
+    Column("planned_bytes", "PLANNED", Show.MACHINE),
+    Column("planned", "PLANNED", Show.PEOPLE, number=True),
     Column("planned_rule", "", Show.MACHINE),
-    Column("found_bytes", "FOUND", number=True),
+    Column("found_bytes", "FOUND", Show.MACHINE),
+    Column("found", "FOUND", Show.PEOPLE, number=True),
     Column("found_rule", "", Show.MACHINE),
     Column("percent", "FULL", number=True),
     Column("bar", "", Show.PEOPLE, spare=True),
@@ -53,7 +72,7 @@ def limit_cell(settings: Settings | None) -> Cell:
     """Return the cell of a limit: a size, "no limit" in so many words, or unknown."""
     if settings is None:
         return None
-    return NO_LIMIT if settings.limit is None else Size(settings.limit, is_binary(settings.limit))
+    return NO_LIMIT if settings.limit is UNLIMITED else Size(settings.limit, is_binary(settings.limit))
 
 
 def sort_lines(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
@@ -61,70 +80,82 @@ def sort_lines(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
     return sorted(lines, key=lambda line: (-line.fullness, -line.amount, line.target.on.value, line.target.key))
 
 
-def _row(line: LimitStatus, today: date, *, machine: bool) -> Sequence[Cell]:
+def _row(line: LimitStatus, today: date) -> Row:
     planned, found, settings = line.plan_settings, line.found_settings, line.settings
-    percent: Cell = ""
-    if settings.limit:
-        percent = 100 * line.amount // settings.limit if machine else show_share(line.amount, settings.limit)
-    # What agrees need not be read twice.
-    agrees = planned is not None and found is not None and _same(planned, found)
-    found_cell: Cell = "=" if agrees and not machine else limit_cell(found)
-    if planned and found and not agrees and planned.limit == found.limit and not machine:
-        found_cell = f"= {'enforced' if found.enforced else 'watched'}"
-    planned_cell: Cell = "-" if planned is None and not machine else limit_cell(planned)
-    if line.target.on is On.POOL and planned is None:
-        planned_cell = None if machine else "-"
-    return (
-        line.target.on.value,
-        target_cell(line) if not machine or line.target.on is On.FOLDER else line.target.key,
-        Size(line.amount),
-        None if line.found is None or line.found.used is None else Size(line.found.used),
-        planned_cell,
-        planned.rule if planned else "",
-        found_cell,
-        found.rule if found else "",
-        percent,
-        bar(line.fullness) if settings.limit is not None else "",
-        "" if line.left is None else Size(line.left),
-        line.state(today),
-        tuple(f"{level} %: {', '.join(who) or 'nobody'}" for level, who in settings.warn),
-        line.planned.band.name if line.planned and line.planned.band else "",
-        line.planned.state if line.planned else "unbanded",
-    )
+    limit = settings.limit
+    return {
+        "on": line.target.on.value,
+        "place": line.target.address if line.target.on is On.FOLDER else line.target.key,
+        "named": target_cell(line),
+        "used_bytes": Size(line.amount),
+        "told_bytes": None if line.found is None or line.found.used is None else Size(line.found.used),
+        "planned_bytes": limit_cell(planned),
+        "planned": "-" if planned is None else limit_cell(planned),
+        "planned_rule": planned.rule if planned else "",
+        "found_bytes": limit_cell(found),
+        "found": _found_words(planned, found),
+        "found_rule": found.rule if found else "",
+        "percent": Portion(line.amount, limit) if isinstance(limit, int) and limit else "",
+        "bar": "" if limit is UNLIMITED else bar(line.fullness),
+        "left_bytes": "" if line.left is None else Size(line.left),
+        "state": line.state(today),
+        "told": tuple(f"{level} %: {', '.join(who) or 'nobody'}" for level, who in settings.warn),
+        "band": line.planned.band.name if line.planned and line.planned.band else "",
+        "band_state": line.planned.state if line.planned else "unbanded",
+    }
+
+
+def _found_words(planned: Settings | None, found: Settings | None) -> Cell:
+    """Return what people see of what was found: what agrees with the plan need not be read twice."""
+    if planned is None or found is None or planned.limit != found.limit:
+        return limit_cell(found)
+    return "=" if _same(planned, found) else f"= {'enforced' if found.enforced else 'watched'}"
 
 
 def _same(planned: Settings, found: Settings) -> bool:
-    same_rule = planned.limit is None or (planned.enforced, planned.grace_days) == (found.enforced, found.grace_days)
+    same_rule = planned.limit is UNLIMITED or (planned.enforced, planned.grace_days) == (
+        found.enforced,
+        found.grace_days,
+    )
     return planned.limit == found.limit and same_rule
 
 
 _SHOWN = 20
 
 
-def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_all: bool, machine: bool) -> Report:
+def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_all: bool) -> Report:
     """List the places, the fullest first: for people all that want attention, the pools, and the fullest others."""
     ordered = sort_lines(lines)
-    graded = [(line, _is_fine(line, today)) for line in ordered]
-    limited = [line for line, _ in graded if line.settings.limit is not None or line.target.on is not On.PERSON]
-    chosen, fine = ordered, 0
-    if not show_all and not machine:
-        kept = {id(line) for line, is_fine in graded if not is_fine or line.target.on is On.POOL}
-        spare = [line for line in limited if id(line) not in kept]
-        kept |= {id(line) for line in spare[: max(0, _SHOWN - len(kept))]}
-        chosen = [line for line in ordered if id(line) in kept]
-        fine = len(limited) - len(chosen)
-    over = sum(1 for line in ordered if line.state(today).startswith(("over", "full")))
-    warned = sum(1 for line in ordered if line.state(today).startswith("past"))
+    limited = [line for line in ordered if line.settings.limit is not UNLIMITED or line.target.on is not On.PERSON]
+    chosen = ordered if show_all else _most_telling(ordered, limited, today)
+    fine = 0 if show_all else len(limited) - len(chosen)
+    states = [line.state(today) for line in ordered]
+    over = sum(state.startswith(("over", "full")) for state in states)
+    warned = sum(state.startswith("past") for state in states)
     headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}."
-    notes = [f"{count_of(fine, 'place')} more with room to spare (--all lists them)."] if fine else []
+    notes: list[str] = []
+    notes += [Aside(f"{count_of(fine, 'place')} more with room to spare (--all lists them).")] if fine else []
     unlimited = len(ordered) - len(limited)
     notes += [f"{count_of(unlimited, 'person')} without a limit on either side."] if unlimited else []
     if any(line.found_settings is None and line.target.on is not On.POOL for line in chosen):
         notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
-    notes += [*_told(ordered), *_differences(chosen)]
+    shown = {id(line) for line in chosen}
+    notes += _told(ordered)
+    notes += [note if id(line) in shown else MachineNote(note) for line, note in _differences(ordered)]
     notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
-    rows = [_row(line, today, machine=machine) for line in chosen]
-    return Report("space", headline, _COLUMNS, rows, notes, "no limits: neither the plan nor the systems have any")
+    rows = [_row(line, today) for line in ordered]
+    folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in shown]
+    return Report(
+        "space", headline, _COLUMNS, rows, notes, "no limits: neither the plan nor the systems have any", folded
+    )
+
+
+def _most_telling(ordered: Sequence[LimitStatus], limited: Sequence[LimitStatus], today: date) -> list[LimitStatus]:
+    """Return what people should see first: all that wants attention, the pools, and the fullest others."""
+    kept = {id(line) for line in ordered if not _is_fine(line, today) or line.target.on is On.POOL}
+    spare = [line for line in limited if id(line) not in kept]
+    kept |= {id(line) for line in spare[: max(0, _SHOWN - len(kept))]}
+    return [line for line in ordered if id(line) in kept]
 
 
 def _told(lines: Iterable[LimitStatus]) -> list[str]:
@@ -142,30 +173,24 @@ def _is_fine(line: LimitStatus, today: date) -> bool:
     return line.state(today) in ("fine", "no limit")
 
 
-def _differences(lines: Iterable[LimitStatus]) -> list[str]:
+def _differences(lines: Iterable[LimitStatus]) -> Iterator[tuple[LimitStatus, str]]:
     """Say where a system's own figure is not ours, for more than a fiftieth."""
-    notes = []
     for line in lines:
         if line.difference is None or abs(line.difference) * 50 <= line.amount:
             continue
-        message, ours = show_size(line.amount), show_size(line.used or 0)
+        theirs, ours = show_size(line.amount), show_size(line.used or 0)
         if line.target.on is On.POOL:
-            notes.append(f"pool {line.target.key}: {message} used in all, {ours} of it by what was counted.")
+            yield line, f"pool {line.target.key}: {theirs} used in all, {ours} of it by what was counted."
         else:
-            notes.append(f"{line.target.key}: the system says {message} used, the counted files make {ours}.")
-    return notes
+            yield line, f"{line.target.key}: the system says {theirs} used, the counted files make {ours}."
 
 
-@dataclass(frozen=True, slots=True)
-class Share:
-    """One part of what a folder holds: its name, and files, apparent and occupied bytes."""
-
-    name: Cell
-    files: int
-    size: int
-    occupied: int
-
-
+SORT_WORDS = {
+    Sort.CURRENT: "files in use",
+    Sort.VERSIONS: "old versions",
+    Sort.BIN: "bin",
+    Sort.SNAPSHOTS: "snapshots",
+}
 _MOST_PARTS = 40
 _PARTS = {
     "folder": "FOLDER",
@@ -178,35 +203,79 @@ _PARTS = {
 }
 
 
-def breakdown_report(
-    by: str, whole: Share, shares: Iterable[Share], when: str, notes: Sequence[str], *, machine: bool
-) -> Report:
+class Part(Protocol):
+    """One part of what something holds."""
+
+    @property
+    def name(self) -> Address | bytes | str: ...
+    @property
+    def figures(self) -> Figures: ...
+
+
+class Whole(Protocol):
+    """What something holds in all, and its parts; `apart` is kept beside and not counted (bytes)."""
+
+    @property
+    def by(self) -> str: ...
+    @property
+    def whole(self) -> Part: ...
+    @property
+    def parts(self) -> Sequence[Part]: ...
+    @property
+    def apart(self) -> Mapping[Sort, int]: ...
+    @property
+    def smallest_named(self) -> int | None: ...
+
+
+def breakdown_report(found: Whole, when: str) -> Report:
     """Show what a folder or the office holds, by subfolder, owner, group, kind, sort, system or single file."""
-    ordered = sorted(shares, key=lambda each: (-each.occupied, -each.size, str(each.name)))
-    if not machine and len(ordered) > _MOST_PARTS:
-        rest = ordered[_MOST_PARTS:]
-        sums = (sum(getattr(each, name) for each in rest) for name in ("files", "size", "occupied"))
-        ordered = [*ordered[:_MOST_PARTS], Share(f"({len(rest):,} more)", *sums)]
-    rows = [_share_row(each, whole, machine=machine) for each in ordered]
-    if by != "file":
-        rows.append(_share_row(Share("in all", whole.files, whole.size, whole.occupied), whole, machine=machine))
-    name = whole.name if isinstance(whole.name, str) else str(whole.name)
+    whole = found.whole.figures
+    parts = [(each.name, each.figures) for each in found.parts]
+    parts.sort(key=lambda each: (-each[1].occupied, -each[1].bytes, str(each[0])))
+    shown = parts
+    if len(parts) > _MOST_PARTS:
+        rest = parts[_MOST_PARTS:]
+        shown = [*parts[:_MOST_PARTS], (f"({len(rest):,} more)", add_up(each for _, each in rest))]
+    last = [] if found.by == "file" else [("in all", whole)]
+    rows, folded = ([_part_row(*each, whole) for each in (*some, *last)] for some in (parts, shown))
     headline = (
-        f"{name}: {show_size(whole.occupied)} occupied by {count_of(whole.files, 'file')}"
-        f" of {show_size(whole.size)}, as counted on {when}."
+        f"{_spell(found.whole.name)}: {show_size(whole.occupied)} occupied by {count_of(whole.files, 'file')}"
+        f" of {show_size(whole.bytes)}, as counted on {when}."
     )
-    columns: tuple[Column, ...] = (
-        Column("part", _PARTS[by], cuts=True),
+    columns = [
+        Column("part", _PARTS[found.by], cuts=True),
         Column("files", "FILES", number=True),
         Column("apparent_bytes", "APPARENT", number=True),
         Column("occupied_bytes", "OCCUPIED", number=True),
         Column("percent", "SHARE", number=True),
         Column("bar", "", Show.PEOPLE, spare=True),
-    )
-    if by == "file":
-        columns = tuple(column for column in columns if column.key != "files")
-        rows = [(row[0], *row[2:]) for row in rows]
-    return Report("space", headline, columns, rows, list(notes), "nothing: it is empty")
+    ]
+    if found.by == "file":
+        del columns[1]
+    return Report("space", headline, columns, rows, _notes(found), "nothing: it is empty", folded)
+
+
+def _spell(name: Address | bytes | str) -> str:
+    return os.fsdecode(name) if isinstance(name, bytes) else str(name)
+
+
+def _part_row(name: Address | bytes | str, figures: Figures, whole: Figures) -> Row:
+    part = figures.occupied / whole.occupied if whole.occupied else 0.0
+    return {
+        "part": name,
+        "files": figures.files,
+        "apparent_bytes": Size(figures.bytes),
+        "occupied_bytes": Size(figures.occupied),
+        "percent": Portion(figures.occupied, whole.occupied),
+        "bar": bar(max(part, 0.0)),
+    }
+
+
+def _notes(found: Whole) -> list[str]:
+    if found.smallest_named is not None:
+        return [f"Files of {show_size(found.smallest_named)} and more are kept by name."]
+    apart = [f"{SORT_WORDS[sort]} {show_size(amount)}" for sort, amount in found.apart.items()]
+    return [f"Beside this, and not counted against limits here: {', '.join(apart)} (--by sort)."] if apart else []
 
 
 def every_report(by: str, name: str, when: str) -> Report:
@@ -223,12 +292,15 @@ def every_report(by: str, name: str, when: str) -> Report:
     )
 
 
-def _share_row(each: Share, whole: Share, *, machine: bool) -> Sequence[Cell]:
-    part = each.occupied / whole.occupied if whole.occupied else 0.0
-    percent: Cell = int(100 * part) if machine else show_share(each.occupied, whole.occupied)
-    return each.name, each.files, Size(each.size), Size(each.occupied), percent, bar(max(part, 0.0))
-
-
-def figures_share(name: Cell | Address, figures: Mapping[str, int]) -> Share:
-    """Make a share of figures."""
-    return Share(name, figures["files"], figures["bytes"], figures["occupied"])
+def every_row(by: str, folder: Address, key: str, whole: Figures, own: Figures) -> Row:
+    """Return one row of the table of every folder."""
+    return {
+        "folder": folder,
+        "part" if by == "folder" else by: key,
+        "files": whole.files,
+        "apparent_bytes": whole.bytes,
+        "occupied_bytes": whole.occupied,
+        "own_files": own.files,
+        "own_apparent_bytes": own.bytes,
+        "own_occupied_bytes": own.occupied,
+    }

@@ -5,13 +5,24 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from neatledger.core.plan.limits import Limit
+from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
+from neatledger.core.space.room import Room
 from neatledger.core.space.sizes import show_limit, show_size
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.forecast import full_words
+from neatledger.reports.report import Cell, Column, Report, Row, count_of
 from neatledger.reports.space import target_cell
 
-__all__ = ["Beside", "lines_beside", "promises_beside", "suppose_report"]
+__all__ = [
+    "Beside",
+    "lines_beside",
+    "outlooks_beside",
+    "promises_beside",
+    "rooms_beside",
+    "suppose_report",
+]
 
 _COLUMNS = (
     Column("what", "WHAT"),
@@ -33,8 +44,8 @@ class Beside:
     change: str = ""
 
 
-def _change(before: int | None, after: int | None) -> str:
-    if before is None or after is None:
+def _change(before: Limit | None, after: Limit | None) -> str:
+    if not isinstance(before, int) or not isinstance(after, int):
         return ""
     sign = "+" if after > before else ""
     return f"{sign}{show_size(after - before)}"
@@ -91,8 +102,31 @@ def suppose_report(found: Sequence[Beside], sentences: Sequence[str], notes: Seq
     """Show everything that would change, in the order room, dates, promises, use, limits, what is left."""
     order = {"room": 0, "full": 1, "promised": 2, "used": 3, "limit": 4, "left": 5}
     ordered = sorted(found, key=lambda each: order.get(each.what, 9))
-    rows: list[Sequence[Cell]] = [(each.what, each.place, each.today, each.then, each.change) for each in ordered]
+    rows: list[Row] = [
+        {"what": one.what, "place": one.place, "today": one.today, "then": one.then, "change": one.change}
+        for one in ordered
+    ]
     headline = (
         f"Suppose {' and '.join(sentences)}: {count_of(len(rows), 'figure')} would change, as counted on {when}."
     )
     return Report("suppose", headline, _COLUMNS, rows, [*notes, "Nothing was changed."], "nothing would change")
+
+
+def rooms_beside(before: Room, after: Room) -> list[Beside]:
+    """Return the room of a person in a folder, where that changes."""
+    today, then = map(_say_room, (before, after))
+    return [Beside("room", f"{before.person} in {before.folder}", today, then)] if today != then else []
+
+
+def _say_room(room: Room) -> str:
+    return f"{show_size(room.left or 0)} ({room.stopping[0].what})" if room.stopping else "no limit known"
+
+
+def outlooks_beside(outlooks: Sequence[tuple[Outlook, Outlook]]) -> list[Beside]:
+    """Return the days on which changed places are full, where these change."""
+    found = []
+    for before, after in outlooks:
+        words = full_words(before), full_words(after)
+        if words[0] != words[1]:
+            found.append(Beside("full", target_cell(after.status), *words))
+    return found

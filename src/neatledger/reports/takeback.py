@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.takeback import Loss
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Cell, Column, Report, count_of
+from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["takeback_report"]
 
@@ -22,36 +23,28 @@ _COLUMNS = (
 )
 
 
-def takeback_report(
-    system: str,
-    losses: Sequence[Loss],
-    principals: Sequence[Principal],
-    path_of: Callable[[int], bytes],
-    parent: Sequence[int],
-    sentences: Sequence[str],
-    when: str,
-    *,
-    machine: bool,
-) -> Report:
-    """Make the table: for people a row where a loss begins, with how many folders it holds for; else every folder."""
-    cells = {(loss.folder, loss.principal, loss.way): (loss.lost, loss.kept) for loss in losses}
-    tops: dict[tuple[int, int, str], int] = {}
-    top_of: dict[tuple[int, int, str], tuple[int, int, str]] = {}
-    for loss in losses:
-        key = loss.folder, loss.principal, loss.way
-        above = int(parent[loss.folder]), loss.principal, loss.way
-        is_same = not machine and above in top_of and cells[above] == cells[key]
-        top_of[key] = top_of[above] if is_same else key
-        tops[top_of[key]] = tops.get(top_of[key], 0) + 1
-    rows: list[Sequence[Cell]] = []
-    for (folder, principal, way), count in tops.items():
-        lost, kept = cells[folder, principal, way]
-        address = Address(system, path_of(folder))
-        rows.append((principals[principal].person, way, address, count, spell_rights(lost), _say(kept)))
-    rows.sort(key=lambda row: (str(row[0]), str(row[2]), str(row[1])))
-    people = {principals[loss.principal].person for loss in losses}
-    staying = {principals[loss.principal].person for loss in losses if loss.kept & Right.LIST}
-    taken = " and ".join(sentences)
+class TakenBack(Protocol):
+    """Who loses what on one service, and in words what is taken back; folders are known by row."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def losses(self) -> Sequence[Loss]: ...
+    @property
+    def principals(self) -> Sequence[Principal]: ...
+    @property
+    def path_of(self) -> Callable[[int], bytes]: ...
+    @property
+    def parents(self) -> Sequence[int]: ...
+    @property
+    def sentences(self) -> Sequence[str]: ...
+
+
+def takeback_report(found: TakenBack, when: str) -> Report:
+    """Make the table: every folder; for people a row where a loss begins, with how many folders it holds for."""
+    people = {found.principals[loss.principal].person for loss in found.losses}
+    staying = {found.principals[loss.principal].person for loss in found.losses if loss.kept & Right.LIST}
+    taken = " and ".join(found.sentences)
     headline = f"Taking back {taken}: {count_of(len(people), 'person')} would lose something (count of {when})."
     notes = []
     if staying:
@@ -59,7 +52,32 @@ def takeback_report(
     if people - staying:
         notes.append(f"No longer in there at all: {', '.join(sorted(people - staying))}.")
     notes.append("Nothing was changed.")
-    return Report("suppose", headline, _COLUMNS, rows, notes, "nobody would lose anything")
+    rows, folded = (_rows(found, is_folded=is_folded) for is_folded in (False, True))
+    return Report("suppose", headline, _COLUMNS, rows, notes, "nobody would lose anything", folded)
+
+
+def _rows(found: TakenBack, *, is_folded: bool) -> list[Row]:
+    by_key = {(loss.folder, loss.principal, loss.way): loss for loss in found.losses}
+    tops: dict[tuple[int, int, str], int] = {}
+    top_of: dict[tuple[int, int, str], tuple[int, int, str]] = {}
+    for key, loss in by_key.items():
+        above = (int(found.parents[loss.folder]), *key[1:])
+        is_same = is_folded and above in top_of and by_key[above].is_like(loss)
+        top_of[key] = top_of[above] if is_same else key
+        tops[top_of[key]] = tops.get(top_of[key], 0) + 1
+    rows: list[Row] = [
+        {
+            "person": found.principals[by_key[key].principal].person,
+            "way": by_key[key].way,
+            "folder": Address(found.system, found.path_of(by_key[key].folder)),
+            "folders": count,
+            "lost": spell_rights(by_key[key].lost),
+            "kept": _say(by_key[key].kept),
+        }
+        for key, count in tops.items()
+    ]
+    rows.sort(key=lambda row: (str(row["person"]), str(row["folder"]), str(row["way"])))
+    return rows
 
 
 def _say(kept: Right) -> str:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Protocol
 
-from neatledger.core.plan.space import FOR_EVER, SpaceRules
-from neatledger.core.space.sizes import show_size
+from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.space import SpaceRules
+from neatledger.core.space.sizes import show_between, show_size
 from neatledger.core.space.versions import KeptVersions
-from neatledger.reports.report import Cell, Column, Report, Show, Size
+from neatledger.reports.report import Column, MachineNote, Report, Row, Show, Size, hide
 
-__all__ = ["between", "freed_words", "versions_report"]
+__all__ = ["freed_words", "versions_report"]
 
 _COLUMNS = (
     Column("system", "SYSTEM"),
@@ -30,82 +32,80 @@ _COLUMNS = (
 )
 
 
-def between(low: int, high: int) -> str:
-    """Show two bounds, once where they are one."""
-    return show_size(low) if low == high else f"{show_size(low)} to {show_size(high)}"
-
-
 def freed_words(low: int, high: int) -> str:
     """Show what would be freed, or cost."""
     if high <= 0 and low < 0:
-        return f"costs {between(-high, -low)}"
-    return between(low, high)
+        return f"costs {show_between(-high, -low)}"
+    return show_between(low, high)
 
 
-def versions_report(
-    found: Sequence[tuple[str, SpaceRules, Sequence[KeptVersions], int | None]],
-    when: str,
-    *,
-    asked: bool,
-    machine: bool,
-) -> Report:
-    """List versions by system and kind; with each system what its bin holds (None: it shows none)."""
-    rows: list[Sequence[Cell]] = []
+class OfSystem(Protocol):
+    """One system: its rules, what versions take by kind, and what its bin holds (None: it shows none)."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def rules(self) -> SpaceRules: ...
+    @property
+    def kinds(self) -> Sequence[KeptVersions]: ...
+    @property
+    def bin_bytes(self) -> int | None: ...
+
+
+def versions_report(found: Sequence[OfSystem], when: str, *, is_compared: bool) -> Report:
+    """List versions by system and kind; `is_compared` says that another number kept stands beside."""
+    rows = [(each, _row(one.system, each)) for one in found for each in one.kinds]
+    # People need see nothing of kinds of which no versions are kept.
+    folded = [row for each, row in rows if each.kept or is_compared]
     notes: list[str] = []
-    total = [0, 0]
-    for system, rules, kinds, bin_bytes in found:
-        if rules.versions is None:
-            notes.append(f"{system}: the plan does not say how many versions it keeps (space: keep-versions).")
-        for each in kinds:
-            if not each.kept and not asked and not machine:
-                continue
-            total = [before + more for before, more in zip(total, each.expected, strict=True)]
-            rows.append(_row(system, each))
-        notes += _bin_notes(system, rules, bin_bytes)
-    message = f"Old versions take {between(*total)}"
-    if all(rules.versions is None for _, rules, _, _ in found):
-        message = "What old versions take is not known"
-    headline = f"{message}, as counted on {when}."
+    for one in found:
+        if one.rules.versions is None:
+            notes.append(f"{one.system}: the plan does not say how many versions it keeps (space: keep-versions).")
+        notes += _bin_notes(one.system, one.rules, one.bin_bytes)
+    low, high = (sum(each.expected[end] for each, _ in rows if each.kept or is_compared) for end in (0, 1))
+    takes = f"Old versions take {show_between(low, high)}"
+    if all(one.rules.versions is None for one in found):
+        takes = "What old versions take is not known"
+    note = MachineNote if rows and not folded else str
     if rows:
         notes.append(
-            "BY CHANGES SEEN: what changed from count to count; saved twice between two counts is seen once."
+            note("BY CHANGES SEEN: what changed from count to count; saved twice between two counts is seen once.")
         )
-        notes.append("WORST CASE: every file with all the versions that are kept, each as large as the file.")
-    columns = _COLUMNS if asked or machine else tuple(column for column in _COLUMNS if column.key not in _ASKED)
-    if columns is not _COLUMNS:
-        rows = [
-            [cell for cell, column in zip(row, _COLUMNS, strict=True) if column.key not in _ASKED] for row in rows
-        ]
-    return Report("versions", headline, columns, rows, notes, "no versions are kept, as far as the plan says")
+        notes.append(note("WORST CASE: every file with all the versions that are kept, each as large as the file."))
+    columns = _COLUMNS if is_compared else hide(_COLUMNS, *_ASKED)
+    empty = "no versions are kept, as far as the plan says"
+    return Report(
+        "versions", f"{takes}, as counted on {when}.", columns, [row for _, row in rows], notes, empty, folded
+    )
 
 
 _ASKED = frozenset({"then_kept", "frees", "frees_low_bytes", "frees_high_bytes", "then_worst_bytes"})
 
 
-def _row(system: str, each: KeptVersions) -> Sequence[Cell]:
+def _row(system: str, each: KeptVersions) -> Row:
     freed = each.freed
-    return (
-        system,
-        each.kind,
-        each.files,
-        Size(each.size),
-        each.kept,
-        "not shown" if each.measured is None else Size(each.measured),
-        between(each.low, each.high),
-        Size(each.low),
-        Size(each.high),
-        Size(each.worst),
-        "" if each.then_kept is None else each.then_kept,
-        "" if freed is None else freed_words(*freed),
-        None if freed is None else Size(freed[0]),
-        None if freed is None else Size(freed[1]),
-        "" if each.then_worst is None else Size(each.then_worst),
-    )
+    return {
+        "system": system,
+        "kind": each.kind,
+        "files": each.files,
+        "files_bytes": Size(each.size),
+        "kept": each.kept,
+        "measured_bytes": "not shown" if each.measured is None else Size(each.measured),
+        "bounds": show_between(each.low, each.high),
+        "low_bytes": Size(each.low),
+        "high_bytes": Size(each.high),
+        "worst_bytes": Size(each.worst),
+        "then_kept": "" if each.then_kept is None else each.then_kept,
+        "frees": "" if freed is None else freed_words(*freed),
+        "frees_low_bytes": None if freed is None else Size(freed[0]),
+        "frees_high_bytes": None if freed is None else Size(freed[1]),
+        "then_worst_bytes": "" if each.then_worst is None else Size(each.then_worst),
+    }
 
 
 def _bin_notes(system: str, rules: SpaceRules, bin_bytes: int | None) -> list[str]:
     days = rules.bin_days
-    kept = "for ever" if days == FOR_EVER else "not at all" if days == 0 else f"{days} days"
+    kept = "for ever" if days is UNLIMITED else "not at all" if days == 0 else f"{days} days"
     if days is None and bin_bytes is None:
         return []
     message = (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from neatledger.core.access.ways import Access
@@ -12,7 +12,7 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
-from neatledger.reports.report import Cell, Column, Report, Show, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
 __all__ = ["who_report"]
 
@@ -30,96 +30,103 @@ _ORDER = [
 _FEW = 3
 
 
-def _rank(row: Sequence[Cell]) -> tuple[bool, int, str]:
-    level = Level(str(row[5]))
+def _rank(row: Row) -> tuple[bool, int, str]:
     # Administrators open everything everywhere; the people whom the lists let in come first.
-    return row[4] == "admin", _ORDER.index(level), str(row[0])
+    return row["way"] == "admin", _ORDER.index(Level(str(row["level"]))), str(row["person"])
 
 
 def who_report(
-    address: Address, asked: Iterable[Access], names: Names, when: str, *, is_all: bool, machine: bool
+    address: Address, asked: Sequence[Access], names: Names, when: str, *, is_all: bool, single_files: int = 0
 ) -> Report:
-    """Make the report of all people's access to one folder.
+    """Make the report of all people's access to one folder or file.
 
-    In machine formats every person has a row for each way and one for their union; for people, what an
-    administrator's account has by lists is left out beside what it has by its role, service accounts with
-    the same rights share a row, and those with none are counted.
+    Every person has a row for each way and one for their union. For people, what an administrator's account has by
+    lists is left out beside what it has by its role, service accounts with the same rights share a row, and
+    those with no rights are counted.
     """
-    rows: list[Sequence[Cell]] = []
-    without = people = open_questions = 0
-    asked = list(asked)
+    rows = [row for access in asked for row in _all_rows(address, access, names)]
+    shown: list[Row] = []
+    without = unsure = 0
     for access in asked:
-        people += 1
-        if machine:
-            rows += [access_row(address, way, access, names) for way in access.ways]
-            rows.append(access_row(address, None, access, names))
-            continue
-        admins = {way.principal.account.login for way in access.ways if way.name == "admin"}
-        shown = [way for way in access.ways if way.name == "admin" or way.principal.account.login not in admins]
-        telling = [way for way in shown if is_all or way.rights or not way.is_known]
-        without += not telling
-        open_questions += bool(telling) and not access.is_known and not access.rights
-        rows += [access_row(address, way, access, names) for way in telling]
-        is_covered = any(way.rights == access.rights and way.counts == access.counts for way in telling)
-        if len(telling) > 1 and not is_covered:
-            rows.append(access_row(address, None, access, names))
+        mine = _telling_rows(address, access, names, is_all=is_all)
+        shown += mine
+        without += not mine
+        unsure += bool(mine) and not access.is_known and not access.rights
     rows.sort(key=_rank)
-    if not machine:
-        rows = _fold(rows, {each.principal.person: each.principal for access in asked for each in access.ways})
-    notes = []
+    shown.sort(key=_rank)
+    files = next((access.counts.files for access in asked if access.counts), None)
+    folded = _fold(shown, {each.principal.person: each.principal for access in asked for each in access.ways})
+    headline = _headline(asked, len(asked) - without - unsure, unsure, files, when)
+    notes: list[str] = []
     if without:
         message = "person has" if without == 1 else "people have"
-        notes.append(f"{without} more {message} no right here (--all lists them).")
+        notes.append(Aside(f"{without} more {message} no right here (--all lists them)."))
+    notes += _single_files(single_files)
+    columns = _columns(folded, has_files=bool(files))
+    return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
+
+
+def _all_rows(address: Address, access: Access, names: Names) -> Iterator[Row]:
+    for way in (*access.ways, None):
+        yield access_row(address, way, access, names)
+
+
+def _telling_rows(address: Address, access: Access, names: Names, *, is_all: bool) -> list[Row]:
+    """Return the rows of one person that people need."""
+    admins = {way.principal.account.login for way in access.ways if way.name == "admin"}
+    shown = [way for way in access.ways if way.name == "admin" or way.principal.account.login not in admins]
+    telling = [way for way in shown if is_all or way.rights or not way.is_known]
+    rows = [access_row(address, way, access, names) for way in telling]
+    is_covered = any(way.rights == access.rights and way.counts == access.counts for way in telling)
+    if len(telling) > 1 and not is_covered:
+        rows.append(access_row(address, None, access, names))
+    return rows
+
+
+def _headline(asked: Sequence[Access], reach: int, unsure: int, files: int | None, when: str) -> str:
     what = "folder" if all(access.is_folder for access in asked) else "file"
-    files = next((access.counts.files for access in asked if access.counts), None)
     holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
-    reach = people - without - open_questions
-    headline = f"{reach} of {count_of(people, 'person')} can reach this {what} (count of {when}).{holds}"
-    if open_questions:
-        headline += f" Of {open_questions} it is not known."
-    columns = _columns(rows, machine, bool(files))
-    keep = [place for place, column in enumerate(ACCESS_COLUMNS) if column in columns]
-    cells: list[Sequence[Cell]] = [[row[place] for place in keep] for row in rows]
-    return Report(
-        "who", headline, [_as_shown(column) for column in columns], cells, notes, "nobody has any right here"
-    )
+    headline = f"{reach} of {count_of(len(asked), 'person')} can reach this {what} (count of {when}).{holds}"
+    return headline + (f" Of {unsure} it is not known." if unsure else "")
 
 
-def _as_shown(column: Column) -> Column:
-    return replace(column, show=Show.ALWAYS) if column.key == "account" else column
+def _single_files(number: int) -> list[str]:
+    """Say how many links and hand-outs open single files of a folder, and not the folder."""
+    if not number:
+        return []
+    message = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
+    return [f"{number} {message} in it: links --live --below tells."]
 
 
-def _columns(rows: Sequence[Sequence[Cell]], machine: bool, has_files: bool) -> list[Column]:
-    if machine:
-        return list(ACCESS_COLUMNS)
+def _columns(rows: Sequence[Row], *, has_files: bool) -> list[Column]:
     hidden = {"folder", "files"}
-    if all(row[4] == "share" for row in rows):
+    if all(row["way"] == "share" for row in rows):
         hidden.add("way")
-    accounts = {(row[0], row[1]) for row in rows if row[4] != "any"}
-    shown = {"account"} if len({person for person, _ in accounts}) != len(accounts) else set()
+    accounts = {(row["person"], row["account"]) for row in rows if row["way"] != "any"}
+    has_several = len({person for person, _ in accounts}) != len(accounts)
     if not has_files:
         hidden |= {"files_read", "files_change", "files_delete"}
+    columns = hide(ACCESS_COLUMNS, *hidden)
     return [
-        column
-        for column in ACCESS_COLUMNS
-        if column.key in shown or (column.key not in hidden and column.show is not Show.MACHINE)
+        replace(column, show=Show.ALWAYS) if has_several and column.key == "account" else column for column in columns
     ]
 
 
-def _fold(rows: list[Sequence[Cell]], principals: Mapping[str, Principal]) -> list[Sequence[Cell]]:
+def _fold(rows: Sequence[Row], principals: Mapping[str, Principal]) -> list[Row]:
     """Fold service accounts that stand for themselves and have the same rights into one row."""
-    alike: dict[tuple[Cell, ...], list[Sequence[Cell]]] = {}
+    alike: dict[tuple[Cell, ...], list[Row]] = {}
     for row in rows:
-        principal = principals[str(row[0])]
-        same: tuple[Cell, ...] = (str(row[0]),)
+        principal = principals[str(row["person"])]
+        same: tuple[Cell, ...] = (str(row["person"]),)
         if principal.kind is Kind.SERVICE and not principal.is_planned:
-            same = ("", *row[4:])
+            apart = ("person", "account", "system", "folder")
+            same = ("", *(cell for key, cell in row.items() if key not in apart))
         alike.setdefault(same, []).append(row)
-    folded: list[Sequence[Cell]] = []
+    folded: list[Row] = []
     for same, group in alike.items():
         if same[0] or len(group) <= _FEW:
             folded += group
         else:
-            shown = ", ".join(str(row[0]) for row in group[:_FEW])
-            folded.append((f"{len(group)} service accounts ({shown}, …)", *group[0][1:]))
+            shown = ", ".join(str(row["person"]) for row in group[:_FEW])
+            folded.append({**group[0], "person": f"{len(group)} service accounts ({shown}, …)"})
     return folded

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Protocol
 
 from neatledger.core.access.ways import Access, Gate, Item, Way
 from neatledger.core.lists.contract import Names, word_entry
@@ -11,9 +12,9 @@ from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.reports.access import spell_files
 from neatledger.reports.names import EntryNames
-from neatledger.reports.report import Cell, Column, Report, Show
+from neatledger.reports.report import Column, Report, Row, Show
 
-__all__ = ["no_account_report", "plan_lines", "why_report"]
+__all__ = ["Explained", "no_account_report", "plan_lines", "why_report"]
 
 _COLUMNS = (
     Column("way", "WAY"),
@@ -95,8 +96,8 @@ def _result(gate: Gate) -> str:
     return f"{'lets through' if lets else 'gives'} {spell_rights(gate.passes)}"
 
 
-def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: bool) -> list[Sequence[Cell]]:
-    rows: list[Sequence[Cell]] = []
+def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: bool) -> list[Row]:
+    rows: list[Row] = []
     before = ""
     result = _result(gate) + (" — here it ends" if is_first_stop else "")
     for place, reason in enumerate(gate.reasons or (None,)):
@@ -105,15 +106,15 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
         because = "" if reason is None or reason.because == before else reason.because
         before = before if reason is None else reason.because
         rows.append(
-            (
-                way.name if first and number == 1 else "",
-                number if first else "",
-                _asks(gate, way.through, names) if first else "",
-                result if first else "",
-                entry,
-                because,
-                spell_rights(gate.passes) if first else "",
-            )
+            {
+                "way": way.name if first and number == 1 else "",
+                "gate": number if first else "",
+                "asks": _asks(gate, way.through, names) if first else "",
+                "result": result if first else "",
+                "entry": entry,
+                "because": because,
+                "passes": spell_rights(gate.passes) if first else "",
+            }
         )
     return rows
 
@@ -127,23 +128,31 @@ def _say_answer(way_rights: Right, access: Access) -> str:
     return f"{access.level_of(None).value} ({words})"
 
 
-def why_report(
-    address: Address,
-    chain: Sequence[Item],
-    access: Access,
-    names: EntryNames,
-    *,
-    is_folder: bool,
-    note: str,
-) -> Report:
-    """Explain a person's access to a folder or file, way by way."""
-    rows: list[Sequence[Cell]] = []
-    notes: list[str] = [note] if note else []
+class Explained(Protocol):
+    """One person's access to one place, with its reasons, and what rests on what was not seen (`note`)."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def chain(self) -> Sequence[Item]: ...
+    @property
+    def access(self) -> Access: ...
+    @property
+    def names(self) -> EntryNames: ...
+    @property
+    def note(self) -> str: ...
+
+
+def why_report(found: Explained, planned: Sequence[str] = ()) -> Report:
+    """Explain a person's access to a folder or file, way by way; `planned` are the plan's words on it."""
+    access, names, address = found.access, found.names, found.address
+    rows: list[Row] = []
+    notes = [found.note] if found.note else []
     for way in access.ways:
         stop = way.first_stop
         for number, gate in enumerate(way.gates, start=1):
             rows += _gate_rows(number, way, gate, names, gate is stop)
-        notes += [] if access.rights else _say_missing(way, chain, names)
+        notes += [] if access.rights else _say_missing(way, found.chain, names)
     if access.counts is not None and access.counts.files:
         notes.append(f"Of the files in it: {spell_files(access.counts)}.")
     admin = [way for way in access.ways if way.name == "admin"]
@@ -151,7 +160,7 @@ def why_report(
         notes.append("The way `admin` is an administrator's own: it opens this whatever the lists say.")
     place = f"{address.system}:{address.path.decode('utf-8', 'surrogateescape')}"
     headline = f"{access.person} on {place}: {_say_answer(access.rights, access)}."
-    return Report("why", headline, _COLUMNS, rows, notes)
+    return Report("why", headline, _COLUMNS, rows, [*notes, *planned])
 
 
 def _say_missing(way: Way, chain: Sequence[Item], names: EntryNames) -> list[str]:

@@ -16,7 +16,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from neatledger.core.plan.limits import On
+from neatledger.core.plan.limits import UNLIMITED, Limit, On
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.sources.walk import open_below
@@ -94,8 +94,8 @@ def _subvolume_rows(folders: Table) -> Iterator[int]:
             yield row
 
 
-def _read_group(root: int, path: bytes, system: _FileSystem) -> tuple[int, int, int | None] | None:
-    """Return a subvolume's number, what it refers to, and its limit (None: no limit)."""
+def _read_group(root: int, path: bytes, system: _FileSystem) -> tuple[int, int, Limit] | None:
+    """Return a subvolume's number, what it refers to, and its limit."""
     try:
         here = open_below(root, tuple(part for part in path.split(b"/") if part))
     except OSError:
@@ -111,10 +111,10 @@ def _read_group(root: int, path: bytes, system: _FileSystem) -> tuple[int, int, 
         )
     except (OSError, ValueError):
         return None
-    return number or 0, used, most if flags & _LIMITS_REFERENCED else None
+    return number or 0, used, most if flags & _LIMITS_REFERENCED else UNLIMITED
 
 
-def _limit(path: bytes, group: tuple[int, int, int | None], system: _FileSystem, inner: list[bytes]) -> FoundLimit:
+def _limit(path: bytes, group: tuple[int, int, Limit], system: _FileSystem, inner: list[bytes]) -> FoundLimit:
     number, used, limit = group
     return FoundLimit(
         On.FOLDER,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
+from datetime import date
 from typing import Any
 
 from neatledger.core.survey.accounts import Account, AccountState, Group
@@ -76,5 +77,12 @@ def _account(cells: Cells, groups: Mapping[str, str]) -> Account:
         cells["email"],
         state=AccountState(state),
         may_use=yes_or_no(cells["service"], "service") if cells["service"] else True,
-        last_seen=cells["last-seen"],
+        last_seen=_day(cells["last-seen"].strip()),
     )
+
+
+def _day(text: str) -> date | None:
+    try:
+        return date.fromisoformat(text[:10]) if text else None
+    except ValueError:
+        raise ValueError(f"last-seen {text[:40]!r} is no day such as 2026-03-31") from None

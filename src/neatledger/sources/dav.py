@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
 from neatledger.core.lists import role
-from neatledger.core.plan.limits import On
+from neatledger.core.plan.limits import UNLIMITED, Limit, On
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.survey import Facts, Survey
 from neatledger.core.tree.address import parts_of
@@ -75,7 +75,7 @@ class _Walk:
     context: SourceContext
     tree: RowTree = field(default_factory=RowTree)
     limits: list[FoundLimit] = field(default_factory=list)
-    _limit_of: dict[Path, int | None] = field(default_factory=dict)
+    _limit_of: dict[Path, Limit] = field(default_factory=dict)
 
     def run(self) -> None:
         """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
@@ -153,9 +153,9 @@ class _Walk:
     def _add_limit(self, resource: Resource, path: Path) -> None:
         """Keep the figures of a collection where they are not those of the one above it."""
         used, available = resource.used_bytes, resource.available_bytes
-        limit = None if available is None or used is None else used + available
+        limit = UNLIMITED if available is None or used is None else used + available
         self._limit_of[path] = limit
-        if path and (limit is None or self._limit_of.get(path[:-1]) == limit):
+        if path and (limit is UNLIMITED or self._limit_of.get(path[:-1]) == limit):
             return
         where = "/" + "/".join(part.decode("utf-8", "surrogateescape") for part in path)
         self.limits.append(FoundLimit(On.FOLDER, where, limit, used=used, by="WebDAV quota properties"))

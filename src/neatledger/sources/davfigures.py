@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 from xml.etree.ElementTree import Element
 
-from neatledger.core.plan.limits import On
+from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
@@ -43,7 +43,7 @@ def read_figures(context: SourceContext, setting: Mapping[str, Any]) -> FoundLim
     if answer.status_code != httpx.codes.MULTI_STATUS:
         raise SourceError(f"refused to tell quotas: {answer.status_code} {answer.reason_phrase}", url)
     used, available = parse_figures(answer.content, url)
-    limit = None if available is None or used is None else used + available
+    limit = UNLIMITED if available is None or used is None else used + available
     return FoundLimit(On.FOLDER, str(setting["folder"]), limit, used=used, by="WebDAV quota properties")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from neatledger.core.plan.limits import On
+from neatledger.core.plan.limits import Limit, On
 from neatledger.core.space.sizes import parse_limit, parse_size
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.survey import Survey
@@ -55,6 +55,7 @@ def _limit(cells: Cells, name: str) -> FoundLimit:
         raise ValueError(f"rule {rule!r} is neither enforced nor watched")
     warn = tuple(sorted(int(word.rstrip("%")) for word in cells["warn"].replace(",", " ").split()))
     on = words[cells["on"]]
+    used = _size(cells["used"], "used") if cells["used"] else None
     return FoundLimit(
         on,
         "/" + cells["name"].strip("/") if on is On.FOLDER else cells["name"],
@@ -62,13 +63,13 @@ def _limit(cells: Cells, name: str) -> FoundLimit:
         rule == "enforced",
         cells.number("grace-days") if cells["grace-days"] else None,
         warn,
-        _size(cells["used"], "used") if cells["used"] else None,
+        used if isinstance(used, int) else None,
         by=name,
     )
 
 
-def _size(text: str, column: str) -> int | None:
-    """Return a size with its unit, bytes where it has none, or None for "no limit"."""
+def _size(text: str, column: str) -> Limit:
+    """Return a size with its unit, bytes where it has none, or no limit in so many words."""
     if not text.strip():
         raise ValueError(f"{column} is empty: write bytes, a size, or: no limit")
     if text.strip().isdigit():

@@ -9,6 +9,7 @@ import json
 import os
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
+from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import urlencode
@@ -20,12 +21,12 @@ from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.formats.shared import (
     Fields,
+    account_status_of,
     device_of,
     hand_out_of,
     link_of,
     member_of,
     placed_rule_of,
-    standing_of,
     team_of,
 )
 from neatledger.sources.accounts import Found
@@ -188,28 +189,27 @@ class _Reader:
         return tuple(replace(one, members=tuple(members.get(path, ()))) for path, one in teams.items())
 
     def _settle_accounts(self, wants: str, facts: Facts) -> None:
-        standing: dict[str, tuple[Admission, str]] = {}
+        known: dict[str, tuple[Admission, date | None]] = {}
         for table in ("standing", "guests"):
-            for login, admission, seen in self._each(table, lambda row, _: standing_of(row)):
-                before, last = standing.get(login, (Admission(), ""))
-                guest = replace(admission, is_guest=True) if table == "guests" else admission
-                standing[login] = _joined(before, guest), max(seen, last)
-        signed_in: dict[str, str] = {}
+            for one in self._each(table, lambda row, _: account_status_of(row)):
+                before, last = known.get(one.login, (Admission(), None))
+                guest = replace(one.admission, is_guest=True) if table == "guests" else one.admission
+                known[one.login] = _joined(before, guest), _latest(one.last_seen, last)
+        signed_in: dict[str, date | None] = {}
         for who, when in self._each("activity", _sign_in):
-            signed_in[who] = max(when, signed_in.get(who, ""))
+            signed_in[who] = _latest(when, signed_in.get(who))
         privileges: dict[str, list[str]] = facts.setdefault("privileges", {})
         accounts = []
         for account in self._found.accounts:
-            reported, seen = standing.pop(account.login, (Admission(), ""))
+            reported, seen = known.pop(account.login, (Admission(), None))
             admission = _joined(account.admission, reported)
             roles = admission.roles
             if roles is not None and roles & {ADMINISTRATOR, TOP}:
                 privileges.setdefault(account.ident, []).append("everything")
-            accounts.append(
-                _admitted(account, admission, wants, max(account.last_seen, seen, signed_in.get(account.login, "")))
-            )
+            last_seen = _latest(account.last_seen, seen, signed_in.get(account.login))
+            accounts.append(_admitted(account, admission, wants, last_seen))
         self._found.accounts = accounts
-        for login in standing:
+        for login in known:
             self._miss(login, "the service tells of an account that nobody has")
 
     def _name_strangers(self, shared: Shared) -> None:
@@ -228,28 +228,33 @@ class _Reader:
                 self._miss(os.fsdecode(one.path), message)
 
 
-def _sign_in(row: Fields, _: int) -> tuple[str, str]:
-    return (row.text("who"), row.day("when")) if row.text("did") == _SIGN_IN else ("", "")
+def _sign_in(row: Fields, _: int) -> tuple[str, date | None]:
+    return (row.text("who"), row.day("when")) if row.text("did") == _SIGN_IN else ("", None)
+
+
+def _latest(*days: date | None) -> date | None:
+    return max((day for day in days if day is not None), default=None)
 
 
 def _joined(first: Admission, more: Admission) -> Admission:
     """Return what two tables say of one account; the second speaks where the first is silent."""
     return Admission(
-        more.roles if first.roles is None else first.roles,
-        first.entitlements or more.entitlements,
-        first.is_guest or more.is_guest,
-        first.inviter or more.inviter,
-        first.invited or more.invited,
-        first.accepted or more.accepted,
-        more.second_factor if first.second_factor is None else first.second_factor,
-        first.password_set or more.password_set,
-        first.disable_on or more.disable_on,
-        first.remove_on or more.remove_on,
-        first.ends or more.ends,
+        roles=more.roles if first.roles is None else first.roles,
+        entitlements=first.entitlements or more.entitlements,
+        is_guest=first.is_guest or more.is_guest,
+        inviter=first.inviter or more.inviter,
+        invited=first.invited or more.invited,
+        accepted=first.accepted or more.accepted,
+        second_factor=more.second_factor if first.second_factor is None else first.second_factor,
+        password_set=first.password_set or more.password_set,
+        is_first_password=first.is_first_password or (more.is_first_password and first.password_set is None),
+        disable_on=first.disable_on or more.disable_on,
+        remove_on=first.remove_on or more.remove_on,
+        ends=first.ends or more.ends,
     )
 
 
-def _admitted(account: Account, admission: Admission, wants: str, seen: str) -> Account:
+def _admitted(account: Account, admission: Admission, wants: str, seen: date | None) -> Account:
     # A top administrator has every role, whatever else is ticked.
     may_use = admission.roles is None or bool(admission.roles & {USER, TOP})
     return replace(

@@ -7,14 +7,15 @@ its list on most systems; that alone is no difference, unless the plan says who 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from neatledger.core.access.ways import Access
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.plan.plan import Plan, PlanFolder
 from neatledger.core.tree.address import Address
 
-__all__ = ["COMPARED", "Difference", "nearest_planned"]
+__all__ = ["COMPARED", "Difference", "differences_at", "nearest_planned"]
 
 COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 
@@ -60,3 +61,20 @@ def nearest_planned(plan: Plan, address: Address) -> PlanFolder | None:
     """Return the folder of the plan that speaks for `address`: itself, or the nearest one above it."""
     above: Iterable[PlanFolder] = (folder for folder in plan.folders if address.is_within(folder.address))
     return max(above, key=lambda folder: len(folder.address.parts), default=None)
+
+
+def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) -> list[Difference]:
+    """Compare the sides on one folder, for the plan's people and all others found; administrators apart."""
+    found = []
+    for person in dict.fromkeys([*plan.people, *asked]):
+        planned, _ = plan.rights_at(address, person)
+        rights = Right.NONE
+        ways = asked[person].ways if person in asked else ()
+        admins = {way.principal.account.login for way in ways if way.name == "admin"}
+        if person not in plan.people and all(way.principal.account.login in admins for way in ways):
+            continue
+        for way in ways:
+            if way.principal.account.login not in admins:
+                rights |= way.rights
+        found.append(Difference(person, address, planned, rights))
+    return found

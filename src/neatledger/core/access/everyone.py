@@ -23,7 +23,7 @@ from neatledger.core.access.matrix import Bits, Matrix, principal_bit
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.columns import SeenState
 
-__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "RowBlock", "RowFilter", "flag_rights"]
+__all__ = ["FLAG_RIGHTS", "Column", "Everyone", "FileNumbers", "RowBlock", "RowFilter", "flag_rights"]
 
 Ints = NDArray[np.int64]
 
@@ -50,19 +50,38 @@ class Column:
 
 
 @dataclass(slots=True)
+class FileNumbers:
+    """How many files each folder of some rows has, and of these are read, changed, removed; −1 where not known."""
+
+    files: Ints
+    read: Ints
+    change: Ints
+    delete: Ints
+
+
+@dataclass(slots=True)
+class _FileClasses:
+    """Files by folder, list and owner whatever their kind, a row each; `first` is each folder's first row."""
+
+    folder: Ints
+    list: Ints
+    owner: Ints
+    files: Ints
+    first: Ints
+
+
+@dataclass(slots=True)
 class RowBlock:
     """Rows of the table as arrays of equal length.
 
-    `flags` has a bit for each of `FLAG_RIGHTS`, in their order; `files` and the three counts are −1 where
-    the folder's contents were not seen; `unknown` where its list was not.
+    `flags` has a bit for each of `FLAG_RIGHTS`, in their order; `unknown` marks where a list was not seen.
     """
 
     folder: Ints
     column: Ints
     flags: Ints
     unknown: NDArray[np.bool_]
-    files: Ints
-    counts: tuple[Ints, Ints, Ints]
+    counts: FileNumbers
 
 
 @lru_cache(maxsize=256)
@@ -174,32 +193,31 @@ class Everyone:
         return found, self._widen([block.unknown for block in blocks], None, len(rows))
 
     @cached_property
-    def _classes(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
-        """Files by folder, list and owner whatever their kind, and each folder's first and end row."""
+    def _classes(self) -> _FileClasses:
         classes, rows = self.matrix.classes, self.matrix.folders.rows
         folder, lists, owner = classes["folder"], classes["list"], classes["owner"]
         if not len(folder):
             nothing = np.zeros(0, dtype=np.int64)
-            return nothing, nothing, nothing, nothing, np.zeros(rows + 1, dtype=np.int64)
+            return _FileClasses(nothing, nothing, nothing, nothing, np.zeros(rows + 1, dtype=np.int64))
         new = np.ones(len(folder), dtype=bool)
         new[1:] = (folder[1:] != folder[:-1]) | (lists[1:] != lists[:-1]) | (owner[1:] != owner[:-1])
         starts = np.flatnonzero(new)
         files = np.add.reduceat(classes["files"].astype(np.int64), starts)
         folder = folder[starts]
         first = np.searchsorted(folder, np.arange(rows + 1))
-        return folder.astype(np.int64), lists[starts], owner[starts], files, first
+        return _FileClasses(folder.astype(np.int64), lists[starts], owner[starts], files, first)
 
     def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
-        folder, lists, owner, _, _ = self._classes
+        classes = self._classes
         found = {}
-        blocks = self.matrix.file_blocks(folder[rows], lists[rows], owner[rows])
+        blocks = self.matrix.file_blocks(classes.folder[rows], classes.list[rows], classes.owner[rows])
         for right in _FILE_RIGHTS:
             by_role = Right.CLEAR if right is Right.DELETE else right
             layers = [bits.get(right) for bits in blocks]
             if right is Right.READ:
                 # Who may only look at a file reads it too; the level tells the difference.
                 layers = [_either(bits.get(Right.READ), bits.get(Right.VIEW)) for bits in blocks]
-            found[right] = self._widen(layers, self._admin(by_role, folder[rows]), len(rows))
+            found[right] = self._widen(layers, self._admin(by_role, classes.folder[rows]), len(rows))
         if any(Right.UNSURE in bits for bits in blocks):
             found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
         return found
@@ -279,19 +297,19 @@ class Everyone:
             if right not in rights:
                 continue
             flags |= (rights[right][place, word] >> shift & np.uint64(1)).astype(np.int64) << number
-        files, counts, unsure = self._counts(rows, place, word, shift)
+        counts, unsure = self._counts(rows, place, word, shift)
         is_unknown = (unknown[place, word] >> shift & np.uint64(1)).astype(bool)
         closed = (self.matrix.folders["state"][rows] != SeenState.WHOLE)[place] | is_unknown
-        for numbers in counts:
-            numbers[unsure] = -1
-        for numbers in (files, *counts):
-            numbers[closed] = -1
-        return RowBlock(rows[place], column.astype(np.int64), flags, is_unknown, files, counts)
+        for numbers in (counts.read, counts.change, counts.delete):
+            numbers[unsure | closed] = -1
+        counts.files[closed] = -1
+        return RowBlock(rows[place], column.astype(np.int64), flags, is_unknown, counts)
 
     def _counts(
         self, rows: Ints, place: Ints, word: Ints, shift: NDArray[np.uint64]
-    ) -> tuple[Ints, tuple[Ints, Ints, Ints], NDArray[np.bool_]]:
-        _, _, _, class_files, first = self._classes
+    ) -> tuple[FileNumbers, NDArray[np.bool_]]:
+        """Return the counts of files of some rows, and for which of them a file's list cannot be evaluated."""
+        class_files, first = self._classes.files, self._classes.first
         begins, sizes = first[rows], first[rows + 1] - first[rows]
         starts = np.cumsum(sizes) - sizes
         classes = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
@@ -311,7 +329,7 @@ class Everyone:
             has = bits[right][class_of_row, word[row]] >> shift[row] & np.uint64(1)
             found.append(np.bincount(row, weights * has.astype(np.int64), len(place)).astype(np.int64))
         unsure = found[3] > 0 if len(found) > 3 else np.zeros(len(place), dtype=bool)
-        return totals[place], (found[0], found[1], found[2]), unsure
+        return FileNumbers(totals[place], *found[:3]), unsure
 
     def rows_below(self, top: int) -> Ints:
         """Return a folder and all below it, in reading order."""

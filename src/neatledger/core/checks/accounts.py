@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import Level
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
@@ -17,14 +16,14 @@ from neatledger.core.tree.address import Address
 __all__ = ["CHECKS"]
 
 
-def _principals(office: Office) -> Iterator[tuple[SystemFacts, Principal, str]]:
+def _principals(office: OfficeFacts) -> Iterator[tuple[SystemFacts, Principal, str]]:
     for facts in office.systems:
         for principal in facts.principals:
             if is_account(principal) and principal.is_open:
                 yield facts, principal, f"{facts.name}:{principal.account.login}"
 
 
-def _restricted_top(office: Office) -> Iterator[Finding]:
+def _restricted_top(office: OfficeFacts) -> Iterator[Finding]:
     for _, principal, place in _principals(office):
         roles = principal.account.admission.roles
         if roles is not None and TOP in roles and not {USER, ADMINISTRATOR} <= roles:
@@ -35,7 +34,7 @@ def _restricted_top(office: Office) -> Iterator[Finding]:
             yield Finding("restricted-top", place, evidence)
 
 
-def _second_factor(office: Office) -> Iterator[Finding]:
+def _second_factor(office: OfficeFacts) -> Iterator[Finding]:
     for _, principal, place in _principals(office):
         admission = principal.account.admission
         if (
@@ -48,7 +47,7 @@ def _second_factor(office: Office) -> Iterator[Finding]:
             )
 
 
-def _needs(office: Office, facts: SystemFacts, principal: Principal) -> str:
+def _needs(office: OfficeFacts, facts: SystemFacts, principal: Principal) -> str:
     """Say what a person needs the system for, by the plan or as a member; "" for nothing."""
     folders = [
         str(folder.address)
@@ -71,7 +70,7 @@ def _needs(office: Office, facts: SystemFacts, principal: Principal) -> str:
     return ", ".join(dict.fromkeys(folders[:3]))
 
 
-def _needs_entitlement(office: Office) -> Iterator[Finding]:
+def _needs_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     for facts, principal, place in _principals(office):
         if principal.kind is Kind.SERVICE or not office.plan.is_here(principal.person):
             continue
@@ -88,7 +87,7 @@ def _needs_entitlement(office: Office) -> Iterator[Finding]:
             yield Finding("needs-entitlement", place, f"{principal.person} is meant to use {needs}; {evidence}")
 
 
-def _unused_entitlement(office: Office) -> Iterator[Finding]:
+def _unused_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "unused-entitlement-days")
     for _, principal, place in _principals(office):
         account = principal.account
@@ -97,7 +96,7 @@ def _unused_entitlement(office: Office) -> Iterator[Finding]:
         if not account.last_seen:
             evidence = "never signed in, as far as the service tells"
         else:
-            days = (office.today - date.fromisoformat(account.last_seen[:10])).days
+            days = (office.today - account.last_seen).days
             evidence = f"not seen for {days} days" if days > most else ""
         if not account.may_use:
             evidence = "the service is not switched on for the account"
@@ -106,22 +105,19 @@ def _unused_entitlement(office: Office) -> Iterator[Finding]:
             yield Finding("entitled-but-unused", place, f"{principal.person} has {names}: {evidence}")
 
 
-def _first_password(office: Office) -> Iterator[Finding]:
+def _first_password(office: OfficeFacts) -> Iterator[Finding]:
     for _, principal, place in _principals(office):
-        if principal.account.admission.password_set == "never":
+        if principal.account.admission.is_first_password:
             yield Finding("password-never-changed", place, f"{principal.person} still has the first password")
 
 
-def _old_password(office: Office) -> Iterator[Finding]:
+def _old_password(office: OfficeFacts) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "password-days")
     for _, principal, place in _principals(office):
-        evidence = principal.account.admission.password_set
-        if evidence and evidence != "never":
-            days = (office.today - date.fromisoformat(evidence)).days
-            if days > most:
-                yield Finding(
-                    "password-old", place, f"{principal.person}'s password is {days} days old, of {evidence}"
-                )
+        since = principal.account.admission.password_set
+        days = 0 if since is None else (office.today - since).days
+        if days > most:
+            yield Finding("password-old", place, f"{principal.person}'s password is {days} days old, of {since}")
 
 
 CHECKS = (

@@ -9,7 +9,7 @@ import numpy as np
 
 from neatledger.core.access.differences import COMPARED, Difference
 from neatledger.core.access.everyone import RowFilter, flag_rights
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
 from neatledger.core.people.principals import Principal, is_held_by
@@ -52,7 +52,8 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
     people = [principal.person for principal in facts.principals]
     for block in facts.everyone.blocks(RowFilter.ALL, np.asarray(rows, dtype=np.int64)):
         united: dict[tuple[int, str], _Held] = {}
-        numbers = (block.folder, block.column, block.flags, block.files, block.counts[0], block.counts[1])
+        counts = block.counts
+        numbers = (block.folder, block.column, block.flags, counts.files, counts.read, counts.change)
         for row, column, flags, files, read, change in zip(*(each.tolist() for each in numbers), strict=True):
             if column < len(people) and not facts.everyone.matrix.admins >> column & 1:
                 held = _Held(flag_rights(flags), max(files, 0), max(read, 0), max(change, 0))
@@ -112,14 +113,14 @@ def _judge(expectation: Expectation, held: _Held, is_named: bool) -> str:
             return f"has {level.value} too" if level is not Level.NONE and _has_level(level, held) else ""
 
 
-def _is_named(office: Office, expectation: Expectation, principal: Principal) -> bool:
+def _is_named(office: OfficeFacts, expectation: Expectation, principal: Principal) -> bool:
     if expectation.bound is not Bound.AT_MOST and not office.plan.is_here(principal.person):
         # Who has left, or has not yet come, need not have anything; what they may not have still holds.
         return False
     return any(is_held_by(office.plan, holder, principal) for holder in expectation.holders)
 
 
-def _expectations(office: Office) -> Iterator[Finding]:
+def _expectations(office: OfficeFacts) -> Iterator[Finding]:
     by_name = {facts.name: facts for facts in office.systems}
     for expectation in office.plan.expectations:
         facts = by_name.get(expectation.system)
@@ -133,7 +134,9 @@ def _expectations(office: Office) -> Iterator[Finding]:
         yield from _expect(office, facts, expectation, rows)
 
 
-def _expect(office: Office, facts: SystemFacts, expectation: Expectation, rows: Sequence[int]) -> Iterator[Finding]:
+def _expect(
+    office: OfficeFacts, facts: SystemFacts, expectation: Expectation, rows: Sequence[int]
+) -> Iterator[Finding]:
     broken_rows = 0
     principals = _principals_of(facts)
     named = {
@@ -157,7 +160,7 @@ def _expect(office: Office, facts: SystemFacts, expectation: Expectation, rows: 
                 yield Finding("expectation-broken", where, evidence)
 
 
-def _planned_rows(office: Office, facts: SystemFacts) -> Iterator[tuple[Address, int]]:
+def _planned_rows(office: OfficeFacts, facts: SystemFacts) -> Iterator[tuple[Address, int]]:
     for folder in office.plan.folders:
         if folder.address.system == facts.name:
             pattern = folder.address.path
@@ -165,14 +168,14 @@ def _planned_rows(office: Office, facts: SystemFacts) -> Iterator[tuple[Address,
             yield folder.address, rows[0] if rows else -1
 
 
-def _folder_missing(office: Office) -> Iterator[Finding]:
+def _folder_missing(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for address, row in _planned_rows(office, facts):
             if row < 0:
                 yield Finding("folder-missing", address, "the plan has this folder; it was not found")
 
 
-def _differs(office: Office) -> Iterator[Finding]:
+def _differs(office: OfficeFacts) -> Iterator[Finding]:
     plan = office.plan
     for facts in office.systems:
         planned = {row: address for address, row in _planned_rows(office, facts) if row >= 0}
@@ -189,7 +192,7 @@ def _differs(office: Office) -> Iterator[Finding]:
                     yield Finding("plan-differs", address, evidence)
 
 
-def _not_seen(office: Office) -> Iterator[Finding]:
+def _not_seen(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for each in facts.not_seen:
             yield Finding("not-seen", Address(facts.name, each.path), f"{each.why}: what is there is unknown")

@@ -36,7 +36,7 @@ __all__ = [
     "Check",
     "Finding",
     "HomeUse",
-    "Office",
+    "OfficeFacts",
     "ServiceFacts",
     "Severity",
     "SpaceFacts",
@@ -240,7 +240,7 @@ class ServiceFacts:
 
 
 @dataclass
-class Office:
+class OfficeFacts:
     """The whole office on both sides, as checks see it."""
 
     plan: Plan
@@ -272,4 +272,4 @@ class Check:
     severity: Severity
     summary: str
     advice: str
-    find: Callable[[Office], Iterable[Finding]]
+    find: Callable[[OfficeFacts], Iterable[Finding]]

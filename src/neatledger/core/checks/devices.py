@@ -4,22 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.sharing.devices import amiss_of_device
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
+from neatledger.core.sharing.devices import judge_device
 from neatledger.core.space.sizes import show_size
 
 __all__ = ["CHECKS"]
 
 
-def _find(name: str) -> Callable[[Office], Iterable[Finding]]:
-    def find(office: Office) -> Iterator[Finding]:
+def _find(name: str) -> Callable[[OfficeFacts], Iterable[Finding]]:
+    def find(office: OfficeFacts) -> Iterator[Finding]:
         for facts in office.services:
             for device in facts.service.shared.devices:
-                for check, evidence in amiss_of_device(device, facts.service, office.plan, office.today):
-                    if check == name:
+                for breach in judge_device(device, facts.service, office.plan, office.today):
+                    if breach.check == name:
                         held = "" if device.held_bytes is None else f" ({show_size(device.held_bytes)})"
                         place = f"{facts.service.system}:{device.owner}"
-                        yield Finding(name, place, f"{device.name}{held}: {evidence}")
+                        yield Finding(name, place, f"{device.name}{held}: {breach.message}")
 
     return find
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.people.principals import Principal
 
@@ -30,7 +30,7 @@ def _direct_grants(facts: SystemFacts) -> Iterator[tuple[int, list[Principal], R
                 yield number, principals, rights & _TOLD, through & _TOLD
 
 
-def _find_direct(office: Office, check: str) -> Iterator[Finding]:
+def _find_direct(office: OfficeFacts, check: str) -> Iterator[Finding]:
     for facts in office.systems:
         for number, principals, rights, through in _direct_grants(facts):
             beyond = rights & ~through
@@ -53,19 +53,19 @@ def _is_home(facts: SystemFacts, row: int) -> bool:
     return any(address.is_within(home.address) for home in facts.homes)
 
 
-def _direct(office: Office) -> Iterator[Finding]:
+def _direct(office: OfficeFacts) -> Iterator[Finding]:
     yield from _find_direct(office, "direct-grant")
 
 
-def _redundant(office: Office) -> Iterator[Finding]:
+def _redundant(office: OfficeFacts) -> Iterator[Finding]:
     yield from _find_direct(office, "redundant-grant")
 
 
-def _escalating(office: Office) -> Iterator[Finding]:
+def _escalating(office: OfficeFacts) -> Iterator[Finding]:
     yield from _find_direct(office, "escalating-grant")
 
 
-def _unknown(office: Office) -> Iterator[Finding]:
+def _unknown(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         owners = facts.everyone.matrix.idents
         for number, view in facts.views.items():
@@ -93,7 +93,7 @@ def _unowned_files(facts: SystemFacts, unowned: set[int]) -> Iterator[Finding]:
         yield Finding("unknown-holder", facts.address(folder), what)
 
 
-def _empty_groups(office: Office) -> Iterator[Finding]:
+def _empty_groups(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         held = {ident for principal in facts.principals for ident in principal.holder.groups}
         names = {group.ident: group.name for group in facts.groups}

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.sharing import days_of
@@ -14,7 +13,7 @@ from neatledger.core.sharing.holders import is_account
 __all__ = ["CHECKS"]
 
 
-def _guests(office: Office) -> Iterator[tuple[SystemFacts, Principal]]:
+def _guests(office: OfficeFacts) -> Iterator[tuple[SystemFacts, Principal]]:
     """Yield the accounts that their system itself calls guests."""
     for facts in office.systems:
         for principal in facts.principals:
@@ -26,17 +25,17 @@ def _place(facts: SystemFacts, principal: Principal) -> str:
     return f"{facts.name}:{principal.account.login}"
 
 
-def _idle(office: Office) -> Iterator[Finding]:
+def _idle(office: OfficeFacts) -> Iterator[Finding]:
     idle = days_of(office.plan.settings, "guest-idle-days")
     for facts, principal in _guests(office):
         last = principal.account.last_seen or principal.account.admission.accepted
         if principal.is_open and last:
-            days = (office.today - date.fromisoformat(last[:10])).days
+            days = (office.today - last).days
             if days > idle:
-                yield Finding("guest-idle", _place(facts, principal), f"not seen for {days} days, since {last[:10]}")
+                yield Finding("guest-idle", _place(facts, principal), f"not seen for {days} days, since {last}")
 
 
-def _no_inviter(office: Office) -> Iterator[Finding]:
+def _no_inviter(office: OfficeFacts) -> Iterator[Finding]:
     for facts, principal in _guests(office):
         if principal.is_open and not principal.account.admission.inviter:
             yield Finding(
@@ -44,19 +43,19 @@ def _no_inviter(office: Office) -> Iterator[Finding]:
             )
 
 
-def _waiting(office: Office) -> Iterator[Finding]:
+def _waiting(office: OfficeFacts) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "invitation-days")
     for facts, principal in _guests(office):
         admission = principal.account.admission
         if admission.invited and not admission.accepted and not principal.account.last_seen:
-            days = (office.today - date.fromisoformat(admission.invited)).days
+            days = (office.today - admission.invited).days
             if days > most:
                 inviter = admission.inviter or "nobody"
                 evidence = f"invited on {admission.invited} by {inviter}, and not accepted for {days} days"
                 yield Finding("invitation-waiting", _place(facts, principal), evidence)
 
 
-def _not_planned(office: Office) -> Iterator[Finding]:
+def _not_planned(office: OfficeFacts) -> Iterator[Finding]:
     for facts, principal in _guests(office):
         if not principal.is_planned:
             yield Finding("guest-not-planned", _place(facts, principal), f"the plan knows no guest {principal.name}")

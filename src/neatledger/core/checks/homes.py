@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.people.homes import accounts_without_home
 from neatledger.core.plan.plan import Kind
 
 __all__ = ["CHECKS"]
 
 
-def _without_account(office: Office) -> Iterator[Finding]:
+def _without_account(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for home in facts.homes:
             if not home.accounts:
                 yield Finding("folder-without-account", home.address, f"no account goes with it; {home.because}")
 
 
-def _without_folder(office: Office) -> Iterator[Finding]:
+def _without_folder(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         if not facts.home_roots:
             continue
@@ -31,7 +31,7 @@ def _without_folder(office: Office) -> Iterator[Finding]:
                 yield Finding("account-without-folder", f"{facts.name}:{account.login}", evidence)
 
 
-def _ambiguous(office: Office) -> Iterator[Finding]:
+def _ambiguous(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for home in facts.homes:
             if len(home.accounts) > 1:

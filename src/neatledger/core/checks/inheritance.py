@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import Right, spell_rights
 
 __all__ = ["CHECKS"]
@@ -15,14 +15,14 @@ _WIDER = (Right.READ, Right.ADD)
 _FEW = 4
 
 
-def _is_expected(office: Office, facts: SystemFacts, row: int) -> bool:
+def _is_expected(office: OfficeFacts, facts: SystemFacts, row: int) -> bool:
     address = facts.address(row)
     if any(folder.address == address for folder in office.plan.folders):
         return True
     return any(address == home.address for home in facts.homes)
 
 
-def _wider(office: Office) -> Iterator[Finding]:
+def _wider(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         parent, owner = facts.folders["parent"], facts.folders["owner"]
         if facts.folders.rows < 2:
@@ -57,7 +57,7 @@ def _tell(facts: SystemFacts, gained: dict[Right, int], owner: str) -> str:
     return f"beyond the folder above: {', '.join(shown)}{more}"
 
 
-def _broken(office: Office) -> Iterator[Finding]:
+def _broken(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         parent, default = facts.folders["parent"], facts.folders["default"]
         if facts.folders.rows < 2:
@@ -72,7 +72,7 @@ def _broken(office: Office) -> Iterator[Finding]:
             yield Finding("broken-inheritance", facts.address(row), evidence)
 
 
-def _closed(office: Office, facts: SystemFacts) -> Iterator[Finding]:
+def _closed(office: OfficeFacts, facts: SystemFacts) -> Iterator[Finding]:
     """Find folders closed to what comes from above, where the plan does not close them."""
     meant = {folder.address for folder in office.plan.folders if folder.closed}
     closed = [number for number, view in facts.views.items() if view.is_closed]

@@ -6,8 +6,8 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import timedelta
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.plan.limits import On
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
+from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_field, show_limit, show_size
 from neatledger.core.space.when import Meeting
@@ -25,12 +25,12 @@ def _place(line: LimitStatus) -> Address | str:
     return line.target.address if line.target.on is On.FOLDER else line.target.key
 
 
-def _not_enforced(office: Office) -> Iterator[Finding]:
+def _not_enforced(office: OfficeFacts) -> Iterator[Finding]:
     for line in office.space.lines:
         planned, found = line.plan_settings, line.found_settings
-        if planned is None or found is None or planned.limit is None or not planned.enforced:
+        if planned is None or found is None or planned.limit is UNLIMITED or not planned.enforced:
             continue
-        if found.limit is None:
+        if found.limit is UNLIMITED:
             evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
             yield Finding("limit-not-enforced", _place(line), evidence)
         elif not found.enforced:
@@ -38,23 +38,23 @@ def _not_enforced(office: Office) -> Iterator[Finding]:
             yield Finding("limit-not-enforced", _place(line), evidence)
 
 
-def _differs(office: Office) -> Iterator[Finding]:
+def _differs(office: OfficeFacts) -> Iterator[Finding]:
     for line in office.space.lines:
         planned, found = line.plan_settings, line.found_settings
         if line.planned is None or planned is None or found is None or line.planned.band is not None:
             continue
-        if found.limit is not None and found.limit != planned.limit:
+        if found.limit is not UNLIMITED and found.limit != planned.limit:
             evidence = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
             yield Finding("limit-differs", _place(line), evidence)
 
 
-def _off_band(office: Office) -> Iterator[Finding]:
+def _off_band(office: OfficeFacts) -> Iterator[Finding]:
     for line in office.space.lines:
         placed, found = line.planned, line.found_settings
         if placed is None or placed.band is None:
             continue
         planned = placed.settings
-        if found is not None and found.limit is not None and found.limit != planned.limit:
+        if found is not None and found.limit is not UNLIMITED and found.limit != planned.limit:
             evidence = (
                 f"band {placed.band.name} gives {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
             )
@@ -66,14 +66,14 @@ def _off_band(office: Office) -> Iterator[Finding]:
             yield Finding("off-band", _place(line), evidence)
 
 
-def _ambiguous_zero(office: Office) -> Iterator[Finding]:
+def _ambiguous_zero(office: OfficeFacts) -> Iterator[Finding]:
     for line in office.space.lines:
         if line.found is not None and line.found.limit == 0:
             evidence = f"the system has 0: nothing may be stored, or no limit? {show_size(line.amount)} are used"
             yield Finding("ambiguous-zero", _place(line), evidence)
 
 
-def _to_nobody(office: Office) -> Iterator[Finding]:
+def _to_nobody(office: OfficeFacts) -> Iterator[Finding]:
     seen: set[tuple[str, int]] = set()
     for line in office.space.lines:
         placed = line.planned
@@ -81,34 +81,36 @@ def _to_nobody(office: Office) -> Iterator[Finding]:
         name = f"band {placed.band.name}" if placed and placed.band and "warn" not in placed.own else key
         settings = line.plan_settings
         warn = line.pool.warn if line.pool else settings.warn if settings else ()
-        for level, evidence in warn:
-            why = _why_unreached(office, evidence)
+        for level, names in warn:
+            why = _why_unreached(office, names)
             if why and (name, level) not in seen:
                 seen.add((name, level))
                 place = name if name != key or "*" in key else _place(line)
                 yield Finding("warning-to-nobody", place, f"at {level} %: {why}")
 
 
-def _why_unreached(office: Office, evidence: tuple[str, ...]) -> str:
+def _why_unreached(office: OfficeFacts, names: tuple[str, ...]) -> str:
     """Return why a warning reaches nobody, "" where it reaches someone."""
-    if not evidence:
+    if not names:
         return "nobody is told"
     plan = office.plan
-    people = {name for name in evidence if name in plan.people}
-    for name in evidence:
+    people = {name for name in names if name in plan.people}
+    for name in names:
         people |= plan.members.get(name, set())
     if any(plan.people[name].email and plan.is_here(name) for name in people):
         return ""
-    return f"{', '.join(evidence)} has left or has no e-mail address"
+    return f"{', '.join(names)} has left or has no e-mail address"
 
 
-def _unlimited(office: Office) -> Iterator[Finding]:
+def _unlimited(office: OfficeFacts) -> Iterator[Finding]:
     limited = {promise.pool for promise in office.space.promises if promise.size is not None}
     if not limited:
         return
     for line in office.space.lines:
-        is_said = line.planned is not None and line.plan_settings is not None and line.plan_settings.limit is None
-        if line.target.on is On.FOLDER and is_said and line.settings.limit in (None, 0):
+        is_said = (
+            line.planned is not None and line.plan_settings is not None and line.plan_settings.limit is UNLIMITED
+        )
+        if line.target.on is On.FOLDER and is_said and line.settings.limit in (UNLIMITED, 0):
             evidence = f"the plan says no limit, and {show_size(line.amount)} lie in a pool that ends"
             yield Finding("unlimited-in-pool", _place(line), evidence)
     for promise in office.space.promises:
@@ -117,16 +119,16 @@ def _unlimited(office: Office) -> Iterator[Finding]:
             yield Finding("unlimited-in-pool", promise.pool, evidence)
 
 
-def _below_use(office: Office) -> Iterator[Finding]:
+def _below_use(office: OfficeFacts) -> Iterator[Finding]:
     for line in office.space.lines:
         limit = line.settings.limit
-        # An ambiguous nought is told by its own check.
-        if limit and line.amount > limit:
+        # An ambiguous zero is told by its own check.
+        if isinstance(limit, int) and limit and line.amount > limit:
             evidence = f"{show_size(line.amount)} used of {show_limit(limit)}, {line.state(office.today)}"
             yield Finding("below-use", _place(line), evidence)
 
 
-def _overpromised(office: Office) -> Iterator[Finding]:
+def _overpromised(office: OfficeFacts) -> Iterator[Finding]:
     for promise in office.space.promises:
         if promise.beyond:
             promised, size = show_size(promise.promised), show_size(promise.size or 0)
@@ -134,21 +136,21 @@ def _overpromised(office: Office) -> Iterator[Finding]:
             yield Finding("overpromised", promise.pool, f"{evidence}: {show_size(promise.beyond)} too much")
 
 
-def _beyond_entitlement(office: Office) -> Iterator[Finding]:
+def _beyond_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     found: dict[str, list[LimitStatus]] = {}
     for line in office.space.lines:
         limit = line.settings.limit
-        if line.entitled is not None and limit is not None and limit > line.entitled:
+        if isinstance(limit, int) and isinstance(line.entitled, int) and limit > line.entitled:
             found.setdefault(line.planned.key if line.planned else line.target.key, []).append(line)
     for key, lines in found.items():
         first = lines[0]
-        allowed, entitled = show_limit(first.settings.limit), show_limit(first.entitled)
+        allowed, entitled = show_limit(first.settings.limit), show_limit(first.entitled or UNLIMITED)
         evidence = f"{allowed} is allowed, {entitled} is what they are entitled to"
         more = f" ({len(lines)} people)" if len(lines) > 1 else ""
         yield Finding("beyond-entitlement", key, evidence + more)
 
 
-def _suspicious_unit(office: Office) -> Iterator[Finding]:
+def _suspicious_unit(office: OfficeFacts) -> Iterator[Finding]:
     siblings: dict[tuple[object, ...], list[LimitStatus]] = {}
     for line in office.space.lines:
         limit = line.settings.limit
@@ -158,14 +160,17 @@ def _suspicious_unit(office: Office) -> Iterator[Finding]:
         siblings.setdefault((line.target.on, line.target.system, above), []).append(line)
     for lines in siblings.values():
         # The usual limit among them, and what the plan says of each.
-        usual = Counter(line.settings.limit for line in lines).most_common(1)[0]
+        usual, often = Counter(line.settings.limit for line in lines).most_common(1)[0]
         for line in lines:
             planned = line.plan_settings.limit if line.plan_settings else None
-            for likely in dict.fromkeys([planned, usual[0] if usual[1] > 2 else None]):
-                message = _unit_fault(line.settings.limit or 0, likely or 0)
+            limit = line.settings.limit
+            for likely in dict.fromkeys([planned, usual if often > 2 else None]):
+                if not isinstance(limit, int) or not isinstance(likely, int):
+                    continue
+                message = _unit_fault(limit, likely)
                 if message:
                     because = "as planned" if likely == planned else "as those beside it"
-                    evidence = f"{show_limit(line.settings.limit)}, and not {show_limit(likely)} {because}: {message}"
+                    evidence = f"{show_limit(limit)}, and not {show_limit(likely)} {because}: {message}"
                     yield Finding("suspicious-unit", _place(line), evidence)
                     break
 
@@ -177,7 +182,7 @@ def _unit_fault(limit: int, likely: int) -> str:
     return next((word for factor, word in _FACTORS.items() if abs(ratio / factor - 1) < 1e-6), "")
 
 
-def _full_soon(office: Office) -> Iterator[Finding]:
+def _full_soon(office: OfficeFacts) -> Iterator[Finding]:
     days = office.plan.settings.get("full-within-days", _FULL_WITHIN_DAYS)
     for line in office.space.lines:
         if not line.settings.limit or line.fullness >= 1:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from datetime import date, timedelta
+from datetime import timedelta
 
-from neatledger.core.checks.contract import Check, Finding, Office, ServiceFacts, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, ServiceFacts, Severity
+from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.judging import Offer
 from neatledger.core.sharing.service import Service
@@ -15,10 +16,10 @@ from neatledger.core.tree.address import Address
 __all__ = ["CHECKS"]
 
 
-def _of_judge(name: str) -> Callable[[Office], Iterable[Finding]]:
+def _of_judge(name: str) -> Callable[[OfficeFacts], Iterable[Finding]]:
     """Return the rule of a check that the judging of offers has made already."""
 
-    def find(office: Office) -> Iterator[Finding]:
+    def find(office: OfficeFacts) -> Iterator[Finding]:
         for facts in office.services:
             for offer, breaches in facts.judged:
                 evidence = "; ".join(breach.message for breach in breaches if breach.check == name)
@@ -32,19 +33,19 @@ def _name(offer: Offer, service: Service) -> str:
     return f"{offer.name} from {service.person_of(offer.maker) or 'nobody known'} to {offer.audience}"
 
 
-def _live(office: Office) -> Iterator[tuple[ServiceFacts, Offer]]:
+def _live(office: OfficeFacts) -> Iterator[tuple[ServiceFacts, Offer]]:
     for facts in office.services:
         for offer, _ in facts.judged:
             if not offer.why_dead(facts.service.day):
                 yield facts, offer
 
 
-def _homes(office: Office, service: Service) -> list[Address]:
+def _homes(office: OfficeFacts, service: Service) -> list[Address]:
     facts = office.system(service.system)
     return [] if facts is None else [Address(service.system, root) for root in facts.home_roots]
 
 
-def _administrators_link(office: Office) -> Iterator[Finding]:
+def _administrators_link(office: OfficeFacts) -> Iterator[Finding]:
     """Find links by which administrators keep open somebody else's home for longer than the plan allows."""
     most = days_of(office.plan.settings, "administrator-link-days")
     for facts, offer in _live(office):
@@ -58,13 +59,13 @@ def _administrators_link(office: Office) -> Iterator[Finding]:
         # A home of their own is theirs to share.
         is_own = offer.address.parts[-1:] == (offer.maker.encode(),)
         if is_admin and inside and not is_own and link.made:
-            age = (office.today - date.fromisoformat(link.made)).days
+            age = (office.today - link.made).days
             if age > most:
                 evidence = f"{_name(offer, service)} is {age} days old; the plan allows {most}"
                 yield Finding("administrator-link", offer.address, evidence)
 
 
-def _homes_opened(office: Office) -> Iterator[Finding]:
+def _homes_opened(office: OfficeFacts) -> Iterator[Finding]:
     """Find what opens all homes of a system at once: a link, a hand-out, or a team folder."""
     for facts, offer in _live(office):
         for home in _homes(office, facts.service):
@@ -83,29 +84,28 @@ def _homes_opened(office: Office) -> Iterator[Finding]:
                         yield Finding("homes-opened", Address(facts.service.system, team.path), evidence)
 
 
-def _handed_outside(office: Office) -> Iterator[Finding]:
+def _handed_outside(office: OfficeFacts) -> Iterator[Finding]:
     for facts, offer in _live(office):
         if isinstance(offer.item, HandOut) and offer.item.towards is Towards.OUTSIDE:
             evidence = f"{_name(offer, facts.service)}, who has no account here: nobody can disable them"
             yield Finding("handed-outside", offer.address, evidence)
 
 
-def _soon_over(office: Office) -> Iterator[Finding]:
+def _soon_over(office: OfficeFacts) -> Iterator[Finding]:
     """Find links still in use that end within a week."""
     for facts, offer in _live(office):
         link = offer.item
         if isinstance(link, Link) and link.expires and link.last_used:
-            ends, used = date.fromisoformat(link.expires), date.fromisoformat(link.last_used)
             week = timedelta(days=7)
-            if ends - office.today <= week and office.today - used <= 5 * week:
+            if link.expires - office.today <= week and office.today - link.last_used <= 5 * week:
                 evidence = f"{_name(offer, facts.service)} ends on {link.expires}, and was used on {link.last_used}"
                 yield Finding("ends-soon", offer.address, evidence)
 
 
-def _unlimited_size(office: Office) -> Iterator[Finding]:
+def _unlimited_size(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.services:
         for placed in facts.service.shared.rules:
-            if placed.rule.largest == 0:
+            if placed.rule.largest is UNLIMITED:
                 evidence = (
                     f"its rule for {placed.describe()} sets no largest file that may be shared: a 0 there is no limit"
                 )

@@ -6,14 +6,14 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.lists.rights import Right
 from neatledger.core.plan.plan import CLASSES
 
 __all__ = ["CHECKS"]
 
 
-def _out_of_order(office: Office) -> Iterator[Finding]:
+def _out_of_order(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
             for row, more in facts.places(number) if not view.is_ordered else ():
@@ -21,7 +21,7 @@ def _out_of_order(office: Office) -> Iterator[Finding]:
                 yield Finding("list-out-of-order", facts.address(row), evidence)
 
 
-def _not_evaluated(office: Office) -> Iterator[Finding]:
+def _not_evaluated(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for number, view in facts.views.items():
             for row, more in facts.places(number) if view.unsure else ():
@@ -31,7 +31,7 @@ def _not_evaluated(office: Office) -> Iterator[Finding]:
                 yield Finding("entry-not-evaluated", facts.address(row), evidence + more)
 
 
-def _still_default(office: Office) -> Iterator[Finding]:
+def _still_default(office: OfficeFacts) -> Iterator[Finding]:
     """Find folders that the plan grants to somebody while their list names nobody at all."""
     for facts in office.systems:
         for folder in office.plan.folders:
@@ -47,7 +47,7 @@ def _still_default(office: Office) -> Iterator[Finding]:
                 yield Finding("list-still-default", folder.address, evidence)
 
 
-def _without_service(office: Office) -> Iterator[Finding]:
+def _without_service(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
         shut = [

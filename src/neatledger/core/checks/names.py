@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 
 __all__ = ["CHECKS"]
 
 
-def _collisions(office: Office) -> Iterator[Finding]:
+def _collisions(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         alike: dict[tuple[int, str], list[bytes]] = {}
         for folder, name in zip(facts.collisions["folder"].tolist(), facts.collisions.texts("name"), strict=True):

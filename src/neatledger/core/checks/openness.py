@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, spell_rights
 
 __all__ = ["CHECKS"]
@@ -19,12 +19,12 @@ def _has(facts: SystemFacts, right: Right) -> NDArray[np.bool_]:
     return facts.of_principal(facts.rights[right], principal)
 
 
-def _is_planned(office: Office, facts: SystemFacts, row: int, right: Right) -> bool:
+def _is_planned(office: OfficeFacts, facts: SystemFacts, row: int, right: Right) -> bool:
     grants = office.plan.grants_at(facts.address(row))
     return any(holder == "everyone" and LEVEL_RIGHTS[level] & right for _, holder, level in grants)
 
 
-def _open_to_all(office: Office, right: Right, check: str) -> Iterator[Finding]:
+def _open_to_all(office: OfficeFacts, right: Right, check: str) -> Iterator[Finding]:
     for facts in office.systems:
         mask = _has(facts, right)
         lists, parent = facts.folders["list"], facts.folders["parent"]
@@ -39,15 +39,15 @@ def _open_to_all(office: Office, right: Right, check: str) -> Iterator[Finding]:
                 yield Finding(check, facts.address(row), f"its list gives everyone {spell_rights(right)}{more}")
 
 
-def _may_write(office: Office) -> Iterator[Finding]:
+def _may_write(office: OfficeFacts) -> Iterator[Finding]:
     yield from _open_to_all(office, Right.ADD, "everyone-may-write")
 
 
-def _may_read(office: Office) -> Iterator[Finding]:
+def _may_read(office: OfficeFacts) -> Iterator[Finding]:
     yield from _open_to_all(office, Right.READ, "everyone-may-read")
 
 
-def _nobody(office: Office) -> Iterator[Finding]:
+def _nobody(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
         rows = np.arange(facts.folders.rows)

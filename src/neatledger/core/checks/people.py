@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.lists.nesting import find_cycles
 from neatledger.core.people.matching import propose
 from neatledger.core.plan.plan import Kind
@@ -18,7 +18,7 @@ _LABEL = r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?"
 _EMAIL = re.compile(rf"{_ATOM}(?:\.{_ATOM})*@{_LABEL}(?:\.{_LABEL})+")
 
 
-def _no_email(office: Office) -> Iterator[Finding]:
+def _no_email(office: OfficeFacts) -> Iterator[Finding]:
     for person in office.plan.people.values():
         if person.kind is not Kind.SERVICE and person.is_here(office.today) and not person.email:
             yield Finding("no-email", person.id, f"{person.name} has no e-mail address")
@@ -31,13 +31,13 @@ def _no_email(office: Office) -> Iterator[Finding]:
                 yield Finding("no-email", f"{facts.name}:{principal.account.login}", evidence)
 
 
-def _bad_email(office: Office) -> Iterator[Finding]:
+def _bad_email(office: OfficeFacts) -> Iterator[Finding]:
     for person in office.plan.people.values():
         if person.email and not _EMAIL.fullmatch(person.email):
             yield Finding("malformed-email", person.id, f"{person.email!r} is no e-mail address")
 
 
-def _shared_email(office: Office) -> Iterator[Finding]:
+def _shared_email(office: OfficeFacts) -> Iterator[Finding]:
     of_address: dict[str, list[str]] = {}
     for person in office.plan.people.values():
         if person.email:
@@ -47,7 +47,7 @@ def _shared_email(office: Office) -> Iterator[Finding]:
             yield Finding("shared-email", people[0], f"{' and '.join(people)} both have {address}")
 
 
-def _left_but_open(office: Office) -> Iterator[Finding]:
+def _left_but_open(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for principal in facts.principals:
             person = office.plan.people.get(principal.person)
@@ -56,7 +56,7 @@ def _left_but_open(office: Office) -> Iterator[Finding]:
                 yield Finding("left-but-open", f"{facts.name}:{principal.account.login}", evidence)
 
 
-def _planned_account_missing(office: Office) -> Iterator[Finding]:
+def _planned_account_missing(office: OfficeFacts) -> Iterator[Finding]:
     found = {(facts.name, account.login) for facts in office.systems for account in facts.accounts}
     gathered = {facts.name for facts in office.systems}
     for person in office.plan.people.values():
@@ -68,21 +68,21 @@ def _planned_account_missing(office: Office) -> Iterator[Finding]:
                     )
 
 
-def _group_rings(office: Office) -> Iterator[Finding]:
+def _group_rings(office: OfficeFacts) -> Iterator[Finding]:
     groups = office.plan.groups
     nested = {name: [m for m in group.members if m in groups] for name, group in groups.items()}
     for ring in find_cycles(nested):
         yield Finding("group-ring", ring[0], f"groups contain each other: {' in '.join((*ring, ring[0]))}")
 
 
-def _apart(office: Office) -> Iterator[Finding]:
+def _apart(office: OfficeFacts) -> Iterator[Finding]:
     for one in propose(office.plan, {facts.name: facts.principals for facts in office.systems}):
         who = " or ".join(one.candidates)
         evidence = f"{one.account.name or one.account.login} may be {who}: {one.because}"
         yield Finding("account-apart", f"{one.system}:{one.account.login}", evidence)
 
 
-def _too_many_administrators(office: Office) -> Iterator[Finding]:
+def _too_many_administrators(office: OfficeFacts) -> Iterator[Finding]:
     most = office.plan.settings.get("most-administrators", 3)
     for facts in office.systems:
         admins = [
@@ -95,7 +95,7 @@ def _too_many_administrators(office: Office) -> Iterator[Finding]:
             yield Finding("too-many-administrators", facts.name, f"{len(admins)} accounts open everything: {who}")
 
 
-def _daily_administrator(office: Office) -> Iterator[Finding]:
+def _daily_administrator(office: OfficeFacts) -> Iterator[Finding]:
     """Find people whose only open account on a system is an administrator's."""
     for facts in office.systems:
         admins = facts.everyone.matrix.admins

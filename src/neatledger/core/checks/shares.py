@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from neatledger.core.access.shares import Share, shares_within
-from neatledger.core.checks.contract import Check, Finding, Office, Severity, SystemFacts
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.tree.address import Address
 
@@ -16,7 +16,7 @@ def _shares(facts: SystemFacts) -> tuple[Share, ...]:
     return facts.everyone.matrix.terms.shares or ()
 
 
-def _hidden_but_open(office: Office) -> Iterator[Finding]:
+def _hidden_but_open(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for share in _shares(facts):
             row = facts.everyone.matrix.find_row(share.parts) if share.is_hidden else None
@@ -30,7 +30,7 @@ def _hidden_but_open(office: Office) -> Iterator[Finding]:
                 yield Finding("hidden-but-open", Address(facts.name, share.path), evidence)
 
 
-def _published_twice(office: Office) -> Iterator[Finding]:
+def _published_twice(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for share, other in shares_within(_shares(facts)):
             evidence = f"the share {other.name} publishes it too: what one of them keeps out comes in by the other"

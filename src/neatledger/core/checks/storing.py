@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
-from neatledger.core.plan.limits import On
-from neatledger.core.plan.space import FOR_EVER
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
+from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.space.limit_table import pool_of
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
@@ -16,14 +15,14 @@ __all__ = ["CHECKS"]
 _LARGE_BIN_PERCENT = 5
 
 
-def _versions_eat(office: Office) -> Iterator[Finding]:
+def _versions_eat(office: OfficeFacts) -> Iterator[Finding]:
     for system, kinds in office.space.kept.items():
         pool = pool_of(office.plan, Address(system, b"/"))
         line = next(
             (one for one in office.space.lines if pool and one.target.on is On.POOL and one.target.name == pool.name),
             None,
         )
-        if line is None or line.settings.limit is None or line.left is None:
+        if line is None or line.settings.limit is UNLIMITED or line.left is None:
             continue
         taken = sum(each.measured or 0 for each in kinds)
         high, worst = sum(each.high for each in kinds), sum(each.worst for each in kinds)
@@ -35,10 +34,10 @@ def _versions_eat(office: Office) -> Iterator[Finding]:
             yield Finding("versions-eat-limit", system, evidence)
 
 
-def _bin_for_ever(office: Office) -> Iterator[Finding]:
+def _bin_for_ever(office: OfficeFacts) -> Iterator[Finding]:
     share = office.plan.settings.get("large-bin-percent", _LARGE_BIN_PERCENT)
     for system, held in office.space.bins.items():
-        if office.plan.space.rules_of(system).bin_days != FOR_EVER or held is None:
+        if office.plan.space.rules_of(system).bin_days is not UNLIMITED or held is None:
             continue
         whole = office.space.held.get(system, 0)
         if held * 100 >= share * whole and held:
@@ -46,7 +45,7 @@ def _bin_for_ever(office: Office) -> Iterator[Finding]:
             yield Finding("bin-for-ever", system, evidence)
 
 
-def _neither(office: Office) -> Iterator[Finding]:
+def _neither(office: OfficeFacts) -> Iterator[Finding]:
     for system in office.space.bins:
         rules = office.plan.space.rules_of(system)
         has_none = rules.versions is not None and not any(rules.versions.values())
@@ -54,14 +53,14 @@ def _neither(office: Office) -> Iterator[Finding]:
             yield Finding("no-bin-no-versions", system, "what is deleted or saved over is gone at once")
 
 
-def _barred(office: Office) -> Iterator[Finding]:
+def _barred(office: OfficeFacts) -> Iterator[Finding]:
     for one in office.space.barred:
         why = f" ({one.rule.because})" if one.rule.because else ""
         evidence = f"{one.files} {one.kind} of {one.owner}, {show_size(one.size)}{why}"
         yield Finding("barred-kind-stored", one.folder, evidence)
 
 
-def _starter_only(office: Office) -> Iterator[Finding]:
+def _starter_only(office: OfficeFacts) -> Iterator[Finding]:
     for home in office.space.homes:
         starter = office.plan.space.rules_of(home.address.system).starter
         if starter is not None and home.files <= starter[0] and home.size <= starter[1]:
@@ -69,13 +68,13 @@ def _starter_only(office: Office) -> Iterator[Finding]:
             yield Finding("starter-home", home.address, evidence)
 
 
-def _twice(office: Office) -> Iterator[Finding]:
+def _twice(office: OfficeFacts) -> Iterator[Finding]:
     for folder, other in office.space.twice:
         evidence = f"shows the same tree as {other}; it is counted there"
         yield Finding("seen-twice", folder, evidence)
 
 
-def _own_disk(office: Office) -> Iterator[Finding]:
+def _own_disk(office: OfficeFacts) -> Iterator[Finding]:
     space = office.plan.space
     if not space.stored or any(_has_address(office, name) for name in space.mailed):
         return
@@ -87,7 +86,7 @@ def _own_disk(office: Office) -> Iterator[Finding]:
         yield Finding("report-on-its-disk", space.stored[0], evidence)
 
 
-def _has_address(office: Office, name: str) -> bool:
+def _has_address(office: OfficeFacts, name: str) -> bool:
     people = {name} if name in office.plan.people else office.plan.members.get(name, set())
     return any(office.plan.people[one].email for one in people)
 

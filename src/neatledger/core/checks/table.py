@@ -22,7 +22,7 @@ from neatledger.core.checks import (
     storing,
     teams,
 )
-from neatledger.core.checks.contract import Check, Finding, Office
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts
 from neatledger.core.plan.plan import Acceptance
 from neatledger.core.tree.patterns import match_text
 
@@ -35,14 +35,14 @@ FAMILIES = (
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 
 
-def run_checks(office: Office, only: Iterable[str] | None = None) -> list[Finding]:
+def run_checks(office: OfficeFacts, only: Iterable[str] | None = None) -> list[Finding]:
     """Run the checks, all or some by name; the gravest findings first, in a stable order."""
     wanted = list(CHECKS.values()) if only is None else [CHECKS[name] for name in only]
     wanted.sort(key=lambda check: -check.severity.rank)
     return [finding for check in wanted for finding in check.find(office)]
 
 
-def find_acceptance(finding: Finding, place: str, office: Office) -> Acceptance | None:
+def find_acceptance(finding: Finding, place: str, office: OfficeFacts) -> Acceptance | None:
     """Return the plan's acceptance of a finding, while it lasts; `place` is the finding's place as text."""
     for acceptance in office.plan.accepted:
         is_current = acceptance.until is None or office.today <= acceptance.until

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date
 
-from neatledger.core.checks.contract import Check, Finding, Office, Severity
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.lists.rights import Level, Right
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.shared import Reply, TeamFolder
@@ -16,7 +15,7 @@ __all__ = ["CHECKS"]
 _FEW = 5
 
 
-def _teams(office: Office) -> Iterator[tuple[Service, TeamFolder, Address]]:
+def _teams(office: OfficeFacts) -> Iterator[tuple[Service, TeamFolder, Address]]:
     for facts in office.services:
         for team in facts.service.shared.teams:
             yield facts.service, team, Address(facts.service.system, team.path)
@@ -26,20 +25,20 @@ def _accepted(team: TeamFolder) -> list[str]:
     return [member.holder for member in team.members if member.reply is Reply.ACCEPTED and member.rights]
 
 
-def _not_published(office: Office) -> Iterator[Finding]:
+def _not_published(office: OfficeFacts) -> Iterator[Finding]:
     for _, team, address in _teams(office):
         if not team.is_on and _accepted(team):
             evidence = f"{', '.join(_accepted(team))} are granted, and it is not switched on as a team folder"
             yield Finding("granted-not-published", address, evidence)
 
 
-def _granted_nobody(office: Office) -> Iterator[Finding]:
+def _granted_nobody(office: OfficeFacts) -> Iterator[Finding]:
     for service, team, address in _teams(office):
         if team.is_on and not any(service.member_numbers(member) for member in team.members if member.rights):
             yield Finding("published-for-nobody", address, "it is switched on, and nobody is a member")
 
 
-def _member_missing(office: Office) -> Iterator[Finding]:
+def _member_missing(office: OfficeFacts) -> Iterator[Finding]:
     for service, team, address in _teams(office):
         for folder in office.plan.folders:
             if folder.address != address:
@@ -54,7 +53,7 @@ def _member_missing(office: Office) -> Iterator[Finding]:
                     yield Finding("member-missing", address, evidence)
 
 
-def _missing(office: Office, service: Service, team: TeamFolder, holder: str) -> Iterator[str]:
+def _missing(office: OfficeFacts, service: Service, team: TeamFolder, holder: str) -> Iterator[str]:
     for number, principal in enumerate(service.principals):
         is_meant = (
             principal.is_planned
@@ -67,7 +66,7 @@ def _missing(office: Office, service: Service, team: TeamFolder, holder: str) ->
             yield principal.person
 
 
-def _download_void(office: Office) -> Iterator[Finding]:
+def _download_void(office: OfficeFacts) -> Iterator[Finding]:
     for _, team, address in _teams(office):
         facts = office.system(team.over.system) if team.over is not None else None
         if team.download or team.over is None or facts is None:
@@ -85,12 +84,12 @@ def _download_void(office: Office) -> Iterator[Finding]:
             yield Finding("download-void", address, evidence + (", …" if len(some) > _FEW else ""))
 
 
-def _lives_too_long(office: Office) -> Iterator[Finding]:
+def _lives_too_long(office: OfficeFacts) -> Iterator[Finding]:
     for _, team, address in _teams(office):
         most = office.plan.sharing.rule_at(address, ()).folder_days
         if most is None or not team.is_on:
             continue
-        left = (date.fromisoformat(team.ends) - office.today).days if team.ends else None
+        left = (team.ends - office.today).days if team.ends else None
         if left is None or left > most:
             evidence = f"it is shared until {team.ends}" if team.ends else "its sharing never ends"
             yield Finding("team-lives-too-long", address, f"{evidence}; the rule is {most} days at most")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from neatledger.core.lists.holders import Holder
@@ -11,7 +11,7 @@ from neatledger.core.people.membership import holders_of
 from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.survey.accounts import Account, AccountState, Group
 
-__all__ = ["FoundAccounts", "Principal", "find_principals", "is_held_by"]
+__all__ = ["FoundAccounts", "Principal", "find_principals", "is_held_by", "principals_by_person"]
 
 _NOBODY = "65534"
 _FIRST_OF_PEOPLE = 1000
@@ -112,3 +112,11 @@ def is_held_by(plan: Plan, holder: str, principal: Principal) -> bool:
         # Whoever holds an open link may be a guest.
         return kind is None or principal.kind is kind or (kind is Kind.GUEST and principal.kind is Kind.ANYONE)
     return plan.is_holder(holder, principal.person)
+
+
+def principals_by_person(principals: Iterable[Principal]) -> dict[str, list[Principal]]:
+    """Return person → their principals, in the order given."""
+    people: dict[str, list[Principal]] = {}
+    for principal in principals:
+        people.setdefault(principal.person, []).append(principal)
+    return people

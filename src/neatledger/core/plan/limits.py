@@ -1,8 +1,8 @@
 """Limits on space: on folders with all below them, on a person's files, a group's, a pool.
 
 A limit is *enforced* (the system stops whoever would pass it) or *watched* (it may be passed and is told);
-a watched one with days of grace is enforced once it has been passed for longer than these. None stands
-for "no limit", which is a statement of its own and never a nought.
+a watched one with days of grace is enforced once it has been passed for longer than these. `UNLIMITED` stands
+for "no limit" (of days: "for ever"), which is a statement of its own and never a zero; None is what nobody says.
 """
 
 from __future__ import annotations
@@ -15,14 +15,32 @@ from typing import Any
 
 __all__ = [
     "FIELDS",
+    "UNLIMITED",
     "Band",
+    "Limit",
     "OffBand",
     "On",
     "PlacedLimit",
     "Pool",
     "Settings",
+    "Unlimited",
     "Warn",
 ]
+
+
+class Unlimited(Enum):
+    """The statement that there is no limit."""
+
+    UNLIMITED = "no limit"
+
+    def __bool__(self) -> bool:
+        """Tell that it is no amount."""
+        return False
+
+
+UNLIMITED = Unlimited.UNLIMITED
+Limit = int | Unlimited
+"""An amount (bytes, or days), zero among them; or no limit in so many words."""
 
 
 class On(Enum):
@@ -45,7 +63,7 @@ FIELDS = ("limit", "enforced", "grace_days", "warn")
 class Settings:
     """What holds of one limit, its band and its own statements taken together."""
 
-    limit: int | None
+    limit: Limit
     enforced: bool = True
     grace_days: int | None = None
     warn: Warn = ()
@@ -53,7 +71,7 @@ class Settings:
     @classmethod
     def of(cls, *stated: Mapping[str, Any]) -> Settings:
         """Take statements together; later ones win. What nobody states is as by default."""
-        values: dict[str, Any] = {"limit": None}
+        values: dict[str, Any] = {"limit": UNLIMITED}
         for each in stated:
             values |= each
         return cls(**values)
@@ -61,8 +79,8 @@ class Settings:
     @property
     def rule(self) -> str:
         """The rule in words."""
-        if self.limit is None or self.enforced:
-            return "enforced" if self.limit is not None else "-"
+        if self.limit is UNLIMITED or self.enforced:
+            return "enforced" if self.limit is not UNLIMITED else "-"
         return "watched" if self.grace_days is None else f"watched, {self.grace_days} days' grace"
 
 

@@ -14,6 +14,7 @@ from operator import and_
 from typing import Any, TypeVar
 
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, with_view
+from neatledger.core.plan.limits import UNLIMITED, Limit, Unlimited
 from neatledger.core.tree.address import Address
 
 __all__ = ["Guests", "PlacedRule", "RuleOn", "SharingRule", "tightest"]
@@ -59,7 +60,7 @@ class SharingRule:
     """One set of rules; None says nothing.
 
     `open_links` is what an open link may give at most: nothing, read or write. Lives are days; `largest` is bytes,
-    and 0 means no limit in so many words (it is the loosest there is). `pass_on` tells whether what was handed to
+    or no limit in so many words (the loosest there is). `pass_on` tells whether what was handed to
     someone may be handed on, and `chain` how many times at most.
     """
 
@@ -70,7 +71,7 @@ class SharingRule:
     link_days: int | None = None
     folder_days: int | None = None
     password: bool | None = None
-    largest: int | None = None
+    largest: Limit | None = None
     barred: frozenset[str] = frozenset()
     pass_on: bool | None = None
     chain: int | None = None
@@ -78,22 +79,20 @@ class SharingRule:
 
     def tighter(self, other: SharingRule) -> SharingRule:
         """Return the rule that is as tight as the tighter of two, setting by setting."""
-        sizes = [one for one in (self.largest, other.largest) if one]
-        unlimited = 0 if 0 in (self.largest, other.largest) else None
         # Of two permissions both must be given; of two demands one is enough.
         return SharingRule(
-            _tighter(min, self.guests, other.guests),
-            _tighter(and_, self.domains, other.domains),
-            _tighter(_tighter_word, self.open_links, other.open_links),
-            _tighter(min, self.download, other.download),
-            _tighter(min, self.link_days, other.link_days),
-            _tighter(min, self.folder_days, other.folder_days),
-            _tighter(max, self.password, other.password),
-            min(sizes, default=unlimited),
-            self.barred | other.barred,
-            _tighter(min, self.pass_on, other.pass_on),
-            _tighter(min, self.chain, other.chain),
-            _tighter(min, self.single_files, other.single_files),
+            guests=_tighter(min, self.guests, other.guests),
+            domains=_tighter(and_, self.domains, other.domains),
+            open_links=_tighter(_tighter_word, self.open_links, other.open_links),
+            download=_tighter(min, self.download, other.download),
+            link_days=_tighter(min, self.link_days, other.link_days),
+            folder_days=_tighter(min, self.folder_days, other.folder_days),
+            password=_tighter(max, self.password, other.password),
+            largest=_lower(self.largest, other.largest),
+            barred=self.barred | other.barred,
+            pass_on=_tighter(min, self.pass_on, other.pass_on),
+            chain=_tighter(min, self.chain, other.chain),
+            single_files=_tighter(min, self.single_files, other.single_files),
         )
 
     @property
@@ -111,7 +110,11 @@ class SharingRule:
         """Return what the ledger keeps: only what is said."""
         found = {each.name: getattr(self, each.name) for each in fields(self)}
         return {
-            name: sorted(value) if isinstance(value, frozenset) else value
+            name: sorted(value)
+            if isinstance(value, frozenset)
+            else value.value
+            if isinstance(value, Unlimited)
+            else value
             for name, value in found.items()
             # No domain at all is a rule; no barred kind is none.
             if value is not None and (name != "barred" or value)
@@ -121,12 +124,20 @@ class SharingRule:
     def of_facts(cls, facts: Mapping[str, Any]) -> SharingRule:
         """Return what the ledger kept."""
         found = dict(facts)
+        if found.get("largest") == UNLIMITED.value:
+            found["largest"] = UNLIMITED
         if "guests" in found:
             found["guests"] = Guests(found["guests"])
         for name in ("domains", "barred"):
             if name in found:
                 found[name] = frozenset(found[name])
         return cls(**found)
+
+
+def _lower(mine: Limit | None, theirs: Limit | None) -> Limit | None:
+    """Return the lower of two limits; an amount is lower than no limit, and that than nothing said."""
+    amounts = [one for one in (mine, theirs) if isinstance(one, int)]
+    return min(amounts) if amounts else theirs if mine is None else mine
 
 
 def _tighter_word(mine: str, theirs: str) -> str:

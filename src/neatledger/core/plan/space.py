@@ -7,11 +7,10 @@ from dataclasses import dataclass, field
 from datetime import date
 from enum import IntEnum
 
-from neatledger.core.plan.limits import Band, PlacedLimit, Pool
+from neatledger.core.plan.limits import Band, Limit, PlacedLimit, Pool
 from neatledger.core.tree.address import Address
 
 __all__ = [
-    "FOR_EVER",
     "Barred",
     "BarredFiles",
     "Entitlement",
@@ -21,8 +20,6 @@ __all__ = [
     "SpaceRules",
     "SyncRules",
 ]
-
-FOR_EVER = -1
 
 
 class Sort(IntEnum):
@@ -41,7 +38,7 @@ class SpaceRules:
     `measure` is the figure that limits are put to, ``occupied`` or ``bytes``. `patterns` name the folders
     that hold old versions, the bin and snapshots; `counted` are those that count against limits.
     `versions` is the number kept of each file by kind ("" for all others; None: the plan does not say), and
-    `bin_days` how long the bin keeps (None: not said, `FOR_EVER`). `largest` is the largest file allowed;
+    `bin_days` how long the bin keeps (None: not said). `largest` is the largest file allowed;
     `starter` how many files a new home has in it, and of how many bytes together.
     """
 
@@ -49,7 +46,7 @@ class SpaceRules:
     patterns: Mapping[Sort, tuple[bytes, ...]] = field(default_factory=dict)
     counted: frozenset[Sort] = frozenset({Sort.CURRENT})
     versions: Mapping[str, int] | None = None
-    bin_days: int | None = None
+    bin_days: Limit | None = None
     largest: int | None = None
     starter: tuple[int, int] | None = None
 
@@ -90,7 +87,7 @@ class Entitlement:
     name: str
     holders: tuple[str, ...]
     systems: tuple[str, ...]
-    space: int | None
+    space: Limit
     until: date | None = None
 
 

@@ -106,7 +106,7 @@ class BackingShares:
                 unseen[here] = under.matrices[0].folders["state"][self.found[here]] != SeenState.WHOLE
         # What the service's own tree shows of them does not matter: their files are the share's.
         state[is_over] = np.where(unseen[is_over], SeenState.NOT_OPENED, SeenState.WHOLE)
-        return Table({**folders.columns, "state": state}, folders.rows)
+        return folders.with_column("state", state)
 
     def with_classes(self, classes: Table) -> Table:
         """Return the classes of files, with those of the share where a folder lies over one."""

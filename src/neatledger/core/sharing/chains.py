@@ -43,7 +43,7 @@ def file_cap(rights: Right) -> Right:
 def resolve_chains(
     resolved: Iterable[ResolvedHandOut], own: Mapping[int, int], *, of_files: bool = False
 ) -> dict[int, int]:
-    """Return the rights that each principal gets by hand-outs, from what all have of their own (rights as numbers)."""
+    """Return the rights that each principal gets by hand-outs, from what each has of its own, as numbers."""
     live: Sequence[tuple[int, int, tuple[int, ...]]] = [
         (one.giver, (one.file_cap if of_files else one.cap) | _UNSURE, one.receivers)
         for one in resolved

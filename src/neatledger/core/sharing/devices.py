@@ -5,31 +5,32 @@ from __future__ import annotations
 from datetime import date
 
 from neatledger.core.plan.plan import Plan
+from neatledger.core.sharing.judging import Breach
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.shared import Device
 from neatledger.core.tree.address import Address
 
-__all__ = ["amiss_of_device"]
+__all__ = ["judge_device"]
 
 
-def amiss_of_device(device: Device, service: Service, plan: Plan, today: date) -> list[tuple[str, str]]:
-    """Return what is not in order with a device: the name of the check, and what was found."""
-    found: list[tuple[str, str]] = []
+def judge_device(device: Device, service: Service, plan: Plan, today: date) -> list[Breach]:
+    """Return what is not in order with a device."""
+    found: list[Breach] = []
     if device.state == "wiped":
         return found
     number = service.numbers.get(device.owner)
     person = None if number is None else plan.people.get(service.principals[number].person)
     if number is None or not service.principals[number].is_open:
-        found.append(("device-of-leaver", f"{device.owner} has no open account any more, and it holds copies"))
+        found.append(Breach("device-of-leaver", f"{device.owner} has no open account any more, and it holds copies"))
     elif person is not None and person.end is not None and person.end < today:
-        found.append(("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))
+        found.append(Breach("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))
     if device.state == "lost":
-        found.append(("device-lost", "it is lost, and was not wiped"))
+        found.append(Breach("device-lost", "it is lost, and was not wiped"))
     sensitive = [
         str(address)
         for address in (Address(service.system, path) for path in device.folders)
         if plan.sharing.is_sensitive(address) or any(one.is_within(address) for one in plan.sharing.sensitive)
     ]
     if sensitive and device.managed is False:
-        found.append(("unmanaged-device", f"nobody manages it, and it holds copies of {', '.join(sensitive)}"))
+        found.append(Breach("unmanaged-device", f"nobody manages it, and it holds copies of {', '.join(sensitive)}"))
     return found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from neatledger.core.access.ways import Gate
 from neatledger.core.lists.contract import Effect, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
@@ -37,7 +39,7 @@ def running_gates(service: Service) -> list[Gate]:
     return [_gate("running", b"", Right.NONE, service.system, "the service is switched off for all")]
 
 
-def published_gate(team: TeamFolder, day: str) -> Gate:
+def published_gate(team: TeamFolder, day: date) -> Gate:
     """Return the gate of publication: whether the folder is switched on as a team folder, and until when."""
     closed = team.why_closed(day)
     if closed:
@@ -75,7 +77,9 @@ def given_gates(service: Service, one: HandOut) -> list[Gate]:
     gates = [_gate("given", one.path, one.rights, f"hand-out {one.id}", made + passed)]
     if one.expires:
         is_live = service.day <= one.expires
-        gates.append(_asks("until", is_live, one.expires, f"until {one.expires}", f"it ended on {one.expires}"))
+        gates.append(
+            _asks("until", is_live, one.expires.isoformat(), f"until {one.expires}", f"it ended on {one.expires}")
+        )
     message = "not accepted yet" if one.reply is Reply.WAITING else "declined"
     gates.append(_asks("accepted", one.reply is Reply.ACCEPTED, one.receiver, "accepted", message))
     return gates

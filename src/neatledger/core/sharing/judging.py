@@ -84,7 +84,7 @@ class Offer:
             self.item.audience
         ]
 
-    def why_dead(self, day: str) -> str:
+    def why_dead(self, day: date) -> str:
         """Say why it gives nothing on a day, "" where it does."""
         return self.item.why_dead(day)
 
@@ -133,8 +133,7 @@ class _Judge:
             if isinstance(item, Link) or most is not None:
                 self.say("no-end", f"never ends{wanted}")
         elif most is not None:
-            made = date.fromisoformat(item.made) if item.made else self.today
-            days = (date.fromisoformat(item.expires) - made).days
+            days = (item.expires - (item.made or self.today)).days
             if days > most:
                 since = "" if item.made else " from today"
                 self.say("ends-too-late", f"lasts {days} days{since} (rule: {most})")
@@ -191,7 +190,7 @@ class _Judge:
         barred = [kind for kind in exposed.kinds if kind in rule.barred]
         if barred:
             self.say("shared-though-barred", f"barred kinds in it: {', '.join(barred)}")
-        if rule.largest and exposed.large > rule.largest:
+        if isinstance(rule.largest, int) and exposed.large > rule.largest:
             self.say(
                 "shared-too-large",
                 f"a file of {show_size(exposed.large)} in it (rule: {show_size(rule.largest)})",
@@ -202,14 +201,13 @@ class _Judge:
         item = self.item
         if not isinstance(item, Link) or not item.is_on:
             return
-        day = self.today.isoformat()
-        if item.expires and day > item.expires:
-            used = f", used on {item.last_used}" if item.last_used > item.expires else ""
+        if item.expires and self.today > item.expires:
+            used = f", used on {item.last_used}" if item.last_used and item.last_used > item.expires else ""
             self.say("ended-but-on", f"ended on {item.expires}, still switched on{used}")
             return
         idle = days_of(self.plan.settings, "link-unused-days")
         last = item.last_used or item.made
-        if last and date.fromisoformat(last) < self.today - timedelta(days=idle):
+        if last and last < self.today - timedelta(days=idle):
             message = f"not used since {item.last_used}" if item.last_used else "never used"
             self.say("link-unused", message)
 
@@ -253,7 +251,7 @@ def judge_offer(
     """
     judge = _Judge(offer, rule, service, plan, today)
     judge.use()
-    if not offer.why_dead(today.isoformat()):
+    if not offer.why_dead(today):
         judge.life()
         judge.guards()
         judge.bounds()

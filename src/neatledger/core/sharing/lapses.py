@@ -48,18 +48,14 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
         place = f"{system}:{principal.account.login}"
         admission = principal.account.admission
         if admission.ends:
-            yield Lapse(date.fromisoformat(admission.ends), "account", place, principal.name, "the account expires")
+            yield Lapse(admission.ends, "account", place, principal.name, "the account expires")
         if admission.disable_on:
-            yield Lapse(
-                date.fromisoformat(admission.disable_on), "guest", place, principal.name, "the account is disabled"
-            )
+            yield Lapse(admission.disable_on, "guest", place, principal.name, "the account is disabled")
         if admission.remove_on:
-            yield Lapse(
-                date.fromisoformat(admission.remove_on), "guest", place, principal.name, "the account is removed"
-            )
+            yield Lapse(admission.remove_on, "guest", place, principal.name, "the account is removed")
         last = principal.account.last_seen or admission.accepted
         if admission.is_guest and last and principal.kind is Kind.GUEST:
-            day = date.fromisoformat(last[:10])
+            day = last
             if principal.is_open and not admission.disable_on:
                 then = f"idle for {idle} days: disable it"
                 yield Lapse(day + timedelta(days=idle), "guest", place, principal.name, then)
@@ -75,9 +71,9 @@ def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lap
             sort = "link" if offer.is_link else "hand-out"
             who = f"{offer.maker} to {offer.audience}"
             then = f"{offer.name} ends"
-            yield Lapse(date.fromisoformat(offer.item.expires), sort, offer.address, who, then)
+            yield Lapse(offer.item.expires, sort, offer.address, who, then)
     for team in service.shared.teams:
         if team.ends:
             who = f"{len(team.members)} members"
             then = "no team folder any more"
-            yield Lapse(date.fromisoformat(team.ends), "team folder", Address(service.system, team.path), who, then)
+            yield Lapse(team.ends, "team folder", Address(service.system, team.path), who, then)

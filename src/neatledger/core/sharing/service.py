@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from functools import cached_property
 
 from neatledger.core.access.shares import WRITING
@@ -23,7 +24,7 @@ Parts = tuple[bytes, ...]
 
 @dataclass(frozen=True)
 class Service:
-    """A service on a day (ISO 8601): what it shares, and the principals on it (see `holders.seats_beside`).
+    """A service on a day: what it shares, and the principals on it (see `holders.seats_beside`).
 
     `group_idents` are the identifiers of its groups by name; `read_only` is the switch of the whole system.
     """
@@ -32,7 +33,7 @@ class Service:
     shared: Shared
     principals: Sequence[Principal]
     group_idents: Mapping[str, str]
-    day: str
+    day: date
     read_only: bool = False
     _rules: dict[tuple[Parts, str], SharingRule] = field(default_factory=dict, init=False, compare=False)
     _ready: dict[tuple[str, Parts], ResolvedHandOut] = field(default_factory=dict, init=False, compare=False)

@@ -65,13 +65,13 @@ class ServiceMatrix(Matrix):
         *,
         terms: SystemTerms,
         service: Service,
-        under: Mapping[str, BackingSystem],
+        backing: Mapping[str, BackingSystem],
         is_narrow: bool,
     ) -> None:
         super().__init__(folders, classes, lists, idents, service.principals, terms=terms)
         self.service = service
         self.ways = ("share",) if is_narrow else _WAYS
-        self._under = under
+        self._backing_systems = backing
         accounts = sum(1 << n for n, principal in enumerate(self.principals) if is_account(principal))
         running = accounts if service.shared.is_running else 0
         self._own_mask = pack_sets([running & self._usable], self.words)[0]
@@ -79,8 +79,8 @@ class ServiceMatrix(Matrix):
         # An administrator needs neither licence nor the service: the role opens it.
         self._admin_row = pack_sets([self.admins & is_open], self.words)[0]
         self._own_classes = classes
-        self.classes = self._overlay.with_classes(classes)
-        self.folders = self._overlay.with_states(folders)
+        self.classes = self._backing.with_classes(classes)
+        self.folders = self._backing.with_states(folders)
 
     @cached_property
     def _file_lists(self) -> dict[Right, Any]:
@@ -146,9 +146,12 @@ class ServiceMatrix(Matrix):
         return {right: pack_sets(each, self.words) & self._own_mask for right, each in sets.items()}
 
     @cached_property
-    def _overlay(self) -> BackingShares:
+    def _backing(self) -> BackingShares:
         return BackingShares(
-            self, *self._teams, {team.path: self._row_of(team.parts) for team in self._teams[1]}, self._under
+            self,
+            *self._teams,
+            {team.path: self._row_of(team.parts) for team in self._teams[1]},
+            self._backing_systems,
         )
 
     # Own rights: lists and roles ---------------------------------------------------------------------
@@ -177,7 +180,7 @@ class ServiceMatrix(Matrix):
         doubt = np.where(self.folders["state"][rows] == SeenState.LIST_UNKNOWN, ~np.uint64(0), np.uint64(0))
         doubts = self.own(Right.UNSURE, rows) | doubt[:, None]
         unknown = np.where(is_in, doubts & roles, by_list.unknown & self._own_mask)
-        unknown |= self._overlay.cut(rows, team, roles)
+        unknown |= self._backing.cut(rows, team, roles)
         no_download = self._no_download[number]
         if no_download.any():
             team[Right.READ][no_download] = 0
@@ -196,7 +199,7 @@ class ServiceMatrix(Matrix):
         share, team = ({right: nothing.copy() for right in _FILE} for _ in range(2))
         unsure = nothing.copy()
         roles = {right: self._role_bits[_on_folder(right)][number] for right in _FILE}
-        native = np.flatnonzero(self._overlay.over[folder] == 0)
+        native = np.flatnonzero(self._backing.over[folder] == 0)
         if len(native):
             bits = super().file_bits(folder[native], lists[native], owner[native])
             is_in = (number[native] > 0)[:, None]
@@ -208,7 +211,7 @@ class ServiceMatrix(Matrix):
                 some = np.where(is_in, reduce(or_, roles.values())[native], self._own_mask)
                 unsure[native] = bits[Right.UNSURE] & some
         let_in = nothing.copy()
-        for here, bits in self._overlay.files(folder, lists, owner):
+        for here, bits in self._backing.files(folder, lists, owner):
             for right in _FILE:
                 lists_say = self.own(_on_folder(right), folder[here]) & roles[right][here]
                 team[right][here] |= bits[Right.READ if right is Right.VIEW else right] & lists_say
@@ -344,7 +347,7 @@ class ServiceMatrix(Matrix):
         number, _ = self._teams
         parent = self.folders["parent"]
         marked[1:] |= number[1:] != number[parent[1:]]
-        return marked | self._overlay.may_differ()
+        return marked | self._backing.may_differ()
 
 
 def _on_folder(right: Right) -> Right:

@@ -32,6 +32,10 @@ class Loss:
     lost: Right
     kept: Right
 
+    def is_like(self, other: Loss) -> bool:
+        """Tell whether as much is lost and kept."""
+        return (self.lost, self.kept) == (other.lost, other.kept)
+
 
 def take_back(service: Service, what: str) -> tuple[Service, str, bytes]:
     """Return a service without something, in words what that is, and the folder below which all of it counts.

@@ -14,7 +14,7 @@ from datetime import date
 from enum import Enum
 from typing import Any
 
-from neatledger.core.plan.limits import FIELDS, Band, PlacedLimit, Settings
+from neatledger.core.plan.limits import FIELDS, UNLIMITED, Band, PlacedLimit, Settings
 from neatledger.core.plan.plan import Plan
 from neatledger.core.space.limit_table import LimitStatus
 
@@ -46,7 +46,7 @@ class Move:
     @property
     def falls_below(self) -> bool:
         """Tell whether its limit on band would be less than what is used."""
-        return self.on_band.limit is not None and self.line.amount > self.on_band.limit
+        return self.on_band.limit is not UNLIMITED and self.line.amount > self.on_band.limit
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,8 +119,8 @@ def _move(
         return Move(line, before, before, on_band, Outcome.SAME)
     if later_only and not named:
         return Move(line, before, before, on_band, Outcome.LATER)
-    falls = on_band.limit is not None and line.amount > on_band.limit
-    is_lower = on_band.limit is not None and (before.limit is None or on_band.limit < before.limit)
+    falls = on_band.limit is not UNLIMITED and line.amount > on_band.limit
+    is_lower = on_band.limit is not UNLIMITED and (before.limit is UNLIMITED or on_band.limit < before.limit)
     if falls and is_lower and not insist:
         return Move(line, before, replace(on_band, limit=before.limit), on_band, Outcome.KEPT)
     return Move(line, before, on_band, on_band, Outcome.BROUGHT_BACK if is_exception else Outcome.MOVES)

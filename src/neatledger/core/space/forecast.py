@@ -17,9 +17,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtrit
 
+from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.when import YEARS, Meeting, When
 
-__all__ = ["FEWEST", "RATE", "Break", "Trend", "find_breaks", "find_trend"]
+__all__ = ["FEWEST", "RATE", "Break", "Outlook", "Trend", "find_breaks", "find_trend"]
 
 Floats = NDArray[np.float64]
 
@@ -95,6 +96,20 @@ class Trend:
 
     def _on(self, days: int | None) -> date | None:
         return None if days is None else self.today + timedelta(days=days)
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """One place with its trend, None where there are too few counts, and what it used at each (days and bytes)."""
+
+    status: LimitStatus
+    trend: Trend | None
+    history: tuple[tuple[date, int], ...]
+
+    @property
+    def counts(self) -> int:
+        """At how many counts it is known."""
+        return len(self.history)
 
 
 def find_trend(history: Sequence[tuple[date, int]], rate: float = RATE) -> Trend | None:

@@ -8,9 +8,9 @@ from datetime import date
 from typing import Protocol
 
 from neatledger.core.people.principals import Principal
-from neatledger.core.plan.limits import On, PlacedLimit, Pool, Settings
+from neatledger.core.plan.limits import UNLIMITED, Limit, On, PlacedLimit, Pool, Settings, Unlimited
 from neatledger.core.plan.plan import CLASSES, Plan
-from neatledger.core.plan.space import SpaceRules
+from neatledger.core.plan.space import Entitlement, SpaceRules
 from neatledger.core.survey.accounts import Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
@@ -94,7 +94,7 @@ class LimitStatus:
 
     `used` is our own figure (None: not known), `is_reported` says whether the system tells limits of this sort.
     `over_since` is the first of the latest unbroken counts above the limit. `entitled` is the most that a
-    person is entitled to (None: no bound).
+    person is entitled to.
     """
 
     target: LimitTarget
@@ -104,7 +104,7 @@ class LimitStatus:
     is_reported: bool = False
     pool: Pool | None = None
     over_since: date | None = None
-    entitled: int | None = None
+    entitled: Limit = UNLIMITED
 
     @property
     def plan_settings(self) -> Settings | None:
@@ -119,7 +119,7 @@ class LimitStatus:
         """What the system says, None where it does not tell."""
         if self.found is not None:
             return self.found.settings
-        return Settings(None) if self.is_reported else None
+        return Settings(UNLIMITED) if self.is_reported else None
 
     def as_planned(self) -> LimitStatus:
         """Return the line as it would be if the system had what the plan says; what is used stays."""
@@ -138,7 +138,7 @@ class LimitStatus:
         """What holds: what the system says; the plan's word where it does not tell. Warnings are as planned."""
         found, planned = self.found_settings, self.plan_settings
         warn = (self.pool.warn if self.pool else ()) or (planned.warn if planned else ())
-        holds = found or planned or Settings(None)
+        holds = found or planned or Settings(UNLIMITED)
         return replace(holds, warn=warn or holds.warn)
 
     @property
@@ -157,7 +157,7 @@ class LimitStatus:
     def left(self) -> int | None:
         """What is left of the limit, None where there is none; less than nought where it is passed."""
         limit = self.settings.limit
-        if limit is None:
+        if limit is UNLIMITED:
             return None
         message = self.found.left if self.found else None
         return message if message is not None and self.amount <= limit else limit - self.amount
@@ -166,7 +166,7 @@ class LimitStatus:
     def fullness(self) -> float:
         """How full it is, 1 being the limit; −1 where there is none."""
         limit = self.settings.limit
-        if limit is None:
+        if limit is UNLIMITED:
             return -1.0
         return self.amount / limit if limit else float(2 if self.amount else 1)
 
@@ -174,15 +174,25 @@ class LimitStatus:
     def warned(self) -> int | None:
         """The highest warn level that is met, in percent."""
         limit = self.settings.limit
-        if limit is None:
+        if limit is UNLIMITED:
             return None
         return max((level for level, _ in self.settings.warn if self.amount * 100 >= level * limit), default=None)
+
+    @property
+    def is_over(self) -> bool:
+        """Tell whether more is used than the limit allows."""
+        return self.would_be_over(self.amount)
+
+    def would_be_over(self, amount: int) -> bool:
+        """Tell whether an amount would be more than the limit allows."""
+        limit = self.settings.limit
+        return isinstance(limit, int) and amount > limit
 
     def is_enforced(self, today: date) -> bool:
         """Tell whether nothing more can be written once the limit is met: grace included."""
         settings = self.settings
-        if settings.limit is None or settings.enforced:
-            return settings.limit is not None
+        if settings.limit is UNLIMITED or settings.enforced:
+            return settings.limit is not UNLIMITED
         return self.grace_left(today) is not None and (self.grace_left(today) or 0) <= 0
 
     def grace_left(self, today: date) -> int | None:
@@ -195,7 +205,7 @@ class LimitStatus:
     def state(self, today: date) -> str:
         """Return the state in words, the gravest that holds."""
         settings = self.settings
-        if settings.limit is None:
+        if settings.limit is UNLIMITED:
             return "no limit"
         if self.amount > settings.limit:
             if settings.enforced:
@@ -239,8 +249,8 @@ def pool_of(plan: Plan, folder: Address) -> Pool | None:
     return best[1] if best else None
 
 
-def entitled_space(plan: Plan, system: str, person: str) -> tuple[int | None, str] | None:
-    """Return the most space that a person is entitled to on a system, and by what; None where nothing says."""
+def entitled_space(plan: Plan, system: str, person: str) -> Entitlement | None:
+    """Return the entitlement that gives a person the most space on a system; None where they have none."""
     mine = [
         one
         for one in plan.space.entitlements
@@ -248,8 +258,7 @@ def entitled_space(plan: Plan, system: str, person: str) -> tuple[int | None, st
     ]
     if not mine:
         return None
-    best = max(mine, key=lambda one: float("inf") if one.space is None else one.space)
-    return best.space, best.name
+    return max(mine, key=lambda one: float("inf") if isinstance(one.space, Unlimited) else one.space)
 
 
 def build_limit_table(plan: Plan, space: SystemSpace) -> list[LimitStatus]:
@@ -337,7 +346,7 @@ def _people(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStat
             sum(used.get(ident, 0) for ident in idents),
             stand[0] if stand else None,
             message,
-            entitled=entitled[0] if entitled else None,
+            entitled=entitled.space if entitled else UNLIMITED,
         )
 
 
@@ -362,7 +371,9 @@ def limits_of_newcomer(plan: Plan, system: str, name: str, homes: Sequence[bytes
     entitled = [one.space for one in plan.space.entitlements if system in one.systems and "staff" in one.holders]
     place = LimitTarget(On.PERSON, system, name)
     found.append(
-        LimitStatus(place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else None)
+        LimitStatus(
+            place, used, for_people[0] if for_people else None, entitled=entitled[0] if entitled else UNLIMITED
+        )
     )
     for home in homes:
         path = home.rstrip(b"/") + b"/" + name.encode()

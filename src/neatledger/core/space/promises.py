@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from neatledger.core.plan.limits import On, Pool
+from neatledger.core.plan.limits import UNLIMITED, On, Pool
 from neatledger.core.plan.plan import Plan
 from neatledger.core.space.limit_table import LimitStatus, pool_of, pools_of
 
@@ -47,7 +47,7 @@ class Promise:
 
 def promise_of(lines: Iterable[LimitStatus], today: date) -> tuple[int, int]:
     """Return what limits on folders of one pool promise together, and what is used within them."""
-    enforced = [line for line in lines if line.is_enforced(today) and line.settings.limit is not None]
+    enforced = [line for line in lines if line.is_enforced(today) and line.settings.limit is not UNLIMITED]
     tops = [
         line
         for line in enforced
@@ -71,7 +71,8 @@ def _is_left_out(line: LimitStatus, other: LimitStatus) -> bool:
 
 
 def _one(line: LimitStatus) -> int:
-    return max(line.settings.limit or 0, line.amount)
+    limit = line.settings.limit
+    return max(limit, line.amount) if isinstance(limit, int) else line.amount
 
 
 def promises(plan: Plan, lines: Sequence[LimitStatus], today: date) -> list[Promise]:
@@ -94,7 +95,8 @@ def promises(plan: Plan, lines: Sequence[LimitStatus], today: date) -> list[Prom
         by_person, by_group = ((max(0, used - own) + given if number else 0) for given, own, number in sums.values())
         limited = sum(1 for one in folders if one.is_enforced(today)) + sum(number for _, _, number in sums.values())
         by_folder = whole + max(0, used - within) if folders else 0
-        size = line.settings.limit
+        limit = line.settings.limit
+        size = limit if isinstance(limit, int) else None
         found.append(Promise(line.target.name, size, used, by_folder, by_person, by_group, limited))
     return found
 

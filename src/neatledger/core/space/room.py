@@ -10,13 +10,13 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from neatledger.core.plan.limits import On
+from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.plan.plan import Plan
 from neatledger.core.space.limit_table import LimitStatus, entitled_space, pool_of
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.tree.address import Address
 
-__all__ = ["Room", "Stop", "find_room", "lines_above"]
+__all__ = ["Newcomer", "Room", "Stop", "find_room", "lines_above"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,20 +79,22 @@ def _leaves_out(line: LimitStatus, folder: Address) -> bool:
     return any(folder.is_within(Address(folder.system, path.encode("utf-8", "surrogateescape"))) for path in paths)
 
 
-def find_room(
-    plan: Plan,
-    lines: Sequence[LimitStatus],
-    person: str,
-    folder: Address,
-    group: str,
-    refusal: str,
-    today: date,
-) -> Room:
-    """Work out the room of a person in a folder.
+@dataclass(frozen=True, slots=True)
+class Newcomer:
+    """Somebody with something to store: the person, the folder, and the group that a new file there belongs to.
 
-    Arguments: the office's `lines`; the name of the group that a new file there belongs to ("" where the
-    system keeps none); `refusal`, why the person may not add files there ("" where they may).
+    `group` is "" where the system keeps none; `refusal` is why they may not add files there, "" where they may.
     """
+
+    person: str
+    folder: Address
+    group: str
+    refusal: str
+
+
+def find_room(plan: Plan, lines: Sequence[LimitStatus], newcomer: Newcomer, today: date) -> Room:
+    """Work out the room of a person in a folder, by the state of the office's limits."""
+    person, folder = newcomer.person, newcomer.folder
     mine = [line for line in lines if line.target.system == folder.system]
     found = [_of_line(line, f"limit on {line.target.key}", today) for line in lines_above(mine, folder)]
     for line in mine:
@@ -100,15 +102,15 @@ def find_room(
             if line.planned is not None or line.found is not None:
                 found.append(_of_line(line, f"limit on {person}'s files", today))
             found += _entitled(plan, line)
-        elif line.target.on is On.GROUP and line.target.name == group:
-            found.append(_of_line(line, f"limit on the files of {group}", today))
+        elif line.target.on is On.GROUP and line.target.name == newcomer.group:
+            found.append(_of_line(line, f"limit on the files of {newcomer.group}", today))
     pool = pool_of(plan, folder)
     for line in lines:
         is_pool = pool is not None and line.target.on is On.POOL and line.target.name == pool.name
         if is_pool and not _leaves_out(line, folder):
             found.append(_of_pool(line))
-    if refusal:
-        found.append(Stop("access", 0, True, refusal))
+    if newcomer.refusal:
+        found.append(Stop("access", 0, True, newcomer.refusal))
     # Of two that leave the same the one that is nearer to the folder stands first: the sort is stable.
     found.sort(key=lambda stop: (stop.left is None, not stop.stops, stop.left if stop.left is not None else 0))
     rules = plan.space.rules_of(folder.system)
@@ -118,7 +120,7 @@ def find_room(
 
 def _of_line(line: LimitStatus, what: str, today: date) -> Stop:
     settings = line.settings
-    if settings.limit is None:
+    if settings.limit is UNLIMITED:
         return Stop(what, None, False, "no limit")
     word = f"{show_size(line.amount)} of {show_limit(settings.limit)} used"
     if line.found is not None and line.found.used is not None:
@@ -144,17 +146,17 @@ def _of_line(line: LimitStatus, what: str, today: date) -> Stop:
 
 def _entitled(plan: Plan, line: LimitStatus) -> list[Stop]:
     found = entitled_space(plan, line.target.system, line.target.name)
-    most = found[0] if found else None
-    if found is None or most is None:
+    most = found.space if found else UNLIMITED
+    if found is None or not isinstance(most, int):
         return []
     word = f"{show_size(line.amount)} of {show_size(most)} used"
-    return [Stop(f"entitlement {found[1]}", most - line.amount, True, word, most, line.amount)]
+    return [Stop(f"entitlement {found.name}", most - line.amount, True, word, most, line.amount)]
 
 
 def _of_pool(line: LimitStatus) -> Stop:
     limit = line.settings.limit
     what = f"pool {line.target.name}"
-    if limit is None:
+    if limit is UNLIMITED:
         return Stop(what, None, False, "nobody tells how much it holds")
     word = f"{show_size(line.amount)} of {show_size(limit)} used"
     word += f", as {line.found.by} says" if line.found and line.found.used is not None and line.found.by else ""

@@ -9,12 +9,15 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from neatledger.core.plan.limits import UNLIMITED, Limit
+
 __all__ = [
     "NO_LIMIT",
     "UNITS",
     "is_binary",
     "parse_limit",
     "parse_size",
+    "show_between",
     "show_field",
     "show_limit",
     "show_share",
@@ -22,7 +25,7 @@ __all__ = [
     "spell_size",
 ]
 
-NO_LIMIT = "no limit"
+NO_LIMIT: str = UNLIMITED.value
 UNITS = {"B": 1}
 UNITS |= {f"{letter}B": 1000**power for power, letter in enumerate("kMGTPE", 1)}
 UNITS |= {f"{letter}iB": 1024**power for power, letter in enumerate("KMGTPE", 1)}
@@ -40,9 +43,9 @@ def parse_size(text: str) -> int:
     return int(whole) * unit + part_bytes
 
 
-def parse_limit(text: str) -> int | None:
-    """Return a limit in bytes, None for "no limit" in so many words; raises `ValueError`."""
-    return None if " ".join(text.split()) == NO_LIMIT else parse_size(text)
+def parse_limit(text: str) -> Limit:
+    """Return a limit in bytes, or none in so many words; raises `ValueError`."""
+    return UNLIMITED if " ".join(text.split()) == NO_LIMIT else parse_size(text)
 
 
 def show_size(size_bytes: int, *, binary: bool = False) -> str:
@@ -68,6 +71,11 @@ def spell_size(size_bytes: int) -> str:
     return f"{size_bytes // UNITS[unit]} {unit}" if size_bytes else "0 B"
 
 
+def show_between(low: int, high: int) -> str:
+    """Show two bounds, once where they are one."""
+    return show_size(low) if low == high else f"{show_size(low)} to {show_size(high)}"
+
+
 def show_share(part: int, whole: int) -> str:
     """Show a part in percent: whole ones, but never 100 % of what is not yet full, nor 0 % of something."""
     if whole <= 0:
@@ -76,16 +84,16 @@ def show_share(part: int, whole: int) -> str:
     return "<1 %" if not percent and part else f"{percent:,} %"
 
 
-def is_binary(size_bytes: int | None) -> bool:
+def is_binary(size_bytes: Limit) -> bool:
     """Tell whether a size was most likely meant in powers of 1024: it is whole in these and not in 1000s."""
-    if not size_bytes:
+    if not size_bytes or not isinstance(size_bytes, int):
         return False
     return size_bytes % 1024**2 == 0 and size_bytes % 1000**2 != 0
 
 
-def show_limit(limit: int | None) -> str:
+def show_limit(limit: Limit) -> str:
     """Show a limit in the unit that it is whole in, "no limit" in so many words."""
-    return NO_LIMIT if limit is None else show_size(limit, binary=is_binary(limit))
+    return NO_LIMIT if limit is UNLIMITED else show_size(limit, binary=is_binary(limit))
 
 
 def show_field(name: str, value: Any) -> str:

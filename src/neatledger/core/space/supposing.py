@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import date
 from statistics import median_low
 
-from neatledger.core.plan.limits import On, PlacedLimit, Pool
+from neatledger.core.plan.limits import Limit, On, PlacedLimit, Pool
 from neatledger.core.plan.plan import Plan
 from neatledger.core.space.bands import apply_restating, restate
 from neatledger.core.space.limit_table import LimitStatus, LimitTarget, limits_of_newcomer, pool_of, pools_of
@@ -45,14 +45,14 @@ def _shift(line: LimitStatus, amount: int) -> LimitStatus:
     return replace(line, used=max(0, (line.used or 0) + amount), found=found)
 
 
-def suppose_limit(supposed: Supposed, key: str, limit: int | None) -> Supposed:
+def suppose_limit(supposed: Supposed, key: str, limit: Limit) -> Supposed:
     """Set the limit of a place, on both sides; raises `UnknownNameError` where there is none of this key."""
     lines = list(supposed.lines)
     for number, line in enumerate(lines):
         if line.target.key != key:
             continue
         if line.target.on is On.POOL:
-            pool = replace(line.pool, size=limit) if line.pool else None
+            pool = replace(line.pool, size=limit if isinstance(limit, int) else None) if line.pool else None
             found = replace(line.found, limit=limit) if line.found else None
             lines[number] = replace(line, pool=pool, found=found)
         else:
@@ -68,7 +68,7 @@ def suppose_limit(supposed: Supposed, key: str, limit: int | None) -> Supposed:
     raise UnknownNameError(f"no place {key!r} is counted or planned", hint="space --all lists them")
 
 
-def suppose_band(supposed: Supposed, name: str, limit: int | None, day: date) -> Supposed:
+def suppose_band(supposed: Supposed, name: str, limit: Limit, day: date) -> Supposed:
     """Restate a band; exceptions stay, and nothing falls below what is used."""
     bands = supposed.plan.space.bands
     if name not in bands:

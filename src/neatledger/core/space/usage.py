@@ -19,15 +19,15 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.space.figures import FIGURES
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
-__all__ = ["FIGURES", "FOLDERS", "OTHERS", "Again", "Items", "Usage", "find_totals"]
+__all__ = ["FOLDERS", "OTHERS", "Again", "Items", "Usage", "find_totals"]
 
 Ints = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 
-FIGURES = ("files", "bytes", "occupied")
 OTHERS, FOLDERS = -1, -2
 """Kinds beside those of files: links and special files; folders themselves."""
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
+from datetime import date
 from enum import Enum
 from typing import Any
 
@@ -30,34 +31,39 @@ USER, ADMINISTRATOR, TOP = "user", "administrator", "top"
 """Roles on a service; a top administrator has every role, whatever else is ticked."""
 
 
+_DAYS = frozenset({"invited", "accepted", "password_set", "disable_on", "remove_on", "ends"})
+
+
 @dataclass(frozen=True, slots=True)
 class Admission:
-    """How an account came to a service, and as what; days are ISO 8601, "" (or None) where it does not tell.
+    """How an account came to a service, and as what; None is what it does not tell.
 
     `roles` is None where the service knows no roles. `entitlements` are the licences that the account has there.
     `inviter` is the login of who invited a guest; `disable_on` and `remove_on` are the days set for that,
-    and `ends` is the last day of the account itself.
+    and `ends` is the last day of the account itself. `is_first_password` says that the first one was never changed.
     """
 
     roles: frozenset[str] | None = None
     entitlements: tuple[str, ...] = ()
     is_guest: bool = False
     inviter: str = ""
-    invited: str = ""
-    accepted: str = ""
+    invited: date | None = None
+    accepted: date | None = None
     second_factor: bool | None = None
-    password_set: str = ""
-    disable_on: str = ""
-    remove_on: str = ""
-    ends: str = ""
+    password_set: date | None = None
+    is_first_password: bool = False
+    disable_on: date | None = None
+    remove_on: date | None = None
+    ends: date | None = None
 
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps: only what is told."""
         found = {each.name: getattr(self, each.name) for each in fields(self)}
         found["roles"] = None if self.roles is None else sorted(self.roles)
-        return {name: value for name, value in found.items() if value not in (None, "", (), False)} | (
-            {} if self.second_factor is None else {"second_factor": self.second_factor}
-        )
+        kept = {name: value for name, value in found.items() if value not in (None, "", (), False)}
+        if self.second_factor is not None:
+            kept["second_factor"] = self.second_factor
+        return {name: value.isoformat() if isinstance(value, date) else value for name, value in kept.items()}
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Admission:
@@ -67,6 +73,11 @@ class Admission:
             found["roles"] = frozenset(found["roles"])
         if "entitlements" in found:
             found["entitlements"] = tuple(found["entitlements"])
+        if found.get("password_set") == "never":
+            # So it was kept at first.
+            found |= {"password_set": None, "is_first_password": True}
+        for name in _DAYS & found.keys():
+            found[name] = None if found[name] is None else date.fromisoformat(found[name])
         return cls(**found)
 
 
@@ -75,7 +86,7 @@ class Account:
     """One account: `ident` is the system's own identifier, `primary` that of its primary group.
 
     `may_use` tells whether the service is switched on for it, `is_entitled` whether it has the licence that the
-    service asks for; `last_seen` is the day of its last sign-in (ISO 8601), empty where the system does not tell.
+    service asks for; `last_seen` is the day of its last sign-in, None where the system does not tell.
     """
 
     login: str
@@ -88,7 +99,7 @@ class Account:
     state: AccountState = AccountState.OPEN
     note: str = ""
     may_use: bool = True
-    last_seen: str = ""
+    last_seen: date | None = None
     is_entitled: bool = True
     admission: Admission = Admission()
 

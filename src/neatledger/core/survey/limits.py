@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from neatledger.core.plan.limits import On, Settings
+from neatledger.core.plan.limits import UNLIMITED, Limit, On, Settings
 
 __all__ = ["FoundLimit"]
 
@@ -22,7 +22,7 @@ class FoundLimit:
 
     on: On
     name: str
-    limit: int | None
+    limit: Limit
     enforced: bool = True
     grace_days: int | None = None
     warn: tuple[int, ...] = ()
@@ -35,7 +35,7 @@ class FoundLimit:
     @property
     def left(self) -> int | None:
         """What may still be written, where the system tells what is used; None where it does not, or no limit."""
-        if self.limit is None or self.used is None:
+        if self.limit is UNLIMITED or self.used is None:
             return None
         return max(0, self.limit - self.used - self.kept_back) // self.block * self.block
 
@@ -49,7 +49,7 @@ class FoundLimit:
         return {
             "on": self.on.value,
             "name": self.name,
-            "limit": self.limit,
+            "limit": None if self.limit is UNLIMITED else self.limit,
             "enforced": self.enforced,
             "grace_days": self.grace_days,
             "warn": list(self.warn),
@@ -64,4 +64,5 @@ class FoundLimit:
     def of_facts(cls, facts: Mapping[str, Any]) -> FoundLimit:
         """Return a limit from what the ledger keeps."""
         lists = {name: tuple(facts[name]) for name in ("warn", "leaves_out")}
-        return cls(**{**facts, "on": On(facts["on"]), **lists})
+        limit = UNLIMITED if facts["limit"] is None else facts["limit"]
+        return cls(**{**facts, "on": On(facts["on"]), "limit": limit, **lists})

@@ -1,19 +1,21 @@
 """What a team-folder service shares beside its lists: team folders, hand-outs, links, devices, and its own rules.
 
-Days are ISO 8601 dates, "" where there is none; the last day of something still belongs to it. Paths are those of
+A day is None where there is none; the last day of something still belongs to it. Paths are those of
 the service's own tree. A link's address is a secret and is not in here: `fingerprint` tells links apart.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
+from datetime import date
 from enum import Enum
 from functools import cache
 from hashlib import sha256
 from typing import Any
 
 from neatledger.core.lists.rights import Right
+from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.rules import PlacedRule
 from neatledger.core.tree.address import Address, parts_of
 
@@ -71,7 +73,7 @@ class Member:
     is_group: bool
     rights: Right
     reply: Reply = Reply.ACCEPTED
-    since: str = ""
+    since: date | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,9 +86,9 @@ class TeamFolder:
     is_on: bool = True
     over: Address | None = None
     download: bool = True
-    ends: str = ""
+    ends: date | None = None
 
-    def why_closed(self, day: str) -> str:
+    def why_closed(self, day: date) -> str:
         """Say why it is no team folder on a day; nothing where it is one."""
         if not self.is_on:
             return "it is not switched on as a team folder"
@@ -116,19 +118,19 @@ class HandOut:
     path: bytes
     rights: Right
     is_file: bool = False
-    made: str = ""
-    expires: str = ""
+    made: date | None = None
+    expires: date | None = None
     reply: Reply = Reply.ACCEPTED
     download: bool = True
     passed_from: str = ""
 
-    def why_dead(self, day: str) -> str:
+    def why_dead(self, day: date) -> str:
         """Say why it gives nothing on a day, as far as it says itself; nothing where it does."""
         if self.reply is not Reply.ACCEPTED:
             return "not accepted yet" if self.reply is Reply.WAITING else "declined"
         return f"it ended on {self.expires}" if self.expires and day > self.expires else ""
 
-    def is_live(self, day: str) -> bool:
+    def is_live(self, day: date) -> bool:
         """Tell whether it counts on a day, as far as it says itself."""
         return not self.why_dead(day)
 
@@ -144,19 +146,19 @@ class Link:
     audience: Audience
     named: tuple[str, ...] = ()
     is_file: bool = False
-    made: str = ""
-    starts: str = ""
-    expires: str = ""
+    made: date | None = None
+    starts: date | None = None
+    expires: date | None = None
     password: bool = False
     encrypted: bool = True
     is_on: bool = True
     download: bool = True
     uses: int = 0
     uses_left: int | None = None
-    last_used: str = ""
+    last_used: date | None = None
     fingerprint: str = ""
 
-    def why_dead(self, day: str) -> str:
+    def why_dead(self, day: date) -> str:
         """Say why it opens nothing on a day; nothing where it is live."""
         if not self.is_on:
             return "it is switched off"
@@ -177,7 +179,7 @@ class Device:
     kind: str = ""
     managed: bool | None = None
     state: str = "linked"
-    last_seen: str = ""
+    last_seen: date | None = None
     folders: tuple[bytes, ...] = ()
     held_bytes: int | None = None
 
@@ -195,21 +197,48 @@ class Shared:
     wants: str = ""
 
     def to_facts(self) -> dict[str, Any]:
-        """Return what the ledger keeps: values of JSON."""
-        tables = {name: [_to_row(one) for one in getattr(self, name)] for name in _TABLES}
+        """Return what the ledger keeps: values of JSON, every table as the names of its columns and its rows."""
+        tables = {name: _to_table(kind, getattr(self, name)) for name, kind in _TABLES.items()}
         rules = [one.to_facts() for one in self.rules]
-        return {**tables, "rules": rules, "running": self.is_running, "wants": self.wants}
+        return {**tables, "version": _VERSION, "rules": rules, "running": self.is_running, "wants": self.wants}
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Shared:
-        """Return what the ledger kept."""
-        tables: dict[str, Any] = {name: _of_rows(kind, facts.get(name, ())) for name, kind in _TABLES.items()}
+        """Return what the ledger kept, in this form or an earlier one; raises `ValueError` for a later one."""
+        version = facts.get("version", 1)
+        if version > _VERSION:
+            raise ValueError(f"of a newer version ({version}, this knows {_VERSION})")
+        tables: dict[str, Any] = {
+            name: _of_table(kind, facts.get(name, ()), version) for name, kind in _TABLES.items()
+        }
         rules = tuple(PlacedRule.of_facts(one) for one in facts.get("rules", ()))
+        if version == 1:
+            # There a 0 stood for "no limit".
+            rules = tuple(
+                replace(one, rule=replace(one.rule, largest=UNLIMITED)) if one.rule.largest == 0 else one
+                for one in rules
+            )
         return cls(**tables, rules=rules, is_running=facts["running"], wants=facts["wants"])
 
 
+_VERSION = 2
 _TABLES: dict[str, type] = {"teams": TeamFolder, "hand_outs": HandOut, "links": Link, "devices": Device}
 _ENUMS: dict[str, type[Enum]] = {"towards": Towards, "reply": Reply, "audience": Audience}
+_DAYS = frozenset({"since", "ends", "made", "expires", "starts", "last_used", "last_seen"})
+# The columns of the first form, which kept rows without names.
+_FIRST_COLUMNS: dict[type, tuple[str, ...]] = {
+    Member: ("holder", "is_group", "rights", "reply", "since"),
+    TeamFolder: ("path", "name", "members", "is_on", "over", "download", "ends"),
+    HandOut: (
+        *("id", "giver", "receiver", "towards", "path", "rights", "is_file", "made", "expires", "reply"),
+        *("download", "passed_from"),
+    ),
+    Link: (
+        *("id", "maker", "path", "rights", "audience", "named", "is_file", "made", "starts", "expires", "password"),
+        *("encrypted", "is_on", "download", "uses", "uses_left", "last_used", "fingerprint"),
+    ),
+    Device: ("id", "owner", "name", "kind", "managed", "state", "last_seen", "folders", "held_bytes"),
+}
 
 
 def _to_value(value: Any) -> Any:
@@ -219,16 +248,23 @@ def _to_value(value: Any) -> Any:
             return int(value) if isinstance(value, Right) else value.value
         case bytes():
             return value.decode("utf-8", "surrogateescape")
+        case date():
+            return value.isoformat()
         case Address():
             return [value.system, _to_value(value.path)]
         case tuple():
-            return [_to_row(one) if isinstance(one, Member) else _to_value(one) for one in value]
+            return [_to_value(one) for one in value]
         case _:
             return value
 
 
-def _to_row(one: Any) -> list[Any]:
-    return [_to_value(getattr(one, each.name)) for each in fields(one)]
+def _to_table(kind: Any, records: Sequence[Any]) -> dict[str, Any]:
+    names = [each.name for each in fields(kind)]
+    rows = [
+        [_to_table(Member, one.members) if name == "members" else _to_value(getattr(one, name)) for name in names]
+        for one in records
+    ]
+    return {"columns": names, "rows": rows}
 
 
 @cache
@@ -236,32 +272,50 @@ def _right(value: int) -> Right:
     return Right(value)
 
 
+@cache
+def _day(value: str) -> date:
+    return date.fromisoformat(value)
+
+
 _BY_VALUE = {name: {each.value: each for each in kind} for name, kind in _ENUMS.items()}
 
 
-def _of_value(name: str, value: Any) -> Any:
+def _of_value(name: str, value: Any, version: int) -> Any:
     if name == "path":
         return value.encode("utf-8", "surrogateescape")
     if name == "rights":
         return _right(value)
     if name in _BY_VALUE:
         return _BY_VALUE[name][value]
+    if name in _DAYS:
+        return _day(value) if value else None
     if name == "over":
         return None if value is None else Address(value[0], value[1].encode("utf-8", "surrogateescape"))
     if name == "members":
-        return _of_rows(Member, value)
+        return _of_table(Member, value, version)
     if name == "folders":
         return tuple(one.encode("utf-8", "surrogateescape") for one in value)
     return tuple(value) if name == "named" else value
 
 
-_CHANGED = frozenset({"path", "rights", "over", "members", "folders", "named", *_ENUMS})
+_CHANGED = frozenset({"path", "rights", "over", "members", "folders", "named", *_ENUMS, *_DAYS})
 
 
-def _of_rows(kind: Any, rows: Sequence[list[Any]]) -> tuple[Any, ...]:
-    """Return records from the rows of a table; column by column, for there may be tens of thousands."""
-    columns: list[Iterable[Any]] = list(zip(*rows, strict=True))
-    for place, each in enumerate(fields(kind)):
-        if each.name in _CHANGED and columns:
-            columns[place] = [_of_value(each.name, value) for value in columns[place]]
-    return tuple(map(kind, *columns)) if columns else ()
+def _of_table(kind: Any, table: Any, version: int) -> tuple[Any, ...]:
+    """Return records from a table; column by column, for there may be tens of thousands."""
+    names = _FIRST_COLUMNS[kind] if version == 1 else table["columns"]
+    columns: list[Iterable[Any]] = list(zip(*(table if version == 1 else table["rows"]), strict=True))
+    if not columns:
+        return ()
+    known = {each.name for each in fields(kind)}
+    kept = [
+        (name, [_of_value(name, value, version) for value in column] if name in _CHANGED else column)
+        for name, column in zip(names, columns, strict=True)
+        # What a later version knows and this one does not is passed over.
+        if name in known
+    ]
+    order = [name for name, _ in kept]
+    rows = zip(*(column for _, column in kept), strict=True)
+    if order == [each.name for each in fields(kind)]:
+        return tuple(kind(*row) for row in rows)
+    return tuple(kind(**dict(zip(order, row, strict=True))) for row in rows)

@@ -12,9 +12,21 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Column", "Table", "folder_paths"]
+__all__ = ["Column", "ColumnsByNeed", "Table", "folder_paths"]
 
 Column = NDArray[Any] | Sequence[bytes]
+
+
+class ColumnsByNeed(dict[str, Column]):
+    """Columns that are read when they are first asked for."""
+
+    def __init__(self, load: Callable[[str], Column]) -> None:
+        super().__init__()
+        self._load = load
+
+    def __missing__(self, name: str) -> Column:
+        column = self[name] = self._load(name)
+        return column
 
 
 @dataclass(slots=True)
@@ -23,6 +35,12 @@ class Table:
 
     columns: dict[str, Column]
     rows: int
+
+    def with_column(self, name: str, column: Column) -> Table:
+        """Return the table with another column in the place of one, or beside all; nothing else is read for that."""
+        columns = ColumnsByNeed(self.columns.__getitem__)
+        columns[name] = column
+        return Table(columns, self.rows)
 
     def __getitem__(self, name: str) -> NDArray[Any]:
         column = self.columns[name]

@@ -9,29 +9,32 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from neatledger.core.access.ways import Access, FileClass, access_to, access_to_file
+from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
 from neatledger.core.sharing.folder_ways import BackingRights, FolderWays, Ground
 from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.service import Service
+from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.ledger.places import Location, find_location
+from neatledger.ledger.locations import Location, find_location
 from neatledger.ledger.reader import SurveyReader
 
 if TYPE_CHECKING:
+    from neatledger.core.access.everyone import Everyone
     from neatledger.core.access.matrix import Matrix
     from neatledger.core.sharing.backing import BackingSystem
     from neatledger.core.sharing.service_matrix import ServiceMatrix
 
-__all__ = ["Services", "plain_matrix"]
+__all__ = ["Systems"]
 
 _NOT_COUNTED = "that folder was not counted, so what its share lets through is unknown"
 
 
-class Services:
-    """Who can be asked about on every system, and by which ways they come to a place.
+class Systems:
+    """Who can be asked about on every system, and by which ways they come to a location.
 
     Arguments: the plan, the readers of the count, the principals of every system, and the day for which links and
     hand-outs are judged.
@@ -50,7 +53,7 @@ class Services:
         self._principals = principals
         self._made: dict[str, Service | None] = {}
         self._ways: dict[Address, FolderWays] = {}
-        self._places: dict[Address, Location | None] = {}
+        self._locations: dict[Address, Location | None] = {}
         self._people: dict[str, dict[str, list[Principal]]] = {}
 
     def service(self, system: str) -> Service | None:
@@ -61,8 +64,7 @@ class Services:
                 principals = [*self._principals.get(system, ())]
                 principals += principals_beside(system, reader.shared, principals, self.plan)
                 groups = {group.name: group.ident for group in reader.groups}
-                day = self.day.isoformat()
-                service = Service(system, reader.shared, principals, groups, day, reader.terms.read_only)
+                service = Service(system, reader.shared, principals, groups, self.day, reader.terms.read_only)
             self._made[system] = service
         return self._made[system]
 
@@ -75,43 +77,43 @@ class Services:
             found[system] = list(self._principals.get(system, ())) if service is None else list(service.principals)
         return found
 
-    # One place ---------------------------------------------------------------------------------------
+    # One location ---------------------------------------------------------------------------------------
 
-    def access(self, place: Location, principals: Sequence[Principal]) -> Access:
-        """Judge one person's access to a place, by their principals on its system."""
-        service = self.service(place.address.system)
+    def access(self, location: Location, principals: Sequence[Principal]) -> Access:
+        """Judge one person's access to a location, by their principals on its system."""
+        service = self.service(location.address.system)
         if service is not None:
-            return self._ways_to(place, service).access(
+            return self._ways_to(location, service).access(
                 [service.numbers[principal.account.login] for principal in principals]
             )
-        return _by_lists(place, principals)
+        return _by_lists(location, principals)
 
-    def _ways_to(self, place: Location, service: Service) -> FolderWays:
-        if place.address not in self._ways:
-            here = place.chain, place.files, place.is_folder, place.terms
-            self._ways[place.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
-        return self._ways[place.address]
+    def _ways_to(self, location: Location, service: Service) -> FolderWays:
+        if location.address not in self._ways:
+            here = location.chain, location.files, location.is_folder, location.terms
+            self._ways[location.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
+        return self._ways[location.address]
 
-    def _place_beneath(self, address: Address) -> Location | None:
+    def _backing_location(self, address: Address) -> Location | None:
         """Return a place of a share; looked up once for all who are asked about."""
-        if address not in self._places:
+        if address not in self._locations:
             reader = self.readers.get(address.system)
             try:
-                self._places[address] = None if reader is None else find_location(reader, address)
+                self._locations[address] = None if reader is None else find_location(reader, address)
             except UnknownNameError:
-                self._places[address] = None
-        return self._places[address]
+                self._locations[address] = None
+        return self._locations[address]
 
     def _beneath(self, address: Address, person: str) -> BackingRights:
-        place = self._place_beneath(address)
-        if place is None:
+        location = self._backing_location(address)
+        if location is None:
             return BackingRights(Right.NONE, False, None, _NOT_COUNTED)
         principals = self._of_person(address.system).get(person, [])
-        files = place.files
+        files = location.files
         if not principals:
             nothing = None if files is None else (Right.NONE,) * len(files)
             return BackingRights(Right.NONE, True, nothing, f"they have no account on {address.system}")
-        asked = _by_lists(place, principals)
+        asked = _by_lists(location, principals)
         rights = Right.NONE
         for way in asked.ways:
             rights |= way.rights if way.name == "share" else Right.NONE
@@ -119,8 +121,8 @@ class Services:
         return BackingRights(rights, asked.is_known, asked.file_rights, message)
 
     def _files_beneath(self, address: Address) -> tuple[FileClass, ...] | None:
-        place = self._place_beneath(address)
-        return None if place is None else place.files
+        location = self._backing_location(address)
+        return None if location is None else location.files
 
     def _of_person(self, system: str) -> dict[str, list[Principal]]:
         """Return person → their principals on a share, as ordinary people.
@@ -136,68 +138,72 @@ class Services:
 
     # Everything --------------------------------------------------------------------------------------
 
-    def matrix(
-        self,
-        reader: SurveyReader,
-        without: tuple[str, ...],
-        *,
-        service: Service,
-        is_narrow: bool = False,
-    ) -> ServiceMatrix:
-        """Return everyone's rights on everything of a service; `without` are columns of folders not needed."""
+    def everyone(self, system: str, principals: Sequence[Principal], *, is_narrow: bool = False) -> Everyone:
+        """Return a system's table of access for some of its principals.
+
+        With `is_narrow` all ways into a service but an administrator's are one, and principals may be there that it
+        does not have.
+        """
+        from neatledger.core.access.everyone import Everyone
+
+        reader, service = self.readers[system], self.service(system)
+        if service is None:
+            return Everyone(plain_matrix(reader, principals))
+        more = [principal for principal in principals if principal.account.login not in service.numbers]
+        service = replace(service, principals=[*service.principals, *more]) if more else service
+        shown = {service.numbers[principal.account.login] for principal in principals}
+        return Everyone(self.matrix(reader, service, is_narrow=is_narrow), shown)
+
+    def matrix(self, reader: SurveyReader, service: Service, *, is_narrow: bool = False) -> ServiceMatrix:
+        """Return everyone's rights on everything of a service."""
         from neatledger.core.sharing.service_matrix import ServiceMatrix
 
         over = {team.over.system for team in service.shared.teams if team.over is not None}
-        under = {name: self._under(self.readers[name], service) for name in sorted(over) if name in self.readers}
-        folders = reader.table("folders", without=without)
+        backing = {name: self._backing(self.readers[name], service) for name in sorted(over) if name in self.readers}
+        folders = reader.table("folders")
         # Thousands of folders are looked up by their names: unpacked at once that is quicker.
-        folders.columns["name"] = list(folders.texts("name"))
+        folders = folders.with_column("name", list(folders.texts("name")))
         return ServiceMatrix(
             folders,
-            reader.table("classes", without=("bytes", "occupied", "changed")),
+            reader.table("classes"),
             reader.strings("lists.body"),
             reader.idents(),
             terms=reader.terms,
             service=service,
-            under=under,
+            backing=backing,
             is_narrow=is_narrow,
         )
 
-    def _under(self, reader: SurveyReader, service: Service) -> BackingSystem:
-        from neatledger.core.lists.holders import Holder
+    def _backing(self, reader: SurveyReader, service: Service) -> BackingSystem:
         from neatledger.core.sharing.backing import BackingSystem
-        from neatledger.core.survey.accounts import Account, AccountState
 
         theirs = self._of_person(reader.system)
         nobody = Account("", "", "", state=AccountState.DISABLED)
         people = {principal.person for principal in service.principals}
         layers: list[Matrix] = []
-        for place in range(max([len(theirs.get(person, ())) for person in people] + [1])):
+        for number in range(max([len(theirs.get(person, ())) for person in people] + [1])):
             principals = []
             for principal in service.principals:
                 mine = theirs.get(principal.person, [])
                 empty = replace(principal, account=nobody, holder=Holder("", "", frozenset()))
-                principals.append(mine[place] if place < len(mine) else empty)
-            layers.append(plain_matrix(reader, principals, _FOR_SPACE))
+                principals.append(mine[number] if number < len(mine) else empty)
+            layers.append(plain_matrix(reader, principals))
         return BackingSystem(tuple(layers))
 
 
-_FOR_SPACE = ("default", "bytes", "occupied", "changed", "inode", "device", "links", "specials", "first_odd", "odds")
+def _by_lists(location: Location, principals: Sequence[Principal]) -> Access:
+    if location.is_folder:
+        return access_to(location.chain, principals, location.files, terms=location.terms)
+    return access_to_file(location.chain, principals, terms=location.terms)
 
 
-def _by_lists(place: Location, principals: Sequence[Principal]) -> Access:
-    if place.is_folder:
-        return access_to(place.chain, principals, place.files, terms=place.terms)
-    return access_to_file(place.chain, principals, terms=place.terms)
-
-
-def plain_matrix(reader: SurveyReader, principals: Sequence[Principal], without: tuple[str, ...]) -> Matrix:
-    """Return some principals' rights on everything by lists and shares; `without` are columns not needed."""
+def plain_matrix(reader: SurveyReader, principals: Sequence[Principal]) -> Matrix:
+    """Return some principals' rights on everything by lists and shares."""
     from neatledger.core.access.matrix import Matrix
 
     return Matrix(
-        reader.table("folders", without=without),
-        reader.table("classes", without=("bytes", "occupied", "changed")),
+        reader.table("folders"),
+        reader.table("classes"),
         reader.strings("lists.body"),
         reader.idents(),
         principals,

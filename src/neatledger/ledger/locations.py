@@ -1,4 +1,4 @@
-"""One place of a count, made ready for the question who can reach it; reads a path, not the tree."""
+"""One folder or file of a count, made ready for the question who can reach it; reads a path, not the tree."""
 
 from __future__ import annotations
 
@@ -12,9 +12,10 @@ from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of
 from neatledger.errors import UnknownNameError
+from neatledger.formats.names import decode_address
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Location", "find_location"]
+__all__ = ["Location", "find_location", "locate"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +32,28 @@ class Location:
     is_folder: bool
     terms: SystemTerms
     note: str = ""
+
+
+def locate(reader: SurveyReader, address: Address) -> Location:
+    """Find a folder or file by its address as typed, or as machine formats write it (percent-encoded).
+
+    Raises `UnknownNameError` where the count has neither.
+    """
+    decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
+    try:
+        location = find_location(reader, address)
+    except UnknownNameError:
+        if decoded == address:
+            raise
+        return find_location(reader, decoded)
+    if location.note and decoded != address:
+        # An ordinary file's name cannot be told from a folder's name that a machine format has encoded.
+        try:
+            other = find_location(reader, decoded)
+        except UnknownNameError:
+            return location
+        return other if not other.note else location
+    return location
 
 
 def find_location(reader: SurveyReader, address: Address) -> Location:

@@ -1,0 +1,33 @@
+"""Show the table of access: for machines whole, as it is worked out; for people its first rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from neatledger.core.access.everyone import RowFilter
+from neatledger.faces.accesstable import KEYS, AccessLines
+from neatledger.faces.machine import WRITERS
+from neatledger.faces.output import Output, open_output
+from neatledger.faces.show import show_report
+from neatledger.reports.access import AccessRows, access_report
+
+__all__ = ["show_access"]
+
+
+def show_access(
+    name: str, tables: Iterable[AccessRows], which: RowFilter, when: str, output: Output, *, empty: str = ""
+) -> None:
+    """Write the tables, system after system; `empty` is said to people where there is none."""
+    writer = WRITERS.get(output.form)
+    if writer is None:
+        report = access_report(name, tables, which, when)
+        report.empty = empty or report.empty
+        show_report(report, output)
+        return
+    texts = (
+        text
+        for table in tables
+        for text in AccessLines(table.system, table.everyone, table.folders, writer).texts(table.blocks(which))
+    )
+    with open_output(output) as out:
+        out.writelines(writer.of_pieces(name, KEYS, texts))

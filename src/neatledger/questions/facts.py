@@ -1,0 +1,131 @@
+"""The facts of the office, as checks want them; each part is read when a check first asks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from neatledger.core.access.ways import Access
+from neatledger.core.checks.contract import (
+    HomeUse,
+    OfficeFacts,
+    ServiceFacts,
+    SpaceFacts,
+    SystemFacts,
+    stranger,
+)
+from neatledger.core.people.homes import match_homes
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.plan import PlanSystem
+from neatledger.core.space.limit_table import LimitStatus
+from neatledger.core.space.promises import promises
+from neatledger.core.space.when import Meeting, When
+from neatledger.core.tree.address import Address
+from neatledger.ledger.homes import find_homes
+from neatledger.ledger.locations import find_location
+from neatledger.ledger.space import SpaceView
+from neatledger.questions import limits, links
+from neatledger.questions.kinds import barred_on
+from neatledger.questions.limits import History, load_history
+from neatledger.questions.office import Office
+from neatledger.questions.versions import bin_bytes, kept_versions
+from neatledger.questions.views import load_views
+
+__all__ = ["load_facts", "load_space"]
+
+
+def load_facts(office: Office) -> OfficeFacts:
+    """Return the whole office for its checks."""
+    systems = [_system(office, name) for name in office.readers]
+    return OfficeFacts(office.plan, systems, office.today, lambda: load_space(office), lambda: _services(office))
+
+
+def _services(office: Office) -> list[ServiceFacts]:
+    found = []
+    for system, reader in office.readers.items():
+        service = office.systems.service(system)
+        if service is not None:
+            judged = links.judge(office.plan, office.day, service, links.load_offers(reader, service))
+            found.append(ServiceFacts(service, [(one.offer, one.breaches) for one in judged]))
+    return found
+
+
+def _system(office: Office, name: str) -> SystemFacts:
+    reader, names = office.readers[name], office.names(name)
+    planned = office.plan.systems.get(name, PlanSystem(name, "", {}))
+    principals = [*office.systems.holders[name], stranger(reader.terms.model.everyone_has)]
+    facts = SystemFacts(
+        name=name,
+        everyone=office.systems.everyone(name, principals, is_narrow=True),
+        accounts=reader.accounts,
+        groups=reader.groups,
+        odd=reader.table("odd"),
+        collisions=reader.table("collisions"),
+        homes=match_homes(find_homes(reader, planned), reader.accounts),
+        home_roots=planned.homes,
+        not_seen=reader.not_seen,
+        owner_name=names.owner,
+        explain=_explainer(office, name, lambda row: facts.address(row)),
+        names=names,
+    )
+    return facts
+
+
+def _explainer(
+    office: Office, system: str, address_of: Callable[[int], Address]
+) -> Callable[[int, Principal], Access]:
+    def explain(row: int, principal: Principal) -> Access:
+        return office.systems.access(find_location(office.readers[system], address_of(row)), [principal])
+
+    return explain
+
+
+def load_space(
+    office: Office, views: Mapping[str, SpaceView] | None = None, history: History | None = None
+) -> SpaceFacts:
+    """Return what checks ask of space; what was read already need not be read again."""
+    views = views or load_views(office)
+    statuses = limits.ask(office, views)
+    return SpaceFacts(
+        lines=statuses,
+        promises=promises(office.plan, statuses, office.today),
+        full_on=_full_on(office, history),
+        kept={name: kept_versions(office, view, None) for name, view in views.items() if view.rules.versions},
+        bins={name: bin_bytes(view) for name, view in views.items()},
+        held={name: view.all_at(0).occupied for name, view in views.items()},
+        barred=[each for view in views.values() for each in barred_on(office, view)],
+        homes=[home for view in views.values() for home in _homes(office, view)],
+        twice=[pair for view in views.values() for pair in view.seen_twice()],
+    )
+
+
+def _full_on(office: Office, history: History | None) -> Callable[[LimitStatus], When]:
+    histories = [] if history is None else [history]
+
+    def full_on(status: LimitStatus) -> When:
+        # Forecasts are slow to load: only where one is asked for.
+        from neatledger.core.space.forecast import find_trend
+
+        limit = status.settings.limit
+        if limit is UNLIMITED or status.amount >= limit:
+            return When(Meeting.NOT_WITHIN if limit is UNLIMITED else Meeting.ALREADY)
+        if not histories:
+            histories.append(load_history(office))
+        trend = find_trend(histories[0].used(status))
+        return trend.meets(limit) if trend else When(Meeting.TOO_FEW)
+
+    return full_on
+
+
+def _homes(office: Office, view: SpaceView) -> list[HomeUse]:
+    system = office.plan.systems.get(view.name)
+    if system is None:
+        return []
+    found = []
+    for home in find_homes(view.reader, system):
+        row = view.row_of(home.address.path)
+        if row is not None:
+            figures = view.at(row)
+            own = view.reader.folder_bytes(row)
+            found.append(HomeUse(Address(view.name, home.address.path), figures.files, figures.bytes - own))
+    return found

@@ -1,0 +1,64 @@
+"""Who is a guest, by whom, and what they reach."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
+from neatledger.core.lists.rights import Level, level_of
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import Kind
+from neatledger.core.sharing.holders import ANY_GUEST
+from neatledger.core.tree.table import folder_paths
+from neatledger.questions.office import Office
+
+__all__ = ["Guest", "ask"]
+
+
+@dataclass(frozen=True, slots=True)
+class Guest:
+    """One guest: the folders where what they reach begins, each with its level, and how many they reach in all."""
+
+    principal: Principal
+    tops: tuple[tuple[Level, bytes], ...]
+    folders: int
+
+
+def ask(office: Office) -> list[Guest]:
+    """Return the guests of every system."""
+    found: list[Guest] = []
+    for system in office.readers:
+        guests = [
+            principal
+            for principal in office.systems.holders[system]
+            if principal.kind is Kind.GUEST and principal.person != ANY_GUEST
+        ]
+        if guests:
+            found += _reached(office.systems.everyone(system, guests, is_narrow=True), guests)
+    return found
+
+
+def _reached(everyone: Everyone, guests: Sequence[Principal]) -> list[Guest]:
+    path_of = folder_paths(everyone.matrix.folders)
+    tops: dict[str, list[tuple[Level, bytes]]] = {guest.account.login: [] for guest in guests}
+    counts = dict.fromkeys(tops, 0)
+    for login, folder, level in _rows(everyone, RowFilter.DIFFER):
+        if login in tops and level is not Level.NONE:
+            tops[login].append((level, path_of(folder)))
+    for login, _, _ in _rows(everyone, RowFilter.EVERY):
+        if login in counts:
+            counts[login] += 1
+    return [Guest(one, tuple(tops[one.account.login]), counts[one.account.login]) for one in guests]
+
+
+def _rows(everyone: Everyone, which: RowFilter) -> Iterator[tuple[str, int, Level]]:
+    """Yield login, folder and level of the rows by the ways that are no administrator's."""
+    for block in everyone.blocks(which):
+        for folder, number, flags in zip(
+            block.folder.tolist(), block.column.tolist(), block.flags.tolist(), strict=True
+        ):
+            column = everyone.columns[number]
+            if column.way == everyone.matrix.ways[0]:
+                login = everyone.matrix.principals[column.principals[0]].account.login
+                yield login, folder, level_of(flag_rights(flags))

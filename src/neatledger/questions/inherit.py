@@ -1,0 +1,101 @@
+"""What a new item gets in a folder, and what pushing the folder's list down would change."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from neatledger.core.lists.contract import Maker
+from neatledger.core.tree.address import Address
+from neatledger.errors import UnknownNameError
+from neatledger.formats.names import show_address
+from neatledger.ledger.locations import Location, locate
+from neatledger.questions.office import Office
+from neatledger.reports.names import EntryNames
+
+if TYPE_CHECKING:
+    from neatledger.core.access.pushing import Pushed
+
+__all__ = ["NewItems", "PushedList", "ask", "ask_push"]
+
+
+@dataclass(frozen=True, slots=True)
+class NewItems:
+    """What somebody makes in a folder gets, entry by entry in words, and the folder's own list.
+
+    `is_by_mode` says that the folder has no default list where its system would pass one on.
+    """
+
+    address: Address
+    made_by: str
+    folder: tuple[str, ...]
+    file: tuple[str, ...]
+    own: tuple[str, ...]
+    is_by_mode: bool
+
+
+@dataclass(frozen=True, slots=True)
+class PushedList:
+    """What pushing a folder's list down changes, folder by folder."""
+
+    address: Address
+    changes: tuple[tuple[Address, Pushed], ...]
+    names: EntryNames
+
+
+def _folder(office: Office, address: Address) -> Location:
+    location = locate(office.reader(address.system), address)
+    if not location.is_folder:
+        raise UnknownNameError("this is a file", show_address(location.address), "only folders pass anything on")
+    return location
+
+
+def _default(office: Office, location: Location) -> bytes | None:
+    number = location.folder.default
+    return None if number < 0 else office.reader(location.address.system).list_body(number)
+
+
+def ask(office: Office, address: Address, made_by: str | None = None) -> NewItems:
+    """Return what a person, or else the folder's owner, makes there; raises `UnknownNameError`."""
+    location = _folder(office, address)
+    system = location.address.system
+    reader, names, model = office.reader(system), office.names(system), location.terms.model
+    maker, name = Maker(location.folder.owner, ""), names.owner(location.folder.owner)
+    if made_by:
+        person = office.find_person(made_by)
+        if not person.on(system):
+            raise UnknownNameError(f"{person.id} has no account on {system}", hint="people lists everyone")
+        account = person.on(system)[0].account
+        maker, name = Maker(account.ident, account.primary), person.id
+    body, default = reader.list_body(location.folder.list), _default(office, location)
+    made = [
+        tuple(
+            model.parse(model.new_child(body, default, maker, is_folder=is_folder)).describe(
+                names, is_folder=is_folder
+            )
+        )
+        for is_folder in (True, False)
+    ]
+    own = tuple(model.parse(body).describe(names))
+    return NewItems(location.address, name, made[0], made[1], own, model.has_defaults and default is None)
+
+
+def ask_push(office: Office, address: Address, *, keeps_own: bool = False) -> PushedList:
+    """Return what pushing the list down changes; raises `UnknownNameError` where nothing can be passed on."""
+    from neatledger.core.access.pushing import push_down
+    from neatledger.core.tree.table import folder_paths
+
+    location = _folder(office, address)
+    system = location.address.system
+    default = _default(office, location)
+    if location.terms.model.has_defaults and default is None:
+        where = show_address(location.address)
+        raise UnknownNameError("the folder has no default list, so it passes nothing on", where, "give it one first")
+    matrix = office.systems.everyone(system, office.principals[system]).matrix
+    path_of = folder_paths(matrix.folders)
+    bodies = office.reader(system).strings("lists.body")
+    changes = tuple(
+        (Address(system, path_of(one.row)), one)
+        for one in push_down(matrix, bodies, default, location.folder.row, keeps_own=keeps_own)
+    )
+    return PushedList(location.address, changes, office.names(system))

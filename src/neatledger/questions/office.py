@@ -1,0 +1,177 @@
+"""One office as it is looked at: its plan, the count that questions are put to, and the day.
+
+Whatever is read is read when a question first needs it, and once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+from functools import cached_property
+from pathlib import Path
+
+from neatledger.core.people.principals import Principal, find_principals, principals_by_person
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
+from neatledger.errors import NoCountError, UnknownNameError, UsageError
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.store import CountInfo, Ledger, open_ledger
+from neatledger.office.addresses import parse_address
+from neatledger.office.read import read_plan
+from neatledger.questions.systems import Systems
+from neatledger.reports.names import EntryNames
+
+__all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
+
+LEDGER_NAME = "ledger.db"
+
+
+@dataclass(frozen=True, slots=True)
+class FoundPerson:
+    """A person who was asked for: their id, and their principals by system."""
+
+    id: str
+    principals: Mapping[str, list[Principal]]
+
+    def on(self, system: str) -> list[Principal]:
+        """Return their principals on one system."""
+        return self.principals.get(system, [])
+
+
+def names_of(reader: SurveyReader) -> EntryNames:
+    """Return the names of what stands in the lists of a system."""
+    return EntryNames(reader.accounts, reader.groups, reader.terms.model)
+
+
+@dataclass
+class Office:
+    """The office in a folder: `today` is the day of the question, `as_of` the day of the count (None: the newest)."""
+
+    folder: Path
+    today: date
+    as_of: date | None = None
+    _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The plan of the office; raises `OfficeError` or `PlanError`."""
+        return replace(read_plan(self.folder), today=self.today)
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The office's ledger; raises `NoCountError` where there is none yet."""
+        # A plan with faults is reported before a ledger that is not there yet.
+        assert self.plan
+        return self.open_ledger()
+
+    def open_ledger(self, *, create: bool = False) -> Ledger:
+        """Open the office's ledger."""
+        return open_ledger(self.folder / LEDGER_NAME, create=create)
+
+    @cached_property
+    def count(self) -> CountInfo:
+        """The count that questions are put to; raises `NoCountError`."""
+        return self.ledger.find_count(self.as_of)
+
+    @property
+    def has_count(self) -> bool:
+        """Tell whether there is a count to ask."""
+        try:
+            assert self.count
+        except NoCountError:
+            return False
+        return True
+
+    @property
+    def day(self) -> date:
+        """The day for which links, hand-outs and devices are judged: today, or that of the count asked for."""
+        return self.as_of or self.today
+
+    def readers_of(self, count: CountInfo) -> dict[str, SurveyReader]:
+        """Return a reader for each system of a count."""
+        return {info.system: self.ledger.read_survey(info) for info in count.surveys}
+
+    @cached_property
+    def readers(self) -> dict[str, SurveyReader]:
+        """A reader for each system of the count."""
+        return self.readers_of(self.count)
+
+    def reader(self, system: str) -> SurveyReader:
+        """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
+        if system not in self.readers:
+            raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
+        return self.readers[system]
+
+    def names(self, system: str) -> EntryNames:
+        """Return the names of what stands in a system's lists."""
+        if system not in self._names:
+            self._names[system] = names_of(self.reader(system))
+        return self._names[system]
+
+    def principals_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Principal]]:
+        """Return every system's accounts with the people who have them."""
+        return find_principals(self.plan, {system: reader.found_accounts for system, reader in readers.items()})
+
+    @cached_property
+    def principals(self) -> dict[str, list[Principal]]:
+        """Every system's accounts with the people who have them."""
+        return self.principals_of(self.readers)
+
+    def systems_of(self, readers: Mapping[str, SurveyReader], day: date) -> Systems:
+        """Return the systems of a count with what is shared on them, judged for a day."""
+        return Systems(self.plan, readers, self.principals_of(readers), day)
+
+    @cached_property
+    def systems(self) -> Systems:
+        """The systems of the count with what is shared on them, judged for `day`."""
+        return Systems(self.plan, self.readers, self.principals, self.day)
+
+    def people_on(self, system: str) -> dict[str, list[Principal]]:
+        """Return person → their principals on one system, in the order of its accounts."""
+        return principals_by_person(self.systems.holders.get(system, []))
+
+    def address(self, text: str) -> Address:
+        """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`."""
+        if ":" not in text:
+            if len(self.plan.systems) != 1:
+                raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
+            text = f"{next(iter(self.plan.systems))}:{text}"
+        address = parse_address(text)
+        if address.system not in self.plan.systems:
+            known = ", ".join(self.plan.systems)
+            raise UnknownNameError(f"no system is named {address.system!r}", hint=f"there are: {known}")
+        return address
+
+    def find_person(self, name: str) -> FoundPerson:
+        """Find a person by id, login or name; raises `UnknownNameError`."""
+        everyone = [principal for principals in self.systems.holders.values() for principal in principals]
+        ids = {principal.person for principal in everyone} | set(self.plan.people)
+        if name not in ids:
+            name = self._match_name(name, everyone)
+        found: dict[str, list[Principal]] = {}
+        for principal in everyone:
+            if principal.person == name:
+                found.setdefault(principal.system, []).append(principal)
+        return FoundPerson(name, found)
+
+    def _match_name(self, name: str, everyone: list[Principal]) -> str:
+        folded = name.casefold()
+        matches = {
+            principal.person
+            for principal in everyone
+            if folded in (principal.account.login.casefold(), principal.name.casefold())
+        }
+        matches |= {person.id for person in self.plan.people.values() if person.name.casefold() == folded}
+        if len(matches) != 1:
+            hint = f"more than one: {', '.join(sorted(matches))}" if matches else "people lists everyone"
+            raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
+        return matches.pop()
+
+
+def open_office(folder: str | Path, *, as_of: date | None = None, today: date | None = None) -> Office:
+    """Return the office in a folder, as its newest count has it, or the newest of `as_of` or before.
+
+    Nothing is read yet; what is not there or has faults is raised by the question that first needs it.
+    """
+    return Office(Path(folder), today or date.today(), as_of)

@@ -1,0 +1,158 @@
+"""What a folder or the whole office holds: by subfolder, owner, group, kind, sort, system or single file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+
+from neatledger.core.plan.space import Sort
+from neatledger.core.space.figures import NOTHING, Figures, add_up
+from neatledger.core.tree.address import Address
+from neatledger.errors import UsageError
+from neatledger.ledger.space import SpaceView
+from neatledger.questions.office import Office, names_of
+from neatledger.questions.views import CountedFolder, find_folder, load_views, owner_names
+from neatledger.reports.space import SORT_WORDS
+
+__all__ = ["BY", "Breakdown", "EveryFolder", "FolderRow", "Share", "ask_every", "ask_folder", "ask_office"]
+
+BY = ("folder", "owner", "group", "kind", "sort", "system", "file")
+"""What a folder's or the office's space can be broken down by."""
+
+ITSELF, SEEN_AGAIN = "(itself and the files in it)", "(seen in more than one of these)"
+_EVERY_BY = ("folder", "owner", "kind", "group")
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """One part of what something holds; `name` is a subfolder's, a file's address, or a word."""
+
+    name: Address | bytes | str
+    figures: Figures
+
+
+@dataclass(frozen=True, slots=True)
+class Breakdown:
+    """What something holds in all, and its parts.
+
+    `apart` is what is kept beside the files and not counted here, in the measure of limits; `smallest_named` is the
+    size from which on files are known by name, where parts are files.
+    """
+
+    by: str
+    whole: Share
+    parts: list[Share]
+    apart: Mapping[Sort, int]
+    smallest_named: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FolderRow:
+    """One folder, or its part of one key: what it holds with all below it, and by itself."""
+
+    folder: Address
+    key: str
+    whole: Figures
+    own: Figures
+
+
+@dataclass(frozen=True, slots=True)
+class EveryFolder:
+    """Every folder below one, in reading order."""
+
+    top: Address
+    rows: Iterator[FolderRow]
+
+
+def ask_office(office: Office, by: str, views: Mapping[str, SpaceView] | None = None) -> Breakdown:
+    """Return what the office holds: by system, or by a key that its systems share, added up; raises `UsageError`."""
+    if by in ("folder", "file", "sort"):
+        raise UsageError(f"the whole office is not shown by {by}", hint="name a folder: space barn:/ --by folder")
+    views = views or load_views(office)
+    systems = {name: _top(view) for name, view in views.items()}
+    whole = Share(office.plan.office, add_up(systems.values()))
+    sums: dict[str, Figures] = systems
+    if by != "system":
+        sums = {}
+        for view in views.values():
+            for part in _parts(view, 0, by):
+                key = str(part.name)
+                sums[key] = sums.get(key, NOTHING) + part.figures
+    return Breakdown(by, whole, [Share(*each) for each in sums.items()], {})
+
+
+def _top(view: SpaceView) -> Figures:
+    """Return what a system holds, without trees that are counted in another system."""
+    return NOTHING if any(one.row == 0 for one in view.again) else view.at(0)
+
+
+def ask_folder(office: Office, text: str, by: str = "folder") -> Breakdown:
+    """Return what a folder holds with all below it; raises `UnknownNameError` or `UsageError`."""
+    if by == "system":
+        raise UsageError("a folder lies in one system", hint="leave the folder out")
+    found = find_folder(office, load_views(office), text)
+    view, row = found.view, found.row
+    is_all = by in ("sort", "file")
+    whole = Share(found.address, view.all_at(row) if is_all else view.at(row))
+    smallest = view.smallest_named if by == "file" else None
+    return Breakdown(by, whole, list(_parts(view, row, by)), {} if is_all else _apart(found), smallest)
+
+
+def _apart(found: CountedFolder) -> dict[Sort, int]:
+    view = found.view
+    if view.sorts is None:
+        return {}
+    return {
+        sort: figures.measured(view.rules.measure)
+        for sort, figures in view.by_sort(found.row).items()
+        if sort not in view.rules.counted and figures.occupied
+    }
+
+
+def ask_every(office: Office, text: str, by: str = "folder") -> EveryFolder:
+    """Return every folder below one, itself included, each with a row for every key; raises `UnknownNameError`."""
+    if by not in _EVERY_BY:
+        hint = "space FOLDER --every [--by owner|kind|group]"
+        raise UsageError("every folder below which, and by what?", hint=hint)
+    found = find_folder(office, load_views(office), text)
+    view = found.view
+    name_of: Callable[[str], str] = owner_names(view) if by == "owner" else names_of(view.reader).numbered_group
+    return EveryFolder(found.address, (FolderRow(*each) for each in view.every(found.row, by, name_of)))
+
+
+def _parts(view: SpaceView, row: int, by: str) -> Iterator[Share]:
+    match by:
+        case "folder":
+            yield from _subfolders(view, row)
+        case "owner":
+            owner_of = owner_names(view)
+            sums: dict[str, Figures] = {}
+            for ident, mine in view.by_owner(row).items():
+                sums[owner_of(ident)] = sums.get(owner_of(ident), NOTHING) + mine
+            for name, figures in sums.items():
+                yield Share(name, figures)
+        case "group":
+            names = names_of(view.reader)
+            for ident, figures in view.by_group(row).items():
+                yield Share(names.numbered_group(ident), figures)
+        case "kind":
+            for kind, figures in view.by_kind(row).items():
+                yield Share(kind, figures)
+        case "sort":
+            for sort, figures in view.by_sort(row).items():
+                yield Share(SORT_WORDS[sort], figures)
+        case _:
+            for address, figures in view.largest(row):
+                yield Share(address, figures)
+
+
+def _subfolders(view: SpaceView, row: int) -> Iterator[Share]:
+    """Yield the folders in one, its own files, and what is seen in several of them, taken off once."""
+    rest, own = view.at(row), view.own_at(row)
+    for child in view.reader.folder(row).children:
+        figures = view.at(child)
+        rest -= figures
+        yield Share(view.reader.folder(child).name, figures)
+    yield Share(ITSELF, own)
+    if rest - own:
+        yield Share(SEEN_AGAIN, rest - own)

@@ -1,0 +1,56 @@
+"""The space of every system in the plan's terms, as all questions about space load it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from neatledger.core.tree.address import Address
+from neatledger.errors import UnknownNameError
+from neatledger.formats.names import decode_address
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.space import SpaceView
+from neatledger.questions.office import Office, names_of
+
+__all__ = ["CountedFolder", "find_folder", "load_views", "owner_names", "view_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class CountedFolder:
+    """A folder that was asked for: its address, the view of its system, and its row there."""
+
+    address: Address
+    view: SpaceView
+    row: int
+
+
+def view_of(office: Office, reader: SurveyReader, *, with_principals: bool = True) -> SpaceView:
+    """Return one system's space in the plan's terms."""
+    plan = office.plan.space
+    principals = office.principals.get(reader.system, []) if with_principals else []
+    return SpaceView(reader, plan.rules_of(reader.system), plan.same_as, principals)
+
+
+def load_views(office: Office) -> dict[str, SpaceView]:
+    """Return every system of the count."""
+    return {name: view_of(office, reader) for name, reader in office.readers.items()}
+
+
+def find_folder(office: Office, views: Mapping[str, SpaceView], text: str) -> CountedFolder:
+    """Find a counted folder by its address as typed, or as machine formats write it; raises `UnknownNameError`."""
+    address = office.address(text)
+    office.reader(address.system)
+    view = views[address.system]
+    for each in (address, Address(address.system, decode_address(os.fsdecode(address.path)))):
+        row = view.row_of(each.path)
+        if row is not None:
+            return CountedFolder(each, view, row)
+    raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+
+
+def owner_names(view: SpaceView) -> Callable[[str], str]:
+    """Return what names an owner by their identifier: the person, or else as lists name them."""
+    people = {principal.account.ident: principal.person for principal in view.principals}
+    names = names_of(view.reader)
+    return lambda ident: people.get(ident) or names.owner(ident)

@@ -1,0 +1,46 @@
+"""Why a person can, or cannot, reach a folder or file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from neatledger.core.access.ways import Access, Item
+from neatledger.core.tree.address import Address
+from neatledger.ledger.locations import Location, locate
+from neatledger.questions.office import Office
+from neatledger.reports.names import EntryNames
+
+__all__ = ["WhyAnswer", "ask"]
+
+
+@dataclass(frozen=True, slots=True)
+class WhyAnswer:
+    """One person's access to one place, with its reasons."""
+
+    location: Location
+    access: Access
+    names: EntryNames
+
+    @property
+    def address(self) -> Address:
+        """Where it is."""
+        return self.location.address
+
+    @property
+    def chain(self) -> tuple[Item, ...]:
+        """The folders from the root down, and the place itself."""
+        return self.location.chain
+
+    @property
+    def note(self) -> str:
+        """What a file's answer rests on."""
+        return self.location.note
+
+
+def ask(office: Office, name: str, address: Address) -> WhyAnswer | None:
+    """Return one person's access, None where they have no account there; raises `UnknownNameError`."""
+    principals = office.find_person(name).on(address.system)
+    if not principals:
+        return None
+    location = locate(office.reader(address.system), address)
+    return WhyAnswer(location, office.systems.access(location, principals), office.names(address.system))

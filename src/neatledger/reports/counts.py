@@ -1,0 +1,64 @@
+"""The counts of a ledger, as rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from neatledger.reports.report import Column, Report, Row, count_of
+
+__all__ = ["Count", "Part", "counts_report"]
+
+_COLUMNS = (
+    Column("count", "COUNT", number=True),
+    Column("taken", "TAKEN"),
+    Column("system", "SYSTEM"),
+    Column("source", "SOURCE"),
+    Column("folders", "FOLDERS", number=True),
+    Column("files", "FILES", number=True),
+    Column("not_seen", "NOT SEEN", number=True),
+)
+
+
+class Part(Protocol):
+    """What one count says of one system, in short."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def source(self) -> str: ...
+    @property
+    def folders(self) -> int: ...
+    @property
+    def files(self) -> int: ...
+    @property
+    def not_seen(self) -> int: ...
+
+
+class Count(Protocol):
+    """One count: its number, when it was taken, and its systems."""
+
+    @property
+    def id(self) -> int: ...
+    @property
+    def when(self) -> str: ...
+    @property
+    def surveys(self) -> Sequence[Part]: ...
+
+
+def counts_report(counts: Sequence[Count], where: str) -> Report:
+    """List every count and system, the newest first."""
+    rows: list[Row] = [
+        {
+            "count": count.id,
+            "taken": count.when,
+            "system": one.system,
+            "source": one.source,
+            "folders": one.folders,
+            "files": one.files,
+            "not_seen": one.not_seen,
+        }
+        for count in reversed(counts)
+        for one in count.surveys
+    ]
+    return Report("counts", f"{count_of(len(counts), 'count')} in {where}.", _COLUMNS, rows)
