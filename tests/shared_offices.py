@@ -30,7 +30,8 @@ from neatledger.core.tree.table import Table, folder_paths
 from strategies import USERS, posix_bodies, role_bodies, trees
 
 ROLE, POSIX = RoleModel(), PosixModel()
-TODAY, DAYS = "2026-06-15", ["", "", "2026-06-14", "2026-06-15", "2026-06-16"]
+TODAY = date(2026, 6, 15)
+DAYS = [None, None, *(TODAY + timedelta(days=days) for days in (-1, 0, 1))]
 RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in LEVEL_RIGHTS]
 GROUPS = {"ga": "21", "gb": "22", "gc": "23"}
 TEAM_RIGHTS = Right.ENTER | Right.LIST | Right.READ | Right.VIEW | Right.ADD | Right.CHANGE
@@ -142,7 +143,7 @@ class Office:
         tree = self.tree
         return ServiceMatrix(
             tree.folders, tree.classes, tree.bodies, tree.idents, terms=self.terms, service=self.service,
-            under={"barn": BackingSystem(tuple(layers))}, is_narrow=is_narrow,
+            backing={"barn": BackingSystem(tuple(layers))}, is_narrow=is_narrow,
         )  # fmt: skip
 
 

@@ -28,7 +28,7 @@ from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.patterns import match_folders, match_text
 from neatledger.core.tree.table import Table
 from neatledger.errors import LedgerError, NoCountError, PlanError
-from neatledger.faces.machine import render_csv, render_json
+from neatledger.faces.machine import WRITERS
 from neatledger.faces.table import cut_middle, render_table
 from neatledger.formats.passwd import parse_group, parse_passwd, parse_shadow
 from neatledger.ledger.packing import CHUNK_ROWS, BytesColumn, pack_column, unpack_numbers
@@ -330,13 +330,13 @@ def test_every_face_shows_every_cell_on_its_line(rows, width) -> None:
         Column("second", "SECOND", cuts=True),
         Column("third", "THIRD", number=True),
     ]
-    report = Report("x", "All.", columns, rows)
+    report = Report("x", "All.", columns, [{"first": one, "second": two, "third": three} for one, two, three in rows])
     text = render_table(report, width, False)
     assert len(text.splitlines()) == (3 + len(rows) if rows else 3)
     assert "\x1b" not in text and all(line == line.rstrip() for line in text.split("\n"))
-    read = list(csv.reader(io.StringIO(render_csv(report))))
+    read = list(csv.reader(io.StringIO(WRITERS["csv"].whole(report))))
     assert read[0] == ["first", "second", "third"] and len(read) == 1 + len(rows)
-    found = json.loads(render_json(report))
+    found = json.loads(WRITERS["json"].whole(report))
     assert [list(row) for row in found["rows"]] == [["first", "second", "third"]] * len(rows)
     for row, shown in zip(rows, found["rows"], strict=True):
         for cell, value in zip(row, shown.values(), strict=True):

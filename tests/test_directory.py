@@ -132,8 +132,8 @@ def test_a_directory_with_security_identifiers() -> None:
     accounts, groups = accounts_of(entries, date(2026, 11, 23), by_sid=True)
     told = [(one.login, one.ident, one.primary, one.state.value, one.email, one.last_seen) for one in accounts]
     assert not faults and told == [
-        ("ada", "S-1-5-21-1-2-3-1105", "S-1-5-21-1-2-3-513", "disabled", "ada@pellowmere.example", "2025-08-18"),
-        ("bo", "S-1-5-21-1-2-3-1106", "S-1-5-21-1-2-3-513", "expired", "", ""),
+        ("ada", "S-1-5-21-1-2-3-1105", "S-1-5-21-1-2-3-513", "disabled", "ada@pellowmere.example", date(2025, 8, 18)),
+        ("bo", "S-1-5-21-1-2-3-1106", "S-1-5-21-1-2-3-513", "expired", "", None),
     ]
     assert [(one.name, one.ident, one.members, one.nested) for one in groups] == [
         ("Clinic", "S-1-5-21-1-2-3-2002", (), ("Vets",)),

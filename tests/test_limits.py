@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 from neatledger.core.lists.holders import Holder
 from neatledger.core.people.principals import Principal
-from neatledger.core.plan.limits import Band, On, PlacedLimit, Pool, Settings
+from neatledger.core.plan.limits import UNLIMITED, Band, On, PlacedLimit, Pool, Settings
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
 from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
 from neatledger.core.space.bands import Outcome, apply_restating, restate
 from neatledger.core.space.limit_table import LimitStatus, LimitTarget, build_limit_table, pool_of
 from neatledger.core.space.promises import promise_of, promises
-from neatledger.core.space.room import find_room
+from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import UNITS, parse_limit, parse_size, show_share, show_size, spell_size
 from neatledger.core.space.supposing import Supposed, suppose_band, suppose_join, suppose_limit, suppose_move
 from neatledger.core.space.versions import Changes, bound_versions
@@ -131,7 +131,7 @@ def test_room_never_exceeds_any_limit_above_and_is_the_least_of_them(
 ) -> None:
     plan, lines = office
     folder = Address("barn", path.encode())
-    room = find_room(plan, lines, person, folder, group, "", DAY)
+    room = find_room(plan, lines, Newcomer(person, folder, group, ""), DAY)
     bounds = []
     for line in lines:
         is_above = line.target.on is On.FOLDER and folder.is_within(line.target.address)
@@ -139,12 +139,12 @@ def test_room_never_exceeds_any_limit_above_and_is_the_least_of_them(
         pool = pool_of(plan, folder)
         is_pool = line.target.on is On.POOL and pool is not None and line.target.name == pool.name
         limit = line.settings.limit
-        if (is_above or is_theirs or is_pool) and limit is not None and (is_pool or line.is_enforced(DAY)):
+        if (is_above or is_theirs or is_pool) and limit is not UNLIMITED and (is_pool or line.is_enforced(DAY)):
             bounds.append(max(0, limit - line.amount))
     assert room.left == (min(bounds) if bounds else None)
     lefts = [stop.usable for stop in room.stopping]
     assert lefts == sorted(lefts) and len(lefts) == len(bounds)
-    assert find_room(plan, lines, person, folder, group, "closed", DAY).left == 0
+    assert find_room(plan, lines, Newcomer(person, folder, group, "closed"), DAY).left == 0
 
 
 @given(offices())
@@ -391,7 +391,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
 def test_an_entitlement_bounds_a_persons_room() -> None:
     plan = parse_plan(PLAN, "office.yaml")
     lines = build_limit_table(plan, Counted())
-    room = find_room(plan, lines, "ada", Address("barn", b"/Homes/bob"), "vets", "", DAY)
+    room = find_room(plan, lines, Newcomer("ada", Address("barn", b"/Homes/bob"), "vets", ""), DAY)
     assert [(stop.what, stop.left) for stop in room.stopping] == [
         ("entitlement basic", 40),
         ("limit on ada's files", 90),

@@ -29,6 +29,7 @@ from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import fold_closed, short_rights, spell_files
 from neatledger.reports.changes import changes_report
 from neatledger.reports.names import EntryNames
+from strategies import NAMES
 from neatledger.reports.who import who_report
 
 MODEL = PosixModel()
@@ -62,18 +63,17 @@ def test_who_folds_services_and_leaves_out_what_says_nothing() -> None:
     services = [[principal(f"svc{n}", str(n), "9", kind=Kind.SERVICE)] for n in range(100, 106)]
     both = [principal("tom", "11", "21", person="tom"), principal("tom2", "12", "22", person="tom")]
     admin = [principal("root", "0", "0", kind=Kind.STAFF)]
-    report = who_report(WHERE, ask(chain, *services, both, admin), {}, "now", is_all=False, machine=False)
-    keys = [column.key for column in report.columns]
-    people = [(row[0], row[keys.index("account")], row[keys.index("way")]) for row in report.rows]
+    report = who_report(WHERE, ask(chain, *services, both, admin), NAMES, "now", is_all=False)
+    people = [(row["person"], row["account"], row["way"]) for row in report.shown]
     assert people[:3] == [
         ("6 service accounts (svc100, svc101, svc102, …)", "svc100", "share"),
         ("tom", "tom", "share"),
         ("tom", "tom2", "share"),
     ]
     assert people[-1] == ("root", "root", "admin"), "an administrator comes last, by the role alone"
-    assert len(report.rows) == 4 and report.headline.startswith("8 of 8 people")
-    machine = who_report(WHERE, ask(chain, both, admin), {}, "now", is_all=False, machine=True)
-    ways = [(row[0], row[1], row[4]) for row in machine.rows]
+    assert len(report.shown) == 4 and report.headline.startswith("8 of 8 people")
+    whole = who_report(WHERE, ask(chain, both, admin), NAMES, "now", is_all=False).rows
+    ways = [(row["person"], row["account"], row["way"]) for row in whole]
     assert sorted(ways) == sorted(
         [("tom", "tom", "share"), ("tom", "tom2", "share"), ("tom", "tom+tom2", "any"), ("root", "root", "share"), ("root", "root", "admin"), ("root", "root", "any")]
     )  # fmt: skip
@@ -83,8 +83,8 @@ def test_an_unknown_list_is_never_no_access() -> None:
     hidden = [item(b"/", 0o700, state=SeenState.LIST_UNKNOWN), item(b"/a", 0o700)]
     (access,) = ask(hidden, [principal("ada", "11", "21")])
     assert not access.is_known and access.level_of(None) is Level.UNKNOWN and access.counts is None
-    report = who_report(WHERE, [access], {}, "now", is_all=False, machine=True)
-    assert report.rows[0][5] == "unknown" and set(report.rows[0][6:11]) == {None}
+    row = who_report(WHERE, [access], NAMES, "now", is_all=False).rows[0]
+    assert row["level"] == "unknown" and {row[key] for key in ("enter", "list", "add", "delete", "manage")} == {None}
     expired = [principal("old", "11", "21", state=AccountState.EXPIRED)]
     (closed,) = ask(hidden, expired)
     assert closed.is_known and closed.level_of(None) is Level.NONE, "a closed account is stopped before any list"
@@ -118,13 +118,15 @@ def test_read_only_systems_take_away_all_that_writes() -> None:
 
 
 def test_closed_folders_of_one_place_are_folded() -> None:
-    rows = [("ada", Address("barn", b"/H/%d" % n), "share", "none", "", 1, 0, 0, 0) for n in range(9)]
-    rows += [
-        ("ada", Address("barn", b"/P"), "share", "none", "", 1, 0, 0, 0),
-        ("ada", Address("barn", b"/H"), "share", "read", "", 1, 1, 0, 0),
-    ]
+    keys = ("person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete")
+
+    def row(path: bytes, level: str) -> dict[str, object]:
+        cells = ("ada", Address("barn", path), "share", level, "", 1, int(level == "read"), 0, 0)
+        return dict(zip(keys, cells, strict=True))
+
+    rows = [row(b"/H/%d" % n, "none") for n in range(9)] + [row(b"/P", "none"), row(b"/H", "read")]
     folded = fold_closed(rows)
-    assert [row[1] for row in folded] == ["9 in barn:/H", Address("barn", b"/P"), Address("barn", b"/H")]
+    assert [one["folder"] for one in folded] == ["9 in barn:/H", Address("barn", b"/P"), Address("barn", b"/H")]
     assert fold_closed(rows[:5]) == rows[:5]
 
 
@@ -152,8 +154,9 @@ def test_changes_tell_every_gain_and_loss_once(older, newer) -> None:
         for person in older.get(path, {}).keys() | newer.get(path, {}).keys()
         if older.get(path, {}).get(person, 0) != newer.get(path, {}).get(person, 0)
     }
-    assert sum(int(row[-1]) for row in report.rows) == len(changed)
-    for person, address, _, _, gained, lost, _ in report.rows:
+    assert sum(int(row["below"]) for row in report.rows) == len(changed)
+    for row in report.rows:
+        person, address, gained, lost = (row[key] for key in ("person", "folder", "gained", "lost"))
         before, after = (flag_rights(side.get(address.path, {}).get(person, 0)) for side in (older, newer))
         assert (person, address.path) in changed
         assert (gained == "nothing") == (not after & ~before) and (lost == "nothing") == (not before & ~after)

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatledger.core.plan.space import SpaceRules
-from neatledger.core.space.usage import FIGURES
+from neatledger.core.space.figures import FIGURES
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.patterns import match_folders, match_path
 from neatledger.core.tree.table import Table, folder_paths
