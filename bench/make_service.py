@@ -15,7 +15,7 @@ from make_ledger import FIRST_GID, FIRST_UID, GROUPS, KINDS, make_folders, make_
 
 from neatledger.core.lists import role
 from neatledger.core.lists.posix import pack_body
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, with_view
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.space.usage import Usage, find_totals
@@ -63,10 +63,10 @@ def make_shared(rng: np.random.Generator, paths: list[bytes], tops: list[int], w
     """Return team folders at the top, and links and hand-outs anywhere."""
     today = date.today()
 
-    def day(low: int, high: int) -> str:
-        return (today + timedelta(days=int(rng.integers(low, high)))).isoformat()
+    def day(low: int, high: int) -> date:
+        return today + timedelta(days=int(rng.integers(low, high)))
 
-    def right() -> int:
+    def right() -> Right:
         return RIGHTS[int(rng.integers(len(RIGHTS)))]
 
     everybody = [f"p{n}" for n in range(words.people)] + [f"guest{n}" for n in range(words.guests)]
@@ -81,7 +81,7 @@ def make_shared(rng: np.random.Generator, paths: list[bytes], tops: list[int], w
     for number in range(words.hand_outs):
         before = hand_outs[int(rng.integers(len(hand_outs)))] if hand_outs and rng.random() < 0.3 else None
         giver, path = (before.receiver, before.path) if before else (who(), paths[int(rng.integers(len(paths)))])
-        ends = day(-30, 300) if rng.random() < 0.6 else ""
+        ends = day(-30, 300) if rng.random() < 0.6 else None
         hand_outs.append(
             HandOut(
                 f"h{number}", giver, who(), Towards.PERSON, path, right(), made=day(-400, 0), expires=ends,
@@ -92,7 +92,7 @@ def make_shared(rng: np.random.Generator, paths: list[bytes], tops: list[int], w
         Link(
             f"k{number}", who(), paths[int(rng.integers(len(paths)))], right(),
             list(Audience)[int(rng.integers(4))], (who(), who()), made=day(-400, 0),
-            expires=day(-30, 300) if rng.random() < 0.6 else "", password=bool(rng.random() < 0.5),
+            expires=day(-30, 300) if rng.random() < 0.6 else None, password=bool(rng.random() < 0.5),
             last_used=day(-300, 0), fingerprint=f"{number:010x}",
         )
         for number in range(words.links)

@@ -77,7 +77,8 @@ def in_memory(office: Path) -> None:
     from neatledger.core.access.shares import SystemTerms
     from neatledger.core.lists.table import MODELS
     from neatledger.core.people.membership import holders_of
-    from neatledger.core.people.principals import Kind, Principal
+    from neatledger.core.people.principals import Principal
+    from neatledger.core.plan.plan import Kind
     from neatledger.ledger.store import open_ledger
 
     gc.disable()  # as the command does
@@ -199,7 +200,7 @@ def deepest(office: Path) -> str:
 
     ledger = open_ledger(office / "ledger.db")
     reader = ledger.read_survey(ledger.find_count().surveys[0])
-    row, steps = reader.folder_count - 1, []
+    row, steps = reader.table("folders").rows - 1, []
     while row > 0:
         folder = reader.folder(row)
         steps.append(folder.name.decode())

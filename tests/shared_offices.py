@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import date, timedelta
 
 from hypothesis import strategies as st
 
@@ -131,7 +132,6 @@ class Office:
             share = self.share
             layers.append(
                 Matrix(
-                    POSIX,
                     share.folders,
                     share.classes,
                     share.bodies,

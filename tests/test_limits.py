@@ -57,7 +57,7 @@ def test_sizes_are_written_exactly_and_shown_to_three_figures(size: int) -> None
 )
 def test_powers_of_1000_and_1024_are_never_mixed(text: str, size: int) -> None:
     assert parse_size(text) == size
-    assert parse_limit("no  limit") is None
+    assert parse_limit("no  limit") is UNLIMITED
 
 
 @pytest.mark.parametrize("text", ["20", "20 KB", "20 gb", "20 Gb", "-1 GB", "1,5 GB", "none", "", "GB", "1e3 B"])
@@ -78,7 +78,7 @@ def test_percents_and_bars_say_full_only_of_what_is_full(part: int, whole: int) 
 # A small office made at random -------------------------------------------------------------------
 
 PATHS = ("/", "/a", "/a/b", "/a/b/c", "/d", "/d/e")
-limits = st.one_of(st.none(), st.integers(0, 1000))
+limits = st.one_of(st.just(UNLIMITED), st.integers(0, 1000))
 warns = st.lists(st.sampled_from([50, 80, 95]), unique=True).map(
     lambda levels: tuple((level, ("ada",)) for level in sorted(levels))
 )
@@ -182,14 +182,12 @@ def test_restating_twice_is_restating_once(office, name: str, new, later_only: b
     after = apply_restating(plan, once)
     lines_after = _with_plan(lines, after)
     for move in once.moves:
-        (line,) = (line for line in lines_after if line.place == move.line.place)
+        (line,) = (line for line in lines_after if line.target == move.line.target)
         assert line.planned is not None and line.planned.settings == move.after
         if move.outcome is Outcome.MOVES:
             assert move.after == move.on_band and not line.planned.exceptions
-        is_lowered = move.before.limit is None or (
-            move.after.limit is not None and move.after.limit < move.before.limit
-        )
-        falls = is_lowered and move.after.limit is not None and move.line.amount > move.after.limit
+        before, limit = move.before.limit, move.after.limit
+        falls = limit is not UNLIMITED and (before is UNLIMITED or limit < before) and move.line.amount > limit
         if move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK) and falls:
             assert insist, "no limit falls below what is used unless that is insisted on"
         if move.outcome is Outcome.LATER:
@@ -302,10 +300,10 @@ def test_places_have_what_speaks_of_them_nearest() -> None:
     assert [each.field for each in bob.planned.exceptions] == ["limit", "enforced", "grace_days"]
     assert (ada.settings.limit, ada.amount, ada.difference, ada.state(DAY)) == (250, 290, -10, "over")
     # The system tells of folders, and has none here: that is no limit, whatever the plan says.
-    assert bob.found_settings == Settings(None) and bob.state(DAY) == "no limit"
+    assert bob.found_settings == Settings(UNLIMITED) and bob.state(DAY) == "no limit"
     assert lines["barn:/gone"].used is None
-    assert (lines["barn:ada"].settings.limit, lines["barn:bob"].settings.limit) == (400, None)
-    assert (lines["barn:ada"].entitled, lines["barn:bob"].entitled) == (350, None)
+    assert (lines["barn:ada"].settings.limit, lines["barn:bob"].settings.limit) == (400, UNLIMITED)
+    assert (lines["barn:ada"].entitled, lines["barn:bob"].entitled) == (350, UNLIMITED)
     assert lines["barn:vets"].amount == 430 and lines["disk"].state(DAY) == "past 85 %"
     silent = {line.target.key: line for line in build_limit_table(plan, Counted())}
     assert silent["barn:/Homes/ada"].settings.limit == 200 and silent["barn:/Homes/ada"].found_settings is None

@@ -499,7 +499,8 @@ def test_findings_on_space_can_be_fixed_one_by_one(demo: Path, run, tmp_path: Pa
 
 
 def test_limits_are_kept_as_they_were_told() -> None:
+    from neatledger.core.plan.limits import UNLIMITED
     from neatledger.core.survey.limits import FoundLimit
 
-    one = FoundLimit(On.FOLDER, "/a", None, False, 7, (80,), 5, 6, 7, ("/a/b",), "x")
+    one = FoundLimit(On.FOLDER, "/a", UNLIMITED, False, 7, (80,), 5, 6, 7, ("/a/b",), "x")
     assert FoundLimit.of_facts(json.loads(json.dumps(one.to_facts()))) == one

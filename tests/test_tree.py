@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatledger.core.plan.space import SpaceRules
-from neatledger.core.space.figures import FIGURES
+from neatledger.core.space.figures import Figures
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.patterns import match_folders, match_path
 from neatledger.core.tree.table import Table, folder_paths
@@ -126,4 +126,4 @@ def test_a_count_from_before_totals_were_kept_answers_the_same(tmp_path: Path) -
     old = SpaceView(ledger.read_survey(info), SpaceRules())
     assert not old.is_kept_whole
     assert ([old.at(row) for row in range(old.folders.rows)], old.by_owner(), old.by_kind(), old.by_sort()) == answers
-    assert set(answers[0][0]) == set(FIGURES)
+    assert isinstance(answers[0][0], Figures) and answers[0][0].files > 0

@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 
 from judges import btrfs
 from neatledger.core.plan.space import SameAs, Sort, SpaceRules
-from neatledger.core.space.usage import FIGURES, FOLDERS, OTHERS, Again, Usage
+from neatledger.core.space.figures import Figures
+from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Usage
 from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, OTHER_COLUMNS
 from neatledger.core.tree.table import Table
 from neatledger.ledger.space import SpaceView
@@ -279,21 +280,19 @@ def test_kept_totals_are_those_worked_out_and_sorts_add_up(tmp_path: Path) -> No
     kept, apart = _kept_and_worked_out(tmp_path, root, rules)
     assert kept.is_kept_whole and not apart.is_kept_whole
     for row in range(kept.folders.rows):
-        assert [kept.at(row)[name] for name in FIGURES] == kept.usage().totals[row].tolist()
+        assert kept.at(row) == Figures.of_row(kept.usage().totals[row])
     for by in ("by_owner", "by_kind", "by_group"):
         whole = getattr(kept, by)()
-        assert {name: tuple(part.values()) for name, part in whole.items()} == {
-            name: tuple(part.values()) for name, part in getattr(_without_totals(kept), by)().items()
-        }
-        assert by == "by_group" or sum(part["occupied"] for part in whole.values()) == du(os.fsencode(root))
+        assert whole == getattr(_without_totals(kept), by)()
+        assert by == "by_group" or sum(part.occupied for part in whole.values()) == du(os.fsencode(root))
     sorts = apart.by_sort()
-    assert sum(part["occupied"] for part in sorts.values()) == apart.all_at(0)["occupied"] == du(os.fsencode(root))
+    assert sum(part.occupied for part in sorts.values()) == apart.all_at(0).occupied == du(os.fsencode(root))
     # What a snapshot shares with the files in use costs it nothing; only its folders do.
-    assert sorts[Sort.SNAPSHOTS]["files"] == 0 and sorts[Sort.VERSIONS]["files"] == 1
-    assert apart.at(0)["occupied"] == sorts[Sort.CURRENT]["occupied"]
+    assert sorts[Sort.SNAPSHOTS].files == 0 and sorts[Sort.VERSIONS].files == 1
+    assert apart.at(0).occupied == sorts[Sort.CURRENT].occupied
     both = SpaceRules(patterns=rules.patterns, counted=frozenset({Sort.CURRENT, Sort.VERSIONS}))
     counted = SpaceView(apart.reader, both)
-    assert counted.at(0)["files"] == sorts[Sort.CURRENT]["files"] + 1
+    assert counted.at(0).files == sorts[Sort.CURRENT].files + 1
 
 
 @pytest.mark.judge
@@ -349,10 +348,10 @@ def test_one_tree_under_two_paths_is_counted_once_by_identity_or_by_the_plan(tmp
         kept, view = _kept_and_worked_out(
             tmp_path, root, SpaceRules(), [SameAs(parse_address("barn:/copy"), parse_address("barn:/homes/ada"))]
         )
-        assert kept.at(0)["occupied"] - view.at(0)["occupied"] == du(os.fsencode(root / "copy"))
+        assert kept.at(0).occupied - view.at(0).occupied == du(os.fsencode(root / "copy"))
         assert kept.seen_twice() == [(parse_address("barn:/shown/again"), parse_address("barn:/homes"))]
         away = SpaceView(view.reader, SpaceRules(), [SameAs(parse_address("barn:/copy"), parse_address("loft:/x"))])
-        assert away.at(0) == view.at(0) and away.at(away.row_of(b"/copy"))["files"] == 1
+        assert away.at(0) == view.at(0) and away.at(away.row_of(b"/copy")).files == 1
     finally:
         subprocess.run(["umount", root / "shown" / "again"], check=True)
 
