@@ -91,7 +91,8 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
     parsed = [model.parse(body) for body in bodies]
     cells = {}
     for block in everyone.blocks(RowFilter.ALL):
-        numbers = (block.folder, block.column, block.flags, block.unknown, *block.counts)
+        files = block.counts
+        numbers = (block.folder, block.column, block.flags, block.unknown, files.files, files.read, files.change, files.delete)
         for folder, column, *rest in zip(*(each.tolist() for each in numbers), strict=True):
             cells[folder, column] = rest
     assert len(cells) == folders.rows * len(everyone.columns)

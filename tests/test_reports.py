@@ -29,8 +29,8 @@ from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import fold_closed, short_rights, spell_files
 from neatledger.reports.changes import changes_report
 from neatledger.reports.names import EntryNames
-from strategies import NAMES
 from neatledger.reports.who import who_report
+from strategies import NAMES
 
 MODEL = PosixModel()
 
