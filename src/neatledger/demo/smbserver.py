@@ -1,4 +1,4 @@
-"""A real SMB server on loopback, with accounts, configuration and state of its own in one folder.
+"""A real SMB server on loopback, with accounts, configuration and state of its own.
 
 Needs root, Samba's server, and the library that lets a process see private account files (NSS wrapper);
 `missing` says what is not there. Nothing of the machine's own accounts or configuration is touched.
@@ -6,19 +6,24 @@ Needs root, Samba's server, and the library that lets a process see private acco
 
 from __future__ import annotations
 
+import contextlib
 import os
 import secrets
 import shutil
 import signal
 import socket
 import subprocess
+import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 
+from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
+from neatledger.sources.smbnames import read_shares
+from neatledger.sources.smbsession import Lost, Refused, SmbSession, Terms
 
 __all__ = ["SmbAccount", "SmbGroup", "SmbServer", "SmbShare", "missing"]
 
@@ -37,7 +42,7 @@ cache directory = {dir}/cache
 lock directory = {dir}/lock
 pid directory = {dir}/pid
 ncalrpc dir = {dir}/ncalrpc
-log file = {dir}/log.%m
+log file = {logs}/log.%m
 max log size = 1000
 smb ports = {port}
 interfaces = 127.0.0.1/8
@@ -101,7 +106,11 @@ def missing() -> list[str]:
 
 
 class SmbServer:
-    """A context in which the server runs; `port` and `password` (of every account) are made for the run."""
+    """A context in which the server runs; `port` and `password` (of every account) are made for the run.
+
+    Its log files are in the folder that is given. Its state is in a folder of its own that goes with it: its parts
+    speak over sockets, whose paths may have 107 bytes (unix(7)), and a longer one leaves it waiting for ever.
+    """
 
     def __init__(
         self,
@@ -125,12 +134,13 @@ class SmbServer:
             probe.bind(("127.0.0.1", 0))
             self.port: int = probe.getsockname()[1]
         self._process: subprocess.Popen[bytes] | None = None
+        self._state = Path(tempfile.mkdtemp(prefix="smb", dir=min(("/tmp", tempfile.gettempdir()), key=len)))
         self._env = {
             **os.environ,
             "PATH": f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin",
             "LD_PRELOAD": str(_wrapper()),
-            "NSS_WRAPPER_PASSWD": str(self.folder / "passwd"),
-            "NSS_WRAPPER_GROUP": str(self.folder / "group"),
+            "NSS_WRAPPER_PASSWD": str(self._state / "passwd"),
+            "NSS_WRAPPER_GROUP": str(self._state / "group"),
         }
 
     @property
@@ -161,33 +171,49 @@ class SmbServer:
         self.stop()
 
     def stop(self) -> None:
-        """End the server's processes, and nothing else."""
+        """End the server's processes with the helpers that it started, and nothing else; remove its state."""
+        for how in (signal.SIGTERM, signal.SIGTERM, signal.SIGKILL):
+            processes = self._processes()
+            for process in processes:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(process, how)
+            if not processes:
+                break
+            time.sleep(0.1)
         if self._process is not None:
-            for how in (signal.SIGTERM, signal.SIGKILL):
-                try:
-                    os.killpg(self._process.pid, how)
-                except ProcessLookupError:
-                    break
-                time.sleep(0.1)
             self._process.wait()
             self._process = None
+        shutil.rmtree(self._state, ignore_errors=True)
+
+    def _processes(self) -> list[int]:
+        """Return all that runs with this server's configuration: its helpers leave the server's own session."""
+        word, found = f"--configfile={self._conf}".encode(), []
+        for path in Path("/proc").glob("[0-9]*/cmdline"):
+            with contextlib.suppress(OSError):
+                if word in path.read_bytes().split(b"\0") and path.parent.name != str(os.getpid()):
+                    found.append(int(path.parent.name))
+        return found
 
     @property
     def _conf(self) -> Path:
-        return self.folder / "smb.conf"
+        return self._state / "smb.conf"
 
     def _configure(self) -> None:
         for part in ("private", "state", "cache", "lock", "pid", "ncalrpc"):
-            (self.folder / part).mkdir(parents=True, exist_ok=True)
-        self.folder.chmod(0o755)
+            (self._state / part).mkdir(exist_ok=True)
+        self.folder.mkdir(parents=True, exist_ok=True)
+        for folder in (self.folder, self._state):
+            folder.chmod(0o755)
         accounts = [SmbAccount(ADMIN, 59999, 4999), *self.accounts]
         lines = ["root:x:0:0:root:/root:/bin/sh", "nobody:x:65534:65534:nobody:/:/bin/false"]
         lines += [f"{one.login}:x:{one.number}:59998:{one.name}:/:/bin/false" for one in accounts]
-        (self.folder / "passwd").write_text("\n".join(lines) + "\n")
+        (self._state / "passwd").write_text("\n".join(lines) + "\n")
         lines = ["root:x:0:", "nogroup:x:65534:", "everybody:x:59998:"]
         lines += [f"{group.name}:x:{group.number}:{','.join(group.members)}" for group in self.groups]
-        (self.folder / "group").write_text("\n".join(lines) + "\n")
-        text = _GLOBAL.format(name=self.name, domain=self.domain, dir=self.folder, port=self.port, admin=ADMIN)
+        (self._state / "group").write_text("\n".join(lines) + "\n")
+        text = _GLOBAL.format(
+            name=self.name, domain=self.domain, dir=self._state, logs=self.folder, port=self.port, admin=ADMIN
+        )
         text += "".join(f"{key} = {value}\n" for key, value in self.settings.items())
         for share in self.shares:
             text += f"[{share.name}]\npath = {share.path}\nread only = no\n"
@@ -216,6 +242,7 @@ class SmbServer:
         return done.stdout
 
     def _wait(self) -> None:
+        """Wait until it lists its shares: it takes connections before the helpers that answer calls are there."""
         until = time.monotonic() + _STARTS_WITHIN
         while time.monotonic() < until:
             assert self._process is not None
@@ -223,7 +250,11 @@ class SmbServer:
                 break
             try:
                 socket.create_connection(("127.0.0.1", self.port), 1).close()
-                return
-            except OSError:
-                time.sleep(0.1)
+                terms = Terms("127.0.0.1", self.port, timeout=5.0)
+                with SmbSession(terms, Credentials(ADMIN, self.password)) as session:
+                    if {share.name for share in self.shares} <= {share.name for share in read_shares(session)}:
+                        return
+            except (OSError, SourceError, Lost, Refused):
+                pass
+            time.sleep(0.1)
         raise SourceError("the SMB server did not start", str(self.folder), "see the log files there")

@@ -6,27 +6,35 @@ Source: MS-SRVS 3.1.4 (shares with their permissions), MS-SAMR 3.1.5 (users, gro
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
-
-from impacket.dcerpc.v5 import lsad, lsat, samr, srvs
-from impacket.dcerpc.v5.dtypes import NULL
-from impacket.dcerpc.v5.rpcrt import DCERPC_v5, DCERPCException
+from datetime import date
 
 from neatledger.core.lists.identifiers import WELL_KNOWN
 from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.formats.filetime import day_of_filetime
+from neatledger.formats.ndr import NdrReader, NdrWriter
+from neatledger.sources.rpc import Interface, RpcClient, calls
 from neatledger.sources.smbsession import Refused, SmbSession
 
 __all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_shares"]
 
+# Identifiers and versions: MS-SRVS 1.9, MS-SAMR 1.9, MS-LSAT 1.9.
+_SRVS = Interface("4b324fc8-1670-01d3-1278-5a47bf6ee188", 3, "srvsvc")
+_SAMR = Interface("12345778-1234-abcd-ef00-0123456789ac", 1, "samr")
+_LSA = Interface("12345778-1234-abcd-ef00-0123456789ab", 0, "lsarpc")
+
 _DISK = 0  # STYPE_DISKTREE without any mark, MS-SRVS 2.2.2.4
 _DISABLED = 0x1  # USER_ACCOUNT_DISABLED, MS-SAMR 2.2.1.12
-_MORE, _SOME_NOT_MAPPED = 0x105, 0x107
+_ALL_IT_MAY = 0x02000000  # MAXIMUM_ALLOWED, MS-DTYP 2.4.3
+_LOOKUP_NAMES = 0x800  # POLICY_LOOKUP_NAMES, MS-LSAD 2.2.1.1.2
+_ACCOUNT_INFORMATION = 5  # UserAccountInformation, MS-SAMR 2.2.6.28
+_MORE, _SOME_NOT_MAPPED, _NONE_MAPPED = 0x105, 0x107, 0xC0000073  # MS-ERREF 2.3.1
+_MORE_DATA = 234  # ERROR_MORE_DATA, MS-ERREF 2.2
+_ACCESS_DENIED = (5, 0xC0000022)
 _AT_ONCE = 500
 _USER_KIND, _GROUP_KINDS = 1, (2, 4, 5)  # SID_NAME_USE, MS-LSAT 2.2.13
+_NO_LIMIT, _ENOUGH = 0xFFFFFFFF, 0xFFFF  # bytes of one answer
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,115 +55,208 @@ class Directory:
     refused: list[str] = field(default_factory=list)
 
 
-@contextmanager
-def _calls(session: SmbSession, pipe: str, interface: bytes) -> Iterator[Any]:
-    transport = session.pipe(pipe)
-    try:
-        calls = DCERPC_v5(transport)
-        calls.bind(interface)
-        yield calls
-    except DCERPCException as error:
-        raise Refused(str(error).splitlines()[0]) from None
-    finally:
-        transport.close()
+def _status(answer: NdrReader, *fine: int) -> int:
+    """Read the status that ends an answer; raises `Refused` unless it is one of those that are fine."""
+    status = answer.u32()
+    answer.end()
+    if status and status not in fine:
+        raise Refused("access denied" if status in _ACCESS_DENIED else f"status {status:#010x}")
+    return status
 
 
-def _text(value: Any) -> str:
-    return str(value).rstrip("\0")
+# Shares --------------------------------------------------------------------------------------------
 
 
 def read_shares(session: SmbSession) -> list[ShareInfo]:
     """Return the disk shares, hidden ones too, administrative ones left out; raises `Refused` or `Lost`."""
-    with _calls(session, "srvsvc", srvs.MSRPC_UUID_SRVS) as calls:
-        answer = srvs.hNetrShareEnum(calls, 1)
-        names = [
-            _text(one["shi1_netname"])
-            for one in answer["InfoStruct"]["ShareInfo"]["Level1"]["Buffer"]
-            if one["shi1_type"] == _DISK
-        ]
-        return [_share(calls, name) for name in names]
+    with calls(session, _SRVS) as client:
+        return [_share(client, name) for name, kind in _list_shares(client) if kind == _DISK]
 
 
-def _share(calls: Any, name: str) -> ShareInfo:
+def _list_shares(client: RpcClient) -> list[tuple[str, int]]:
+    """Return names and kinds: NetrShareEnum at level 1 (MS-SRVS 3.1.4.8)."""
+    answer = client.call(15, NdrWriter().u32(0, 1, 1).pointer().u32(0, 0, _NO_LIMIT, 0))
+    answer.u32()
+    answer.u32()
+    found: list[tuple[str, int]] = []
+    if answer.points():
+        answer.u32()
+        if answer.points():
+            heads = answer.array(12, lambda: (answer.points(), answer.u32(), answer.points()))
+            for has_name, kind, has_remark in heads:
+                found.append((answer.text() if has_name else "", kind))
+                if has_remark:
+                    answer.text()
+    answer.u32()
+    if answer.points():
+        answer.u32()
+    if _status(answer, _MORE_DATA):
+        raise Refused("it lists only some of its shares")
+    return found
+
+
+def _share(client: RpcClient, name: str) -> ShareInfo:
+    """Ask for a share's permission: NetrShareGetInfo at level 502 (MS-SRVS 3.1.4.10, 2.2.4.26)."""
     try:
-        message = srvs.hNetrShareGetInfo(calls, f"{name}\0", 502)["InfoStruct"]["ShareInfo502"]
-    except DCERPCException:
+        answer = client.call(16, NdrWriter().u32(0).text(name).u32(502))
+        answer.u32()
+        permission, path = None, ""
+        if answer.points():
+            has_name, _, has_remark = answer.points(), answer.u32(), answer.points()
+            _, _, _, has_path, has_password, _ = [answer.u32() for _ in range(6)]
+            has_permission = answer.points()
+            for has in (has_name, has_remark):
+                if has:
+                    answer.text()
+            path = answer.text() if has_path else ""
+            if has_password:
+                answer.text()
+            permission = answer.blob() if has_permission else None
+        _status(answer)
+    except Refused:
         return ShareInfo(name, None, "")
-    found = message["shi502_security_descriptor"]
-    permission = b"".join(bytes([one]) if isinstance(one, int) else one for one in found) if found else None
-    return ShareInfo(name, permission, _text(message["shi502_path"]))
+    return ShareInfo(name, permission, path)
 
 
-def _day(ticks: Any) -> str:
-    number = (ticks["HighPart"] << 32) + ticks["LowPart"] if not isinstance(ticks, int) else ticks
-    day = day_of_filetime(number)
-    return day.isoformat() if day else ""
+# Users and groups ----------------------------------------------------------------------------------
 
 
 def read_directory(session: SmbSession) -> Directory:
-    """Return the users and groups that the server keeps itself; what is refused is listed."""
+    """Return the users and groups that the server keeps itself; what is refused is listed; raises `Lost`."""
     found = Directory()
     try:
-        with _calls(session, "samr", samr.MSRPC_UUID_SAMR) as calls:
-            server = samr.hSamrConnect(calls)["ServerHandle"]
-            domains = samr.hSamrEnumerateDomainsInSamServer(calls, server)["Buffer"]["Buffer"]
-            for one in domains:
-                _read_domain(calls, server, _text(one["Name"]), found)
-    except (Refused, DCERPCException) as error:
-        found.refused.append(f"the server tells nothing of its users and groups: {str(error).splitlines()[0]}")
+        with calls(session, _SAMR) as client:
+            server = _open(client, 0, NdrWriter().u32(0, _ALL_IT_MAY))
+            for _, name in _enumerate(client, 6, server):
+                _read_domain(client, server, name, found)
+    except Refused as error:
+        found.refused.append(f"the server tells nothing of its users and groups: {error}")
     _name_members(found)
     return found
 
 
-def _each(ask: Callable[[int], Any]) -> Iterator[tuple[str, int]]:
-    context = 0
-    while True:
-        try:
-            answer = ask(context)
-        except DCERPCException as error:
-            answer = error.get_packet()
-            if error.get_error_code() != _MORE or answer is None:
-                raise
-        for one in answer["Buffer"]["Buffer"]:
-            yield _text(one["Name"]), int(one["RelativeId"])
-        if answer["ErrorCode"] != _MORE:
-            return
-        context = answer["EnumerationContext"]
+def _open(client: RpcClient, operation: int, words: NdrWriter) -> bytes:
+    """Make a call that opens something; returns its handle (20 bytes, C706 appendix N)."""
+    answer = client.call(operation, words)
+    handle = answer.take(20)
+    _status(answer)
+    return handle
 
 
-def _read_domain(calls: Any, server: Any, name: str, found: Directory) -> None:
-    sid = samr.hSamrLookupDomainInSamServer(calls, server, name)["DomainId"]
-    base = sid.formatCanonical()
-    domain = samr.hSamrOpenDomain(calls, server, domainId=sid)["DomainHandle"]
-    for login, rid in _each(lambda at: samr.hSamrEnumerateUsersInDomain(calls, domain, enumerationContext=at)):
-        found.accounts.append(_account(calls, domain, base, login, rid, found))
-    for group, rid in _each(lambda at: samr.hSamrEnumerateGroupsInDomain(calls, domain, at)):
-        handle = samr.hSamrOpenGroup(calls, domain, groupId=rid)["GroupHandle"]
-        members = samr.hSamrGetMembersInGroup(calls, handle)["Members"]["Members"]
-        idents = tuple(f"{base}-{int(one['Data'])}" for one in members)
+def _close(client: RpcClient, handle: bytes) -> None:
+    _open(client, 1, NdrWriter().raw(handle))
+
+
+def _enumerate(client: RpcClient, operation: int, handle: bytes, *between: int) -> list[tuple[int, str]]:
+    """Return numbers and names of all that a handle lists (MS-SAMR 3.1.5.2), asked for part by part."""
+    found: list[tuple[int, str]] = []
+    context, is_whole = 0, False
+    while not is_whole:
+        answer = client.call(operation, NdrWriter().raw(handle).u32(context, *between, _ENOUGH))
+        before, context = context, answer.u32()
+        found += _named_numbers(answer)
+        answer.u32()
+        is_whole = _status(answer, _MORE) != _MORE
+        if not is_whole and context == before:
+            raise Refused("it lists its users and groups without end")
+    return found
+
+
+def _named_numbers(answer: NdrReader) -> list[tuple[int, str]]:
+    """Read numbers with names: SAMPR_ENUMERATION_BUFFER (MS-SAMR 2.2.3.10)."""
+    if not answer.points():
+        return []
+    answer.u32()
+    heads = answer.array(12, lambda: (answer.u32(), answer.string_head())) if answer.points() else []
+    return [(number, answer.text() if has_name else "") for number, has_name in heads]
+
+
+def _read_domain(client: RpcClient, server: bytes, name: str, found: Directory) -> None:
+    answer = client.call(5, NdrWriter().raw(server).unicode_string(name))
+    base = answer.sid() if answer.points() else ""
+    _status(answer)
+    domain = _open(client, 7, NdrWriter().raw(server).u32(_ALL_IT_MAY).sid(base))
+    for rid, login in _enumerate(client, 13, domain, 0):
+        found.accounts.append(_account(client, domain, base, login, rid, found))
+    for rid, group in _enumerate(client, 11, domain):
+        handle = _open(client, 19, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        idents = tuple(f"{base}-{member}" for member in _group_members(client, handle))
         found.groups.append(Group(group, f"{base}-{rid}", idents))
-        samr.hSamrCloseHandle(calls, handle)
-    for group, rid in _each(lambda at: samr.hSamrEnumerateAliasesInDomain(calls, domain, at)):
-        handle = samr.hSamrOpenAlias(calls, domain, aliasId=rid)["AliasHandle"]
-        members = samr.hSamrGetMembersInAlias(calls, handle)["Members"]["Sids"]
-        idents = tuple(one["SidPointer"].formatCanonical() for one in members) if members else ()
-        found.groups.append(Group(group, f"{base}-{rid}", idents))
-        samr.hSamrCloseHandle(calls, handle)
+        _close(client, handle)
+    for rid, group in _enumerate(client, 15, domain):
+        handle = _open(client, 27, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        found.groups.append(Group(group, f"{base}-{rid}", _alias_members(client, handle)))
+        _close(client, handle)
 
 
-def _account(calls: Any, domain: Any, base: str, login: str, rid: int, found: Directory) -> Account:
+def _group_members(client: RpcClient, handle: bytes) -> list[int]:
+    """Return the numbers of a group's members: SamrGetMembersInGroup (MS-SAMR 3.1.5.8.3)."""
+    answer = client.call(25, NdrWriter().raw(handle))
+    members: list[int] = []
+    if answer.points():
+        _, has_members, has_attributes = answer.u32(), answer.points(), answer.points()
+        members = answer.array(4, answer.u32) if has_members else []
+        if has_attributes:
+            answer.array(4, answer.u32)
+    _status(answer)
+    return members
+
+
+def _alias_members(client: RpcClient, handle: bytes) -> tuple[str, ...]:
+    """Return the identifiers in a local group: SamrGetMembersInAlias (MS-SAMR 3.1.5.8.6)."""
+    answer = client.call(33, NdrWriter().raw(handle))
+    answer.u32()
+    heads = answer.array(4, answer.points) if answer.points() else []
+    members = tuple([answer.sid() for has_sid in heads if has_sid])
+    _status(answer)
+    return members
+
+
+def _account(client: RpcClient, domain: bytes, base: str, login: str, rid: int, found: Directory) -> Account:
     try:
-        handle = samr.hSamrOpenUser(calls, domain, userId=rid)["UserHandle"]
-        kind = samr.USER_INFORMATION_CLASS.UserAccountInformation
-        message = samr.hSamrQueryInformationUser(calls, handle, kind)["Buffer"]["Account"]
-        samr.hSamrCloseHandle(calls, handle)
-    except DCERPCException as error:
-        found.refused.append(f"the account {login}: {str(error).splitlines()[0]}")
+        handle = _open(client, 34, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        message = _user_information(client, handle)
+        _close(client, handle)
+    except Refused as error:
+        found.refused.append(f"the account {login}: {error}")
         return Account(login, f"{base}-{rid}", "")
-    state = AccountState.DISABLED if message["UserAccountControl"] & _DISABLED else AccountState.OPEN
-    primary = f"{base}-{message['PrimaryGroupId']}"
-    name, seen = _text(message["FullName"]), _day(message["LastLogon"])
-    return Account(login, f"{base}-{rid}", primary, name, state=state, last_seen=seen)
+    state = AccountState.DISABLED if message.control & _DISABLED else AccountState.OPEN
+    primary = f"{base}-{message.primary_group}"
+    return Account(login, f"{base}-{rid}", primary, message.full_name, state=state, last_seen=message.last_logon)
+
+
+@dataclass(frozen=True, slots=True)
+class _UserInformation:
+    full_name: str
+    primary_group: int
+    last_logon: date | None
+    control: int
+
+
+def _user_information(client: RpcClient, handle: bytes) -> _UserInformation:
+    """Ask for one user: SamrQueryInformationUser, SAMPR_USER_ACCOUNT_INFORMATION (MS-SAMR 2.2.6.10)."""
+    answer = client.call(36, NdrWriter().raw(handle).u16(_ACCOUNT_INFORMATION))
+    if not answer.points():
+        _status(answer)
+        raise Refused("no answer to what it is")
+    answer.u16()
+    has_text = [answer.string_head(), answer.string_head()]
+    _, primary = answer.u32(), answer.u32()
+    has_text += [answer.string_head() for _ in range(6)]
+    last_logon, _ = answer.large(), answer.large()
+    answer.u32()
+    has_hours = answer.points()
+    answer.u32()
+    answer.large()
+    answer.large()
+    control = answer.u32()
+    texts = [answer.text() if has else "" for has in has_text]
+    if has_hours:
+        # Only the hours that are allowed, a bit each; the array tells its room, its start and its length.
+        _, _, size = answer.u32(), answer.u32(), answer.u32()
+        answer.take(size)
+    _status(answer)
+    return _UserInformation(texts[1], primary, day_of_filetime(last_logon), control)
 
 
 def _name_members(found: Directory) -> None:
@@ -173,16 +274,20 @@ def _name_members(found: Directory) -> None:
     ]
 
 
+# Names of identifiers ------------------------------------------------------------------------------
+
+
 def read_names(session: SmbSession, idents: Iterable[str]) -> tuple[list[Account], list[Group]]:
     """Return what the server calls some identifiers, as accounts and groups without members; raises `Refused`."""
     accounts: list[Account] = []
     groups: list[Group] = []
     asked = sorted(set(idents) - WELL_KNOWN.keys())
-    with _calls(session, "lsarpc", lsat.MSRPC_UUID_LSAT) as calls:
-        policy = lsad.hLsarOpenPolicy2(calls, lsat.POLICY_LOOKUP_NAMES)["PolicyHandle"]
+    with calls(session, _LSA) as client:
+        # LsarOpenPolicy2 (MS-LSAD 3.1.4.4.1): no name, and attributes without anything in them.
+        policy = _open(client, 44, NdrWriter().u32(0, 24, 0, 0, 0, 0, 0, _LOOKUP_NAMES))
         for start in range(0, len(asked), _AT_ONCE):
             part = asked[start : start + _AT_ONCE]
-            for sid, (kind, name) in zip(part, _look_up(calls, policy, part), strict=False):
+            for sid, (kind, name) in zip(part, _look_up(client, policy, part), strict=False):
                 if kind == _USER_KIND:
                     accounts.append(Account(name, sid, ""))
                 elif kind in _GROUP_KINDS:
@@ -190,12 +295,29 @@ def read_names(session: SmbSession, idents: Iterable[str]) -> tuple[list[Account
     return accounts, groups
 
 
-def _look_up(calls: Any, policy: Any, sids: Sequence[str]) -> list[tuple[int, str]]:
-    try:
-        answer = lsat.hLsarLookupSids(calls, policy, sids)
-    except DCERPCException as error:
-        answer = error.get_packet()
-        if error.get_error_code() != _SOME_NOT_MAPPED or answer is None:
-            return []
-    names = answer["TranslatedNames"]["Names"]
-    return [] if names is NULL else [(int(one["Use"]), _text(one["Name"])) for one in names]
+def _look_up(client: RpcClient, policy: bytes, sids: Sequence[str]) -> list[tuple[int, str]]:
+    """Return kinds and names in the order of what is asked: LsarLookupSids (MS-LSAT 3.1.4.11)."""
+    words = NdrWriter().raw(policy).u32(len(sids)).pointer().sids(sids)
+    answer = client.call(15, words.u32(0, 0).u16(1).u32(0))
+    if answer.points():
+        # The domains that the names are of: read past.
+        answer.u32()
+        has_domains = answer.points()
+        answer.u32()
+        if has_domains:
+            heads = answer.array(12, lambda: (answer.string_head(), answer.points()))
+            for has_name, has_sid in heads:
+                if has_name:
+                    answer.text()
+                if has_sid:
+                    answer.sid()
+    answer.u32()
+    names: list[tuple[int, str]] = []
+    if answer.points():
+        translated = answer.array(16, lambda: (answer.u16(), answer.string_head(), answer.u32()))
+        names = [(kind, answer.text() if has_name else "") for kind, has_name, _ in translated]
+    answer.u32()
+    _status(answer, _SOME_NOT_MAPPED, _NONE_MAPPED)
+    if names and len(names) != len(sids):
+        raise Refused(f"{len(names)} names for {len(sids)} identifiers")
+    return names

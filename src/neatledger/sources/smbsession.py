@@ -290,7 +290,7 @@ class SmbTree:
 
 
 class SmbPipe:
-    """A named pipe, as a library for remote procedure calls wants its transport."""
+    """A named pipe, which remote procedure calls go by."""
 
     def __init__(self, tree: SmbTree, name: str) -> None:
         self._open = Open(tree._tree, name)
@@ -304,15 +304,18 @@ class SmbPipe:
                 CreateOptions.FILE_NON_DIRECTORY_FILE,
             )
 
-    def send(self, data: bytes, forceWriteAndx: int = 0, forceRecv: int = 0) -> None:
-        """Write one fragment; the words are those the library calls with."""
-        self._open.write(data, 0)
+    def send(self, data: bytes) -> None:
+        """Write one message; raises `Refused` or `Lost`."""
+        with _translated():
+            self._open.write(data, 0)
 
-    def recv(self, forceRecv: int = 0, count: int = 0) -> bytes:
-        """Read what has come."""
-        data: bytes = self._open.read(0, 65536)
+    def recv(self) -> bytes:
+        """Return what has come; raises `Refused` or `Lost`."""
+        with _translated():
+            data: bytes = self._open.read(0, 65536)
         return data
 
     def close(self) -> None:
-        """Close the pipe."""
-        self._open.close(False)
+        """Close the pipe, if it is still there."""
+        with contextlib.suppress(SMBException, OSError):
+            self._open.close(False)
