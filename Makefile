@@ -7,7 +7,7 @@ JUDGES := acl attr btrfs-progs coreutils ldap-utils libnss-wrapper mount procps 
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(VENV)/bin/pip install --quiet --disable-pip-version-check -e .
+	$(VENV)/bin/pip install --quiet --disable-pip-version-check -e '.[all]'
 	touch $@
 
 $(VENV)/.tested: $(VENV)/.installed

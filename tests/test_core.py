@@ -294,7 +294,8 @@ def test_the_ledger_finds_the_count_of_a_day_and_knows_its_version(tmp_path: Pat
         ledger.find_count(date(2025, 12, 31))
     reader = ledger.read_survey(ledger.find_count().surveys[0])
     assert reader.accounts == survey.accounts and reader.groups == survey.groups
-    assert set(reader.table("folders").columns) == set(COLUMNS["folders"])
+    folders = reader.table("folders").columns
+    assert all(list(folders[name]) == list(survey.folders.columns[name]) for name in COLUMNS["folders"])
     ledger._db.execute("PRAGMA user_version = 99")
     ledger.close()
     with pytest.raises(LedgerError, match="newer version"):

@@ -26,8 +26,9 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
-from neatledger.reports.access import fold_closed, short_rights, spell_files
+from neatledger.reports.access import short_rights, spell_files
 from neatledger.reports.changes import changes_report
+from neatledger.reports.everyone import fold_closed
 from neatledger.reports.names import EntryNames
 from neatledger.reports.who import who_report
 from strategies import NAMES

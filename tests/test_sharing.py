@@ -63,7 +63,9 @@ def test_everyone_at_once_is_each_alone(office) -> None:
     seen = set()
     for everyone in (wide, narrow):
         for block in everyone.blocks(RowFilter.ALL):
-            numbers = (block.folder, block.column, block.flags, block.unknown, block.files, *block.counts)
+            counts = block.counts
+            files = (counts.files, counts.read, counts.change, counts.delete)
+            numbers = (block.folder, block.column, block.flags, block.unknown, *files)
             for row, place, flags, unknown, *counts in zip(*(each.tolist() for each in numbers), strict=True):
                 column = everyone.columns[place]
                 asked = ways[row].access(column.principals)

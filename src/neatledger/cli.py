@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from neatledger import __version__
 from neatledger.errors import NeatError, PlanError, UsageError
+from neatledger.extras import extras_for
 
 if TYPE_CHECKING:
     from neatledger.app import App
@@ -114,14 +115,16 @@ def _run(words: Sequence[str]) -> int:
     name = words[0]
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
-    args = make_parser(name).parse_args(words[1:])
+    with extras_for(name):
+        args = make_parser(name).parse_args(words[1:])
     from neatledger.app import App, Options
 
     options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)
     app: App = App.of_process(options)
     # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
     gc.disable()
-    status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+    with extras_for(name):
+        status: int = import_module(f"neatledger.commands.{name}").run(args, app)
     sys.stdout.flush()
     return status
 

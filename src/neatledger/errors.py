@@ -8,6 +8,7 @@
     ├── NoCountError          a question needs a count that is not there
     ├── UnknownNameError      a person, group, folder or system nobody has heard of
     ├── SourceError           an outside system cannot be read at all
+    ├── MissingPartError      a library is wanted that is installed apart, and is not there
     └── FormatError           a text or a run of bytes is not what its format says
 
 Each says *what* is wrong, *where*, and *what to do*. Faults in the data that is read are not errors
@@ -22,6 +23,7 @@ __all__ = [
     "Fault",
     "FormatError",
     "LedgerError",
+    "MissingPartError",
     "NeatError",
     "NoCountError",
     "OfficeError",
@@ -93,6 +95,10 @@ class UnknownNameError(NeatError):
 
 class SourceError(NeatError):
     """An outside system cannot be read at all."""
+
+
+class MissingPartError(NeatError):
+    """A library is wanted that is installed apart, and is not there."""
 
 
 class FormatError(NeatError):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
@@ -29,7 +28,7 @@ from neatledger.demo.make import (
     take_out,
     write_listing,
 )
-from neatledger.demo.smbserver import missing
+from neatledger.demo.smbserver import is_root, missing
 from neatledger.errors import SourceError
 from neatledger.questions import Office, open_office
 from neatledger.questions.gather import read_system
@@ -93,7 +92,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Make, gather, ask, change, gather again, ask again."""
-    on_disk = os.geteuid() == 0 and not args.listing
+    on_disk = is_root() and not args.listing
     before, now = (datetime.fromisoformat(f"{day}T12:00+00:00") for day in (_BEFORE, _TODAY))
     make_office(args.dir, before, on_disk=on_disk)
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
@@ -148,7 +147,7 @@ def _loft(app: App, office: Path, *, on_disk: bool) -> Iterator[dict[str, str]]:
 
     Afterwards the plan reads it from its listing, which gathers to the same.
     """
-    lacking = missing() if on_disk else ["root"] if os.geteuid() else ["--listing"]
+    lacking = missing() if on_disk else ["--listing"] if is_root() else ["root"]
     if lacking:
         why = "" if lacking == ["--listing"] else f" (an SMB server wants {', '.join(lacking)})"
         _say(app, f"Its second server `loft` is a listing{why}.\n")

@@ -17,15 +17,14 @@ import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from importlib.util import find_spec
 from pathlib import Path
 from types import TracebackType
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
-from neatledger.sources.smbnames import read_shares
-from neatledger.sources.smbsession import Lost, Refused, SmbSession, Terms
 
-__all__ = ["SmbAccount", "SmbGroup", "SmbServer", "SmbShare", "missing"]
+__all__ = ["SmbAccount", "SmbGroup", "SmbServer", "SmbShare", "is_root", "missing"]
 
 ADMIN = "loftadmin"
 _WRAPPER = ("/usr/lib", "/usr/lib64", "/lib")
@@ -97,12 +96,18 @@ def _wrapper() -> Path | None:
     return next(found, None)
 
 
+def is_root() -> bool:
+    """Tell whether this process may do everything; on systems that have no such user it may not."""
+    return hasattr(os, "geteuid") and os.geteuid() == 0
+
+
 def missing() -> list[str]:
     """Return what a server would need and this machine lacks."""
-    lacking = [] if os.geteuid() == 0 else ["root"]
+    lacking = [] if is_root() else ["root"]
     path = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
     lacking += [program for program in _PROGRAMS if not shutil.which(program, path=path)]
-    return lacking + ([] if _wrapper() else ["libnss_wrapper"])
+    lacking += [] if _wrapper() else ["libnss_wrapper"]
+    return lacking + ([] if find_spec("smbprotocol") else ["neatledger[smb]"])
 
 
 class SmbServer:
@@ -243,6 +248,10 @@ class SmbServer:
 
     def _wait(self) -> None:
         """Wait until it lists its shares: it takes connections before the helpers that answer calls are there."""
+        # The library behind it is installed apart, and what is missing is asked before.
+        from neatledger.sources.smbnames import read_shares
+        from neatledger.sources.smbsession import Lost, Refused, SmbSession, Terms
+
         until = time.monotonic() + _STARTS_WITHIN
         while time.monotonic() < until:
             assert self._process is not None

@@ -9,7 +9,7 @@ from neatledger.faces.accesstable import KEYS, AccessLines
 from neatledger.faces.machine import WRITERS
 from neatledger.faces.output import Output, open_output
 from neatledger.faces.show import show_report
-from neatledger.reports.access import AccessRows, access_report
+from neatledger.reports.everyone import AccessRows, access_report
 
 __all__ = ["show_access"]
 

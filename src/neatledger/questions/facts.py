@@ -103,14 +103,16 @@ def _full_on(office: Office, history: History | None) -> Callable[[LimitStatus],
     histories = [] if history is None else [history]
 
     def full_on(status: LimitStatus) -> When:
-        # Forecasts are slow to load: only where one is asked for.
-        from neatledger.core.space.forecast import find_trend
-
         limit = status.settings.limit
         if limit is UNLIMITED or status.amount >= limit:
             return When(Meeting.NOT_WITHIN if limit is UNLIMITED else Meeting.ALREADY)
         if not histories:
             histories.append(load_history(office))
+        try:
+            # Forecasts are slow to load: only where one is asked for.
+            from neatledger.core.space.forecast import find_trend
+        except ModuleNotFoundError:
+            return When(Meeting.NOT_LOOKED_AT)
         trend = find_trend(histories[0].used(status))
         return trend.meets(limit) if trend else When(Meeting.TOO_FEW)
 

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
+from neatledger.extras import extras_for
 from neatledger.questions.office import Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits
@@ -49,8 +50,9 @@ def read_system(
 ) -> Survey:
     """Read one system by a source; raises `SourceError` where it cannot be read at all."""
     context = SourceContext(name, office.folder, settings, office.today, progress, credentials)
-    survey = load_source(source)(context)
-    add_limits(survey, context)
+    with extras_for(name):
+        survey = load_source(source)(context)
+        add_limits(survey, context)
     return survey
 
 

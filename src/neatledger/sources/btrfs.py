@@ -8,7 +8,6 @@ A quota group counts its own subvolume alone, not those within.
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import struct
 import uuid
@@ -39,16 +38,29 @@ class _FileSystem:
     block_bytes: int
 
 
+def _ask(fd: int, request: int, buffer: bytearray | None = None) -> None:
+    """Put one request to the file system; raises `OSError` where it is another, or where no system takes any."""
+    try:
+        # Not there on every system that reads the others over the network.
+        import fcntl
+    except ModuleNotFoundError:
+        raise OSError("this system takes no requests of file systems") from None
+    if buffer is None:
+        fcntl.ioctl(fd, request)
+    else:
+        fcntl.ioctl(fd, request, buffer)
+
+
 def settle_figures(fd: int) -> None:
     """Have the file system write what waits, so that its figures are those of now; nothing where it is another."""
     with contextlib.suppress(OSError):
-        fcntl.ioctl(fd, _SYNC)
+        _ask(fd, _SYNC)
 
 
 def _file_system(fd: int) -> _FileSystem | None:
     answer = bytearray(1024)
     try:
-        fcntl.ioctl(fd, _FS_INFO, answer)
+        _ask(fd, _FS_INFO, answer)
     except OSError:
         return None
     _, _, ident, node, block = _HEAD.unpack_from(answer)
@@ -60,7 +72,7 @@ def _subvolume(fd: int) -> int | None:
     """Return the number of the subvolume that an open folder lies in."""
     question = bytearray(struct.pack("<QQ", 0, _FIRST_INODE) + bytes(4080))
     try:
-        fcntl.ioctl(fd, _INO_LOOKUP, question)
+        _ask(fd, _INO_LOOKUP, question)
     except OSError:
         return None
     return int(struct.unpack_from("<Q", question)[0])

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-import grp
 import os
-import pwd
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -25,7 +23,7 @@ def read_passwd_accounts(context: SourceContext) -> tuple[list[Account], list[Gr
     """
     setting = context.settings.get("accounts", "machine")
     if not isinstance(setting, Mapping):
-        return (*_of_machine(), [])
+        return (*_of_machine(context.system), [])
     accounts, faults = parse_passwd(*_text(context, setting["passwd"]))
     groups, more = parse_group(*_text(context, setting["group"]))
     faults += more
@@ -50,7 +48,14 @@ def _text(context: SourceContext, name: str) -> tuple[str, str]:
         raise SourceError(f"cannot read the accounts of {context.system}: {error.strerror}", str(path)) from None
 
 
-def _of_machine() -> tuple[list[Account], list[Group]]:
+def _of_machine(system: str) -> tuple[list[Account], list[Group]]:
+    try:
+        # Not there on every system that reads the others over the network.
+        import grp
+        import pwd
+    except ModuleNotFoundError:
+        hint = "name files, a directory or a listing under accounts: in the plan"
+        raise SourceError("this machine keeps no accounts that could be read", system, hint) from None
     accounts = [
         Account(
             one.pw_name,

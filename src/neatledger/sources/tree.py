@@ -37,6 +37,11 @@ Step = tuple[bytes, ...]
 def read(context: SourceContext) -> Survey:
     """Read a tree and its accounts; settings: path, accounts, one-file-system."""
     path = context.office_dir / str(context.settings["path"])
+    if not hasattr(os, "fchdir"):
+        hint = "let the machine that holds it list it: source: listing"
+        raise SourceError(
+            "a tree is read where its access lists are, and this system has none of them", str(path), hint
+        )
     found = read_accounts(context)
     stay = bool(context.settings.get("one-file-system", True))
     with _here_again(), _open_root(path) as root:
@@ -110,7 +115,7 @@ def _read_parts(root: int, bounds: Bounds, progress: Callable[[int], None]) -> l
     top = Walker(root, bounds, progress)
     jobs = _read_top(top)
     top.tell()
-    workers = min(len(os.sched_getaffinity(0)), 4)
+    workers = min(len(os.sched_getaffinity(0)), 4) if hasattr(os, "sched_getaffinity") else 1
     if workers < 2 or len(jobs) < _ENOUGH_JOBS:
         return [top.part, *(_read_below(root, bounds, job, progress) for job in jobs)]
     return [top.part, *_read_side_by_side(root, bounds, jobs, workers, progress)]

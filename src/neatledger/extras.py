@@ -1,0 +1,43 @@
+"""What is installed apart: which extra brings which library, and what is said where one is missing.
+
+An extra is a name in brackets behind the package's own (PEP 508); pyproject.toml says what each brings.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.util import find_spec
+
+from neatledger.errors import MissingPartError
+
+__all__ = ["EXTRAS", "extras_for", "has_extra"]
+
+EXTRAS: dict[str, tuple[str, ...]] = {
+    "smb": ("smbprotocol",),
+    "ldap": ("ldap3",),
+    "services": ("httpx", "defusedxml"),
+    "reports": ("scipy", "matplotlib", "openpyxl", "jinja2", "icalendar"),
+    "demo": ("werkzeug",),
+}
+"""Extra → the libraries that it brings, by the names they are imported by."""
+
+
+def has_extra(extra: str) -> bool:
+    """Tell whether all libraries of an extra are there."""
+    return all(find_spec(library) for library in EXTRAS[extra])
+
+
+@contextmanager
+def extras_for(what: str) -> Iterator[None]:
+    """Turn the lack of a library into `MissingPartError`: it names `what` wanted it, and the extra that brings it."""
+    try:
+        yield
+    except ModuleNotFoundError as error:
+        library = (error.name or "").partition(".")[0]
+        for extra, libraries in EXTRAS.items():
+            if library in libraries:
+                raise MissingPartError(
+                    f"needs {library}, which is not installed", what, f"pip install 'neatledger[{extra}]'"
+                ) from None
+        raise
