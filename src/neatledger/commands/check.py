@@ -41,9 +41,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = check.ask(app.office, args.only)
     show_report(findings_report(found, app.office.count.when, show_all=args.all), app.output)
     if _FORECAST in (args.only or CHECKS) and not has_extra("reports"):
-        app.say(
-            f"Not looked at: {CHECKS[_FORECAST].summary} ({_FORECAST}), which wants pip install 'neatledger[reports]'."
-        )
+        app.say(f"{_FORECAST} was not looked at: it wants pip install 'neatledger[reports]'.")
     limit = Severity(args.fail_at).rank
     standing = [CHECKS[each.finding.check] for each in found if each.acceptance is None]
     return int(any(one.severity.rank >= limit for one in standing))
