@@ -8,14 +8,11 @@ from neatledger.app import App
 from neatledger.core.checks.contract import Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.errors import UsageError
-from neatledger.extras import has_extra
 from neatledger.faces.show import show_report
 from neatledger.questions import check
 from neatledger.reports.findings import checks_report, findings_report
 
 __all__ = ["add_arguments", "run"]
-
-_FORECAST = "full-soon"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -39,9 +36,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         if name not in CHECKS:
             raise UsageError(f"there is no check {name!r}", hint="check --list lists them")
     found = check.ask(app.office, args.only)
-    show_report(findings_report(found, app.office.count.when, show_all=args.all), app.output)
-    if _FORECAST in (args.only or CHECKS) and not has_extra("reports"):
-        app.say(f"{_FORECAST} was not looked at: it wants pip install 'neatledger[reports]'.")
+    left_out = [] if args.only else check.left_out()
+    show_report(findings_report(found, app.office.count.when, show_all=args.all, left_out=left_out), app.output)
     limit = Severity(args.fail_at).rank
     standing = [CHECKS[each.finding.check] for each in found if each.acceptance is None]
     return int(any(one.severity.rank >= limit for one in standing))

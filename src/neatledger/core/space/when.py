@@ -19,7 +19,6 @@ class Meeting(Enum):
     ON = "on"
     NOT_WITHIN = f"not within {YEARS} years"
     TOO_FEW = "not enough history"
-    NOT_LOOKED_AT = "not looked at"
 
 
 @dataclass(frozen=True, slots=True)
