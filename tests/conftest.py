@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
+import gc
+import io
 import os
 import shutil
 import subprocess
@@ -14,6 +17,7 @@ import pytest
 from hypothesis import settings
 
 from judges import btrfs, ldap
+from neatledger.cli import main
 from neatledger.demo import smbserver
 
 # Machines differ in speed; and a run of the same commit must always end the same way in CI.
@@ -71,25 +75,58 @@ def demo(made_demo, tmp_path_factory) -> Path:
     return Path(shutil.copytree(made_demo, tmp_path_factory.mktemp("demo") / "office"))
 
 
-@pytest.fixture
-def run() -> Run:
-    """Run the installed command; the exit status must be the one expected (None: 0 or 1)."""
+def _environment() -> dict[str, str]:
+    env = {**os.environ, "PYTHONUTF8": "1", "NO_COLOR": "1"}
+    env.pop("COLUMNS", None)
+    return env
 
-    def _run(*words: object, status: int | None = 0, **more: object) -> subprocess.CompletedProcess[str]:
-        env = {**os.environ, "PYTHONUTF8": "1", "NO_COLOR": "1"}
-        env.pop("COLUMNS", None)
+
+def _checked(done: subprocess.CompletedProcess[str], status: int | None) -> subprocess.CompletedProcess[str]:
+    assert done.returncode in ((0, 1) if status is None else (status,)), (
+        f"{done.args}: status {done.returncode}\n{done.stdout}\n{done.stderr}"
+    )
+    return done
+
+
+@pytest.fixture
+def start() -> Run:
+    """Start the installed command as a user does; the exit status must be the one expected (None: 0 or 1)."""
+
+    def _start(*words: object, status: int | None = 0, **more: object) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(  # type: ignore[call-overload]
             [COMMAND, *map(str, words)],
             capture_output=True,
             text=True,
             errors="surrogateescape",
-            env=env,
+            env=_environment(),
             timeout=120,
             **more,
         )
-        assert done.returncode in ((0, 1) if status is None else (status,)), (
-            f"{words}: status {done.returncode}\n{done.stdout}\n{done.stderr}"
-        )
-        return done
+        return _checked(done, status)
+
+    return _start
+
+
+@pytest.fixture
+def run(monkeypatch: pytest.MonkeyPatch) -> Run:
+    """Call the command in this process, with streams and an environment of its own: as `start`, without the start."""
+    for name in set(os.environ) - set(_environment()):
+        monkeypatch.delenv(name)
+    monkeypatch.setenv("NO_COLOR", "1")
+
+    def _run(*words: object, status: int | None = 0, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+        asked = list(map(str, words))
+        out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", newline="") for _ in range(2))
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), contextlib.chdir(cwd or "."):
+            try:
+                returned = main(asked)
+            except SystemExit as stop:
+                returned = int(stop.code or 0)
+            finally:
+                gc.enable()
+        for stream in (out, err):
+            stream.flush()
+        texts = [stream.buffer.getvalue().decode("utf-8", "surrogateescape").replace("\r\n", "\n") for stream in (out, err)]
+        return _checked(subprocess.CompletedProcess(asked, returned, *texts), status)
 
     return _run

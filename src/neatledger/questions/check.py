@@ -28,7 +28,7 @@ class GradedFinding:
 
 
 def ask(office: Office, only: Iterable[str] | None = None) -> list[GradedFinding]:
-    """Run the checks, some by name or all but `left_out`; the gravest first; a named one that cannot be run raises."""
+    """Run the checks, some by name or all but `left_out`; the gravest first; a named one that cannot run raises."""
     skipped = left_out()
     return grade(load_facts(office), [name for name in CHECKS if name not in skipped] if only is None else only)
 
