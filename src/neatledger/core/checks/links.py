@@ -75,10 +75,11 @@ def _homes_opened(office: OfficeFacts) -> Iterator[Finding]:
                 )
     for facts in office.services:
         for team in facts.service.shared.teams:
+            if team.over is None or team.why_closed(office.today):
+                continue
             for system in office.systems:
-                roots = [Address(system.name, root) for root in system.home_roots]
-                for home in roots:
-                    if team.is_on and team.over is not None and home.is_within(team.over):
+                for home in (Address(system.name, root) for root in system.home_roots):
+                    if home.is_within(team.over):
                         who = ", ".join(member.holder for member in team.members) or "nobody yet"
                         evidence = f"the team folder {team.name} lies over all homes in {home}; its members: {who}"
                         yield Finding("homes-opened", Address(facts.service.system, team.path), evidence)

@@ -1,0 +1,183 @@
+"""Every gate, each alone: what it stops for one person it stops in the table of everybody too."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+import neatledger
+from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.shares import Share, SystemTerms
+from neatledger.core.access.ways import access_to
+from neatledger.core.lists import nt, posix, role
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, with_view
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.sharing.service import Service
+from neatledger.core.survey.accounts import Account, AccountState, Admission
+from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import COLUMNS, SeenState
+from shared_offices import Office, Tree
+from shared_offices import TODAY as DAY
+from strategies import _table
+
+READ = with_view(LEVEL_RIGHTS[Level.READ])
+LATE = DAY - timedelta(days=1)
+OPEN_POSIX, SHUT_POSIX, WIDE_POSIX = (posix.pack_body(0o700 | others, 99) for others in (5, 0, 7))
+EVERYONE, NOBODY = (nt.pack_body(Descriptor("S-1-5-18", "", Acl(aces)))
+                    for aces in ((Ace(0, 3, 0x1200A9, "S-1-1-0"),), ()))  # fmt: skip
+
+
+def tree(model: str, *bodies: bytes, state: SeenState = SeenState.WHOLE) -> Tree:
+    """A root with one folder ``t`` in it, each with a list of its own."""
+    folders = {"name": [b"", b"t"], "parent": [-1, 0], "first_child": [1, 2], "children": [1, 0]}
+    folders |= {"list": [0, 1], "default": [0, 0], "owner": [0, 0], "state": [SeenState.WHOLE, state]}
+    classes = {name: [] for name in COLUMNS["classes"]}
+    tables = _table(folders, COLUMNS["folders"]), _table(classes, COLUMNS["classes"])
+    return Tree(MODELS[model], *tables, list(bodies), ["0"])
+
+
+def principal(login: str, system: str = "meadow", *, kind: Kind = Kind.STAFF, **account) -> Principal:
+    one = Account(login, f"u{login}", "", "", f"{login}@out.example", **account)
+    privileges = frozenset({"everything"}) if login == "root" else frozenset()
+    return Principal(login, login, kind, system, one, Holder(login, one.ident, frozenset(), privileges), True)
+
+
+TEAM = TeamFolder(b"/t", "t", (Member("ada", False, READ),))
+HANDED = HandOut("h", "bob", "ada", Towards.PERSON, b"/t", READ)
+GIVER = TeamFolder(b"/t", "t", (Member("bob", False, READ),))
+LINK = Link("k", "bob", b"/t", READ, Audience.NAMED, ("ada",))
+
+
+def office(ada: Principal | None = None, *, beneath: bytes = OPEN_POSIX, rule: SharingRule | None = None,
+           read_only: bool = False, listed: bytes = role.OPEN, **shared) -> Office:  # fmt: skip
+    """A service with ``ada`` and ``bob``; its folder ``t`` may lie over the one of a share."""
+    rules = () if rule is None else (PlacedRule(RuleOn.OFFICE, "", rule),)
+    people = [ada or principal("ada"), principal("bob")]
+    service = Service("meadow", Shared(rules=rules, **shared), people, {}, DAY, read_only)
+    below = [principal("ada", "barn"), principal("bob", "barn")]
+    terms = SystemTerms(MODELS["role"], False, read_only)
+    nothing = role.pack_body([])
+    listed = listed if "teams" in shared else nothing
+    return Office(tree("role", nothing, listed), tree("posix", OPEN_POSIX, beneath), below, service, terms)
+
+
+class Plain:
+    """One system of folders alone, asked both ways."""
+
+    def __init__(self, model: str, *bodies: bytes, who: Principal | None = None, **terms) -> None:
+        self.tree, self.terms = tree(model, *bodies), SystemTerms(MODELS[model], model == "posix", **terms)
+        self.who = who or principal("ada", "barn")
+
+    def both(self) -> tuple[Right, Right]:
+        here = self.tree
+        alone = access_to(here.chain(1), [self.who], None, terms=self.terms)
+        matrix = Matrix(here.folders, here.classes, here.bodies, here.idents, [self.who], terms=self.terms)
+        return alone.rights, at_once(matrix, {0})
+
+
+def at_once(matrix, numbers: set[int]) -> Right:
+    everyone, found = Everyone(matrix), Right.NONE
+    for block in everyone.blocks(RowFilter.ALL):
+        for row, column, flags in zip(block.folder, block.column, block.flags.tolist(), strict=True):
+            if row == 1 and set(everyone.columns[column].principals) == numbers:
+                found |= flag_rights(flags)
+    return found
+
+
+def ask(one: Office | Plain) -> tuple[Right, Right]:
+    """Return what ada has in ``t``: asked for alone, and in the table of everybody."""
+    if isinstance(one, Plain):
+        return one.both()
+    return one.ways(1).access([0]).rights, at_once(one.matrix(False), {0})
+
+
+OVER = replace(TEAM, over=Address("barn", b"/t"))
+SHARE = Share("s", b"/t", EVERYONE, False)
+NO_LICENCE = principal("ada", is_entitled=False, admission=Admission(entitlements=()))
+SHUT, OFF = principal("ada", state=AccountState.DISABLED), principal("ada", may_use=False)
+GUEST = principal("ada", kind=Kind.GUEST)
+OF_POSIX = OPEN_POSIX, OPEN_POSIX
+# Gate → an office in which ada may read, and the same with that gate shut.
+GATES = {
+    "account": [(Plain("posix", *OF_POSIX), Plain("posix", *OF_POSIX, who=SHUT)),
+                (office(teams=(TEAM,)), office(SHUT, teams=(TEAM,))),
+                (office(links=(LINK,)), office(SHUT, links=(LINK,))),
+                (office(teams=(GIVER,), hand_outs=(HANDED,)), office(SHUT, teams=(GIVER,), hand_outs=(HANDED,)))],
+    "service": [(office(teams=(TEAM,)), office(OFF, teams=(TEAM,)))],
+    "entitlement": [(office(teams=(TEAM,)), office(NO_LICENCE, teams=(TEAM,)))],
+    "share": [(Plain("nt", EVERYONE, EVERYONE, shares=(SHARE,)),
+               Plain("nt", EVERYONE, EVERYONE, shares=(replace(SHARE, body=NOBODY),))),
+              (Plain("nt", EVERYONE, EVERYONE, shares=(SHARE,)), Plain("nt", EVERYONE, EVERYONE, shares=()))],
+    "enter": [(Plain("posix", *OF_POSIX), Plain("posix", SHUT_POSIX, OPEN_POSIX))],
+    "list": [(Plain("posix", *OF_POSIX), Plain("posix", OPEN_POSIX, SHUT_POSIX)),
+             (office(teams=(TEAM,)), office(listed=role.pack_body([]), teams=(TEAM,)))],
+    "running": [(office(teams=(TEAM,)), office(teams=(TEAM,), is_running=False)),
+                (office(links=(LINK,)), office(links=(LINK,), is_running=False)),
+                (office(teams=(GIVER,), hand_outs=(HANDED,)),
+                 office(teams=(GIVER,), hand_outs=(HANDED,), is_running=False))],
+    "published": [(office(teams=(TEAM,)), office(teams=(replace(TEAM, is_on=False),))),
+                  (office(teams=(replace(TEAM, ends=DAY),)), office(teams=(replace(TEAM, ends=LATE),)))],
+    "member": [(office(teams=(TEAM,)), office(teams=(replace(TEAM, members=()),))),
+               (office(teams=(TEAM,)),
+                office(teams=(replace(TEAM, members=(replace(TEAM.members[0], reply=Reply.WAITING),)),)))],
+    "beneath": [(office(teams=(OVER,)), office(teams=(OVER,), beneath=SHUT_POSIX))],
+    "given": [(office(teams=(GIVER,), hand_outs=(HANDED,)),
+               office(teams=(GIVER,), hand_outs=(replace(HANDED, rights=Right.NONE),)))],
+    "until": [(office(teams=(GIVER,), hand_outs=(replace(HANDED, expires=DAY),)),
+               office(teams=(GIVER,), hand_outs=(replace(HANDED, expires=LATE),)))],
+    "accepted": [(office(teams=(GIVER,), hand_outs=(HANDED,)),
+                  office(teams=(GIVER,), hand_outs=(replace(HANDED, reply=Reply.DECLINED),)))],
+    "giver": [(office(teams=(GIVER,), hand_outs=(HANDED,)), office(hand_outs=(HANDED,)))],
+    "rules": [(office(GUEST, teams=(GIVER,), hand_outs=(HANDED,)),
+               office(GUEST, teams=(GIVER,), hand_outs=(HANDED,), rule=SharingRule(guests=Guests.NONE))),
+              (office(GUEST, links=(LINK,)),
+               office(GUEST, links=(LINK,), rule=SharingRule(domains=frozenset({"in.example"}))))],
+    "carries": [(office(links=(LINK,)), office(links=(replace(LINK, rights=Right.NONE),)))],
+    "live": [(office(links=(replace(LINK, expires=DAY),)), office(links=(replace(LINK, expires=LATE),))),
+             (office(links=(replace(LINK, starts=DAY),)), office(links=(replace(LINK, starts=DAY + (DAY - LATE)),))),
+             (office(links=(replace(LINK, uses_left=1),)), office(links=(replace(LINK, uses_left=0),))),
+             (office(links=(LINK,)), office(links=(replace(LINK, is_on=False),)))],
+    "role": [(Plain("posix", OPEN_POSIX, SHUT_POSIX, who=principal("root", "barn")),
+              Plain("posix", OPEN_POSIX, SHUT_POSIX))],
+}  # fmt: skip
+# Gate → the same, where it takes some rights and leaves the others.
+NARROWING = {
+    "system": [tuple(Plain("posix", WIDE_POSIX, WIDE_POSIX, read_only=flag) for flag in (False, True))],
+    "download": [(office(teams=(replace(TEAM, over=None),)), office(teams=(replace(TEAM, download=False),)))],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("name", "number"), [(name, number) for name, cases in GATES.items() for number in range(len(cases))]
+)
+def test_a_shut_gate_shuts_both_ways_of_asking(name: str, number: int) -> None:
+    is_open, is_shut = GATES[name][number]
+    for found in ask(is_open):
+        assert found & Right.READ, (name, found)
+    assert ask(is_shut) == (Right.NONE, Right.NONE)
+
+
+@pytest.mark.parametrize(("name", "cases"), NARROWING.items(), ids=list(NARROWING))
+def test_a_gate_that_narrows_does_so_both_ways(name: str, cases) -> None:
+    for wide, narrow in cases:
+        before, after = ask(wide), ask(narrow)
+        assert after[0] and after[1]
+        assert before[0] & ~after[0] and before[1] & ~after[1], name
+        assert bool((before[0] & ~after[0]) & Right.READ) == (name == "download")
+
+
+def test_no_gate_of_the_code_is_left_out_here() -> None:
+    core = Path(neatledger.__file__).parent / "core"
+    named = re.compile(r"(?:\bGate|_gate|_asks)\(\s*\"([a-z]+)\"")
+    assert {name for path in core.rglob("*.py") for name in named.findall(path.read_text())} == {*GATES, *NARROWING}
