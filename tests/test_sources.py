@@ -7,6 +7,7 @@ import io
 import json
 import socket
 import sqlite3
+import subprocess
 import tempfile
 import threading
 from contextlib import closing
@@ -146,7 +147,7 @@ def test_accounts_are_joined_when_the_plan_says_so(run, tmp_path) -> None:
 
 
 @pytest.mark.judge
-def test_a_server_that_goes_away_or_refuses_is_told(run, tmp_path_factory, monkeypatch) -> None:
+def test_a_server_that_goes_away_or_refuses_is_told(run, start, tmp_path_factory, monkeypatch) -> None:
     with tempfile.TemporaryDirectory(dir="/tmp") as name:
         folder = Path(name)
         tmp_path = tmp_path_factory.mktemp("offices")
@@ -180,12 +181,12 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, tmp_path_factory, monke
         gone = run("gather", "--office", where, status=2).stderr
         assert str(running.port) in gone and gone.count("\n") == 1
     monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
-    missing = run("gather", "--office", where, status=2, stdin=-3).stderr
+    missing = start("gather", "--office", where, status=2, stdin=subprocess.DEVNULL).stderr
     assert "NEATLEDGER_PASSWORD_LOFT" in missing
 
 
 @pytest.mark.judge
-def test_guests_are_refused_and_passwords_come_from_the_keyring(run, tmp_path, monkeypatch) -> None:
+def test_guests_are_refused_and_passwords_come_from_the_keyring(run, start, tmp_path, monkeypatch) -> None:
     weak = {"map_to_guest": "bad user", "smb_encrypt": "off", "server_signing": "auto", "restrict_anonymous": "0"}
     with tempfile.TemporaryDirectory(dir="/tmp") as name, smb.server(Path(name), {"open": ""}, **weak) as running:
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", "anything")
@@ -223,7 +224,7 @@ def test_guests_are_refused_and_passwords_come_from_the_keyring(run, tmp_path, m
         )
         monkeypatch.setenv("PYTHONPATH", str(tmp_path))
         monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "ring.Ring")
-        done = run("gather", "--office", where)
+        done = start("gather", "--office", where)
         assert "kept" in done.stdout and running.password not in done.stdout + done.stderr
         kept = (where / "ledger.db").read_bytes()
         assert running.password.encode() not in kept

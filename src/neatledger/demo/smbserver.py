@@ -249,7 +249,7 @@ class SmbServer:
     def _wait(self) -> None:
         """Wait until it lists its shares: it takes connections before the helpers that answer calls are there."""
         # The library behind it is installed apart, and what is missing is asked before.
-        from neatledger.sources.smbnames import read_shares
+        from neatledger.sources.smbnames import read_share_names
         from neatledger.sources.smbsession import Lost, Refused, SmbSession, Terms
 
         until = time.monotonic() + _STARTS_WITHIN
@@ -261,7 +261,7 @@ class SmbServer:
                 socket.create_connection(("127.0.0.1", self.port), 1).close()
                 terms = Terms("127.0.0.1", self.port, timeout=5.0)
                 with SmbSession(terms, Credentials(ADMIN, self.password)) as session:
-                    if {share.name for share in self.shares} <= {share.name for share in read_shares(session)}:
+                    if {share.name for share in self.shares} <= set(read_share_names(session)):
                         return
             except (OSError, SourceError, Lost, Refused):
                 pass

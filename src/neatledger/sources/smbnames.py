@@ -17,7 +17,7 @@ from neatledger.formats.ndr import NdrReader, NdrWriter
 from neatledger.sources.rpc import Interface, RpcClient, calls
 from neatledger.sources.smbsession import Refused, SmbSession
 
-__all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_shares"]
+__all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_share_names", "read_shares"]
 
 # Identifiers and versions: MS-SRVS 1.9, MS-SAMR 1.9, MS-LSAT 1.9.
 _SRVS = Interface("4b324fc8-1670-01d3-1278-5a47bf6ee188", 3, "srvsvc")
@@ -71,6 +71,12 @@ def read_shares(session: SmbSession) -> list[ShareInfo]:
     """Return the disk shares, hidden ones too, administrative ones left out; raises `Refused` or `Lost`."""
     with calls(session, _SRVS) as client:
         return [_share(client, name) for name, kind in _list_shares(client) if kind == _DISK]
+
+
+def read_share_names(session: SmbSession) -> list[str]:
+    """Return the names of all shares, and ask nothing more of them; raises `Refused` or `Lost`."""
+    with calls(session, _SRVS) as client:
+        return [name for name, _ in _list_shares(client)]
 
 
 def _list_shares(client: RpcClient) -> list[tuple[str, int]]:

@@ -296,7 +296,8 @@ class FolderWays:
             rights = self._pass(gates)
             is_known = not (has & Right.UNSURE) or not cap
             way = Way("handed", principal, gates, rights, is_known, None, hand_out.id)
-            most = ready.file_cap if cap and ready else 0
+            # What is not known of a giver's file is not known of what they hand out of it.
+            most = ready.file_cap | Right.UNSURE if cap and ready and ready.file_cap else 0
             given = None if files is None else tuple(Right(each & most) for each in files)
             found.append(_Passage(way, given))
         return found
