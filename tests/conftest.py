@@ -10,6 +10,7 @@ import os
 import shutil
 import subprocess
 import sys
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 
@@ -117,8 +118,15 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Run:
     def _run(*words: object, status: int | None = 0, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
         asked = list(map(str, words))
         out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", newline="") for _ in range(2))
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), contextlib.chdir(cwd or "."):
+        with (
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+            contextlib.chdir(cwd or "."),
+            warnings.catch_warnings(),
+        ):
             try:
+                # Libraries' own old names are theirs to mend; as the command itself does not show them.
+                warnings.simplefilter("ignore", DeprecationWarning)
                 returned = main(asked)
             except SystemExit as stop:
                 returned = int(stop.code or 0)

@@ -27,8 +27,8 @@ from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, SeenState
-from shared_offices import Office, Tree
 from shared_offices import TODAY as DAY
+from shared_offices import Office, Tree
 from strategies import _table
 
 READ = with_view(LEVEL_RIGHTS[Level.READ])

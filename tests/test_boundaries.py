@@ -1,0 +1,348 @@
+"""Every day, number and word that decides, one off on either side, on offices built in memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import date, timedelta
+
+import pytest
+
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.shares import SystemTerms
+from neatledger.core.checks.contract import (
+    HomeUse,
+    OfficeFacts,
+    ServiceFacts,
+    SpaceFacts,
+    SystemFacts,
+    stranger,
+)
+from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
+from neatledger.core.lists import posix
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import FoundAccounts, find_principals
+from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit, Pool
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.rules import SharingRule
+from neatledger.core.plan.space import SpaceRules
+from neatledger.core.sharing.holders import principals_beside
+from neatledger.core.sharing.judging import Exposed, judge_offer, offers_of
+from neatledger.core.sharing.lapses import lapses_of_principals
+from neatledger.core.sharing.service import Service
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget
+from neatledger.core.space.promises import Promise
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.versions import KeptVersions
+from neatledger.core.space.when import Meeting, When
+from neatledger.core.survey.accounts import Account, AccountState, Admission
+from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Shared, TeamFolder, Towards
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import COLUMNS
+from neatledger.office.read import parse_plan
+from strategies import _table
+
+DAY = date(2026, 6, 15)
+READ, WRITE = (with_view(LEVEL_RIGHTS[level]) for level in (Level.READ, Level.WRITE))
+BASE = """office: X
+systems: {{meadow: {{source: listing, path: t.csv, lists: role{space}}}}}
+people:
+  ada: {{name: Ada, email: ada@x.example, accounts: {{meadow: ada}}}}
+{more}"""
+
+
+def ago(days: int) -> date:
+    """The day so many days before today; before zero, after it."""
+    return DAY - timedelta(days=days)
+
+
+def plan(more: str = "", space: str = "") -> Plan:
+    space = f", space: {{{space}}}" if space else ""
+    return replace(parse_plan(BASE.format(more=more, space=space), "office.yaml"), today=DAY)
+
+
+def guest(**admission) -> Account:
+    return Account("gus", "5009", "", "Gus", "gus@out.example", admission=Admission(is_guest=True, **admission))
+
+
+def facts(
+    office: Plan | None = None,
+    accounts: tuple[Account, ...] = (),
+    shared: Shared | None = None,
+    *,
+    exposed: Exposed | None = None,
+    homes: tuple[bytes, ...] = (),
+    lines: tuple[LimitStatus, ...] = (),
+    full: When | None = None,
+    space: dict | None = None,
+) -> OfficeFacts:
+    """The facts of one service with an empty tree, its accounts (ada beside those given) and what it shares."""
+    office = office or plan()
+    found = (Account("ada", "1", "", "Ada", "ada@x.example"), *accounts)
+    held = find_principals(office, {"meadow": FoundAccounts(found, ())})["meadow"]
+    names = {"name": [b""], "parent": [-1], "first_child": [1]}
+    folders = _table(names, COLUMNS["folders"])
+    classes = _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"])
+    terms = SystemTerms(MODELS["posix"], True)
+    body = posix.pack_body(0o700, 0)
+    matrix = Matrix(folders, classes, [body], ["0"], [*held, stranger()], terms=terms)
+    none = {kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("odd", "collisions")}
+    system = SystemFacts(
+        "meadow", Everyone(matrix), found, (), none["odd"], none["collisions"], (), homes, (), str,
+        lambda row, who: None, None,
+    )  # fmt: skip
+    given = shared or Shared()
+    service = Service("meadow", given, [*held, *principals_beside("meadow", given, held, office)], {}, DAY)
+    judged = []
+    by_id = {one.id: one for one in given.hand_outs}
+    for offer in offers_of(service, {one.path: exposed for one in (*given.links, *given.hand_outs)}):
+        rule = office.sharing.rule_at(offer.address, (offer.maker,))
+        judged.append((offer, judge_offer(offer, rule, service, office, DAY, by_id)))
+    whole = {"promises": (), "kept": {}, "bins": {}, "held": {}, "barred": (), "homes": (), "twice": ()}
+    of_space = SpaceFacts(lines=lines, full_on=lambda line: full, **whole | (space or {}))
+    return OfficeFacts(office, [system], DAY, lambda: of_space, lambda: [ServiceFacts(service, judged)])
+
+
+def link(**more) -> Shared:
+    usual = {"made": ago(10), "last_used": ago(1), "expires": ago(-20), "password": True}
+    named = {"maker": "ada", "path": b"/t", "rights": READ, "audience": Audience.ANYONE}
+    return Shared(links=(Link("k", **named | usual | more),))
+
+
+def team(**more) -> Shared:
+    members = more.pop("members", (Member("ada", False, READ),))
+    return Shared(teams=(TeamFolder(b"/t", "t", members, **more),))
+
+
+def handed(**more) -> Shared:
+    usual = {"made": ago(10), "expires": ago(-20)}
+    return Shared(hand_outs=(HandOut("h", "ada", "bo@out.example", Towards.OUTSIDE, b"/t", READ, **usual | more),))
+
+
+def of_folder(used: int, limit: object = 1000, **more) -> LimitStatus:
+    """A folder whose limit the plan says; `found` is what the system has."""
+    own = {"limit": limit, **{key: more.pop(key) for key in ("enforced", "grace_days", "warn") if key in more}}
+    placed = PlacedLimit(On.FOLDER, "meadow:/a", "meadow", "/a", more.pop("band", None), own)
+    return LimitStatus(LimitTarget(On.FOLDER, "meadow", "/a"), used, placed, **more)
+
+
+def found_limit(limit: object, enforced: bool = True) -> FoundLimit:
+    return FoundLimit(On.FOLDER, "/a", limit, enforced)
+
+
+def settings(**said: int) -> Plan:
+    words = "".join(f"  {key.replace('_', '-')}: {value}\n" for key, value in said.items())
+    return plan(f"settings:\n{words}")
+
+
+def rule(**said: object) -> Plan:
+    words = "".join(f"    {key.replace('_', '-')}: {value}\n" for key, value in said.items())
+    return plan(f"sharing:\n  office:\n{words}")
+
+
+def leaver(end: date) -> Plan:
+    return plan(f"  gus: {{name: Gus, email: g@x.example, end: {end}, accounts: {{meadow: gus}}}}\n")
+
+
+def pool(**more) -> LimitStatus:
+    return LimitStatus(LimitTarget(On.POOL, "meadow", "meadow"), pool=Pool("meadow", ("meadow:/",), 1000), **more)
+
+
+OVER = Address("meadow", b"/Homes")
+GUS, OFF = Account("gus", "5009", "", "Gus", "gus@x.example"), AccountState.DISABLED
+DEVICE = Device("d", "gus", "book", state="linked")
+SOON = When(Meeting.ON, ago(-90), ago(-80), ago(-99))
+KEPT = KeptVersions("psd", 10, 100, 2, 100, 0, 50, 1100)
+# Check, what it finds, and what is one off and not found.
+ROWS: list[tuple[str, Callable[[], OfficeFacts], Callable[[], OfficeFacts]]] = [
+    ("guest-idle", lambda: facts(None, (replace(guest(), last_seen=ago(91)),)), lambda: facts(None, (replace(guest(), last_seen=ago(90)),))),
+    ("guest-idle", lambda: facts(settings(guest_idle_days=7), (guest(accepted=ago(8)),)), lambda: facts(settings(guest_idle_days=7), (guest(accepted=ago(7)),))),
+    ("guest-idle", lambda: facts(None, (replace(guest(), last_seen=ago(91)),)), lambda: facts(None, (replace(guest(), last_seen=ago(91), state=OFF),))),
+    ("guest-without-inviter", lambda: facts(None, (guest(),)), lambda: facts(None, (guest(inviter="ada"),))),
+    ("guest-without-inviter", lambda: facts(None, (guest(),)), lambda: facts(None, (replace(guest(), state=OFF),))),
+    ("guest-not-planned", lambda: facts(None, (guest(),)), lambda: facts(plan("  gus: {name: Gus, kind: guest, accounts: {meadow: gus}}\n"), (guest(),))),
+    ("invitation-waiting", lambda: facts(None, (guest(invited=ago(31)),)), lambda: facts(None, (guest(invited=ago(30)),))),
+    ("invitation-waiting", lambda: facts(settings(invitation_days=5), (guest(invited=ago(6)),)), lambda: facts(settings(invitation_days=5), (guest(invited=ago(6), accepted=ago(5)),))),
+    ("invitation-waiting", lambda: facts(None, (guest(invited=ago(31)),)), lambda: facts(None, (replace(guest(invited=ago(31)), last_seen=ago(1)),))),
+    ("left-but-open", lambda: facts(leaver(ago(1)), (GUS,)), lambda: facts(leaver(DAY), (GUS,))),
+    ("left-but-open", lambda: facts(leaver(ago(1)), (GUS,)), lambda: facts(leaver(ago(1)), (replace(GUS, state=OFF),))),
+    ("account-missing", lambda: facts(leaver(DAY)), lambda: facts(leaver(ago(1)))),
+    ("no-email", lambda: facts(plan(f"  bo: {{name: Bo, end: {DAY}}}\n")), lambda: facts(plan(f"  bo: {{name: Bo, end: {ago(1)}}}\n"))),
+    ("no-email", lambda: facts(plan(f"  bo: {{name: Bo, start: {DAY}}}\n")), lambda: facts(plan(f"  bo: {{name: Bo, start: {ago(-1)}}}\n"))),
+    ("no-email", lambda: facts(None, (replace(GUS, email="", admission=Admission(roles=frozenset({"user"}))),)), lambda: facts(None, (replace(GUS, email="", admission=Admission()),))),
+    ("too-many-administrators", lambda: facts(settings(most_administrators=0), (replace(GUS, ident="0"),)), lambda: facts(settings(most_administrators=1), (replace(GUS, ident="0"),))),
+    ("device-of-leaver", lambda: facts(leaver(ago(1)), (GUS,), Shared(devices=(DEVICE,))), lambda: facts(leaver(DAY), (GUS,), Shared(devices=(DEVICE,)))),
+    ("device-of-leaver", lambda: facts(None, (replace(GUS, state=OFF),), Shared(devices=(DEVICE,))), lambda: facts(None, (GUS,), Shared(devices=(DEVICE,)))),
+    ("device-of-leaver", lambda: facts(None, (), Shared(devices=(DEVICE,))), lambda: facts(None, (), Shared(devices=(replace(DEVICE, state="wiped"),)))),
+    ("device-lost", lambda: facts(None, (GUS,), Shared(devices=(replace(DEVICE, state="lost"),))), lambda: facts(None, (GUS,), Shared(devices=(DEVICE,)))),
+    ("unmanaged-device", lambda: facts(plan("sharing: {sensitive: ['meadow:/t/x']}\n"), (GUS,), Shared(devices=(replace(DEVICE, managed=False, folders=(b"/t",)),))), lambda: facts(plan("sharing: {sensitive: ['meadow:/t/x']}\n"), (GUS,), Shared(devices=(replace(DEVICE, managed=None, folders=(b"/t",)),)))),
+    ("password-old", lambda: facts(None, (replace(GUS, admission=Admission(password_set=ago(366))),)), lambda: facts(None, (replace(GUS, admission=Admission(password_set=ago(365))),))),
+    ("password-never-changed", lambda: facts(None, (replace(GUS, admission=Admission(is_first_password=True)),)), lambda: facts(None, (GUS,))),
+    ("entitled-but-unused", lambda: facts(None, (replace(GUS, last_seen=ago(91), admission=Admission(entitlements=("gold",))),)), lambda: facts(None, (replace(GUS, last_seen=ago(90), admission=Admission(entitlements=("gold",))),))),
+    ("entitled-but-unused", lambda: facts(None, (replace(GUS, last_seen=ago(1), may_use=False, admission=Admission(entitlements=("gold",))),)), lambda: facts(None, (replace(GUS, last_seen=ago(1), admission=Admission(entitlements=("gold",))),))),
+    ("administrator-without-second-factor", lambda: facts(None, (replace(GUS, admission=Admission(roles=frozenset({"administrator"}), second_factor=False)),)), lambda: facts(None, (replace(GUS, admission=Admission(roles=frozenset({"administrator"}))),))),
+    ("ends-soon", lambda: facts(shared=link(expires=ago(-7))), lambda: facts(shared=link(expires=ago(-8)))),
+    ("ends-soon", lambda: facts(shared=link(expires=ago(-7), last_used=ago(35))), lambda: facts(shared=link(expires=ago(-7), last_used=ago(36)))),
+    ("ends-soon", lambda: facts(shared=link(expires=ago(0))), lambda: facts(shared=link(expires=ago(1)))),
+    ("ends-soon", lambda: facts(shared=link(expires=ago(-7))), lambda: facts(shared=link(expires=ago(-7), last_used=None))),
+    ("ended-but-on", lambda: facts(shared=link(expires=ago(1))), lambda: facts(shared=link(expires=ago(0)))),
+    ("ended-but-on", lambda: facts(shared=link(expires=ago(1))), lambda: facts(shared=link(expires=ago(1), is_on=False))),
+    ("link-unused", lambda: facts(shared=link(last_used=ago(181))), lambda: facts(shared=link(last_used=ago(180)))),
+    ("link-unused", lambda: facts(shared=link(last_used=None, made=ago(181))), lambda: facts(shared=link(last_used=None, made=ago(180)))),
+    ("no-end", lambda: facts(shared=link(expires=None)), lambda: facts(shared=link())),
+    ("no-end", lambda: facts(rule(link_days=30), shared=handed(expires=None)), lambda: facts(shared=handed(expires=None))),
+    ("ends-too-late", lambda: facts(rule(link_days=29), shared=link()), lambda: facts(rule(link_days=30), shared=link())),
+    ("ends-too-late", lambda: facts(rule(link_days=19), shared=link(made=None)), lambda: facts(rule(link_days=20), shared=link(made=None))),
+    ("no-password", lambda: facts(shared=link(password=False)), lambda: facts(rule(password="false"), shared=link(password=False))),
+    ("no-password", lambda: facts(rule(password="true"), shared=link(password=False, audience=Audience.OFFICE)), lambda: facts(shared=link(password=False, audience=Audience.OFFICE))),
+    ("not-encrypted", lambda: facts(shared=link(encrypted=False)), lambda: facts(shared=link())),
+    ("anyone-may-change", lambda: facts(shared=link(rights=WRITE)), lambda: facts(shared=link(rights=WRITE, audience=Audience.OFFICE))),
+    ("beyond-the-rules", lambda: facts(rule(open_links="read"), shared=link(rights=WRITE)), lambda: facts(rule(open_links="read"), shared=link())),
+    ("beyond-the-rules", lambda: facts(rule(download="false"), shared=link()), lambda: facts(rule(download="false"), shared=link(download=False))),
+    ("beyond-the-rules", lambda: facts(rule(guests="none"), shared=link(audience=Audience.GUESTS)), lambda: facts(rule(guests="invited"), shared=link(audience=Audience.GUESTS))),
+    ("shared-too-large", lambda: facts(rule(largest="1 kB"), shared=link(), exposed=Exposed(1, 1001, (), 0, 1001)), lambda: facts(rule(largest="1 kB"), shared=link(), exposed=Exposed(1, 1000, (), 0, 1000))),
+    ("shared-too-large", lambda: facts(rule(largest="0 B"), shared=link(), exposed=Exposed(1, 1, (), 0, 1)), lambda: facts(rule(largest="no limit"), shared=link(), exposed=Exposed(1, 1, (), 0, 1))),
+    ("shared-though-barred", lambda: facts(rule(barred_kinds="[EXE]"), shared=link(), exposed=Exposed(1, 1, ("exe",), 0)), lambda: facts(rule(barred_kinds="[EXE]"), shared=link(), exposed=Exposed(1, 1, ("ex",), 0))),
+    ("target-gone", lambda: facts(shared=link()), lambda: facts(shared=link(), exposed=Exposed(0, 0, (), 0))),
+    ("maker-gone", lambda: facts(leaver(ago(1)), (GUS,), link(maker="gus")), lambda: facts(leaver(DAY), (GUS,), link(maker="gus"))),
+    ("maker-gone", lambda: facts(None, (replace(GUS, state=OFF),), link(maker="gus")), lambda: facts(None, (GUS,), link(maker="gus"))),
+    ("handed-outside", lambda: facts(shared=handed()), lambda: facts(shared=handed(expires=ago(1)))),
+    ("homes-opened", lambda: facts(shared=team(over=OVER), homes=(b"/Homes",)), lambda: facts(shared=team(over=OVER, is_on=False), homes=(b"/Homes",))),
+    ("homes-opened", lambda: facts(shared=team(over=OVER, ends=DAY), homes=(b"/Homes",)), lambda: facts(shared=team(over=OVER, ends=ago(1)), homes=(b"/Homes",))),
+    ("homes-opened", lambda: facts(shared=team(over=OVER), homes=(b"/Homes/a",)), lambda: facts(shared=team(over=OVER), homes=(b"/Home",))),
+    ("homes-opened", lambda: facts(shared=link(path=b"/Homes"), homes=(b"/Homes",)), lambda: facts(shared=link(path=b"/Homes/a"), homes=(b"/Homes",))),
+    ("granted-not-published", lambda: facts(shared=team(is_on=False)), lambda: facts(shared=team())),
+    ("published-for-nobody", lambda: facts(shared=team(members=())), lambda: facts(shared=team())),
+    ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team(ends=ago(-10))), lambda: facts(rule(folder_days=10), shared=team(ends=ago(-10)))),
+    ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team()), lambda: facts(rule(folder_days=9), shared=team(is_on=False))),
+    ("below-use", lambda: facts(lines=(of_folder(1001),)), lambda: facts(lines=(of_folder(1000),))),
+    ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(1000, False)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000)),))),
+    ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED)),)), lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED), enforced=False),))),
+    ("limit-differs", lambda: facts(lines=(of_folder(1, found=found_limit(1001)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000)),))),
+    ("ambiguous-zero", lambda: facts(lines=(of_folder(1, found=found_limit(0)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1)),))),
+    ("suspicious-unit", lambda: facts(lines=(of_folder(1, limit=1024, found=found_limit(1000)),)), lambda: facts(lines=(of_folder(1, limit=1025, found=found_limit(1000)),))),
+    ("suspicious-unit", lambda: facts(lines=(of_folder(1, limit=10**9, found=found_limit(2**30)),)), lambda: facts(lines=(of_folder(1, limit=10**9, found=found_limit(2**30 + 2**20)),))),
+    ("suspicious-unit", lambda: facts(lines=(of_folder(1, limit=7, found=found_limit(7000)),)), lambda: facts(lines=(of_folder(1, limit=7, found=found_limit(7001)),))),
+    ("warning-to-nobody", lambda: facts(lines=(of_folder(1, warn=((80, ("bo",)),)),)), lambda: facts(lines=(of_folder(1, warn=((80, ("ada",)),)),))),
+    ("unlimited-in-pool", lambda: facts(lines=(of_folder(1, UNLIMITED),), space={"promises": (Promise("disk", 10, 1, 1, 1, 0, 1),)}), lambda: facts(lines=(of_folder(1, 5),), space={"promises": (Promise("disk", 10, 1, 1, 1, 0, 1),)})),
+    ("full-soon", lambda: facts(lines=(of_folder(1),), full=SOON), lambda: facts(lines=(of_folder(1),), full=replace(SOON, day=ago(-91)))),
+    ("full-soon", lambda: facts(settings(full_within_days=91), lines=(of_folder(1),), full=replace(SOON, day=ago(-91))), lambda: facts(lines=(of_folder(1000),), full=SOON)),
+    ("overpromised", lambda: facts(space={"promises": (Promise("disk", 10, 1, 11, 1, 0, 1),)}), lambda: facts(space={"promises": (Promise("disk", 11, 1, 11, 1, 0, 1),)})),
+    ("beyond-entitlement", lambda: facts(lines=(of_folder(1, entitled=999),)), lambda: facts(lines=(of_folder(1, entitled=1000),))),
+    ("versions-eat-limit", lambda: facts(lines=(pool(used=1),), space={"kept": {"meadow": [KEPT]}}), lambda: facts(lines=(pool(used=0),), space={"kept": {"meadow": [KEPT]}})),
+    ("bin-for-ever", lambda: facts(plan(space="keep-bin-days: for ever"), space={"bins": {"meadow": 5}, "held": {"meadow": 100}}), lambda: facts(plan(space="keep-bin-days: for ever"), space={"bins": {"meadow": 5}, "held": {"meadow": 101}})),
+    ("starter-home", lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 3, 9)]}), lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 3, 10)]})),
+    ("starter-home", lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 0, 0)]}), lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 4, 9)]})),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("check", "is_found", "is_not"), ROWS, ids=[f"{row[0]}-{n}" for n, row in enumerate(ROWS)])
+def test_a_check_finds_this_and_nothing_one_off(check: str, is_found, is_not) -> None:
+    (finding, *_) = run_checks(is_found(), [check])
+    assert finding.check == check and finding.evidence and CHECKS[check].advice
+    assert run_checks(is_not(), [check]) == []
+
+
+DAYS = [
+    (lambda day: plan(f"  bo: {{name: Bo, start: {DAY}, end: {DAY}}}\n").people["bo"].is_here(day), [False, True, False]),
+    (lambda day: not TeamFolder(b"/t", "t", ends=DAY).why_closed(day), [True, True, False]),
+    (lambda day: not HandOut("h", "a", "b", Towards.PERSON, b"/", READ, expires=DAY).why_dead(day), [True, True, False]),
+    (lambda day: not Link("k", "a", b"/", READ, Audience.ANYONE, starts=DAY, expires=DAY).why_dead(day), [False, True, False]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("holds", "expected"), DAYS, ids=range(len(DAYS)))
+def test_a_last_day_still_belongs_to_it(holds, expected) -> None:
+    assert [bool(holds(ago(days))) for days in (1, 0, -1)] == expected
+
+
+@pytest.mark.parametrize(("until", "holds"), [(ago(1), False), (DAY, True), (None, True)])
+def test_an_acceptance_holds_to_its_last_day(until, holds: bool) -> None:
+    until_word = f", until: {until}" if until else ""
+    office = plan(f"accepted:\n  - {{check: no-email, place: bo, reason: so{until_word}}}\n  - {{check: no-end, place: bo, reason: so}}\n")  # fmt: skip
+    office = replace(office, people=office.people | plan("  bo: {name: Bo}\n").people)
+    known = facts(office)
+    (finding,) = run_checks(known, ["no-email"])
+    assert (find_acceptance(finding, "bo", known) is not None) == holds
+
+
+@pytest.mark.parametrize(("lapsing", "day"), [
+    (replace(guest(), last_seen=ago(5)), ago(5 - 90)), (replace(guest(), last_seen=ago(5), state=OFF), ago(5 - 180)),
+    (guest(accepted=ago(6)), ago(6 - 90)), (guest(ends=ago(-3)), ago(-3)), (guest(disable_on=ago(-4)), ago(-4)),
+    (replace(guest(accepted=ago(6), remove_on=ago(-4)), state=OFF), ago(-4)),
+])  # fmt: skip
+def test_a_guest_lapses_on_the_day(lapsing: Account, day: date) -> None:
+    held = find_principals(plan(), {"meadow": FoundAccounts((lapsing,), ())})["meadow"]
+    assert [lapse.day for lapse in lapses_of_principals("meadow", held, plan())] == [day]
+
+
+@pytest.mark.parametrize(("ident", "below", "kind"), [
+    ("999", None, Kind.SERVICE), ("1000", None, Kind.STAFF), ("65534", None, Kind.SERVICE), ("499", 500, Kind.SERVICE),
+    ("500", 500, Kind.STAFF), ("S-1-5-21-1-2-3-999", None, Kind.SERVICE), ("S-1-5-21-1-2-3-1000", None, Kind.STAFF),
+    ("S-1-5-21-1-2-3-500", 500, Kind.SERVICE), ("abc", None, Kind.STAFF),
+])  # fmt: skip
+def test_people_begin_at_a_number(ident: str, below: int | None, kind: Kind) -> None:
+    office = plan() if below is None else settings(service_uid_below=below)
+    (held,) = find_principals(office, {"x": FoundAccounts((Account("bo", ident, ""),), ())})["x"]
+    assert held.kind is kind
+
+
+GRACE = {"enforced": False, "grace_days": 14}
+STATES = [
+    (of_folder(999), "fine", True), (of_folder(1000), "full", True), (of_folder(1001), "over", True),
+    (of_folder(800, warn=((80, ()),)), "past 80 %", True), (of_folder(799, warn=((80, ()),)), "fine", True),
+    (of_folder(950, warn=((80, ()), (95, ()))), "past 95 %", True), (of_folder(5, UNLIMITED), "no limit", False),
+    (of_folder(0, 0), "full", True), (of_folder(1, 0), "over", True),
+    (of_folder(1001, enforced=False), "over, watched", False),
+    (of_folder(1001, over_since=ago(13), **GRACE), "over, 1 days left", False),
+    (of_folder(1001, over_since=ago(14), **GRACE), "over, grace is up", True),
+    (of_folder(1001, over_since=ago(99), enforced=True, grace_days=14), "over", True),
+    (of_folder(1000, over_since=None, **GRACE), "full", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "state", "is_enforced"), STATES, ids=range(len(STATES)))
+def test_the_state_of_a_limit(line: LimitStatus, state: str, is_enforced: bool) -> None:
+    assert line.state(DAY) == state and line.is_enforced(DAY) == is_enforced
+    assert line.is_over == state.startswith("over")
+    assert line.grace_left(DAY) is None or not line.settings.enforced
+
+
+def test_of_two_rules_the_tighter_holds_key_by_key() -> None:
+    tight = {
+        "domains": frozenset({"a"}), "open_links": "nothing", "download": False, "link_days": 1, "folder_days": 1,
+        "password": True, "largest": 1, "barred": frozenset({"a", "b"}), "pass_on": False, "chain": 1,
+        "single_files": False,
+    }  # fmt: skip
+    loose = {
+        "domains": frozenset({"a", "b"}), "open_links": "read", "download": True, "link_days": 2, "folder_days": 2,
+        "password": False, "largest": 2, "barred": frozenset({"a"}), "pass_on": True, "chain": 2,
+        "single_files": True,
+    }  # fmt: skip
+    for key in tight:
+        one, other = SharingRule(**{key: tight[key]}), SharingRule(**{key: loose[key]})
+        assert one.tighter(other) == other.tighter(one) == one
+        nothing = SharingRule()
+        assert one.tighter(nothing) == nothing.tighter(one) == one
+    assert SharingRule(largest=UNLIMITED).tighter(SharingRule(largest=0)).largest == 0
+
+
+def test_a_chain_is_too_deep_one_step_beyond_the_rule() -> None:
+    first = HandOut("h0", "ada", "bo@out.example", Towards.OUTSIDE, b"/t", READ, made=ago(3), expires=ago(-3))
+    chain = [first, replace(first, id="h1", passed_from="h0"), replace(first, id="h2", passed_from="h1")]
+    known = facts(rule(chain=1), shared=Shared(hand_outs=tuple(chain)))
+    assert [finding.evidence.split()[0] for finding in run_checks(known, ["chain-too-deep"])] == ["hand-out:h2"]
+
+
+def test_kinds_are_folded_wherever_the_plan_names_them() -> None:
+    office = plan(space="keep-versions: {PSD: 3, .Tif: 2, others: 1}")
+    rules = office.space.rules_of("meadow")
+    assert [rules.kept_versions(kind) for kind in ("psd", "tif", "doc", "")] == [3, 2, 1, 1]
+    assert SpaceRules(versions={"psd": 3}).kept_versions("doc") == 0
+
+
+def test_a_size_is_shown_in_the_next_unit_from_there() -> None:
+    assert [show_size(size) for size in (999, 1000, 999_499, 999_500, 0)] == ["999 B", "1 kB", "999 kB", "1.00 MB", "0 B"]
