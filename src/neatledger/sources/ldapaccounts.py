@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import ssl
 from collections.abc import Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -82,14 +83,16 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
             connect_timeout=timeout,
         )
         connection = ldap3.Connection(server, auto_bind=False, **words)
-        connection.open()
-        if url.scheme == "ldap" and not is_plain:
-            connection.start_tls()
-        connection.bind()
         try:
+            connection.open()
+            if url.scheme == "ldap" and not is_plain:
+                connection.start_tls()
+            connection.bind()
             return _search(context, connection, setting)
         finally:
-            connection.unbind()
+            # Also where signing in failed half way: a connection is not to be left open.
+            with suppress(LDAPException, OSError):
+                connection.unbind()
     except (LDAPException, OSError, ssl.SSLError) as error:
         message = str(error).splitlines()[0] if str(error) else type(error).__name__
         hint = "see url, user and base in the plan; allow-plain: true does without TLS"
