@@ -113,7 +113,13 @@ class SurveyReader:
     def not_seen(self) -> list[NotSeen]:
         """What the source could not see."""
         rows = self._db.execute("SELECT path, why FROM not_seen WHERE survey_id = ? ORDER BY place", (self._survey,))
-        return [NotSeen(path, why) for path, why in rows]
+        # A NUL, which no path can hold, marks a part of the source.
+        return [
+            NotSeen.of_source(path[1:].decode("utf-8", "surrogateescape"), why)
+            if path.startswith(b"\0")
+            else NotSeen(path, why)
+            for path, why in rows
+        ]
 
     # One row at a time -----------------------------------------------------------------------------
 

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from neatledger.core.survey.accounts import Account
-from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
@@ -139,7 +139,7 @@ class Ledger:
         )
         db.executemany(
             "INSERT INTO not_seen VALUES (?, ?, ?, ?)",
-            ((number, place, one.path, one.why) for place, one in enumerate(survey.not_seen)),
+            ((number, place, _not_seen_path(one), one.why) for place, one in enumerate(survey.not_seen)),
         )
         if survey.shared is not None:
             text = json.dumps(survey.shared.to_facts(), separators=(",", ":"))
@@ -296,3 +296,8 @@ def _translate(error: sqlite3.Error, path: Path) -> LedgerError:
     if "full" in str(error):
         return LedgerError("the disk is full; nothing was stored", str(path), "make room and gather again")
     return LedgerError(f"cannot be used: {error}", str(path))
+
+
+def _not_seen_path(one: NotSeen) -> bytes:
+    """Return how a thing not seen is kept: an item's path, or a part of the source behind a NUL."""
+    return b"\0" + one.source.encode("utf-8", "surrogateescape") if one.source else one.path

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.columns import NotSeen
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["gathered_report", "not_seen_lines"]
@@ -14,9 +15,10 @@ __all__ = ["gathered_report", "not_seen_lines"]
 _FEW = 5
 
 
-def not_seen_lines(system: str, not_seen: Sequence[tuple[bytes, str]], most: int | None) -> list[str]:
-    """Return a line for each thing not seen, the first `most` of them."""
-    lines = [f"  {system}:{path.decode('utf-8', 'surrogateescape')}  {why}" for path, why in list(not_seen)[:most]]
+def not_seen_lines(system: str, not_seen: Sequence[NotSeen], most: int | None) -> list[str]:
+    """Return a line for each thing not seen, the first `most` of them: an item, or a part of the source."""
+    places = [one.source or f"{system}:{one.path.decode('utf-8', 'surrogateescape')}" for one in not_seen[:most]]
+    lines = [f"  {place}  {one.why}" for place, one in zip(places, not_seen, strict=False)]
     if most is not None and len(not_seen) > most:
         lines.append(f"  … and {len(not_seen) - most:,} more (gather --not-seen lists all)")
     return lines
@@ -54,8 +56,7 @@ def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str,
         )
         if survey.not_seen:
             notes.append(f"Not seen on {survey.system}: unknown, which is not the same as no access.")
-            found = [(each.path, each.why) for each in survey.not_seen]
-            notes += not_seen_lines(survey.system, found, None if list_all else _FEW)
+            notes += not_seen_lines(survey.system, survey.not_seen, None if list_all else _FEW)
     missing = sum(len(survey.not_seen) for survey in surveys)
     headline = f"Count {count} is kept" + (
         f"; {count_of(missing, 'thing')} could not be seen." if missing else ": all was seen."

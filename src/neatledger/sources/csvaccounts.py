@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from datetime import date
 from typing import Any
@@ -22,7 +21,7 @@ def read_csv_accounts(
     not_seen: list[NotSeen] = []
 
     def miss(table: str, line: int, why: object) -> None:
-        not_seen.append(NotSeen(os.fsencode(f"{context.office_dir / setting[table]}:{line}"), str(why)))
+        not_seen.append(NotSeen.of_source(f"{context.office_dir / setting[table]}:{line}", str(why)))
 
     names: dict[str, str] = {}
     inside: dict[str, list[tuple[str, str]]] = {}

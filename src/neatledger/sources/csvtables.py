@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import os
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -82,7 +81,7 @@ def _rows(reader: csv.DictReader[str], path: Path, not_seen: list[NotSeen]) -> I
         except StopIteration:
             return
         except csv.Error as error:
-            not_seen.append(NotSeen(os.fsencode(f"{path}:{reader.line_num}"), f"a row that cannot be read: {error}"))
+            not_seen.append(NotSeen.of_source(f"{path}:{reader.line_num}", f"a row that cannot be read: {error}"))
 
 
 def _all_columns(names: Mapping[str, Any], there: Mapping[str, str]) -> list[str]:

@@ -6,7 +6,6 @@ plan says so, since names and a password would pass in the clear.
 
 from __future__ import annotations
 
-import os
 import ssl
 from collections.abc import Mapping
 from contextlib import suppress
@@ -48,7 +47,7 @@ def read_ldap_accounts(
             raise SourceError(f"cannot read the directory's export: {error.strerror}", str(path)) from None
         entries, faults = parse_ldif(text, str(path))
         not_seen = [
-            NotSeen(os.fsencode(fault.where), f"found {fault.found}; expected {fault.expected}") for fault in faults
+            NotSeen.of_source(fault.where, f"found {fault.found}; expected {fault.expected}") for fault in faults
         ]
     else:
         entries = _read_live(context, setting["ldap"])

@@ -42,8 +42,8 @@ def _from_file(context: SourceContext, not_seen: list[NotSeen]) -> Iterator[Foun
         try:
             yield _limit(cells, name)
         except ValueError as error:
-            where = os.fsencode(f"{context.office_dir / name}:{line}")
-            not_seen.append(NotSeen(where, f"a row that cannot be read: {error}"))
+            where = f"{context.office_dir / name}:{line}"
+            not_seen.append(NotSeen.of_source(where, f"a row that cannot be read: {error}"))
 
 
 def _limit(cells: Cells, name: str) -> FoundLimit:

@@ -118,7 +118,7 @@ def read(context: SourceContext) -> Survey:
         try:
             tree.add(_row(cells, FORMS[model], names, named))
         except (ValueError, FormatError) as error:
-            not_seen.append(NotSeen(_place(context, path, line), f"a row that cannot be read: {error}"))
+            not_seen.append(NotSeen.of_source(_line_of(context, path, line), f"a row that cannot be read: {error}"))
             _keep_place(tree, cells, FORMS[model])
         context.progress(len(tree.rows) - known)
     if () not in tree.rows:
@@ -139,8 +139,8 @@ def read(context: SourceContext) -> Survey:
     return survey
 
 
-def _place(context: SourceContext, name: str, line: int) -> bytes:
-    return os.fsencode(f"{context.office_dir / name}:{line}")
+def _line_of(context: SourceContext, name: str, line: int) -> str:
+    return f"{context.office_dir / name}:{line}"
 
 
 def _named_lists(context: SourceContext, not_seen: list[NotSeen]) -> dict[str, str]:
@@ -187,5 +187,5 @@ def _shares(context: SourceContext, names: _Names, not_seen: list[NotSeen]) -> l
                 Share(cells["name"], path, body, yes_or_no(cells["read-only"], "read-only"), cells["place"])
             )
         except (ValueError, FormatError) as error:
-            not_seen.append(NotSeen(_place(context, table, line), f"a row that cannot be read: {error}"))
+            not_seen.append(NotSeen.of_source(_line_of(context, table, line), f"a row that cannot be read: {error}"))
     return shares

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import os
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -37,7 +36,7 @@ def read_passwd_accounts(context: SourceContext) -> tuple[list[Account], list[Gr
 
 
 def _not_seen(fault: Fault) -> NotSeen:
-    return NotSeen(os.fsencode(fault.where), f"a line that is no account or group: {fault.found}")
+    return NotSeen.of_source(fault.where, f"a line that is no account or group: {fault.found}")
 
 
 def _text(context: SourceContext, name: str) -> tuple[str, str]:

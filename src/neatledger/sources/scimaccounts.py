@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
@@ -40,7 +39,7 @@ def read_scim_accounts(
         try:
             account = _account(one)
         except (ValueError, TypeError, AttributeError) as error:
-            not_seen.append(NotSeen(os.fsencode(f"{base}/Users"), f"a user that cannot be read: {error}"))
+            not_seen.append(NotSeen.of_source(f"{base}/Users", f"a user that cannot be read: {error}"))
             continue
         accounts.append(account)
         logins[_text(one, "id")] = account.login
@@ -49,13 +48,13 @@ def read_scim_accounts(
     for one in groups:
         ident, name = _text(one, "id"), _text(one, "displayName")
         if not ident or not name:
-            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), "a group without an id or a displayName"))
+            not_seen.append(NotSeen.of_source(f"{base}/Groups", "a group without an id or a displayName"))
             continue
         inside = [_text(member, "value") for member in _objects(one.get("members"))]
         strange = [each for each in inside if each not in logins and each not in names]
         if strange:
             message = f"members of {name} that no user or group is: {', '.join(strange[:3])}"
-            not_seen.append(NotSeen(os.fsencode(f"{base}/Groups"), message))
+            not_seen.append(NotSeen.of_source(f"{base}/Groups", message))
         members = tuple(logins[each] for each in inside if each in logins)
         # Lists name groups by what they are called.
         found.append(Group(name, name, members, tuple(names[each] for each in inside if each in names)))

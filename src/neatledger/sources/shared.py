@@ -160,7 +160,7 @@ class _Reader:
             yield made
 
     def _miss(self, where: str, why: str) -> None:
-        self._found.not_seen.append(NotSeen(os.fsencode(where), why))
+        self._found.not_seen.append(NotSeen.of_source(where, why))
 
     def read(self, facts: Facts) -> Shared:
         """Return what the service shares; accounts get what it says of them."""

@@ -195,7 +195,8 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
 def _not_seen(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for each in facts.not_seen:
-            yield Finding("not-seen", Address(facts.name, each.path), f"{each.why}: what is there is unknown")
+            place = f"{facts.name} ({each.source})" if each.source else Address(facts.name, each.path)
+            yield Finding("not-seen", place, f"{each.why}: what is there is unknown")
 
 
 CHECKS = (

@@ -130,10 +130,20 @@ COLUMNS: dict[str, dict[str, str]] = {
 
 @dataclass(frozen=True, slots=True)
 class NotSeen:
-    """One item that the source could not see: its path below the root, and why."""
+    """Something that could not be seen, and why.
+
+    It is an item, by its path below the root; or, with an empty path, a part of what the system is read
+    from: a line of a file (``export.csv:12``), an address. Then `source` says which.
+    """
 
     path: bytes
     why: str
+    source: str = ""
+
+    @classmethod
+    def of_source(cls, source: str, why: str) -> NotSeen:
+        """Return a fault of what the system is read from."""
+        return cls(b"", why, source)
 
 
 @dataclass(frozen=True, slots=True)
