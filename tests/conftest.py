@@ -15,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import Phase, settings
 
 from judges import btrfs, ldap
 from neatledger.cli import main
@@ -24,6 +24,10 @@ from neatledger.demo import smbserver
 # Machines differ in speed; and a run of the same commit must always end the same way in CI.
 settings.register_profile("here", deadline=None)
 settings.register_profile("ci", deadline=None, derandomize=True, max_examples=40)
+# What only asks whether a fault is seen need not make it small.
+settings.register_profile(
+    "mutants", deadline=None, derandomize=True, max_examples=40, phases=[Phase.explicit, Phase.generate]
+)
 settings.load_profile("ci" if os.environ.get("CI") else "here")
 
 COMMAND = Path(sys.executable).with_name("neatledger")
