@@ -223,7 +223,7 @@ def test_a_listing_with_faults_is_read_as_far_as_it_goes(tmp_path: Path) -> None
     survey = gather(listing, tmp_path, "listing")
     assert paths_of(survey) == [b"/", b"/a"] and survey.files == 5 and survey.folders["links"].tolist() == [1, 0]
     assert survey.hard.rows == 2
-    why = [(os.fsdecode(each.path).rpartition("/")[2], each.why) for each in survey.not_seen]
+    why = [((each.source or os.fsdecode(each.path)).rpartition("/")[2], each.why) for each in survey.not_seen]
     assert [place for place, _ in why] == ["listing.csv:6", "listing.csv:8", "listing.csv:9", "file"]
     assert "door" in why[1][1] and "no folder above" in why[3][1]
     assert np.sum(survey.classes["bytes"]) == 27
