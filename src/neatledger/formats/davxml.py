@@ -99,7 +99,7 @@ def _resource(response: Element) -> Resource:
 def _number(found: Element | None) -> int | None:
     text = "" if found is None else (found.text or "").strip()
     if text and not text.isdecimal():
-        raise ValueError(f"a number that is none: {text[:40]!r}")
+        raise ValueError(f"not a number: {text[:40]!r}")
     return int(text) if text else None
 
 

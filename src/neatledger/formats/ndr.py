@@ -17,7 +17,7 @@ from neatledger.errors import FormatError
 __all__ = ["NdrReader", "NdrWriter"]
 
 T = TypeVar("T")
-_FIRST_REFERENT, _STEP = 0x00020000, 4  # any number that is not nought is a pointer (C706 14.3.10)
+_FIRST_REFERENT, _STEP = 0x00020000, 4  # any number but 0 is a pointer (C706 14.3.10)
 
 
 class NdrReader:

@@ -217,7 +217,7 @@ class _Reader:
 
     def _mask(self, text: str, kind: int, at: int) -> int:
         if _NUMBER.fullmatch(text):
-            # As in C: 0x is hexadecimal, a leading nought octal.
+            # As in C: 0x is hexadecimal, a leading 0 octal.
             base = (
                 16 if text[:2] in ("0x", "0X") else 8 if text[0] == "0" and text.isdecimal() and len(text) > 1 else 10
             )

@@ -310,7 +310,7 @@ class SpaceView:
     def _words_of(self, by: str, name_of: Callable[[str], str]) -> tuple[list[str], NDArray[np.int64]]:
         """Return the words for owners, kinds or groups, and which of them each key of an item stands for."""
         if by == "kind":
-            # Keys below nought count from the end.
+            # Keys below zero count from the end.
             words = [*(word or "(none)" for word in self.kind_words), _KIND_WORDS[FOLDERS], _KIND_WORDS[OTHERS]]
             return words, np.arange(len(words))
         model = MODELS[self.reader.model]

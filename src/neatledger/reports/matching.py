@@ -49,5 +49,5 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
     if len(clear) < len(proposals):
         notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
     return Report(
-        "match", headline, _COLUMNS, rows, notes, "every account is matched, or is like that of nobody in the plan"
+        "match", headline, _COLUMNS, rows, notes, "every account is matched, or resembles no one in the plan"
     )

@@ -116,7 +116,7 @@ class RpcClient:
         head = self._take(_HEAD.size)
         version, _, kind, flags, form, size, signed, number = _HEAD.unpack(head)
         if version != 5 or form[0] != _LITTLE_ENDIAN[0] or size < _HEAD.size or signed:
-            raise FormatError("a message that is none of remote procedure calls")
+            raise FormatError("not a message of remote procedure calls")
         if number != self._number:
             raise FormatError(f"an answer to call {number}, where {self._number} was made")
         return kind, flags, self._take(size - _HEAD.size)

@@ -298,7 +298,7 @@ class Walker:
     def open_folder(self, row: int, folder: Folder, above: int, path: tuple[bytes, ...]) -> int | None:
         """Open a counted folder to read what is in it, or note why it was not seen.
 
-        `above` is the open folder it lies in, whose path from the root is `path`; below nought, that is reopened.
+        `above` is the open folder it lies in, whose path from the root is `path`; below zero, that is reopened.
         """
         if self.bounds.ends_at(folder[1][2], (*path, folder[0])):
             self._set_state(row, SeenState.OTHER_FILE_SYSTEM)

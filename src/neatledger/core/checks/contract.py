@@ -233,7 +233,7 @@ class SpaceFacts:
 
 @dataclass(frozen=True, slots=True)
 class ServiceFacts:
-    """One service: what it shares, and its links and hand-outs with what is amiss of each."""
+    """One service: what it shares, and its links and hand-outs with what is not in order with each."""
 
     service: Service
     judged: Sequence[tuple[Offer, Sequence[Breach]]]

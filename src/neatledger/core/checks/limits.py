@@ -233,8 +233,8 @@ CHECKS = (
     Check(
         "ambiguous-zero",
         Severity.MEDIUM,
-        "a limit of nought on the system",
-        "say no limit, or a size: some systems take nought for the one, some for the other",
+        "a limit of 0 on the system",
+        "say no limit, or a size: some systems take 0 for the one, some for the other",
         _ambiguous_zero,
     ),
     Check(

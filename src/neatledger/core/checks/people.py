@@ -114,7 +114,7 @@ def _daily_administrator(office: OfficeFacts) -> Iterator[Finding]:
 
 CHECKS = (
     Check("no-email", Severity.LOW, "a person without an e-mail address", "write it in the plan", _no_email),
-    Check("malformed-email", Severity.LOW, "an e-mail address that is none", "correct it in the plan", _bad_email),
+    Check("malformed-email", Severity.LOW, "an invalid e-mail address", "correct it in the plan", _bad_email),
     Check(
         "shared-email",
         Severity.MEDIUM,
@@ -153,7 +153,7 @@ CHECKS = (
     Check(
         "account-apart",
         Severity.LOW,
-        "an account of nobody in the plan that may be somebody's",
+        "an account that the plan gives to nobody, and that may be somebody's",
         "say in the plan whose it is; match shows all, and joins the clear ones with --write",
         _apart,
     ),

@@ -168,7 +168,7 @@ def _level(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float, rate: 
 
 
 def _stands_out(t: Floats, y: Floats, slope: float, level: float) -> float:
-    """Return by how much the last count stands out: whether it stays so, the next will tell. Nought where not."""
+    """Return by how much the last count stands out: whether it stays so, the next will tell. 0 where not."""
     out = float(y[-1] - level)
     return out if abs(out) > _JUMP * _usual(np.diff(y - slope * t), y) else 0.0
 
@@ -323,7 +323,7 @@ def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp], rate: float) -> tup
 def _widening(left: Floats, stretch: NDArray[np.intp]) -> tuple[float, float]:
     """Return how much wider the variance is since what is left over follows itself from count to count.
 
-    With it how closely each follows the one before, nought where it comes back as seasons do.
+    With it how closely each follows the one before, 0 where it comes back as seasons do.
     """
     bound = 3 * _spread(left)
     cut = np.clip(left, -bound, bound) if bound else left

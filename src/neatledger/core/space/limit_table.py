@@ -155,7 +155,7 @@ class LimitStatus:
 
     @property
     def left(self) -> int | None:
-        """What is left of the limit, None where there is none; less than nought where it is passed."""
+        """What is left of the limit, None where there is none; less than zero where it is passed."""
         limit = self.settings.limit
         if limit is UNLIMITED:
             return None

@@ -41,7 +41,7 @@ class Promise:
 
     @property
     def beyond(self) -> int:
-        """By how much more is promised than the pool holds; nought where it is not, or the size is not known."""
+        """By how much more is promised than the pool holds; 0 where it is not, or the size is not known."""
         return max(0, self.promised - self.size) if self.size is not None else 0
 
 

@@ -44,9 +44,9 @@ class Again:
 
 @dataclass(slots=True)
 class Items:
-    """Rows of what is used: where, under which list, whose, which kind, how much (less than nought: met again).
+    """Rows of what is used: where, under which list, whose, which kind, how much (less than zero: met again).
 
-    All columns are of equal length; kinds below nought are `OTHERS` and `FOLDERS`.
+    All columns are of equal length; kinds below zero are `OTHERS` and `FOLDERS`.
     """
 
     folder: Ints

@@ -55,7 +55,7 @@ class KeptVersions:
 
     @property
     def freed(self) -> tuple[int, int] | None:
-        """What the other number would free at least and at most (below nought: cost), None where none is asked."""
+        """What the other number would free at least and at most (below zero: cost), None where none is asked."""
         if self.then_kept is None or self.then_low is None or self.then_high is None:
             return None
         if self.measured is None:

@@ -82,7 +82,7 @@ LARGE_COLUMNS = {
     "changed": "i8",
 }
 # What a folder holds with all below it (a row for every folder), and the whole system by owner, kind and list,
-# several names of one object counted once. Keys below nought are not those of files (see `usage`).
+# several names of one object counted once. Keys below zero are not those of files (see `usage`).
 TOTAL_COLUMNS = {"files": "i8", "bytes": "i8", "occupied": "i8"}
 KEY_TOTAL_COLUMNS = {"key": "i4", **TOTAL_COLUMNS}
 LARGE_BYTES = 8 * 1024**2

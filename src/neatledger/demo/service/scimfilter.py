@@ -15,7 +15,7 @@ _ORDERED = {"gt": lambda a, b: a > b, "ge": lambda a, b: a >= b, "lt": lambda a,
 
 
 class FilterError(ValueError):
-    """A filter that is none."""
+    """Not a filter."""
 
 
 def parse_filter(text: str) -> Test:
