@@ -2,7 +2,8 @@
 
 Each change is one that a hand could slip into: a bound one off, a condition turned round, a number one higher. Of
 all such changes some are drawn by lot (the same ones every time), each is made in a copy of the code, and the
-tests that need no real system are run on it until one fails. Prints every survivor and the share that was killed.
+tests that run that line, and need no real system, are run on it until one fails. Prints every survivor and the share
+that was killed.
 
     python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2]
 """
@@ -23,6 +24,9 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from queue import Queue
+from xml.etree import ElementTree
+
+from coverage import CoverageData
 
 ROOT = Path(__file__).parent.parent
 PACKAGE = ROOT / "src" / "neatledger"
@@ -40,6 +44,7 @@ class Mutant:
 
     path: Path
     line: int
+    last: int
     was: str
     now: str
     text: str
@@ -117,30 +122,81 @@ def _made(path: Path, place: int) -> Mutant:
     other = next(iter(changes(node)))
     was, now = ast.unparse(node), ast.unparse(other)
     text = ast.unparse(ast.fix_missing_locations(_Put(node, ast.copy_location(other, node)).visit(tree)))
-    return Mutant(path, getattr(node, "lineno", 0), was, now, text)
+    line = getattr(node, "lineno", 0)
+    return Mutant(path, line, getattr(node, "end_lineno", line), was, now, text)
 
 
-def _tests_for(path: Path) -> list[str]:
-    """Return the test files, those first that name the module."""
-    module = ".".join(path.relative_to(PACKAGE.parent).with_suffix("").parts)
-    files = sorted((ROOT / "tests").glob("test_*.py"))
-    first = ["test_boundaries.py", "test_gates.py", "test_core.py"]
-    rank = {file: (module not in file.read_text(), file.name not in first) for file in files}
-    left_out = {"test_structure.py"}
-    return [str(file) for file in sorted(files, key=lambda file: rank[file]) if file.name not in left_out]
+@dataclass
+class Seen:
+    """Which tests run which lines of the core, and how long each takes (seconds)."""
+
+    by_line: dict[str, dict[int, list[str]]]
+    seconds: dict[str, float]
+
+    def tests_of(self, mutant: Mutant) -> list[str]:
+        """Return the tests that run the changed line, the quickest first."""
+        lines = self.by_line.get(str(mutant.path.relative_to(PACKAGE)), {})
+        found = {name for line in range(mutant.line, mutant.last + 1) for name in lines.get(line, ()) if name}
+        return sorted(found, key=lambda name: self.seconds.get(name, 0.0))
 
 
-def is_killed(mutant: Mutant, package_dir: Path) -> bool:
-    """Make the change in a copy of the package, run the fast tests on it, and take it back."""
+def _environment(package_dir: Path) -> dict[str, str]:
+    env = {**os.environ, "PYTHONPATH": f"{package_dir}:{ROOT / 'tests'}", "PYTHONDONTWRITEBYTECODE": "1"}
+    env.pop("CI", None)
+    return env
+
+
+FAST = ["-q", "-m", "not judge", "-p", "no:cacheprovider", "--no-header", "--hypothesis-profile=mutants"]
+
+
+def watch(package_dir: Path, folder: Path) -> Seen:
+    """Run the fast tests once on the code as it is, and write down what each runs."""
+    config = folder / "coverage.ini"
+    data_file, times = folder / "coverage", folder / "times.xml"
+    config.write_text(f"[run]\ndynamic_context = test_function\nsource = {package_dir / 'neatledger' / 'core'}\n")
+    words = [
+        sys.executable,
+        "-m",
+        "coverage",
+        "run",
+        f"--rcfile={config}",
+        f"--data-file={data_file}",
+        "-m",
+        "pytest",
+    ]
+    words += [*FAST, f"--junitxml={times}", "tests", "--deselect", "tests/test_structure.py"]
+    subprocess.run(words, env=_environment(package_dir), cwd=ROOT, check=True, stdout=subprocess.DEVNULL)
+    data = CoverageData(str(data_file))
+    data.read()
+    seen = Seen({}, {})
+    for name in data.measured_files():
+        path = str(Path(name).relative_to(package_dir / "neatledger"))
+        contexts = data.contexts_by_lineno(name)
+        seen.by_line[path] = {
+            line: [_test_id(one) for one in some if ".test_" in one] for line, some in contexts.items()
+        }
+    for case in ElementTree.parse(times).iter("testcase"):
+        name = f"{case.attrib['classname'].replace('.', '/')}.py::{case.attrib['name'].partition('[')[0]}"
+        seen.seconds[name] = seen.seconds.get(name, 0.0) + float(case.attrib["time"])
+    return seen
+
+
+def _test_id(context: str) -> str:
+    module, _, function = context.rpartition(".")
+    return f"tests/{module.rpartition('.')[2]}.py::{function}"
+
+
+def is_killed(mutant: Mutant, package_dir: Path, seen: Seen) -> bool:
+    """Make the change in a copy of the package, run the tests that go there on it, and take it back."""
+    tests = seen.tests_of(mutant)
+    if not tests:
+        return False
     target = package_dir / "neatledger" / mutant.path.relative_to(PACKAGE)
     before = target.read_text()
     target.write_text(mutant.text)
-    env = {**os.environ, "PYTHONPATH": f"{package_dir}:{ROOT / 'tests'}", "PYTHONDONTWRITEBYTECODE": "1"}
-    env.pop("CI", None)
-    words = [sys.executable, "-m", "pytest", "-x", "-q", "-m", "not judge", "-p", "no:cacheprovider", "--no-header"]
-    words += ["--hypothesis-profile=mutants", *_tests_for(mutant.path)]
     try:
-        done = subprocess.run(words, env=env, cwd=ROOT, capture_output=True, timeout=SECONDS)
+        words = [sys.executable, "-m", "pytest", "-x", *FAST, *tests]
+        done = subprocess.run(words, env=_environment(package_dir), cwd=ROOT, capture_output=True, timeout=SECONDS)
         return done.returncode != 0
     except subprocess.TimeoutExpired:
         return True
@@ -164,10 +220,12 @@ def main() -> None:
                 PACKAGE, Path(name) / str(number) / "neatledger", ignore=shutil.ignore_patterns("__pycache__")
             )
 
+        seen = watch(Path(name) / "0", Path(name))
+
         def judge(mutant: Mutant) -> bool:
             package_dir = copies.get()
             try:
-                killed = is_killed(mutant, package_dir)
+                killed = is_killed(mutant, package_dir, seen)
             finally:
                 copies.put(package_dir)
             print("killed   " if killed else "SURVIVES ", mutant, flush=True)
