@@ -136,7 +136,10 @@ class Seen:
     def tests_of(self, mutant: Mutant) -> list[str]:
         """Return the tests that run the changed line, the quickest first."""
         lines = self.by_line.get(str(mutant.path.relative_to(PACKAGE)), {})
-        found = {name for line in range(mutant.line, mutant.last + 1) for name in lines.get(line, ()) if name}
+        found = {name for line in range(mutant.line, mutant.last + 1) for name in lines.get(line, ())}
+        if not found:
+            # A constant of the module: whatever runs anything of the module.
+            found = {name for some in lines.values() for name in some}
         return sorted(found, key=lambda name: self.seconds.get(name, 0.0))
 
 
