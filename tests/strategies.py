@@ -19,13 +19,13 @@ from neatledger.core.lists.privileges import PRIVILEGES
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
+from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
 from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
-from neatledger.reports.names import EntryNames
 
 NAMES = EntryNames([], [], MODELS["posix"])
 USERS, GROUPS = ["0", "11", "12", "13"], ["0", "21", "22", "23"]

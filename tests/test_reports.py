@@ -21,6 +21,7 @@ from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import GROUP, USER, USER_OBJ, Entry, PosixModel, pack_body
 from neatledger.core.lists.rights import Level, Right, level_of_file
+from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
@@ -29,7 +30,6 @@ from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import short_rights, spell_files
 from neatledger.reports.changes import changes_report
 from neatledger.reports.everyone import fold_closed
-from neatledger.reports.names import EntryNames
 from neatledger.reports.who import who_report
 from strategies import NAMES
 

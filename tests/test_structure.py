@@ -35,7 +35,7 @@ FLOORS = {
         "core",
     },
     "app": {"questions", "faces", "office", "core"},
-    "questions": {"office", "ledger", "sources", "formats", "reports", "core"},
+    "questions": {"office", "ledger", "sources", "formats", "core"},
     "faces": {"formats", "reports", "core"},
     "office": {"formats", "core"},
     "ledger": {"formats", "core"},

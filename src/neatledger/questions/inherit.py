@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from neatledger.core.lists.contract import Maker
+from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import show_address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
-from neatledger.reports.names import EntryNames
 
 if TYPE_CHECKING:
     from neatledger.core.access.pushing import Pushed

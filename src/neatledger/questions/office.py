@@ -11,6 +11,7 @@ from datetime import date
 from functools import cached_property
 from pathlib import Path
 
+from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
@@ -20,7 +21,6 @@ from neatledger.ledger.store import CountInfo, Ledger, open_ledger
 from neatledger.office.addresses import parse_address
 from neatledger.office.read import read_plan
 from neatledger.questions.systems import Systems
-from neatledger.reports.names import EntryNames
 
 __all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
 

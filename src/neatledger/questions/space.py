@@ -12,7 +12,6 @@ from neatledger.errors import UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office, names_of
 from neatledger.questions.views import CountedFolder, find_folder, load_views, owner_names
-from neatledger.reports.space import SORT_WORDS
 
 __all__ = ["BY", "Breakdown", "EveryFolder", "FolderRow", "Share", "ask_every", "ask_folder", "ask_office"]
 
@@ -140,7 +139,7 @@ def _parts(view: SpaceView, row: int, by: str) -> Iterator[Share]:
                 yield Share(kind, figures)
         case "sort":
             for sort, figures in view.by_sort(row).items():
-                yield Share(SORT_WORDS[sort], figures)
+                yield Share(sort.words, figures)
         case _:
             for address, figures in view.largest(row):
                 yield Share(address, figures)

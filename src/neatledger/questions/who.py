@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 from neatledger.core.access.differences import Difference, differences_at
 from neatledger.core.access.ways import Access
+from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
-from neatledger.reports.names import EntryNames
 
 __all__ = ["WhoAnswer", "ask", "ask_both"]
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from neatledger.core.access.ways import Access, Item
+from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
-from neatledger.reports.names import EntryNames
 
 __all__ = ["WhyAnswer", "ask"]
 

@@ -28,7 +28,6 @@ from neatledger.reports.report import (
 )
 
 __all__ = [
-    "SORT_WORDS",
     "Part",
     "Whole",
     "breakdown_report",
@@ -185,12 +184,6 @@ def _differences(lines: Iterable[LimitStatus]) -> Iterator[tuple[LimitStatus, st
             yield line, f"{line.target.key}: the system says {theirs} used, the counted files make {ours}."
 
 
-SORT_WORDS = {
-    Sort.CURRENT: "files in use",
-    Sort.VERSIONS: "old versions",
-    Sort.BIN: "bin",
-    Sort.SNAPSHOTS: "snapshots",
-}
 _MOST_PARTS = 40
 _PARTS = {
     "folder": "FOLDER",
@@ -274,7 +267,7 @@ def _part_row(name: Address | bytes | str, figures: Figures, whole: Figures) -> 
 def _notes(found: Whole) -> list[str]:
     if found.smallest_named is not None:
         return [f"Files of {show_size(found.smallest_named)} and more are kept by name."]
-    apart = [f"{SORT_WORDS[sort]} {show_size(amount)}" for sort, amount in found.apart.items()]
+    apart = [f"{sort.words} {show_size(amount)}" for sort, amount in found.apart.items()]
     return [f"Beside this, and not counted against limits here: {', '.join(apart)} (--by sort)."] if apart else []
 
 

@@ -8,10 +8,10 @@ from typing import Protocol
 from neatledger.core.access.ways import Access, Gate, Item, Way
 from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, level_of, spell_rights
+from neatledger.core.people.names import EntryNames
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.reports.access import spell_files
-from neatledger.reports.names import EntryNames
 from neatledger.reports.report import Column, Report, Row, Show
 
 __all__ = ["Explained", "no_account_report", "plan_lines", "why_report"]

@@ -30,6 +30,13 @@ class Sort(IntEnum):
     BIN = 2
     SNAPSHOTS = 3
 
+    @property
+    def words(self) -> str:
+        """What it is called on the screen."""
+        return (
+            "files in use" if self is Sort.CURRENT else "old versions" if self is Sort.VERSIONS else self.name.lower()
+        )
+
 
 @dataclass(frozen=True, slots=True)
 class SpaceRules:
