@@ -105,7 +105,7 @@ class App:
 
     @property
     def now(self) -> datetime:
-        """This moment (UTC), or noon of what --today says."""
+        """The moment (UTC), or noon of what --today says."""
         if self.options.today:
             return datetime.combine(self.options.today, datetime.min.time().replace(hour=12)).astimezone(UTC)
         return datetime.now(UTC)

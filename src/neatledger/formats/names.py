@@ -1,7 +1,7 @@
-"""Names that may hold anything: a readable escape for people, percent-encoding for machines.
+r"""Names that may hold anything: a readable escape for people, percent-encoding for machines.
 
-Both can be undone. For people a backslash escape stands for what is not printable: ``\\n``, ``\\x1b``,
-``\\u202e``, and ``\\xff`` for bytes that are not UTF-8 (spelled ``\\xff`` too); a backslash is doubled.
+Both can be undone. For people a backslash escape stands for what is not printable: ``\n``, ``\x1b``,
+``\u202e``, and ``\xff`` for bytes that are not UTF-8 (spelled ``\xff`` too); a backslash is doubled.
 For machines every byte of what is not printable UTF-8, and of ``%`` itself, is ``%XX`` (RFC 3986 2.1).
 """
 

@@ -25,7 +25,7 @@ class RoomAsker:
     """A person in a folder: what the lists say of them there is worked out once, whatever the limits are."""
 
     def __init__(self, office: Office, name: str, address: Address) -> None:
-        """Raises `UnknownNameError` where there is nobody of this name, or no such folder."""
+        """Find the person and the folder; raises `UnknownNameError` where there is no such one."""
         person = office.find_person(name)
         location = locate(office.reader(address.system), address)
         if not location.is_folder:

@@ -93,7 +93,7 @@ class Entry:
         return spell_mask(self.mask, is_folder=True)
 
     def __str__(self) -> str:
-        """The entry with the identifier that it names."""
+        """Return the entry with the identifier that it names."""
         kind = "" if self.who in _SPECIAL else "group " if self.flags & IS_GROUP else "user "
         return f"{self._does}:{kind}{self.who}:{self._what}"
 

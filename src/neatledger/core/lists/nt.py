@@ -255,7 +255,7 @@ class NtEntry:
         return spell_mask(map_generic(self.ace.mask), is_folder=True)
 
     def __str__(self) -> str:
-        """The entry with the identifier that it names."""
+        """Return the entry with the identifier that it names."""
         return self._kept or f"{self._does}:{self.ace.sid}:{self._what}"
 
     def word(self, names: Names) -> str:

@@ -63,7 +63,7 @@ class Entry:
     ident: int = 0xFFFFFFFF
 
     def __str__(self) -> str:
-        """The entry as acl(5) writes it, with numbers."""
+        """Return the entry as acl(5) writes it, with numbers."""
         ident = str(self.ident) if self.tag in (USER, GROUP) else ""
         return f"{_TAGS[self.tag]}:{ident}:{_spell(self.perm)}"
 

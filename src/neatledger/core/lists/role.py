@@ -55,7 +55,7 @@ class Entry:
     inherited: bool = False
 
     def __str__(self) -> str:
-        """The entry with the identifier that it names."""
+        """Return the entry with the identifier that it names."""
         return self._word(self.ident)
 
     def word(self, names: Names) -> str:
