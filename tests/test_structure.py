@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import ast
 import re
+import subprocess
+import sys
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -11,6 +14,7 @@ import pytest
 from neatledger.cli import COMMANDS, make_parser
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.table import MODELS
+from neatledger.extras import EXTRAS
 from neatledger.office.read import load_schema
 from neatledger.sources.listing import FORMS
 from neatledger.sources.table import SOURCES, load_source
@@ -141,3 +145,39 @@ def test_every_row_of_every_table_is_whole() -> None:
     readme = (ROOT / "README.md").read_text()
     for shot in re.findall(r"docs/screenshots/[\w-]+\.png", readme):
         assert (ROOT / shot).is_file()
+
+
+HIDDEN = """
+import importlib, os, sys
+for name in ("fcntl", "pwd", "grp", "resource", "termios"):
+    sys.modules[name] = None
+for name in ("fchdir", "geteuid", "getxattr", "listxattr", "posix_fallocate", "sched_getaffinity", "fstatvfs"):
+    delattr(os, name)
+from neatledger.cli import main
+for name in ("smb", "directory", "dav", "listing", "tree", "ldapaccounts", "scimaccounts", "passwdaccounts", "limits"):
+    importlib.import_module(f"neatledger.sources.{name}")
+sys.exit(main(sys.argv[1:]))
+"""
+
+
+@pytest.mark.parametrize("words", ["gather --quiet", "who barn:/Rota", "check --fail-at high", "demo --listing --no-tour OFFICE/new"])
+def test_another_system_than_the_servers_can_ask(demo: Path, words: str) -> None:
+    asked = [word.replace("OFFICE", str(demo)) for word in words.split()]
+    asked += [] if asked[0] == "demo" else ["--office", str(demo)]
+    done = subprocess.run([sys.executable, "-c", HIDDEN, *asked], capture_output=True, text=True)
+    assert done.returncode in (0, 1) and "Traceback" not in done.stderr, done.stderr
+
+
+def test_what_an_extra_brings_is_missed_in_one_line(demo: Path) -> None:
+    hide = "import sys\nsys.modules[sys.argv[1]] = None\nfrom neatledger.cli import main\nsys.exit(main(sys.argv[2:]))\n"
+    for library, words, extra in [
+        ("ldap3", "gather", "ldap"), ("scipy", "forecast", "reports"), ("matplotlib", "forecast barn --figure x.png", "reports"),
+        ("openpyxl", "report space -o x.xlsx", "reports"), ("icalendar", "lapses --calendar x.ics", "reports"),
+    ]:  # fmt: skip
+        words = [sys.executable, "-c", hide, library, *words.split(), "--office", str(demo)]
+        done = subprocess.run(words, capture_output=True, text=True, cwd=demo)
+        assert done.returncode == 2 and done.stderr.count("\n") == 1, done.stderr
+        assert library in done.stderr and f"pip install 'neatledger[{extra}]'" in done.stderr
+    declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["optional-dependencies"]
+    for extra, libraries in EXTRAS.items():
+        assert {re.split(r"[>\[]", one)[0].lower() for one in declared[extra]} >= set(libraries)
