@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import doctest
 import io
 import json
 import os
@@ -228,3 +229,12 @@ def test_every_command_speaks_csv_and_json(small: Path, run) -> None:
     env = {**os.environ, "NEATLEDGER_OFFICE": str(small)}
     assert subprocess.run([COMMAND, "counts"], env=env, capture_output=True).returncode == 0
     assert run("counts", cwd=small).stdout.startswith("1 count in ")
+
+
+def test_the_examples_of_the_python_page_are_true(demo: Path, tmp_path: Path, monkeypatch) -> None:
+    (tmp_path / "demo-office").symlink_to(demo)
+    monkeypatch.chdir(tmp_path)
+    page = Path(__file__).parent.parent / "docs" / "python.md"
+    parser, runner = doctest.DocTestParser(), doctest.DocTestRunner()
+    found = runner.run(parser.get_doctest(page.read_text(), {}, page.name, str(page), 0))
+    assert found.attempted > 10 and not found.failed
