@@ -11,10 +11,11 @@ from pathlib import Path
 
 import pytest
 
-from neatledger.cli import COMMANDS, make_parser
+from neatledger.cli import COMMANDS, FORMATS, make_parser
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.table import MODELS
 from neatledger.extras import EXTRAS
+from neatledger.faces.machine import WRITERS
 from neatledger.office.read import load_schema
 from neatledger.sources.listing import FORMS
 from neatledger.sources.table import SOURCES, load_source
@@ -139,7 +140,8 @@ def test_every_row_of_every_table_is_whole() -> None:
     assert set(SOURCES) == set(load_schema()["$defs"]["system"]["properties"]["source"]["enum"])
     for check in CHECKS.values():
         assert check.summary and check.advice
-    assert set(FORMS) == set(MODELS) == set(load_schema()["$defs"]["system"]["properties"]["lists"]["enum"])
+    assert set(FORMS) == set(MODELS)
+    assert {"table", *WRITERS} == set(FORMATS)
     for name in MODELS:
         assert (ROOT / "tests" / "vectors" / f"{name}.json").is_file()
     readme = (ROOT / "README.md").read_text()

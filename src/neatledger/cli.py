@@ -19,7 +19,7 @@ from neatledger.extras import extras_for
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["COMMANDS", "main", "make_parser"]
+__all__ = ["COMMANDS", "FORMATS", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
@@ -53,6 +53,9 @@ COMMANDS: dict[str, str] = {
     "report": "a report for people who decide, as a page or a workbook",
     "accept": "write into the plan that the office lives with a finding",
 }
+FORMATS = ("table", "csv", "json")
+"""How a result may be written: for people, or by one of the writers in `faces.machine`."""
+
 _STOPPED = 130
 
 
@@ -99,7 +102,7 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     )
     common.add_argument("--as-of", type=_day, metavar="DATE", help="the newest count of that day or before")
     common.add_argument("--today", type=_day, metavar="DATE", help="take this as today")
-    common.add_argument("--format", choices=("table", "csv", "json"), default="table")
+    common.add_argument("--format", choices=FORMATS, default="table")
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
     common.add_argument("--quiet", action="store_true", help="no progress and no remarks")
     return parser

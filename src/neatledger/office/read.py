@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from neatledger.core.lists.rights import Level
+from neatledger.core.lists.table import MODELS
 from neatledger.core.plan.plan import (
     CLASSES,
     Acceptance,
@@ -46,9 +47,10 @@ _NEEDS: dict[str, tuple[str, ...]] = {
 
 
 def load_schema() -> dict[str, Any]:
-    """Return the published JSON Schema of office.yaml."""
+    """Return the JSON Schema of office.yaml; which sorts of lists there are, the table of their models says."""
     text = resources.files("neatledger.office").joinpath("schema.json").read_text("utf-8")
     schema: dict[str, Any] = json.loads(text)
+    schema["$defs"]["system"]["properties"]["lists"]["enum"] = list(MODELS)
     return schema
 
 
@@ -120,7 +122,7 @@ class _Builder:
         return self.marks.get(path, (0, 0))[0]
 
     def _system(self, name: str, one: Mapping[str, Any]) -> PlanSystem:
-        for key in _NEEDS[one["source"]]:
+        for key in _NEEDS.get(one["source"], ()):
             if key not in one:
                 self._fault(("systems", name), f"a {one['source']} without `{key}`", f"its `{key}`")
         if one["source"] == "smb" and isinstance(one.get("shares"), str):
