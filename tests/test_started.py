@@ -1,0 +1,44 @@
+"""The installed program beside the same calls in this process."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from conftest import ANY
+
+# A dozen calls of each group of commands, as the installed program: the same as in this process, byte for byte.
+STARTED = {
+    "access": [
+        "who barn:/Payroll", "who barn:/Rota --format csv", "who loft:/Accounts --all --format json", "reach rook", "reach frost --format csv",
+        "why marsh barn:/Imaging/2026", "why thistle loft:/Surgery --format json", "access --format csv", "access --every --format json",
+        "changes --format json", "who barn:/Payroll --side plan", "inherit barn:/Imaging --push",
+    ],
+    "people and folders": [
+        "people", "people rook", "people --format csv", "groups", "groups --format json", "folders", "folders barn:/Records", "folders --format csv",
+        "match", "match --format json", "counts", "people nemo",
+    ],
+    "sharing": [
+        "links", "links --format csv", "links --only link --format json", "links --not-in-order", "guests", "guests --format csv", "devices",
+        "devices --format json", "lapses --within 14", "lapses --format csv", "suppose --take-back member:Cases=students", "links --by moss",
+    ],
+    "space": [
+        "space", "space barn:/Imaging", "space --format csv", "space barn:/ --by kind --format json", "room rook barn:/Imaging/Ultrasound", "bands",
+        "bands --format csv", "forecast barn --format json", "kinds", "versions --format csv", "synced rook", "suppose --keep barn=0",
+    ],
+    "order": [
+        "check", "check --only no-end --format csv", "check --only no-email --format json", "check --list", "check --only homes-opened", "check --only nothing",
+        "check --only no-end --all --fail-at high",
+        "report space", "accept", "counts --format json", "lapses --past", "check --side plan",
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("group", STARTED)
+def test_the_installed_program_says_what_a_call_in_this_process_says(demo: Path, run, start, group: str) -> None:
+    for call in STARTED[group]:
+        words = [*call.split(), "--office", demo, "--today", "2026-11-23"]
+        both = [ask(*words, status=ANY) for ask in (start, run)]
+        started, called = [(done.returncode, done.stdout, done.stderr) for done in both]
+        assert started == called and any(started[1:]), call
