@@ -150,14 +150,27 @@ def _environment(package_dir: Path) -> dict[str, str]:
     return env
 
 
+# Those that only start programs or look at the files see nothing of the core's own working.
+_TESTS = ["tests", *(f"--ignore=tests/test_{name}.py" for name in ("structure", "started", "services", "rpc"))]
 FAST = ["-q", "-m", "not judge", "-p", "no:cacheprovider", "--no-header", "--hypothesis-profile=mutants"]
+
+
+# Given to the tests as a plugin: each test's lines are written down under its own name.
+_PLUGIN = """
+import coverage, pytest
+
+@pytest.hookimpl(hookwrapper=True)
+def pytest_runtest_protocol(item):
+    coverage.Coverage.current().switch_context(item.nodeid)
+    yield
+"""
 
 
 def watch(package_dir: Path, folder: Path) -> Seen:
     """Run the fast tests once on the code as it is, and write down what each runs."""
-    config = folder / "coverage.ini"
-    data_file, times = folder / "coverage", folder / "times.xml"
-    config.write_text(f"[run]\ndynamic_context = test_function\nsource = {package_dir / 'neatledger' / 'core'}\n")
+    config, data_file, times = folder / "coverage.ini", folder / "coverage", folder / "times.xml"
+    config.write_text(f"[run]\nsource = {package_dir / 'neatledger' / 'core'}\n")
+    (folder / "each_test_apart.py").write_text(_PLUGIN)
     words = [
         sys.executable,
         "-m",
@@ -168,28 +181,24 @@ def watch(package_dir: Path, folder: Path) -> Seen:
         "-m",
         "pytest",
     ]
-    words += [*FAST, f"--junitxml={times}", "tests", "--deselect", "tests/test_structure.py"]
-    subprocess.run(words, env=_environment(package_dir), cwd=ROOT, stdout=subprocess.DEVNULL)
+    words += [*FAST, "-p", "each_test_apart", f"--junitxml={times}", "-o", "junit_family=xunit1", *_TESTS]
+    env = _environment(package_dir)
+    env["PYTHONPATH"] += f":{folder}"
+    subprocess.run(words, env=env, cwd=ROOT, stdout=subprocess.DEVNULL)
     data = CoverageData(str(data_file))
     data.read()
     seen = Seen({}, {})
     for name in data.measured_files():
         path = str(Path(name).relative_to(package_dir / "neatledger"))
-        contexts = data.contexts_by_lineno(name)
         seen.by_line[path] = {
-            line: [_test_id(one) for one in some if ".test_" in one] for line, some in contexts.items()
+            line: [one for one in some if one] for line, some in data.contexts_by_lineno(name).items()
         }
     for case in ElementTree.parse(times).iter("testcase"):
-        name = f"{case.attrib['classname'].replace('.', '/')}.py::{case.attrib['name'].partition('[')[0]}"
+        name = f"{case.attrib['file']}::{case.attrib['name']}"
         # What fails on the code as it is (being watched it is slow) tells nothing of a change.
         failed = case.find("failure") is not None or case.find("error") is not None
-        seen.seconds[name] = seen.seconds.get(name, 0.0) + (inf if failed else float(case.attrib["time"]))
+        seen.seconds[name] = inf if failed else float(case.attrib["time"])
     return seen
-
-
-def _test_id(context: str) -> str:
-    module, _, function = context.rpartition(".")
-    return f"tests/{module.rpartition('.')[2]}.py::{function}"
 
 
 def is_killed(mutant: Mutant, package_dir: Path, seen: Seen) -> bool:
