@@ -12,6 +12,7 @@ from scipy.special import stdtrit
 from scipy.stats import theilslopes
 
 from neatledger.core.space.forecast import FEWEST, RATE, find_trend
+from neatledger.core.space.quantiles import student_quantile
 from neatledger.core.space.when import YEARS, Meeting
 
 FIRST = date(2025, 1, 6)
@@ -155,3 +156,8 @@ def test_any_history_has_an_ordered_answer_that_units_do_not_change(amounts: lis
         assert days == sorted(days)
     still = find_trend(history([amounts[0] * factor] * len(amounts)))
     assert still is not None and (still.slope, still.breaks, still.stands_out) == (0, (), 0)
+
+
+@given(st.floats(0.5, 5000), st.sampled_from([0.7, 0.9, 0.95, 0.975, 0.999]))
+def test_a_quantile_is_that_of_the_library_for_statistics(freedom: float, probability: float) -> None:
+    assert student_quantile(freedom, probability) == pytest.approx(float(stdtrit(freedom, probability)), rel=1e-10)

@@ -173,7 +173,7 @@ def test_another_system_than_the_servers_can_ask(demo: Path, words: str) -> None
 def test_what_an_extra_brings_is_missed_in_one_line(demo: Path) -> None:
     hide = "import sys\nsys.modules[sys.argv[1]] = None\nfrom neatledger.cli import main\nsys.exit(main(sys.argv[2:]))\n"
     for library, words, extra in [
-        ("ldap3", "gather", "ldap"), ("scipy", "forecast", "reports"), ("matplotlib", "forecast barn --figure x.png", "reports"),
+        ("ldap3", "gather", "ldap"), ("matplotlib", "forecast barn --figure x.png", "reports"),
         ("openpyxl", "report space -o x.xlsx", "reports"), ("icalendar", "lapses --calendar x.ics", "reports"),
     ]:  # fmt: skip
         words = [sys.executable, "-c", hide, library, *words.split(), "--office", str(demo)]

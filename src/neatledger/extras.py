@@ -7,25 +7,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from importlib.util import find_spec
 
 from neatledger.errors import MissingPartError
 
-__all__ = ["EXTRAS", "extras_for", "has_extra"]
+__all__ = ["EXTRAS", "extras_for"]
 
 EXTRAS: dict[str, tuple[str, ...]] = {
     "smb": ("smbprotocol",),
     "ldap": ("ldap3",),
     "services": ("httpx", "defusedxml"),
-    "reports": ("scipy", "matplotlib", "openpyxl", "jinja2", "icalendar"),
+    "reports": ("matplotlib", "openpyxl", "jinja2", "icalendar"),
     "demo": ("werkzeug",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
-
-
-def has_extra(extra: str) -> bool:
-    """Tell whether all libraries of an extra are there."""
-    return all(find_spec(library) for library in EXTRAS[extra])
 
 
 @contextmanager

@@ -6,17 +6,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from neatledger.core.checks.contract import Finding, OfficeFacts
-from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
+from neatledger.core.checks.table import find_acceptance, run_checks
 from neatledger.core.plan.plan import Acceptance
 from neatledger.core.tree.address import Address
-from neatledger.extras import has_extra
 from neatledger.formats.names import encode_address
 from neatledger.questions.facts import load_facts
 from neatledger.questions.office import Office
 
-__all__ = ["GradedFinding", "ask", "grade", "left_out"]
-
-_FORECAST = "full-soon"
+__all__ = ["GradedFinding", "ask", "grade"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,14 +25,8 @@ class GradedFinding:
 
 
 def ask(office: Office, only: Iterable[str] | None = None) -> list[GradedFinding]:
-    """Run the checks, some by name or all but `left_out`; the gravest first; a named one that cannot run raises."""
-    skipped = left_out()
-    return grade(load_facts(office), [name for name in CHECKS if name not in skipped] if only is None else only)
-
-
-def left_out() -> list[str]:
-    """Return the checks that cannot be run here, as what they ask is installed apart: not the same as in order."""
-    return [] if has_extra("reports") else [_FORECAST]
+    """Run the checks, all or some by name; the gravest first."""
+    return grade(load_facts(office), only)
 
 
 def grade(facts: OfficeFacts, only: Iterable[str] | None = None) -> list[GradedFinding]:

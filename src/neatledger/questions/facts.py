@@ -108,7 +108,7 @@ def _full_on(office: Office, history: History | None) -> Callable[[LimitStatus],
             return When(Meeting.NOT_WITHIN if limit is UNLIMITED else Meeting.ALREADY)
         if not histories:
             histories.append(load_history(office))
-        # Forecasts are slow to load, and installed apart: only where one is asked for.
+        # Forecasts are slow to load: only where one is asked for.
         from neatledger.core.space.forecast import find_trend
 
         trend = find_trend(histories[0].used(status))

@@ -33,16 +33,13 @@ class Graded(Protocol):
     def acceptance(self) -> Acceptance | None: ...
 
 
-def findings_report(findings: Sequence[Graded], when: str, *, show_all: bool, left_out: Sequence[str] = ()) -> Report:
-    """Make the report; for people, accepted findings are counted, and so is what comes too often of one check.
-
-    `left_out` are the checks that could not be run: what they would find is not known, and that is said.
-    """
+def findings_report(findings: Sequence[Graded], when: str, *, show_all: bool) -> Report:
+    """Make the report; for people, accepted findings are counted, and so is what comes too often of one check."""
     rows = [_row(each) for each in findings]
     shown = _folded(findings, show_all=show_all)
     standing = Counter(each.finding.check for each in findings if each.acceptance is None)
     accepted = len(findings) - standing.total()
-    notes = [f"{name} was not looked at: it wants pip install 'neatledger[reports]'." for name in left_out]
+    notes: list[str] = []
     if not show_all:
         folded = {name: number - _MOST_OF_ONE for name, number in standing.items() if number > _MOST_OF_ONE}
         notes += [Aside(f"{number} more of {name} (--all shows them).") for name, number in folded.items()]

@@ -15,9 +15,9 @@ from datetime import date, timedelta
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
 from neatledger.core.space.limit_table import LimitStatus
+from neatledger.core.space.quantiles import student_quantile
 from neatledger.core.space.when import YEARS, Meeting, When
 
 __all__ = ["FEWEST", "RATE", "Break", "Outlook", "Trend", "find_breaks", "find_trend"]
@@ -163,7 +163,7 @@ def _level(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float, rate: 
     """Return where the place stands now by the counts since the last break, and how far that may be off."""
     recent = np.flatnonzero(stretch == stretch[-1])[-_SIDE * 2 :]
     level = float(np.median(y[recent] - slope * (t[recent] - t[-1])))
-    quantile = float(stdtrit(max(len(t) - 2, 1), (1 + rate) / 2))
+    quantile = student_quantile(max(len(t) - 2, 1), (1 + rate) / 2)
     return level, float(quantile * 1.25 * _spread(_left_over(t, y, stretch, slope)) / np.sqrt(len(recent)))
 
 
@@ -303,14 +303,14 @@ def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp], rate: float) -> tup
     pairs = len(slopes)
     # Each stretch has a level of its own to be found: so much less is known of the growth.
     free = max(len(t) - len(np.unique(stretch)) - 1, 1)
-    reach = float(stdtrit(free, (1 + rate) / 2)) * np.sqrt(variance)
+    reach = student_quantile(free, (1 + rate) / 2) * np.sqrt(variance)
     ends = np.interp([(pairs - reach) / 2 - 1, (pairs + reach) / 2], np.arange(pairs), slopes)
     left = _left_over(t, y, stretch, slope)
     widening, follows = _widening(left, stretch)
     # Counts that follow each other are worth fewer, and what is known of how they do so is little then.
     worth = max(len(t) / widening - len(np.unique(stretch)) - 1, 2.0)
-    quantile = float(stdtrit(worth, (1 + rate) / 2))
-    wider = _SAFETY * np.sqrt(widening) * quantile / float(stdtrit(free, (1 + rate) / 2))
+    quantile = student_quantile(worth, (1 + rate) / 2)
+    wider = _SAFETY * np.sqrt(widening) * quantile / student_quantile(free, (1 + rate) / 2)
     under, over = (slope - float(ends[0])) * wider, (float(ends[1]) - slope) * wider
     if follows > _WANDERS:
         # What wanders as it grows is known by its single steps alone: the growth is as sure as their mean.

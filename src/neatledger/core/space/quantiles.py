@@ -1,0 +1,36 @@
+"""Quantiles of Student's distribution: how far what was estimated from a few counts may be off.
+
+Source: Abramowitz and Stegun 26.7 (the distribution), 26.5.27 (by the incomplete beta function, which mpmath has).
+"""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+
+from mpmath import fp
+
+__all__ = ["student_quantile"]
+
+_NORMAL = 0.5  # a start below every quantile that is asked for: from there the steps grow towards it
+_STEPS = 200
+
+
+@lru_cache(maxsize=4096)
+def student_quantile(freedom: float, probability: float) -> float:
+    """Return what a value stays below with a probability (0.7 to 1), for degrees of freedom (above 0).
+
+    Raises `ValueError` for a probability beyond these bounds.
+    """
+    if not 0.7 <= probability < 1:
+        raise ValueError(f"no quantile is asked for at {probability}")
+    height = math.exp(math.lgamma((freedom + 1) / 2) - math.lgamma(freedom / 2)) / math.sqrt(freedom * math.pi)
+    value = _NORMAL
+    for _ in range(_STEPS):
+        below = 1 - fp.betainc(freedom / 2, 0.5, 0, freedom / (freedom + value * value), regularized=True) / 2
+        # The distribution bends down above its middle, so no step goes beyond the quantile.
+        step = (below - probability) / (height * (1 + value * value / freedom) ** (-(freedom + 1) / 2))
+        value -= step
+        if abs(step) <= 1e-14 * value:
+            break
+    return value
