@@ -102,7 +102,7 @@ def facts(
         rule = office.sharing.rule_at(offer.address, (offer.maker,))
         judged.append((offer, judge_offer(offer, rule, service, office, DAY, by_id)))
     whole = {"promises": (), "kept": {}, "bins": {}, "held": {}, "barred": (), "homes": (), "twice": ()}
-    of_space = SpaceFacts(lines=lines, full_on=lambda line: full, **whole | (space or {}))
+    of_space = SpaceFacts(statuses=lines, full_on=lambda line: full, **whole | (space or {}))
     return OfficeFacts(office, [system], DAY, lambda: of_space, lambda: [ServiceFacts(service, judged)])
 
 

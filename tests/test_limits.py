@@ -182,12 +182,12 @@ def test_restating_twice_is_restating_once(office, name: str, new, later_only: b
     after = apply_restating(plan, once)
     lines_after = _with_plan(lines, after)
     for move in once.moves:
-        (line,) = (line for line in lines_after if line.target == move.line.target)
+        (line,) = (line for line in lines_after if line.target == move.status.target)
         assert line.planned is not None and line.planned.settings == move.after
         if move.outcome is Outcome.MOVES:
             assert move.after == move.on_band and not line.planned.exceptions
         before, limit = move.before.limit, move.after.limit
-        falls = limit is not UNLIMITED and (before is UNLIMITED or limit < before) and move.line.amount > limit
+        falls = limit is not UNLIMITED and (before is UNLIMITED or limit < before) and move.status.amount > limit
         if move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK) and falls:
             assert insist, "no limit falls below what is used unless that is insisted on"
         if move.outcome is Outcome.LATER:
@@ -216,15 +216,15 @@ def test_what_is_supposed_changes_what_was_said_and_nothing_else(office, limit) 
     target = lines[0]
     assume(target.target.on is not On.POOL)
     after = suppose_limit(before, target.target.key, limit)
-    changed = [(was, now) for was, now in zip(before.lines, after.lines, strict=True) if was != now]
+    changed = [(was, now) for was, now in zip(before.statuses, after.statuses, strict=True) if was != now]
     assert all(was.target.key == target.target.key and now.settings.limit == limit for was, now in changed)
     moved = suppose_move(before, Address("barn", b"/d"), "new", 100)
-    amounts = {line.target.name: line.amount for line in moved.lines if line.target.on is On.POOL}
+    amounts = {line.target.name: line.amount for line in moved.statuses if line.target.on is On.POOL}
     was = {line.target.name: line.amount for line in lines if line.target.on is On.POOL}
     assert amounts["new"] == 100 and amounts["attic"] == max(0, was["attic"] - 100) and amounts["disk"] == was["disk"]
     assert pool_of(moved.plan, Address("barn", b"/d/e")).name in ("new", "attic")
     joined = suppose_join(before, "barn", 3)
-    assert len(joined.lines) == len(lines) + 3
+    assert len(joined.statuses) == len(lines) + 3
     banded = suppose_band(before, "small", limit, DAY)
     assert banded.plan.space.bands["small"].stated["limit"] == limit
     with pytest.raises(UnknownNameError):
@@ -358,7 +358,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
     plan = parse_plan(PLAN, "office.yaml")
     lines = build_limit_table(plan, Counted())
     found = restate(lines, plan.space.bands["home"], {"limit": 120, "warn": ((90, ("ada", "bob")),)}, DAY)
-    outcomes = {move.line.target.name: move.outcome for move in found.moves}
+    outcomes = {move.status.target.name: move.outcome for move in found.moves}
     assert outcomes == {"/Homes/ada": Outcome.KEPT, "/Homes/bob": Outcome.STAYS}
     write_restating(tmp_path, found)
     text = (tmp_path / "office.yaml").read_text()
@@ -369,7 +369,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
         if line.target.on is On.FOLDER
     }
     for move in found.moves:
-        assert again[move.line.target.name].planned.settings == move.after
+        assert again[move.status.target.name].planned.settings == move.after
     ada = again["/Homes/ada"].planned
     assert (ada.settings.limit, ada.since, ada.because, ada.state) == (200, DAY, "holds more", "off band")
     back = restate(

@@ -70,7 +70,7 @@ def _rule(args: argparse.Namespace, app: App) -> Report:
 def _space(args: argparse.Namespace, app: App) -> Report:
     from neatledger.questions import suppose_space
     from neatledger.reports.suppose import (
-        lines_beside,
+        statuses_beside,
         outlooks_beside,
         promises_beside,
         rooms_beside,
@@ -86,7 +86,7 @@ def _space(args: argparse.Namespace, app: App) -> Report:
         room=tuple(args.room) if args.room else None,
     )
     found = suppose_space.ask(app.office, supposed, is_of_plan=app.is_of_plan)
-    beside = lines_beside(found.before.lines, found.after.lines) + promises_beside(*found.promises)
+    beside = statuses_beside(found.before.statuses, found.after.statuses) + promises_beside(*found.promises)
     beside += rooms_beside(*found.rooms) if found.rooms else []
     beside += outlooks_beside(found.outlooks)
     return suppose_report(beside, found.sentences, found.after.notes, app.office.count.when)

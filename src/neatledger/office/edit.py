@@ -83,14 +83,16 @@ def write_restating(office_dir: Path, found: Restating) -> None:
             if name not in found.before.stated or found.before.stated[name] != value:
                 band[_KEYS[name]] = _yaml_field(name, value)
         for move in found.dropped:
-            entry = plan["limits"][_PARTS[move.line.target.on]][move.line.planned.key if move.line.planned else ""]
+            entry = plan["limits"][_PARTS[move.status.target.on]][
+                move.status.planned.key if move.status.planned else ""
+            ]
             for key in (*_KEYS.values(), "since", "because"):
                 entry.pop(key, None)
         for move in found.kept:
-            part = plan["limits"][_PARTS[move.line.target.on]]
-            entry = part.get(move.line.target.key)
+            part = plan["limits"][_PARTS[move.status.target.on]]
+            entry = part.get(move.status.target.key)
             if entry is None:
-                entry = part[move.line.target.key] = CommentedMap({"band": found.after.name})
+                entry = part[move.status.target.key] = CommentedMap({"band": found.after.name})
                 entry.fa.set_flow_style()
             for name, value in own_fields(move, found.after).items():
                 entry[_KEYS[name]] = _yaml_field(name, value)

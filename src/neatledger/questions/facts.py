@@ -87,7 +87,7 @@ def load_space(
     views = views or load_views(office)
     statuses = limits.ask(office, views)
     return SpaceFacts(
-        lines=statuses,
+        statuses=statuses,
         promises=promises(office.plan, statuses, office.today),
         full_on=_full_on(office, history),
         kept={name: kept_versions(office, view, None) for name, view in views.items() if view.rules.versions},

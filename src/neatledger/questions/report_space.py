@@ -36,7 +36,7 @@ def ask(office: Office) -> SpaceSummary:
     """Return everything about space."""
     views, history = load_views(office), load_history(office)
     facts = load_space(office, views, history)
-    limited = [status for status in facts.lines if status.settings.limit]
+    limited = [status for status in facts.statuses if status.settings.limit]
     breakdowns = [space.ask_office(office, by, views) for by in ("system", "kind", "owner")]
     versions = [
         SystemVersions(name, view.rules, list(facts.kept.get(name, ())), facts.bins[name])

@@ -77,11 +77,14 @@ def ask(office: Office, supposed: Supposition, *, is_of_plan: bool = False) -> T
         sentences.append(sentence)
     if not sentences:
         raise UsageError("nothing is supposed", hint="see: neatledger suppose --help")
-    promised = promises(before.plan, before.lines, office.today), promises(after.plan, after.lines, office.today)
+    promised = (
+        promises(before.plan, before.statuses, office.today),
+        promises(after.plan, after.statuses, office.today),
+    )
     rooms = None
     if supposed.room is not None:
         asker = RoomAsker(office, supposed.room[0], office.address(supposed.room[1]))
-        rooms = asker.room(before.plan, before.lines), asker.room(after.plan, after.lines)
+        rooms = asker.room(before.plan, before.statuses), asker.room(after.plan, after.statuses)
     return TodayAndThen(before, after, promised, _outlooks(load_history(office), before, after), rooms, sentences)
 
 
@@ -94,7 +97,7 @@ def _steps(
         after = suppose_move(after, found.address, pool, found.view.all_at(found.row).occupied)
         yield after, f"{folder} moved to the pool {pool}"
     for key, limit in supposed.limits:
-        after = suppose_limit(after, _key_of(office, after.lines, key), limit)
+        after = suppose_limit(after, _key_of(office, after.statuses, key), limit)
         yield after, f"a limit of {show_limit(limit)} on {key}"
     for name, limit in supposed.bands:
         after = suppose_band(after, name, limit, office.today)
@@ -116,13 +119,13 @@ def _key_of(office: Office, statuses: Sequence[LimitStatus], key: str) -> str:
 
 def _with_folder(office: Office, views: dict[str, SpaceView], supposed: Supposed, key: str) -> Supposed:
     """Add a folder that no side limits yet to the places."""
-    known = _key_of(office, supposed.lines, key)
-    if "/" not in known or any(status.target.key == known for status in supposed.lines):
+    known = _key_of(office, supposed.statuses, key)
+    if "/" not in known or any(status.target.key == known for status in supposed.statuses):
         return supposed
     found = find_folder(office, views, known)
     used = found.view.at(found.row).measured(found.view.rules.measure)
     status = LimitStatus(LimitTarget.of_folder(found.address), used)
-    return replace(supposed, lines=(*supposed.lines, status))
+    return replace(supposed, statuses=(*supposed.statuses, status))
 
 
 def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, system: str, number: int) -> Supposed:
@@ -139,9 +142,9 @@ def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, syste
 
 def _outlooks(history: History, before: Supposed, after: Supposed) -> list[tuple[Outlook, Outlook]]:
     """Return the outlooks of changed places, today and then."""
-    known = {(status.target.on, status.target.key): status for status in before.lines}
+    known = {(status.target.on, status.target.key): status for status in before.statuses}
     found = []
-    for status in after.lines:
+    for status in after.statuses:
         was = known.get((status.target.on, status.target.key))
         if was is None or not status.settings.limit:
             continue

@@ -126,11 +126,11 @@ def restating_report(
     found: Restating, before: Sequence[Promise], after: Sequence[Promise], *, is_written: bool
 ) -> Report:
     """Show what restating a band does: places, promises, limits below use, and exceptions that end."""
-    moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.line.target.key))
+    moves = sorted(found.moves, key=lambda move: (_ORDER.index(move.outcome), move.status.target.key))
     rows: list[Row] = [
         {
-            "place": target_cell(move.line),
-            "used_bytes": Size(move.line.amount),
+            "place": target_cell(move.status),
+            "used_bytes": Size(move.status.amount),
             "before_bytes": limit_cell(move.before),
             "after_bytes": limit_cell(move.after),
             "on_band_bytes": limit_cell(move.on_band),
@@ -176,7 +176,7 @@ def _restating_notes(
         1
         for move in moves
         if isinstance(move.after.limit, int)
-        and move.line.amount > move.after.limit
+        and move.status.amount > move.after.limit
         and move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK)
     )
     notes += [f"{count_of(below, 'limit')} would fall below what is used."] if below else []

@@ -42,12 +42,12 @@ def space_paper(plan: Plan, found: Summary, when: str, today: date) -> Paper:
     """Make the paper; `when` is the moment of the count, in words."""
     facts = found.facts
     outlook_of = {(each.status.target.on, each.status.target.key): each for each in found.outlooks}
-    pools = [line for line in facts.lines if line.target.on is On.POOL]
-    folders = [line for line in facts.lines if line.target.on is On.FOLDER and line.settings.limit]
+    pools = [line for line in facts.statuses if line.target.on is On.POOL]
+    folders = [line for line in facts.statuses if line.target.on is On.FOLDER and line.settings.limit]
     fullest = sorted(folders, key=lambda line: -line.fullness)[:3]
     drawn = [outlook_of.get((line.target.on, line.target.key)) for line in [*pools, *fullest]]
     figures = [growth_of(each) for each in drawn if each is not None and each.trend is not None]
-    limits = Part("Limits", space_report(facts.lines, when, today, show_all=False))
+    limits = Part("Limits", space_report(facts.statuses, when, today, show_all=False))
     promised = Part("Promised", promises_report(facts.promises, when))
     findings = Part("Findings", findings_report(found.findings, when, show_all=False))
     parts = [
@@ -55,7 +55,7 @@ def space_paper(plan: Plan, found: Summary, when: str, today: date) -> Paper:
         Part("Forecast", forecast_report(found.outlooks, when, show_all=False), figures),
         promised,
         *(_use_part(each, when) for each in found.breakdowns),
-        Part("Bands", bands_report(plan.space.bands, facts.lines, None, show_all=False)),
+        Part("Bands", bands_report(plan.space.bands, facts.statuses, None, show_all=False)),
         Part("Versions and bin", versions_report(found.versions, when, is_compared=False)),
         Part("Barred kinds", barred_report(facts.barred, plan.space.barred, when)),
         findings,

@@ -17,7 +17,7 @@ from neatledger.reports.space import target_cell
 
 __all__ = [
     "Beside",
-    "lines_beside",
+    "statuses_beside",
     "outlooks_beside",
     "promises_beside",
     "rooms_beside",
@@ -51,7 +51,7 @@ def _change(before: Limit | None, after: Limit | None) -> str:
     return f"{sign}{show_size(after - before)}"
 
 
-def lines_beside(before: Sequence[LimitStatus], after: Sequence[LimitStatus]) -> list[Beside]:
+def statuses_beside(before: Sequence[LimitStatus], after: Sequence[LimitStatus]) -> list[Beside]:
     """Return the limits and what is left of them, for the places where either changes."""
     known = {(line.target.on, line.target.key): line for line in before}
     found = []

@@ -220,7 +220,7 @@ class SpaceFacts:
     plan does not say are the same.
     """
 
-    lines: Sequence[LimitStatus]
+    statuses: Sequence[LimitStatus]
     promises: Sequence[Promise]
     full_on: Callable[[LimitStatus], When]
     kept: Mapping[str, Sequence[KeptVersions]]

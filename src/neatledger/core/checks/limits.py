@@ -21,36 +21,36 @@ _FACTORS = {(1024 / 1000) ** power: f"{1024**power:,} for {1000**power:,}" for p
 _FACTORS |= {1000.0: "a unit too large (1000)", 1024.0: "a unit too large (1024)"}
 
 
-def _place(line: LimitStatus) -> Address | str:
-    return line.target.address if line.target.on is On.FOLDER else line.target.key
+def _place(status: LimitStatus) -> Address | str:
+    return status.target.address if status.target.on is On.FOLDER else status.target.key
 
 
 def _not_enforced(office: OfficeFacts) -> Iterator[Finding]:
-    for line in office.space.lines:
-        planned, found = line.plan_settings, line.found_settings
+    for status in office.space.statuses:
+        planned, found = status.plan_settings, status.found_settings
         if planned is None or found is None or planned.limit is UNLIMITED or not planned.enforced:
             continue
         if found.limit is UNLIMITED:
             evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
-            yield Finding("limit-not-enforced", _place(line), evidence)
+            yield Finding("limit-not-enforced", _place(status), evidence)
         elif not found.enforced:
             evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system only watches it"
-            yield Finding("limit-not-enforced", _place(line), evidence)
+            yield Finding("limit-not-enforced", _place(status), evidence)
 
 
 def _differs(office: OfficeFacts) -> Iterator[Finding]:
-    for line in office.space.lines:
-        planned, found = line.plan_settings, line.found_settings
-        if line.planned is None or planned is None or found is None or line.planned.band is not None:
+    for status in office.space.statuses:
+        planned, found = status.plan_settings, status.found_settings
+        if status.planned is None or planned is None or found is None or status.planned.band is not None:
             continue
         if found.limit is not UNLIMITED and found.limit != planned.limit:
             evidence = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
-            yield Finding("limit-differs", _place(line), evidence)
+            yield Finding("limit-differs", _place(status), evidence)
 
 
 def _off_band(office: OfficeFacts) -> Iterator[Finding]:
-    for line in office.space.lines:
-        placed, found = line.planned, line.found_settings
+    for status in office.space.statuses:
+        placed, found = status.planned, status.found_settings
         if placed is None or placed.band is None:
             continue
         planned = placed.settings
@@ -58,34 +58,34 @@ def _off_band(office: OfficeFacts) -> Iterator[Finding]:
             evidence = (
                 f"band {placed.band.name} gives {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
             )
-            yield Finding("off-band", _place(line), evidence)
+            yield Finding("off-band", _place(status), evidence)
         elif placed.exceptions and not placed.because:
             fields = ", ".join(show_field(each.field, each.own) for each in placed.exceptions)
             since = f" since {placed.since}" if placed.since else ""
             evidence = f"an exception of band {placed.band.name} ({fields}){since}, and nobody said why"
-            yield Finding("off-band", _place(line), evidence)
+            yield Finding("off-band", _place(status), evidence)
 
 
 def _ambiguous_zero(office: OfficeFacts) -> Iterator[Finding]:
-    for line in office.space.lines:
-        if line.found is not None and line.found.limit == 0:
-            evidence = f"the system has 0: nothing may be stored, or no limit? {show_size(line.amount)} are used"
-            yield Finding("ambiguous-zero", _place(line), evidence)
+    for status in office.space.statuses:
+        if status.found is not None and status.found.limit == 0:
+            evidence = f"the system has 0: nothing may be stored, or no limit? {show_size(status.amount)} are used"
+            yield Finding("ambiguous-zero", _place(status), evidence)
 
 
 def _to_nobody(office: OfficeFacts) -> Iterator[Finding]:
     seen: set[tuple[str, int]] = set()
-    for line in office.space.lines:
-        placed = line.planned
-        key = placed.key if placed else line.target.key
+    for status in office.space.statuses:
+        placed = status.planned
+        key = placed.key if placed else status.target.key
         name = f"band {placed.band.name}" if placed and placed.band and "warn" not in placed.own else key
-        settings = line.plan_settings
-        warn = line.pool.warn if line.pool else settings.warn if settings else ()
+        settings = status.plan_settings
+        warn = status.pool.warn if status.pool else settings.warn if settings else ()
         for level, names in warn:
             why = _why_unreached(office, names)
             if why and (name, level) not in seen:
                 seen.add((name, level))
-                place = name if name != key or "*" in key else _place(line)
+                place = name if name != key or "*" in key else _place(status)
                 yield Finding("warning-to-nobody", place, f"at {level} %: {why}")
 
 
@@ -106,13 +106,15 @@ def _unlimited(office: OfficeFacts) -> Iterator[Finding]:
     limited = {promise.pool for promise in office.space.promises if promise.size is not None}
     if not limited:
         return
-    for line in office.space.lines:
+    for status in office.space.statuses:
         is_said = (
-            line.planned is not None and line.plan_settings is not None and line.plan_settings.limit is UNLIMITED
+            status.planned is not None
+            and status.plan_settings is not None
+            and status.plan_settings.limit is UNLIMITED
         )
-        if line.target.on is On.FOLDER and is_said and line.settings.limit in (UNLIMITED, 0):
-            evidence = f"the plan says no limit, and {show_size(line.amount)} lie in a pool that ends"
-            yield Finding("unlimited-in-pool", _place(line), evidence)
+        if status.target.on is On.FOLDER and is_said and status.settings.limit in (UNLIMITED, 0):
+            evidence = f"the plan says no limit, and {show_size(status.amount)} lie in a pool that ends"
+            yield Finding("unlimited-in-pool", _place(status), evidence)
     for promise in office.space.promises:
         if promise.pool in limited and not promise.limits:
             evidence = f"{show_size(promise.size or 0)}, and nothing in it has a limit that is enforced"
@@ -120,12 +122,12 @@ def _unlimited(office: OfficeFacts) -> Iterator[Finding]:
 
 
 def _below_use(office: OfficeFacts) -> Iterator[Finding]:
-    for line in office.space.lines:
-        limit = line.settings.limit
+    for status in office.space.statuses:
+        limit = status.settings.limit
         # An ambiguous zero is told by its own check.
-        if isinstance(limit, int) and limit and line.amount > limit:
-            evidence = f"{show_size(line.amount)} used of {show_limit(limit)}, {line.state(office.today)}"
-            yield Finding("below-use", _place(line), evidence)
+        if isinstance(limit, int) and limit and status.amount > limit:
+            evidence = f"{show_size(status.amount)} used of {show_limit(limit)}, {status.state(office.today)}"
+            yield Finding("below-use", _place(status), evidence)
 
 
 def _overpromised(office: OfficeFacts) -> Iterator[Finding]:
@@ -138,32 +140,32 @@ def _overpromised(office: OfficeFacts) -> Iterator[Finding]:
 
 def _beyond_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     found: dict[str, list[LimitStatus]] = {}
-    for line in office.space.lines:
-        limit = line.settings.limit
-        if isinstance(limit, int) and isinstance(line.entitled, int) and limit > line.entitled:
-            found.setdefault(line.planned.key if line.planned else line.target.key, []).append(line)
-    for key, lines in found.items():
-        first = lines[0]
+    for status in office.space.statuses:
+        limit = status.settings.limit
+        if isinstance(limit, int) and isinstance(status.entitled, int) and limit > status.entitled:
+            found.setdefault(status.planned.key if status.planned else status.target.key, []).append(status)
+    for key, statuses in found.items():
+        first = statuses[0]
         allowed, entitled = show_limit(first.settings.limit), show_limit(first.entitled or UNLIMITED)
         evidence = f"{allowed} is allowed, {entitled} is what they are entitled to"
-        more = f" ({len(lines)} people)" if len(lines) > 1 else ""
+        more = f" ({len(statuses)} people)" if len(statuses) > 1 else ""
         yield Finding("beyond-entitlement", key, evidence + more)
 
 
 def _suspicious_unit(office: OfficeFacts) -> Iterator[Finding]:
     siblings: dict[tuple[object, ...], list[LimitStatus]] = {}
-    for line in office.space.lines:
-        limit = line.settings.limit
-        if not limit or line.target.on is On.POOL:
+    for status in office.space.statuses:
+        limit = status.settings.limit
+        if not limit or status.target.on is On.POOL:
             continue
-        above = line.target.address.parts[:-1] if line.target.on is On.FOLDER else ()
-        siblings.setdefault((line.target.on, line.target.system, above), []).append(line)
-    for lines in siblings.values():
+        above = status.target.address.parts[:-1] if status.target.on is On.FOLDER else ()
+        siblings.setdefault((status.target.on, status.target.system, above), []).append(status)
+    for statuses in siblings.values():
         # The usual limit among them, and what the plan says of each.
-        usual, often = Counter(line.settings.limit for line in lines).most_common(1)[0]
-        for line in lines:
-            planned = line.plan_settings.limit if line.plan_settings else None
-            limit = line.settings.limit
+        usual, often = Counter(status.settings.limit for status in statuses).most_common(1)[0]
+        for status in statuses:
+            planned = status.plan_settings.limit if status.plan_settings else None
+            limit = status.settings.limit
             for likely in dict.fromkeys([planned, usual if often > 2 else None]):
                 if not isinstance(limit, int) or not isinstance(likely, int):
                     continue
@@ -171,7 +173,7 @@ def _suspicious_unit(office: OfficeFacts) -> Iterator[Finding]:
                 if message:
                     because = "as planned" if likely == planned else "as those beside it"
                     evidence = f"{show_limit(limit)}, and not {show_limit(likely)} {because}: {message}"
-                    yield Finding("suspicious-unit", _place(line), evidence)
+                    yield Finding("suspicious-unit", _place(status), evidence)
                     break
 
 
@@ -184,14 +186,14 @@ def _unit_fault(limit: int, likely: int) -> str:
 
 def _full_soon(office: OfficeFacts) -> Iterator[Finding]:
     days = office.plan.settings.get("full-within-days", _FULL_WITHIN_DAYS)
-    for line in office.space.lines:
-        if not line.settings.limit or line.fullness >= 1:
+    for status in office.space.statuses:
+        if not status.settings.limit or status.fullness >= 1:
             continue
-        when = office.space.full_on(line)
+        when = office.space.full_on(status)
         if when.meeting is Meeting.ON and when.day and when.day <= office.today + timedelta(days=days):
             latest = f"and {when.latest}" if when.latest else "and much later"
-            evidence = f"{show_size(line.amount)} of {show_limit(line.settings.limit)}; full on {when.day}"
-            yield Finding("full-soon", _place(line), f"{evidence}, between {when.earliest} {latest}")
+            evidence = f"{show_size(status.amount)} of {show_limit(status.settings.limit)}; full on {when.day}"
+            yield Finding("full-soon", _place(status), f"{evidence}, between {when.earliest} {latest}")
 
 
 CHECKS = (

@@ -18,18 +18,22 @@ _LARGE_BIN_PERCENT = 5
 def _versions_eat(office: OfficeFacts) -> Iterator[Finding]:
     for system, kinds in office.space.kept.items():
         pool = pool_of(office.plan, Address(system, b"/"))
-        line = next(
-            (one for one in office.space.lines if pool and one.target.on is On.POOL and one.target.name == pool.name),
+        status = next(
+            (
+                one
+                for one in office.space.statuses
+                if pool and one.target.on is On.POOL and one.target.name == pool.name
+            ),
             None,
         )
-        if line is None or line.settings.limit is UNLIMITED or line.left is None:
+        if status is None or status.settings.limit is UNLIMITED or status.left is None:
             continue
         taken = sum(each.measured or 0 for each in kinds)
         high, worst = sum(each.high for each in kinds), sum(each.worst for each in kinds)
-        if worst - taken > line.left:
+        if worst - taken > status.left:
             most = max(kinds, key=lambda each: each.worst)
             evidence = f"up to {show_size(worst)} by what is kept, {show_size(high)} by the changes seen;"
-            evidence += f" {show_size(line.left)} left in the pool;"
+            evidence += f" {show_size(status.left)} left in the pool;"
             evidence += f" most by {most.kind}, {most.kept} versions of {show_size(most.size)}"
             yield Finding("versions-eat-limit", system, evidence)
 
@@ -79,7 +83,7 @@ def _own_disk(office: OfficeFacts) -> Iterator[Finding]:
     if not space.stored or any(_has_address(office, name) for name in space.mailed):
         return
     pools = {pool.name for address in space.stored if (pool := pool_of(office.plan, address)) is not None}
-    warned = {line.target.name for line in office.space.lines if line.target.on is On.POOL}
+    warned = {status.target.name for status in office.space.statuses if status.target.on is On.POOL}
     if pools <= warned and len(pools) == 1:
         where = ", ".join(map(str, space.stored))
         evidence = f"the report on space goes to {where} alone, in the pool {pools.pop()} that it warns about"

@@ -37,7 +37,7 @@ class Outcome(Enum):
 class Move:
     """One place with a restated band: what it is allowed before and after, and what it would be on band."""
 
-    line: LimitStatus
+    status: LimitStatus
     before: Settings
     after: Settings
     on_band: Settings
@@ -46,7 +46,7 @@ class Move:
     @property
     def falls_below(self) -> bool:
         """Tell whether its limit on band would be less than what is used."""
-        return self.on_band.limit is not UNLIMITED and self.line.amount > self.on_band.limit
+        return self.on_band.limit is not UNLIMITED and self.status.amount > self.on_band.limit
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +74,7 @@ class Restating:
 
 
 def restate(
-    lines: Sequence[LimitStatus],
+    statuses: Sequence[LimitStatus],
     band: Band,
     stated: Mapping[str, Any],
     day: date,
@@ -85,24 +85,26 @@ def restate(
 ) -> Restating:
     """Work out what restating a band does; nothing is changed.
 
-    Arguments: the office's `lines`; the fields that the band states anew; the keys of exceptions to bring
+    Arguments: the office's `statuses`; the fields that the band states anew; the keys of exceptions to bring
     back; whether only later places are meant; whether limits may fall below what is used.
     """
     after = replace(band, stated={**band.stated, **stated})
     moves = []
     named = set(bring_back)
-    for line in lines:
-        placed = line.planned
+    for status in statuses:
+        placed = status.planned
         if placed is None or placed.band is None or placed.band.name != band.name:
             continue
-        moves.append(_move(line, placed, after, named=line.target.key in named, later_only=later_only, insist=insist))
-    exceptions = {move.line.target.key for move in moves if move.line.planned and move.line.planned.exceptions}
+        moves.append(
+            _move(status, placed, after, named=status.target.key in named, later_only=later_only, insist=insist)
+        )
+    exceptions = {move.status.target.key for move in moves if move.status.planned and move.status.planned.exceptions}
     unknown = tuple(key for key in bring_back if key not in exceptions)
     return Restating(band, after, tuple(moves), unknown, day)
 
 
 def _move(
-    line: LimitStatus, placed: PlacedLimit, after: Band, *, named: bool, later_only: bool, insist: bool
+    status: LimitStatus, placed: PlacedLimit, after: Band, *, named: bool, later_only: bool, insist: bool
 ) -> Move:
     before = placed.settings
     on_band = Settings.of(after.stated)
@@ -113,23 +115,23 @@ def _move(
         own = {exception.field: exception.own for exception in placed.exceptions}
         stays = Settings.of(after.stated, own)
         if later_only and stays != before:
-            return Move(line, before, before, on_band, Outcome.LATER)
-        return Move(line, before, stays, on_band, Outcome.ENDS if stays == on_band else Outcome.STAYS)
+            return Move(status, before, before, on_band, Outcome.LATER)
+        return Move(status, before, stays, on_band, Outcome.ENDS if stays == on_band else Outcome.STAYS)
     if on_band == before:
-        return Move(line, before, before, on_band, Outcome.SAME)
+        return Move(status, before, before, on_band, Outcome.SAME)
     if later_only and not named:
-        return Move(line, before, before, on_band, Outcome.LATER)
-    falls = on_band.limit is not UNLIMITED and line.amount > on_band.limit
+        return Move(status, before, before, on_band, Outcome.LATER)
+    falls = on_band.limit is not UNLIMITED and status.amount > on_band.limit
     is_lower = on_band.limit is not UNLIMITED and (before.limit is UNLIMITED or on_band.limit < before.limit)
     if falls and is_lower and not insist:
-        return Move(line, before, replace(on_band, limit=before.limit), on_band, Outcome.KEPT)
-    return Move(line, before, on_band, on_band, Outcome.BROUGHT_BACK if is_exception else Outcome.MOVES)
+        return Move(status, before, replace(on_band, limit=before.limit), on_band, Outcome.KEPT)
+    return Move(status, before, on_band, on_band, Outcome.BROUGHT_BACK if is_exception else Outcome.MOVES)
 
 
 def apply_restating(plan: Plan, found: Restating) -> Plan:
     """Return the plan as it is after a restating."""
     bands = {**plan.space.bands, found.after.name: found.after}
-    ends = {(move.line.target.on, move.line.target.key): move for move in found.moves}
+    ends = {(move.status.target.on, move.status.target.key): move for move in found.moves}
     limits: list[PlacedLimit] = []
     for one in plan.space.limits:
         if one.band is None or one.band.name != found.after.name:
@@ -141,7 +143,7 @@ def apply_restating(plan: Plan, found: Restating) -> Plan:
         limits.append(replace(one, band=found.after, own=own, since=since if own else None))
     explicit = {(one.on, one.key) for one in limits}
     for move in found.kept:
-        place = move.line.target
+        place = move.status.target
         if (place.on, place.key) not in explicit:
             own = own_fields(move, found.after)
             limits.append(PlacedLimit(place.on, place.key, place.system, place.name, found.after, own, found.day))

@@ -122,7 +122,7 @@ class LimitStatus:
         return Settings(UNLIMITED) if self.is_reported else None
 
     def as_planned(self) -> LimitStatus:
-        """Return the line as it would be if the system had what the plan says; what is used stays."""
+        """Return the status as it would be if the system had what the plan says; what is used stays."""
         if self.planned is None or self.found is None:
             return self
         planned = self.planned.settings
@@ -130,7 +130,7 @@ class LimitStatus:
         return replace(self, found=found)
 
     def without_found(self) -> LimitStatus:
-        """Return the line as the plan alone has it; what a pool holds, only the system can tell."""
+        """Return the status as the plan alone has it; what a pool holds, only the system can tell."""
         return self if self.target.on is On.POOL else replace(self, found=None, is_reported=False)
 
     @property
@@ -262,23 +262,23 @@ def entitled_space(plan: Plan, system: str, person: str) -> Entitlement | None:
 
 
 def build_limit_table(plan: Plan, space: SystemSpace) -> list[LimitStatus]:
-    """Return a line for every place of a system that a limit of either side is on, and for every person."""
+    """Return a status for every place of a system that a limit of either side is on, and for every person."""
     found = {(one.on, one.name): one for one in space.found}
-    lines = [*pool_statuses(plan, space), *_folders(plan, space, found)]
-    lines += [*_people(plan, space, found), *_groups(plan, space, found)]
+    statuses = [*pool_statuses(plan, space), *_folders(plan, space, found)]
+    statuses += [*_people(plan, space, found), *_groups(plan, space, found)]
     # A system that tells no limit of a sort may well have some.
-    return [replace(line, is_reported=line.target.on in space.tells) for line in lines]
+    return [replace(status, is_reported=status.target.on in space.tells) for status in statuses]
 
 
-def join_pools(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
-    """Return lines of several systems with one for each pool, also where systems share it."""
+def join_pools(statuses: Iterable[LimitStatus]) -> list[LimitStatus]:
+    """Return statuss of several systems with one for each pool, also where systems share it."""
     found: dict[str, LimitStatus] = {}
-    for line in lines:
-        key = f"{line.target.on.value} {line.target.key}"
+    for status in statuses:
+        key = f"{status.target.on.value} {status.target.key}"
         before = found.get(key)
-        if before is not None and line.target.on is On.POOL:
-            line = replace(before, used=(before.used or 0) + (line.used or 0), found=before.found or line.found)
-        found[key] = line
+        if before is not None and status.target.on is On.POOL:
+            status = replace(before, used=(before.used or 0) + (status.used or 0), found=before.found or status.found)
+        found[key] = status
     return list(found.values())
 
 
@@ -286,7 +286,7 @@ _Found = Mapping[tuple[On, str], FoundLimit]
 
 
 def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
-    """Return a line for every pool that a system's folders lie in, with what the system has in it."""
+    """Return a status for every pool that a system's folders lie in, with what the system has in it."""
     # What the system's own console says of a pool goes before what its file system shows.
     found = {one.name: one for one in reversed(space.found) if one.on is On.POOL}
     for pool in pools_of(plan, space.name):
@@ -364,7 +364,7 @@ def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStat
 
 
 def limits_of_newcomer(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[LimitStatus]:
-    """Return the lines of a new member of staff: what classes of people have, and a home as patterns give it."""
+    """Return the statuss of a new member of staff: what classes of people have, and a home as patterns give it."""
     found = []
     mine = [one for one in plan.space.limits if one.system == system]
     for_people = [one for one in mine if one.on is On.PERSON and one.name in ("everyone", "staff")]

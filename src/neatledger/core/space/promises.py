@@ -45,62 +45,62 @@ class Promise:
         return max(0, self.promised - self.size) if self.size is not None else 0
 
 
-def promise_of(lines: Iterable[LimitStatus], today: date) -> tuple[int, int]:
+def promise_of(statuses: Iterable[LimitStatus], today: date) -> tuple[int, int]:
     """Return what limits on folders of one pool promise together, and what is used within them."""
-    enforced = [line for line in lines if line.is_enforced(today) and line.settings.limit is not UNLIMITED]
+    enforced = [status for status in statuses if status.is_enforced(today) and status.settings.limit is not UNLIMITED]
     tops = [
-        line
-        for line in enforced
+        status
+        for status in enforced
         if not any(
-            other is not line
-            and line.target.address.is_within(other.target.address)
-            and line.target.address != other.target.address
-            and not _is_left_out(line, other)
+            other is not status
+            and status.target.address.is_within(other.target.address)
+            and status.target.address != other.target.address
+            and not _is_left_out(status, other)
             for other in enforced
         )
     ]
-    return sum(_one(line) for line in tops), sum(line.amount for line in tops)
+    return sum(_one(status) for status in tops), sum(status.amount for status in tops)
 
 
-def _is_left_out(line: LimitStatus, other: LimitStatus) -> bool:
+def _is_left_out(status: LimitStatus, other: LimitStatus) -> bool:
     """Tell whether a limit does not count a folder though it lies below (as a quota group of its own does not)."""
     if other.found is None:
         return False
-    path = line.target.name.rstrip("/") + "/"
+    path = status.target.name.rstrip("/") + "/"
     return any(path.startswith(inner.rstrip("/") + "/") for inner in other.found.leaves_out)
 
 
-def _one(line: LimitStatus) -> int:
-    limit = line.settings.limit
-    return max(limit, line.amount) if isinstance(limit, int) else line.amount
+def _one(status: LimitStatus) -> int:
+    limit = status.settings.limit
+    return max(limit, status.amount) if isinstance(limit, int) else status.amount
 
 
-def promises(plan: Plan, lines: Sequence[LimitStatus], today: date) -> list[Promise]:
+def promises(plan: Plan, statuses: Sequence[LimitStatus], today: date) -> list[Promise]:
     """Return what every pool holds and promises."""
     found = []
-    for line in lines:
-        if line.target.on is not On.POOL or line.pool is None:
+    for status in statuses:
+        if status.target.on is not On.POOL or status.pool is None:
             continue
-        folders = [one for one in lines if one.target.on is On.FOLDER and _lies_in(plan, one, line.pool)]
+        folders = [one for one in statuses if one.target.on is On.FOLDER and _lies_in(plan, one, status.pool)]
         whole, within = promise_of(folders, today)
-        systems = {one.target.system for one in lines if line.pool in pools_of(plan, one.target.system)}
+        systems = {one.target.system for one in statuses if status.pool in pools_of(plan, one.target.system)}
         sums = {On.PERSON: (0, 0, 0), On.GROUP: (0, 0, 0)}
-        for one in lines:
+        for one in statuses:
             # Limits on people and groups count on one pool alone: where a system has several, none is theirs.
             alone = one.target.system in systems and len(pools_of(plan, one.target.system)) == 1
             if one.target.on in sums and alone and one.is_enforced(today):
                 promised, used, number = sums[one.target.on]
                 sums[one.target.on] = promised + _one(one), used + one.amount, number + 1
-        used = line.amount
+        used = status.amount
         by_person, by_group = ((max(0, used - own) + given if number else 0) for given, own, number in sums.values())
         limited = sum(1 for one in folders if one.is_enforced(today)) + sum(number for _, _, number in sums.values())
         by_folder = whole + max(0, used - within) if folders else 0
-        limit = line.settings.limit
+        limit = status.settings.limit
         size = limit if isinstance(limit, int) else None
-        found.append(Promise(line.target.name, size, used, by_folder, by_person, by_group, limited))
+        found.append(Promise(status.target.name, size, used, by_folder, by_person, by_group, limited))
     return found
 
 
-def _lies_in(plan: Plan, line: LimitStatus, pool: Pool) -> bool:
-    mine = pool_of(plan, line.target.address)
+def _lies_in(plan: Plan, status: LimitStatus, pool: Pool) -> bool:
+    mine = pool_of(plan, status.target.address)
     return mine is not None and mine.name == pool.name

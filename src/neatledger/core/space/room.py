@@ -16,7 +16,7 @@ from neatledger.core.space.limit_table import LimitStatus, entitled_space, pool_
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.tree.address import Address
 
-__all__ = ["Newcomer", "Room", "Stop", "find_room", "lines_above"]
+__all__ = ["Newcomer", "Room", "Stop", "find_room", "statuses_above"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,18 +64,20 @@ class Room:
         return self.stopping[0].usable if self.stopping else None
 
 
-def lines_above(lines: Iterable[LimitStatus], folder: Address) -> list[LimitStatus]:
+def statuses_above(statuses: Iterable[LimitStatus], folder: Address) -> list[LimitStatus]:
     """Return the limits on a folder and on those above it, the innermost first, but for those that leave it out."""
     found = [
-        line
-        for line in lines
-        if line.target.on is On.FOLDER and folder.is_within(line.target.address) and not _leaves_out(line, folder)
+        status
+        for status in statuses
+        if status.target.on is On.FOLDER
+        and folder.is_within(status.target.address)
+        and not _leaves_out(status, folder)
     ]
-    return sorted(found, key=lambda line: -len(line.target.address.parts))
+    return sorted(found, key=lambda status: -len(status.target.address.parts))
 
 
-def _leaves_out(line: LimitStatus, folder: Address) -> bool:
-    paths = line.found.leaves_out if line.found else ()
+def _leaves_out(status: LimitStatus, folder: Address) -> bool:
+    paths = status.found.leaves_out if status.found else ()
     return any(folder.is_within(Address(folder.system, path.encode("utf-8", "surrogateescape"))) for path in paths)
 
 
@@ -92,23 +94,23 @@ class Newcomer:
     refusal: str
 
 
-def find_room(plan: Plan, lines: Sequence[LimitStatus], newcomer: Newcomer, today: date) -> Room:
+def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, today: date) -> Room:
     """Work out the room of a person in a folder, by the state of the office's limits."""
     person, folder = newcomer.person, newcomer.folder
-    mine = [line for line in lines if line.target.system == folder.system]
-    found = [_of_line(line, f"limit on {line.target.key}", today) for line in lines_above(mine, folder)]
-    for line in mine:
-        if line.target.on is On.PERSON and line.target.name == person:
-            if line.planned is not None or line.found is not None:
-                found.append(_of_line(line, f"limit on {person}'s files", today))
-            found += _entitled(plan, line)
-        elif line.target.on is On.GROUP and line.target.name == newcomer.group:
-            found.append(_of_line(line, f"limit on the files of {newcomer.group}", today))
+    mine = [status for status in statuses if status.target.system == folder.system]
+    found = [_stop_of(status, f"limit on {status.target.key}", today) for status in statuses_above(mine, folder)]
+    for status in mine:
+        if status.target.on is On.PERSON and status.target.name == person:
+            if status.planned is not None or status.found is not None:
+                found.append(_stop_of(status, f"limit on {person}'s files", today))
+            found += _entitled(plan, status)
+        elif status.target.on is On.GROUP and status.target.name == newcomer.group:
+            found.append(_stop_of(status, f"limit on the files of {newcomer.group}", today))
     pool = pool_of(plan, folder)
-    for line in lines:
-        is_pool = pool is not None and line.target.on is On.POOL and line.target.name == pool.name
-        if is_pool and not _leaves_out(line, folder):
-            found.append(_of_pool(line))
+    for status in statuses:
+        is_pool = pool is not None and status.target.on is On.POOL and status.target.name == pool.name
+        if is_pool and not _leaves_out(status, folder):
+            found.append(_of_pool(status))
     if newcomer.refusal:
         found.append(Stop("access", 0, True, newcomer.refusal))
     # Of two that leave the same the one that is nearer to the folder stands first: the sort is stable.
@@ -118,46 +120,48 @@ def find_room(plan: Plan, lines: Sequence[LimitStatus], newcomer: Newcomer, toda
     return Room(person, folder, tuple(found), rules.largest, tuple(barred))
 
 
-def _of_line(line: LimitStatus, what: str, today: date) -> Stop:
-    settings = line.settings
+def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
+    settings = status.settings
     if settings.limit is UNLIMITED:
         return Stop(what, None, False, "no limit")
-    word = f"{show_size(line.amount)} of {show_limit(settings.limit)} used"
-    if line.found is not None and line.found.used is not None:
-        word += f", as {line.found.by or 'the system'} says"
-    if line.found is not None and line.found.kept_back and line.found.used is not None:
-        word += f"; {show_size(line.found.kept_back)} of it kept ready by the system"
-    if line.found is None:
+    word = f"{show_size(status.amount)} of {show_limit(settings.limit)} used"
+    if status.found is not None and status.found.used is not None:
+        word += f", as {status.found.by or 'the system'} says"
+    if status.found is not None and status.found.kept_back and status.found.used is not None:
+        word += f"; {show_size(status.found.kept_back)} of it kept ready by the system"
+    if status.found is None:
         word += "; as planned, for the system does not tell"
-    if not line.is_enforced(today):
-        grace = line.grace_left(today)
+    if not status.is_enforced(today):
+        grace = status.grace_left(today)
         message = (
             ""
             if grace is None
             else f", for {grace} days more"
-            if line.over_since
+            if status.over_since
             else f", for {grace} days once passed"
         )
         word += f"; watched: it may be passed{message}"
     elif not settings.enforced:
         word += "; watched, and its grace is up"
-    return Stop(what, line.left, line.is_enforced(today), word, settings.limit, line.amount)
+    return Stop(what, status.left, status.is_enforced(today), word, settings.limit, status.amount)
 
 
-def _entitled(plan: Plan, line: LimitStatus) -> list[Stop]:
-    found = entitled_space(plan, line.target.system, line.target.name)
+def _entitled(plan: Plan, status: LimitStatus) -> list[Stop]:
+    found = entitled_space(plan, status.target.system, status.target.name)
     most = found.space if found else UNLIMITED
     if found is None or not isinstance(most, int):
         return []
-    word = f"{show_size(line.amount)} of {show_size(most)} used"
-    return [Stop(f"entitlement {found.name}", most - line.amount, True, word, most, line.amount)]
+    word = f"{show_size(status.amount)} of {show_size(most)} used"
+    return [Stop(f"entitlement {found.name}", most - status.amount, True, word, most, status.amount)]
 
 
-def _of_pool(line: LimitStatus) -> Stop:
-    limit = line.settings.limit
-    what = f"pool {line.target.name}"
+def _of_pool(status: LimitStatus) -> Stop:
+    limit = status.settings.limit
+    what = f"pool {status.target.name}"
     if limit is UNLIMITED:
         return Stop(what, None, False, "nobody tells how much it holds")
-    word = f"{show_size(line.amount)} of {show_size(limit)} used"
-    word += f", as {line.found.by} says" if line.found and line.found.used is not None and line.found.by else ""
-    return Stop(what, line.left, True, word, limit, line.amount)
+    word = f"{show_size(status.amount)} of {show_size(limit)} used"
+    word += (
+        f", as {status.found.by} says" if status.found and status.found.used is not None and status.found.by else ""
+    )
+    return Stop(what, status.left, True, word, limit, status.amount)

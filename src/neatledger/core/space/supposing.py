@@ -27,44 +27,44 @@ class Supposed:
     """
 
     plan: Plan
-    lines: tuple[LimitStatus, ...]
+    statuses: tuple[LimitStatus, ...]
     shifts: Mapping[str, int] = field(default_factory=dict)
     moved: tuple[tuple[Address, str, str], ...] = ()
     notes: tuple[str, ...] = ()
 
 
-def _pool_line(supposed: Supposed, name: str) -> LimitStatus | None:
-    return next((one for one in supposed.lines if one.target.on is On.POOL and one.target.name == name), None)
+def _pool_status(supposed: Supposed, name: str) -> LimitStatus | None:
+    return next((one for one in supposed.statuses if one.target.on is On.POOL and one.target.name == name), None)
 
 
-def _shift(line: LimitStatus, amount: int) -> LimitStatus:
+def _shift(status: LimitStatus, amount: int) -> LimitStatus:
     """Return a place that holds more, or less; the system's own figure moves with ours."""
-    found = line.found
+    found = status.found
     if found is not None and found.used is not None:
         found = replace(found, used=max(0, found.used + amount))
-    return replace(line, used=max(0, (line.used or 0) + amount), found=found)
+    return replace(status, used=max(0, (status.used or 0) + amount), found=found)
 
 
 def suppose_limit(supposed: Supposed, key: str, limit: Limit) -> Supposed:
     """Set the limit of a place, on both sides; raises `UnknownNameError` where there is none of this key."""
-    lines = list(supposed.lines)
-    for number, line in enumerate(lines):
-        if line.target.key != key:
+    statuses = list(supposed.statuses)
+    for number, status in enumerate(statuses):
+        if status.target.key != key:
             continue
-        if line.target.on is On.POOL:
-            pool = replace(line.pool, size=limit if isinstance(limit, int) else None) if line.pool else None
-            found = replace(line.found, limit=limit) if line.found else None
-            lines[number] = replace(line, pool=pool, found=found)
+        if status.target.on is On.POOL:
+            pool = replace(status.pool, size=limit if isinstance(limit, int) else None) if status.pool else None
+            found = replace(status.found, limit=limit) if status.found else None
+            statuses[number] = replace(status, pool=pool, found=found)
         else:
-            old = line.planned
+            old = status.planned
             own = {**(old.own if old else {}), "limit": limit}
             placed = PlacedLimit(
-                line.target.on, key, line.target.system, line.target.name, old.band if old else None, own
+                status.target.on, key, status.target.system, status.target.name, old.band if old else None, own
             )
-            found = replace(line.found, limit=limit) if line.found else None
-            is_reported = line.is_reported and found is not None
-            lines[number] = replace(line, planned=placed, found=found, is_reported=is_reported)
-        return replace(supposed, lines=tuple(lines))
+            found = replace(status.found, limit=limit) if status.found else None
+            is_reported = status.is_reported and found is not None
+            statuses[number] = replace(status, planned=placed, found=found, is_reported=is_reported)
+        return replace(supposed, statuses=tuple(statuses))
     raise UnknownNameError(f"no place {key!r} is counted or planned", hint="space --all lists them")
 
 
@@ -73,19 +73,19 @@ def suppose_band(supposed: Supposed, name: str, limit: Limit, day: date) -> Supp
     bands = supposed.plan.space.bands
     if name not in bands:
         raise UnknownNameError(f"the plan has no band {name!r}", hint=f"there are: {', '.join(bands) or 'none'}")
-    found = restate(supposed.lines, bands[name], {"limit": limit}, day)
+    found = restate(supposed.statuses, bands[name], {"limit": limit}, day)
     plan = apply_restating(supposed.plan, found)
-    after = {move.line.target.key: move.after for move in found.moves if move.line.planned}
-    lines = []
-    for line in supposed.lines:
-        settings = after.get(line.target.key)
-        if settings is None or line.planned is None or line.planned.settings == settings:
-            lines.append(line)
+    after = {move.status.target.key: move.after for move in found.moves if move.status.planned}
+    statuses = []
+    for status in supposed.statuses:
+        settings = after.get(status.target.key)
+        if settings is None or status.planned is None or status.planned.settings == settings:
+            statuses.append(status)
             continue
         own = {"limit": settings.limit, "enforced": settings.enforced, "warn": settings.warn}
-        placed = replace(line.planned, band=found.after, own=own)
-        lines.append(replace(line, planned=placed).as_planned())
-    return replace(supposed, plan=plan, lines=tuple(lines))
+        placed = replace(status.planned, band=found.after, own=own)
+        statuses.append(replace(status, planned=placed).as_planned())
+    return replace(supposed, plan=plan, statuses=tuple(statuses))
 
 
 def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
@@ -94,32 +94,32 @@ def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
         raise UnknownNameError(
             f"no system is named {system!r}", hint=f"there are: {', '.join(supposed.plan.systems)}"
         )
-    lines = list(supposed.lines)
-    people = [one for one in lines if one.target.on is On.PERSON and one.target.system == system]
+    statuses = list(supposed.statuses)
+    people = [one for one in statuses if one.target.on is On.PERSON and one.target.system == system]
     homes = supposed.plan.systems[system].homes
     inside = [
-        one for one in lines if one.target.on is On.FOLDER and one.target.system == system and _is_home(one, homes)
+        one for one in statuses if one.target.on is On.FOLDER and one.target.system == system and _is_home(one, homes)
     ]
     usual = median_low([one.amount for one in inside] or [one.amount for one in people] or [0])
     for place in range(1, number + 1):
-        lines += limits_of_newcomer(supposed.plan, system, f"new-person-{place}", homes, usual)
+        statuses += limits_of_newcomer(supposed.plan, system, f"new-person-{place}", homes, usual)
     shifts = dict(supposed.shifts)
     pool = pool_of(supposed.plan, Address(system, homes[0] if homes else b"/"))
     if pool is not None:
         shifts[pool.name] = shifts.get(pool.name, 0) + number * usual
-        lines = [
+        statuses = [
             _shift(one, number * usual) if one.target.on is On.POOL and one.target.name == pool.name else one
-            for one in lines
+            for one in statuses
         ]
     message = (
         *supposed.notes,
         f"{number} joining {system} would use as much as is usual in a home there: {show_size(usual)} each.",
     )
-    return replace(supposed, lines=tuple(lines), shifts=shifts, notes=message)
+    return replace(supposed, statuses=tuple(statuses), shifts=shifts, notes=message)
 
 
-def _is_home(line: LimitStatus, homes: Sequence[bytes]) -> bool:
-    parts = line.target.address.parts
+def _is_home(status: LimitStatus, homes: Sequence[bytes]) -> bool:
+    parts = status.target.address.parts
     return any(parts[:-1] == Address("", home).parts for home in homes)
 
 
@@ -134,27 +134,29 @@ def suppose_move(supposed: Supposed, folder: Address, target: str, held: int) ->
     before = pools.get(target, Pool(target, ()))
     pools[target] = replace(before, holds=(*before.holds, str(folder)))
     plan = replace(plan, space=replace(plan.space, pools=pools))
-    lines = list(supposed.lines)
+    statuses = list(supposed.statuses)
     shifts = dict(supposed.shifts)
-    if not any(one.target.on is On.POOL and one.target.name == target for one in lines):
-        lines.append(LimitStatus(LimitTarget(On.POOL, folder.system, target), 0, pool=pools[target]))
-    for number, line in enumerate(lines):
-        if line.target.on is On.POOL and line.pool is not None:
-            amount = held * ((line.target.name == target) - (source is not None and line.target.name == source.name))
-            shifts[line.target.name] = shifts.get(line.target.name, 0) + amount
-            lines[number] = replace(_shift(line, amount), pool=pools.get(line.target.name, line.pool))
+    if not any(one.target.on is On.POOL and one.target.name == target for one in statuses):
+        statuses.append(LimitStatus(LimitTarget(On.POOL, folder.system, target), 0, pool=pools[target]))
+    for number, status in enumerate(statuses):
+        if status.target.on is On.POOL and status.pool is not None:
+            amount = held * (
+                (status.target.name == target) - (source is not None and status.target.name == source.name)
+            )
+            shifts[status.target.name] = shifts.get(status.target.name, 0) + amount
+            statuses[number] = replace(_shift(status, amount), pool=pools.get(status.target.name, status.pool))
     moved = (*supposed.moved, (folder, source.name if source else "", target))
-    return replace(supposed, plan=plan, lines=tuple(lines), shifts=shifts, moved=moved)
+    return replace(supposed, plan=plan, statuses=tuple(statuses), shifts=shifts, moved=moved)
 
 
 def suppose_use(supposed: Supposed, system: str, amount: int, message: str) -> Supposed:
     """Let a system use more or less at once, in the pool of its root."""
     pool = pool_of(supposed.plan, Address(system, b"/"))
-    if pool is None or _pool_line(supposed, pool.name) is None:
+    if pool is None or _pool_status(supposed, pool.name) is None:
         return replace(supposed, notes=(*supposed.notes, message))
     shifts = {**supposed.shifts, pool.name: supposed.shifts.get(pool.name, 0) + amount}
-    lines = tuple(
+    statuses = tuple(
         _shift(one, amount) if one.target.on is On.POOL and one.target.name == pool.name else one
-        for one in supposed.lines
+        for one in supposed.statuses
     )
-    return replace(supposed, lines=lines, shifts=shifts, notes=(*supposed.notes, message))
+    return replace(supposed, statuses=statuses, shifts=shifts, notes=(*supposed.notes, message))
