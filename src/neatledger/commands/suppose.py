@@ -70,10 +70,10 @@ def _rule(args: argparse.Namespace, app: App) -> Report:
 def _space(args: argparse.Namespace, app: App) -> Report:
     from neatledger.questions import suppose_space
     from neatledger.reports.suppose import (
-        statuses_beside,
         outlooks_beside,
         promises_beside,
         rooms_beside,
+        statuses_beside,
         suppose_report,
     )
 

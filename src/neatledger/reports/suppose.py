@@ -17,10 +17,10 @@ from neatledger.reports.space import target_cell
 
 __all__ = [
     "Beside",
-    "statuses_beside",
     "outlooks_beside",
     "promises_beside",
     "rooms_beside",
+    "statuses_beside",
     "suppose_report",
 ]
 
