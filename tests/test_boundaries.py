@@ -10,7 +10,7 @@ import pytest
 
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.access.matrix import Matrix
-from neatledger.core.access.shares import SystemTerms
+from neatledger.core.access.shares import Share, SystemTerms
 from neatledger.core.checks.contract import (
     HomeUse,
     OfficeFacts,
@@ -23,6 +23,7 @@ from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
 from neatledger.core.lists import posix
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
 from neatledger.core.lists.table import MODELS
+from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import FoundAccounts, find_principals
 from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit, Pool
 from neatledger.core.plan.plan import Kind, Plan
@@ -32,9 +33,11 @@ from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.judging import Exposed, judge_offer, offers_of
 from neatledger.core.sharing.lapses import lapses_of_principals
 from neatledger.core.sharing.service import Service
-from neatledger.core.space.limit_table import LimitStatus, LimitTarget
+from neatledger.core.sharing.takeback import Loss
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget, pool_statuses
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_size
+from neatledger.core.space.supposing import Supposed, suppose_join
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.space.when import Meeting, When
 from neatledger.core.survey.accounts import Account, AccountState, Admission
@@ -346,3 +349,97 @@ def test_kinds_are_folded_wherever_the_plan_names_them() -> None:
 
 def test_a_size_is_shown_in_the_next_unit_from_there() -> None:
     assert [show_size(size) for size in (999, 1000, 999_499, 999_500, 0)] == ["999 B", "1 kB", "999 kB", "1.00 MB", "0 B"]
+
+
+class Disk:
+    """One system's space: folders with what they hold, and what its console says."""
+
+    name, rules, principals, groups, tells = "meadow", SpaceRules(), (), (), frozenset()
+
+    def __init__(self, held: dict[bytes, int], *found: FoundLimit) -> None:
+        self.held, self.found = held, found
+
+    def used_in(self, path: bytes) -> int | None:
+        return self.held.get(path)
+
+    held_in = used_in
+
+
+TOLD = FoundLimit(On.POOL, "", 500, leaves_out=("/b",))
+
+
+@pytest.mark.parametrize(("pools", "found", "expected"), [
+    ({}, (TOLD,), {"meadow": (80, 500)}),
+    ({"disk": ("meadow:/",)}, (TOLD,), {"disk": (80, 500)}),
+    ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (TOLD,), {"disk": (80, None), "attic": (20, None)}),
+    ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (replace(TOLD, name="attic"),), {"disk": (80, None), "attic": (0, 500)}),
+    ({"disk": ("meadow:/a", "meadow:/b")}, (), {"disk": (50, None)}),
+])  # fmt: skip
+def test_a_pool_has_what_lies_in_it_and_what_the_system_says_of_it(pools, found, expected) -> None:
+    office = plan()
+    named = {name: Pool(name, holds) for name, holds in pools.items()}
+    office = replace(office, space=replace(office.space, pools=named))
+    statuses = pool_statuses(office, Disk({b"/": 100, b"/a": 30, b"/b": 20}, *found))
+    assert {
+        one.target.name: (one.used, one.found.limit if one.found else None) for one in statuses
+    } == expected  # fmt: skip
+
+
+def test_who_joins_uses_what_is_usual_in_a_home() -> None:
+    homes = plan().systems["meadow"]
+    office = replace(plan(), systems={"meadow": replace(homes, homes=(b"/Homes",))})
+    at = {"/Homes/ada": 10, "/Homes/bo": 30, "/Homes/cy": 20, "/Homes": 1000, "/Homes/ada/x": 500, "/else/bo": 700}
+    statuses = [LimitStatus(LimitTarget(On.FOLDER, "meadow", path), used) for path, used in at.items()]
+    statuses.append(LimitStatus(LimitTarget(On.POOL, "meadow", "meadow"), 2000, pool=Pool("meadow", ("meadow:/",))))
+    then = suppose_join(Supposed(office, tuple(statuses)), "meadow", 3)
+    assert then.shifts == {"meadow": 60}
+    assert [one.amount for one in then.statuses if one.target.on is On.POOL] == [2060]
+    new = [one for one in then.statuses if one.target.name.startswith("new-person")]
+    assert [(one.target.name, one.amount) for one in new] == [(f"new-person-{n}", 20) for n in (1, 2, 3)]
+
+
+@pytest.mark.parametrize(("mine", "theirs", "lies_in"), [
+    ("D:\\data\\x", "d:\\Data", True), ("/data", "/data/", True), ("/data", "/data/x", False), ("/datax", "/data", False),
+    ("", "/data", False), ("/data", "", False), ("", "", False), ("/data/x", "/data", True),
+])  # fmt: skip
+def test_a_share_lies_in_another_by_its_place_on_the_server(mine: str, theirs: str, lies_in: bool) -> None:
+    body = posix.pack_body(0o700, 0)
+    one, other = (Share("s", b"/s", body, place=place) for place in (mine, theirs))
+    assert one.lies_in(other) == lies_in
+
+
+def test_what_each_list_model_asks_and_has() -> None:
+    asked = {name: (model.asks_enter, model.groups_may_own, model.has_defaults) for name, model in MODELS.items()}
+    assert asked == {
+        "posix": (True, False, True), "nt": (False, True, False), "nfs4": (True, False, False), "role": (False, False, False),
+    }  # fmt: skip
+
+
+def test_losses_are_alike_where_as_much_is_lost_and_kept() -> None:
+    loss = Loss(1, 2, "team", READ, WRITE)
+    assert loss.is_like(replace(loss, folder=3, principal=4, way="link"))
+    assert not loss.is_like(replace(loss, lost=WRITE)) and not loss.is_like(replace(loss, kept=READ))
+
+
+MATCHING = [
+    # accounts as (system, login, e-mail), and what is proposed for each: (candidates, because)
+    ([("a", "x", "ADA@x.example")], [(("ada",), "e-mail")]),
+    ([("a", "Ada", "")], [(("ada",), "login")]),
+    ([("a", "x", "")], []),
+    ([("a", "x", "q@x.example"), ("b", "y", "Q@x.example")], [(("a:x",), "e-mail")]),
+    ([("a", "x", "q@x.example"), ("b", "x", "r@x.example")], [(("a:x",), "login")]),
+    ([("a", "x", ""), ("b", "y", "")], []),
+    ([("a", "x", "q@x.example"), ("a", "y", "q@x.example")], []),
+    ([("a", "x", "q@x.example"), ("b", "X", "q@x.example"), ("c", "z", "q@x.example")], [(("a:x",), "e-mail"), (("a:x", "b:X"), "e-mail")]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("accounts", "proposed"), MATCHING, ids=range(len(MATCHING)))
+def test_an_account_may_be_whose_address_or_login_it_has(accounts, proposed) -> None:
+    office, by_system = plan(), {}
+    for number, (system, login, email) in enumerate(accounts, start=5001):
+        by_system.setdefault(system, []).append(Account(login, str(number), "", login, email))
+    found = find_principals(office, {name: FoundAccounts(each, ()) for name, each in by_system.items()})
+    made = propose(office, found)
+    assert [(one.candidates, one.because.split()[2].rstrip(",")) for one in made] == proposed
+    assert all(one.is_clear == (one.candidates == ("ada",)) for one in made)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from datetime import date, timedelta
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -161,3 +163,19 @@ def test_any_history_has_an_ordered_answer_that_units_do_not_change(amounts: lis
 @given(st.floats(0.5, 5000), st.sampled_from([0.7, 0.9, 0.95, 0.975, 0.999]))
 def test_a_quantile_is_that_of_the_library_for_statistics(freedom: float, probability: float) -> None:
     assert student_quantile(freedom, probability) == pytest.approx(float(stdtrit(freedom, probability)), rel=1e-9)
+
+
+VECTORS = json.loads((Path(__file__).parent / "vectors" / "forecast.json").read_text())
+
+
+@pytest.mark.parametrize("case", VECTORS, ids=lambda case: f"{case['sort']}-{len(case['kB'])}")
+def test_a_history_has_the_trend_that_it_had(case) -> None:
+    trend = find_trend(history([1000 * amount for amount in case["kB"]]))
+    assert trend is not None and trend.counts == len(case["kB"])
+    found = [trend.level, trend.margin, trend.slope, trend.low, trend.high, trend.stands_out]
+    assert found == pytest.approx(case["trend"], rel=1e-6, abs=1e-3)
+    assert [[each.day.isoformat(), each.amount] for each in trend.breaks] == case["breaks"]
+    assert (trend.changed and trend.changed.isoformat()) == case["changed"]
+    when = trend.meets(round(trend.amount * 1.2))
+    days = [day and day.isoformat() for day in (when.day, when.earliest, when.latest)]
+    assert [when.meeting.value, *days] == case["meets"]

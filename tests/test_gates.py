@@ -13,7 +13,7 @@ import neatledger
 from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import Share, SystemTerms
-from neatledger.core.access.ways import access_to
+from neatledger.core.access.ways import Access, access_to
 from neatledger.core.lists import nt, posix, role
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
 from neatledger.core.lists.holders import Holder
@@ -22,13 +22,14 @@ from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
+from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, SeenState
+from shared_offices import NO_PLAN, Office, Tree
 from shared_offices import TODAY as DAY
-from shared_offices import Office, Tree
 from strategies import _table
 
 READ = with_view(LEVEL_RIGHTS[Level.READ])
@@ -39,10 +40,10 @@ EVERYONE, NOBODY = (nt.pack_body(Descriptor("S-1-5-18", "", Acl(aces)))
 
 
 def tree(model: str, *bodies: bytes, state: SeenState = SeenState.WHOLE) -> Tree:
-    """A root with one folder ``t`` in it, each with a list of its own."""
+    """A root with one folder ``t`` in it, each with a list of its own; three files in ``t`` have the folder's."""
     folders = {"name": [b"", b"t"], "parent": [-1, 0], "first_child": [1, 2], "children": [1, 0]}
     folders |= {"list": [0, 1], "default": [0, 0], "owner": [0, 0], "state": [SeenState.WHOLE, state]}
-    classes = {name: [] for name in COLUMNS["classes"]}
+    classes = {name: [0] for name in COLUMNS["classes"]} | {"folder": [1], "list": [1], "files": [3]}
     tables = _table(folders, COLUMNS["folders"]), _table(classes, COLUMNS["classes"])
     return Tree(MODELS[model], *tables, list(bodies), ["0"])
 
@@ -64,7 +65,9 @@ def office(ada: Principal | None = None, *, beneath: bytes = OPEN_POSIX, rule: S
     """A service with ``ada`` and ``bob``; its folder ``t`` may lie over the one of a share."""
     rules = () if rule is None else (PlacedRule(RuleOn.OFFICE, "", rule),)
     people = [ada or principal("ada"), principal("bob")]
-    service = Service("meadow", Shared(rules=rules, **shared), people, {}, DAY, read_only)
+    given = Shared(rules=rules, **shared)
+    people += principals_beside("meadow", given, people, NO_PLAN)
+    service = Service("meadow", given, people, {}, DAY, read_only)
     below = [principal("ada", "barn"), principal("bob", "barn")]
     terms = SystemTerms(MODELS["role"], False, read_only)
     nothing = role.pack_body([])
@@ -79,27 +82,28 @@ class Plain:
         self.tree, self.terms = tree(model, *bodies), SystemTerms(MODELS[model], model == "posix", **terms)
         self.who = who or principal("ada", "barn")
 
-    def both(self) -> tuple[Right, Right]:
+    def alone(self) -> Access:
+        return access_to(self.tree.chain(1), [self.who], self.tree.files(1), terms=self.terms)
+
+    def matrix(self, _: bool) -> Matrix:
         here = self.tree
-        alone = access_to(here.chain(1), [self.who], None, terms=self.terms)
-        matrix = Matrix(here.folders, here.classes, here.bodies, here.idents, [self.who], terms=self.terms)
-        return alone.rights, at_once(matrix, {0})
+        return Matrix(here.folders, here.classes, here.bodies, here.idents, [self.who], terms=self.terms)
 
 
-def at_once(matrix, numbers: set[int]) -> Right:
-    everyone, found = Everyone(matrix), Right.NONE
+def at_once(matrix) -> tuple[Right, int]:
+    everyone, found, reads = Everyone(matrix), Right.NONE, -1
     for block in everyone.blocks(RowFilter.ALL):
-        for row, column, flags in zip(block.folder, block.column, block.flags.tolist(), strict=True):
-            if row == 1 and set(everyone.columns[column].principals) == numbers:
-                found |= flag_rights(flags)
-    return found
+        rows = zip(block.folder, block.column, block.flags.tolist(), block.counts.read.tolist(), strict=True)
+        for row, column, flags, read in rows:
+            if row == 1 and set(everyone.columns[column].principals) == {0}:
+                found, reads = found | flag_rights(flags), max(reads, read)
+    return found, reads
 
 
-def ask(one: Office | Plain) -> tuple[Right, Right]:
-    """Return what ada has in ``t``: asked for alone, and in the table of everybody."""
-    if isinstance(one, Plain):
-        return one.both()
-    return one.ways(1).access([0]).rights, at_once(one.matrix(False), {0})
+def ask(one: Office | Plain) -> list[tuple[Right, int]]:
+    """Return ada's rights in ``t`` and how many files she reads: asked for alone, and in the table of everybody."""
+    alone = one.alone() if isinstance(one, Plain) else one.ways(1).access([0])
+    return [(alone.rights, alone.counts.read if alone.counts else -1), at_once(one.matrix(False))]
 
 
 OVER = replace(TEAM, over=Address("barn", b"/t"))
@@ -163,21 +167,29 @@ NARROWING = {
 )
 def test_a_shut_gate_shuts_both_ways_of_asking(name: str, number: int) -> None:
     is_open, is_shut = GATES[name][number]
-    for found in ask(is_open):
-        assert found & Right.READ, (name, found)
-    assert ask(is_shut) == (Right.NONE, Right.NONE)
+    for found, reads in ask(is_open):
+        assert found & Right.READ and reads == 3, (name, found, reads)
+    assert ask(is_shut) == [(Right.NONE, 0), (Right.NONE, 0)]
 
 
 @pytest.mark.parametrize(("name", "cases"), NARROWING.items(), ids=list(NARROWING))
 def test_a_gate_that_narrows_does_so_both_ways(name: str, cases) -> None:
     for wide, narrow in cases:
-        before, after = ask(wide), ask(narrow)
-        assert after[0] and after[1]
-        assert before[0] & ~after[0] and before[1] & ~after[1], name
-        assert bool((before[0] & ~after[0]) & Right.READ) == (name == "download")
+        for (before, reads), (after, still) in zip(ask(wide), ask(narrow), strict=True):
+            assert after and before & ~after and reads == 3
+            # What may only be looked at still counts as read: the level says that it is not taken away.
+            assert bool((before & ~after) & Right.READ) == (name == "download") and still == 3
 
 
 def test_no_gate_of_the_code_is_left_out_here() -> None:
     core = Path(neatledger.__file__).parent / "core"
     named = re.compile(r"(?:\bGate|_gate|_asks)\(\s*\"([a-z]+)\"")
     assert {name for path in core.rglob("*.py") for name in named.findall(path.read_text())} == {*GATES, *NARROWING}
+
+
+def test_the_reasons_of_a_link_say_whom_it_is_for() -> None:
+    for link, words in ((LINK, "for those it names"), (replace(LINK, audience=Audience.OFFICE), "for office")):
+        given = office(links=(link,))
+        everybody = range(len(given.service.principals))
+        ways = [way for number in everybody for way in given.ways(1).access([number]).ways if way.name == "link"]
+        assert any(words in reason.because for way in ways for gate in way.gates for reason in gate.reasons), words

@@ -364,7 +364,7 @@ def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStat
 
 
 def limits_of_newcomer(plan: Plan, system: str, name: str, homes: Sequence[bytes], used: int) -> list[LimitStatus]:
-    """Return the statuss of a new member of staff: what classes of people have, and a home as patterns give it."""
+    """Return the statuses of a new member of staff: what classes of people have, and a home as patterns give it."""
     found = []
     mine = [one for one in plan.space.limits if one.system == system]
     for_people = [one for one in mine if one.on is On.PERSON and one.name in ("everyone", "staff")]
