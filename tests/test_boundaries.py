@@ -35,7 +35,7 @@ from neatledger.core.sharing.lapses import lapses_of_principals
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import Loss
 from neatledger.core.space.limit_table import LimitStatus, LimitTarget, pool_statuses
-from neatledger.core.space.promises import Promise
+from neatledger.core.space.promises import Promise, promises
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.supposing import Supposed, suppose_join
 from neatledger.core.space.versions import KeptVersions
@@ -443,3 +443,23 @@ def test_an_account_may_be_whose_address_or_login_it_has(accounts, proposed) -> 
     made = propose(office, found)
     assert [(one.candidates, one.because.split()[2].rstrip(",")) for one in made] == proposed
     assert all(one.is_clear == (one.candidates == ("ada",)) for one in made)
+
+
+def of_person(name: str, used: int, limit: object, on: On = On.PERSON) -> LimitStatus:
+    placed = PlacedLimit(on, f"meadow:{name}", "meadow", name, None, {"limit": limit})
+    return LimitStatus(LimitTarget(on, "meadow", name), used, placed)
+
+
+def test_what_a_pool_promises_is_the_most_that_its_limits_come_to() -> None:
+    whole = Pool("meadow", ("meadow:/",), 1000)
+    office = replace(plan(), space=replace(plan().space, pools={"meadow": whole}))
+    disk = LimitStatus(LimitTarget(On.POOL, "meadow", "meadow"), 400, pool=whole)
+    people = [of_person("ada", 100, 700), of_person("bo", 150, 50)]
+    watched = replace(of_person("cy", 10, 9000), planned=PlacedLimit(On.PERSON, "k", "meadow", "cy", None, {"limit": 9000, "enforced": False}))  # fmt: skip
+    statuses = [disk, *people, watched, of_person("vets", 20, 30, On.GROUP), of_folder(60, 300)]
+    (promise,) = promises(office, statuses, DAY)
+    # 700 and the 150 that are used already, with the 150 of others; 30 with 380; 300 with 340.
+    assert (promise.by_people, promise.by_groups, promise.by_folders) == (1000, 410, 640)
+    assert (promise.size, promise.used, promise.limits, promise.promised, promise.beyond) == (1000, 400, 4, 1000, 0)
+    (promise,) = promises(office, [disk, of_person("ada", 100, 701)], DAY)
+    assert promise.promised == 1001 and promise.beyond == 1

@@ -193,3 +193,11 @@ def test_the_reasons_of_a_link_say_whom_it_is_for() -> None:
         everybody = range(len(given.service.principals))
         ways = [way for number in everybody for way in given.ways(1).access([number]).ways if way.name == "link"]
         assert any(words in reason.because for way in ways for gate in way.gates for reason in gate.reasons), words
+
+
+def test_who_has_two_accounts_has_a_column_for_both_together() -> None:
+    here = tree("posix", *OF_POSIX)
+    two = [principal("ada", "barn"), replace(principal("eve", "barn"), person="ada"), principal("bob", "barn")]
+    everyone = Everyone(Matrix(here.folders, here.classes, here.bodies, here.idents, two, terms=SystemTerms(MODELS["posix"], True)))  # fmt: skip
+    columns = [(column.way, column.principals) for column in everyone.columns]
+    assert columns == [("share", (0,)), ("share", (1,)), ("share", (2,)), ("any", (0, 1))]
