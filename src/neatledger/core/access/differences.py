@@ -37,6 +37,7 @@ class Difference:
     @property
     def beyond(self) -> Right:
         """Return what was found and is not planned."""
+        # An owner may change the list of what they own: that alone is nothing beyond the plan.
         return self.found & ~self.planned & (COMPARED & ~Right.MANAGE)
 
     def __bool__(self) -> bool:
@@ -70,6 +71,7 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         planned, _ = plan.rights_at(address, person)
         rights = Right.NONE
         ways = asked[person].ways if person in asked else ()
+        # Administrators open everything by their role, which the plan of folders does not speak of.
         admins = {way.principal.account.login for way in ways if way.name == "admin"}
         if person not in plan.people and all(way.principal.account.login in admins for way in ways):
             continue

@@ -123,12 +123,14 @@ class Everyone:
         for number in numbers:
             people.setdefault(principals[number].person, []).append(number)
         if self.is_wide:
+            # Ranges begin at whole words, so that the bits of a way are copied and not shifted.
             empty = [Column("", ())] * (self.matrix.words * 64 - len(principals))
             columns = []
             for way in self.matrix.ways:
                 columns += [Column(way, (number,)) for number in numbers] + empty
             firsts = {mine[0]: tuple(mine) for mine in people.values()}
             columns += [Column("any", firsts[n]) if n in firsts else Column("", ()) for n in numbers] + empty
+            # A person's union stands in the column of the first account; the others' columns there stay empty.
             self._others = [(mine[0], other) for mine in people.values() for other in mine[1:]]
             self._ranges = len(columns)
             self.single = [False] * len(principals)
@@ -142,6 +144,7 @@ class Everyone:
         self.single = [len(of_person[principal.person]) == 1 for principal in principals]
         for ways in of_person.values():
             if len(ways) > 1:
+                # An account by two ways is named once: the union is over accounts.
                 columns.append(Column("any", tuple(dict.fromkeys(way.principals[0] for way in ways))))
         return columns
 
@@ -201,6 +204,7 @@ class Everyone:
             return _FileClasses(nothing, nothing, nothing, nothing, np.zeros(rows + 1, dtype=np.int64))
         new = np.ones(len(folder), dtype=bool)
         new[1:] = (folder[1:] != folder[:-1]) | (lists[1:] != lists[:-1]) | (owner[1:] != owner[:-1])
+        # Kinds of files do not matter to rights: classes that differ in these alone are joined.
         starts = np.flatnonzero(new)
         files = np.add.reduceat(classes["files"].astype(np.int64), starts)
         folder = folder[starts]
@@ -212,6 +216,7 @@ class Everyone:
         found = {}
         blocks = self.matrix.file_blocks(classes.folder[rows], classes.list[rows], classes.owner[rows])
         for right in _FILE_RIGHTS:
+            # An administrator removes a file by the folder it lies in.
             by_role = Right.CLEAR if right is Right.DELETE else right
             layers = [bits.get(right) for bits in blocks]
             if right is Right.READ:
@@ -235,6 +240,7 @@ class Everyone:
         same[1:] = (lists[1:] == lists[parent[1:]]) & (owner[1:] == owner[parent[1:]])
         same &= ~self.matrix.roots
         alike = np.zeros(folders.rows, dtype=bool)
+        # Two levels: removal is judged by the folder above, so the first below a change may still differ.
         alike[1:] = same[1:] & same[parent[1:]] & (doubt[1:] == doubt[parent[1:]])
         marks = self.matrix.marks
         return ~alike if marks is None else ~alike | marks

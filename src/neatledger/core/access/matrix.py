@@ -83,6 +83,7 @@ class _Spread:
             return self.owner[lists] & owned
         if self.owner is self.other or self.owner is None:
             return self.other[lists]
+        # Both forms are picked by list at once; the owner's bits then choose between them, person by person.
         # (other & ~owned) | (owner & owned), in fewer steps
         other: Bits = self.other[lists]
         mine: Bits = self.owner[lists]
@@ -171,6 +172,7 @@ class Matrix:
         overrides = [self.model.overrides(principal.holder) for principal in principals]
         self._overrides = [given.rights if given else Right.NONE for given in overrides]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
+        # Whoever cannot come in has no right anywhere: cut once here and not on every folder.
         self._usable = sum(1 << n for n, principal in enumerate(principals) if principal.may_come_in)
         self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
         self._layers = self._make_layers()
@@ -193,9 +195,11 @@ class Matrix:
             row = self.find_row(share.parts)
             if row is not None:
                 found.append((share, row))
+        # Outer shares first, so that every share knows how many lie over it.
         found.sort(key=lambda one: len(one[0].parts))
         depths: dict[int, list[tuple[Share, int]]] = {}
         for place, (share, row) in enumerate(found):
+            # Shares in shares: a folder in several is reached through each, so each depth is a layer of its own.
             over = sum(other.parts == share.parts[: len(other.parts)] for other, _ in found[:place])
             depths.setdefault(over, []).append((share, row))
         layers = []
@@ -206,6 +210,7 @@ class Matrix:
             parent = self.folders["parent"]
             for first, last in self.levels[1:]:
                 here = number[first:last]
+                # Level by level from the top: a folder has its own number, or that of the folder above it.
                 number[first:last] = np.where(here > 0, here, number[parent[first:last]])
             layers.append(self._layer(number, [None, *(share for share, _ in shares)], roots))
         return layers or [self._layer(np.zeros(rows, dtype=np.int32), [None], top)]
@@ -221,10 +226,12 @@ class Matrix:
             if share is not None:
                 sets = share.decide_all(self.crowd)
             else:
+                # Where there are shares, what lies in none of them is reached by nobody over the network.
                 everyone = self.crowd.all if number is None else 0
                 sets = dict.fromkeys(_GATED, everyone)
             unsure.append(sets.get(Right.UNSURE, 0) & self._usable)
             for right in _GATED:
+                # A system mounted read-only takes writing from everybody, whatever shares and lists say.
                 is_cut = self.terms.read_only and right & WRITING
                 gates[right].append(0 if is_cut else sets[right] & self._usable)
         admin: dict[Right, Bits] = {}
@@ -241,6 +248,7 @@ class Matrix:
     def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
         nothing: RightSets = {}
         forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
+        # Only lists that some item has: a ledger keeps those of files and folders together.
         for number in np.flatnonzero(np.bincount(used)).tolist():
             forms[number] = self._parse(number).decide_all(self.crowd, is_folder=is_folder)
         sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
@@ -295,6 +303,7 @@ class Matrix:
                 for start in range(first, last, _CHUNK):
                     rows = np.arange(start, min(start + _CHUNK, last))
                     block = self.own(Right.ENTER, rows)
+                    # Chunks of one level: all that they need of the level above is done.
                     block &= self._reach_of(layer, rows, inside[parent[rows]] if level else None)
                     inside[start : start + len(rows)] = block
             found.append(inside)
@@ -306,6 +315,7 @@ class Matrix:
         if above is None:
             above = np.zeros((len(rows), layer.unsure.shape[1]), dtype=np.uint64)
         roots = layer.roots[rows]
+        # A share begins anew: whoever connects stands at its root, whatever lies above it on the disk.
         if roots.any():
             connects = layer.gate(Right.NONE, rows)
             above[roots] |= connects[roots] if len(connects) == len(rows) else connects
@@ -368,6 +378,7 @@ class Matrix:
             if layer.unsure.any():
                 found |= layer.unsure_at(rows)
             if doubtful.any():
+                # Unknown only for those whom the gates before the lists let as far as this.
                 found |= np.where(doubtful[:, None], connects, np.uint64(0))
             if self._unsure is not None:
                 found |= self._unsure[number][rows] & connects
@@ -390,6 +401,7 @@ class Matrix:
                 found[right] &= reach
             delete = self._removal(layer, rows, here, over, self._own(Right.DELETE, here), self._unsaid(here))
             delete &= reach
+            # What a share begins with cannot be removed through it; by another share over it perhaps.
             delete[layer.roots[rows]] = 0
             found[Right.DELETE] = delete
             for right, bits in found.items():
@@ -405,6 +417,7 @@ class Matrix:
         """Return who may remove items: by their own lists (`own`), or by the folder they lie in (`over`)."""
         delete = own | self._own(Right.CLEAR, over) & layer.gate(Right.CLEAR, rows)
         if Right.CLEAR_OWN in self._folder_lists:
+            # Sticky: the folder lets its owner remove all, and others what is theirs.
             delete |= self._own(Right.CLEAR_OWN, over) & here.owned & layer.gate(Right.CLEAR_OWN, rows)
         if unsaid is not None:
             delete |= self._own(Right.CLEAR_UNSAID, over) & unsaid & layer.gate(Right.ADD, rows)

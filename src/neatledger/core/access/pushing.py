@@ -63,6 +63,7 @@ class _Effects:
                     message = gains if has else loses
                     message[principal.person] = message.get(principal.person, Right.NONE) | right
         views = [self.model.parse(body).view(is_folder=is_folder) for body in (before, after)]
+        # An entry that comes from above afterwards is not lost, though it is no longer its own.
         left = list(views[1].own)
         lost = tuple(entry for entry in views[0].own if entry not in left)
         return lost, gains, loses
@@ -85,12 +86,14 @@ def push_down(
     """
     model, folders = matrix.model, matrix.folders
     effects = _Effects(matrix)
+    # With a default list every folder passes on the same one; else each passes on what it then has.
     passes: dict[int, bytes] = {top: default if default is not None else bodies[int(folders["list"][top])]}
     yield from _files(matrix, bodies, effects, top, passes[top], keeps_own)
     first, children = folders["first_child"], folders["children"]
     waiting = deque([top])
     while waiting:
         row = waiting.popleft()
+        # Each is read once, by its own children: what was handed down need not be kept.
         above = passes.pop(row)
         for child in range(int(first[row]), int(first[row]) + int(children[row])):
             before, owner = bodies[int(folders["list"][child])], matrix.idents[int(folders["owner"][child])]
@@ -107,6 +110,7 @@ def _files(
 ) -> Iterator[Pushed]:
     classes = matrix.classes
     low, high = np.searchsorted(classes["folder"], [row, row + 1]).tolist()
+    # Files that differ in kind alone change alike: one row for them.
     sorts: dict[tuple[int, int], int] = {}
     for number in range(low, high):
         key = int(classes["list"][number]), int(classes["owner"][number])

@@ -161,6 +161,7 @@ def entry_gates(principal: Principal) -> list[Gate]:
     """Return the gates before any folder: account, entitlement (where one is asked for), service."""
     gates = [account_gate(principal)]
     account = principal.account
+    # Told also where it passes: whoever asks why wants to see which of several licences lets them in.
     if account.admission.entitlements and account.is_entitled:
         message = tuple(
             Reason(Effect.GRANTS, one, EVERY_RIGHT, "they have it") for one in account.admission.entitlements
@@ -208,6 +209,7 @@ class _Route:
 def _routes(terms: SystemTerms, chain: Sequence[Item]) -> list[_Route]:
     if terms.shares is None:
         return [_Route(None, chain)]
+    # Only shares that the folder lies in lead to it; by each it is a chain of its own from the share's root.
     parts = parts_of(chain[-1].path)
     return [_Route(share, chain[len(share.parts) :]) for share in terms.covering(parts)]
 
@@ -220,6 +222,7 @@ def _removal(
         return Right.NONE, (
             Reason(Effect.STOPS, "root", Right.NONE, "the root of a share cannot be removed through it"),
         )
+    # An item goes by its own list, or by the folder's; either is enough.
     own = here.rights & Right.DELETE
     if above.rights & lets & Right.CLEAR:
         return Right.DELETE, (Reason(Effect.GRANTS, "folder above", Right.DELETE, "its items may be removed"),)
@@ -260,6 +263,7 @@ def _by_lists(
     last = chain[-1]
     decision = last.access_list.decide(ItemContext(last.owner, is_folder), principal.holder)
     removal, reasons = _removal(above, decision, last.owner, principal, lets)
+    # What the list itself says of removal is in `removal` by now, beside what the folder above adds.
     rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
     is_known &= last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
     gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
@@ -297,17 +301,20 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
         if route.share is not None:
             before.append(_share_gate(route.share, principal))
         before.append(system_gate(terms.read_only))
+        # What the gates before the lists let through caps all that lists could give.
         lets = pass_all(before)
         judged = _by_lists(terms, route.chain, principal, lets, is_folder)
         gates = (*before, *judged.gates)
         is_unsure = any(gate.is_unsure for gate in before)
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
+        # Whoever is stopped for certain has nothing, whatever could not be seen further on.
         is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
         through = "" if route.share is None else route.share.name
         way = Way("share", principal, gates, pass_all(gates), is_known, None, through)
         found.append(_Passage(way, judged.is_inside, lets, judged.last))
         if override:
             gates = (*before, Gate("role", b"", override.rights, (override,)))
+            # The root of a share stays, even to those who may do everything in it.
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
             admin.append(_Passage(Way("admin", principal, gates, rights, True, None, through), True, lets, None))
     if not routes:
@@ -323,6 +330,7 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
     """Return for each class of files what the way gives on each of its files; UNSURE where that is unknown."""
     way, folder = passage.way, passage.last
     if folder is None:
+        # By a role no list is asked, and no file either.
         given = way.rights & (Right.READ | Right.CHANGE)
         return [given | (Right.DELETE if way.rights & Right.CLEAR else Right.NONE)] * len(files)
     if not passage.is_inside or not passage.lets:

@@ -28,6 +28,7 @@ def _place(facts: SystemFacts, principal: Principal) -> str:
 def _idle(office: OfficeFacts) -> Iterator[Finding]:
     idle = days_of(office.plan.settings, "guest-idle-days")
     for facts, principal in _guests(office):
+        # Nobody can be idle who is not known to have come.
         last = principal.account.last_seen or principal.account.admission.accepted
         if principal.is_open and last:
             days = (office.today - last).days

@@ -166,11 +166,13 @@ def _suspicious_unit(office: OfficeFacts) -> Iterator[Finding]:
         for status in statuses:
             planned = status.plan_settings.limit if status.plan_settings else None
             limit = status.settings.limit
+            # Three alike are a habit; two may be chance.
             for likely in dict.fromkeys([planned, usual if often > 2 else None]):
                 if not isinstance(limit, int) or not isinstance(likely, int):
                     continue
                 message = _unit_fault(limit, likely)
                 if message:
+                    # The plan's own word is the better hint, and is tried first.
                     because = "as planned" if likely == planned else "as those beside it"
                     evidence = f"{show_limit(limit)}, and not {show_limit(likely)} {because}: {message}"
                     yield Finding("suspicious-unit", _place(status), evidence)
@@ -190,6 +192,7 @@ def _full_soon(office: OfficeFacts) -> Iterator[Finding]:
         if not status.settings.limit or status.fullness >= 1:
             continue
         when = office.space.full_on(status)
+        # What is full already has a finding of its own.
         if when.meeting is Meeting.ON and when.day and when.day <= office.today + timedelta(days=days):
             latest = f"and {when.latest}" if when.latest else "and much later"
             evidence = f"{show_size(status.amount)} of {show_limit(status.settings.limit)}; full on {when.day}"

@@ -57,6 +57,7 @@ def _administrators_link(office: OfficeFacts) -> Iterator[Finding]:
         is_admin = bool(system.everyone.matrix.admins >> number & 1)
         inside = [home for home in _homes(office, service) if offer.address.is_within(home)]
         # A home of their own is theirs to share.
+        # An administrator's own home is theirs like anybody's.
         is_own = offer.address.parts[-1:] == (offer.maker.encode(),)
         if is_admin and inside and not is_own and link.made:
             age = (office.today - link.made).days
@@ -75,6 +76,7 @@ def _homes_opened(office: OfficeFacts) -> Iterator[Finding]:
                 )
     for facts in office.services:
         for team in facts.service.shared.teams:
+            # Only what lies over the share's homes now opens them.
             if team.over is None or team.why_closed(office.today):
                 continue
             for system in office.systems:

@@ -99,6 +99,7 @@ def _daily_administrator(office: OfficeFacts) -> Iterator[Finding]:
     """Find people whose only open account on a system is an administrator's."""
     for facts in office.systems:
         admins = facts.everyone.matrix.admins
+        # Whoever has an everyday account beside it is no administrator in daily work.
         usual = {
             principal.person
             for number, principal in enumerate(facts.principals)

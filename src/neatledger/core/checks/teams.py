@@ -89,6 +89,7 @@ def _lives_too_long(office: OfficeFacts) -> Iterator[Finding]:
         most = office.plan.sharing.rule_at(address, ()).folder_days
         if most is None or not team.is_on:
             continue
+        # The rule is about the life from today on: when it began no service tells.
         left = (team.ends - office.today).days if team.ends else None
         if left is None or left > most:
             evidence = f"it is shared until {team.ends}" if team.ends else "its sharing never ends"

@@ -165,7 +165,9 @@ class Nfs4List:
         )
         rights, decided = decision.rights, decision.given | decision.refused
         if context.is_folder:
+            # The kernel asks for execute on a folder before it opens anything in it.
             rights = _with_enter(rights)
+            # RFC 8881 6.2.1.3.2: where neither list speaks of removal, who may add to a folder may remove from it.
             if not decided & CLEAR_BIT and rights & Right.ADD:
                 rights |= Right.CLEAR_UNSAID
         if not decided & DELETE_BIT:
@@ -177,6 +179,7 @@ class Nfs4List:
         if _is_unread(self):
             unread = {Right.UNSAID: crowd.all, Right.UNSURE: crowd.all}
             return unread, unread
+        # No entry is left unevaluated here: what is not known made the whole list unread above.
         marks = OF_OWNER * any([rule.subject is Subject.OWNER for rule in self.rules])
         forms = decide_crowd(self.rules, marks, crowd, is_folder=is_folder, implied=0)
         for form in forms:
@@ -229,6 +232,7 @@ def _entry(kind: int, flags: int, mask: int, who: bytes) -> Entry:
 def _rule(entry: Entry, group: str) -> Rule | None:
     if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
         return None
+    # A name alone does not tell a user from a group: the flag does (6.2.1.4.1).
     subject, ident = _SPECIAL.get(entry.who, (Subject.GROUP if entry.flags & IS_GROUP else Subject.USER, entry.who))
     return Rule(subject, group or ident, entry.mask, entry.type == ALLOW, entry=entry)
 
@@ -293,6 +297,7 @@ class Nfs4Model:
         """Return a child's body after a push: own entries first, then those passed on."""
         _, passed = _unpack(above)
         group, entries = _unpack(child)
+        # Only entries marked as from above are replaced: servers that do not mark them have none to tell apart.
         own = [entry for entry in entries if not entry.flags & INHERITED] if keeps_own else []
         return pack_body(group, own + _child_entries(passed, is_folder=is_folder))
 
@@ -318,6 +323,7 @@ def mode_of(parsed: Nfs4List) -> int:
     """
     mode = 0
     for shift, who in ((6, OWNER), (3, GROUP), (0, EVERYONE)):
+        # Named users and groups are in no class of the mode.
         counted = [rule for rule in parsed.rules if rule.entry.who in (who, EVERYONE)]
         given = weigh(
             [replace(rule, subject=Subject.EVERYONE) for rule in counted], Holder("", "", frozenset()), True

@@ -85,6 +85,7 @@ _HEAD = struct.Struct("<HB")
 _KEPT = DACL_PRESENT | AUTO_INHERITED | PROTECTED
 _ALL_BITS = 0xFFFFFFFF
 FULL = 0x001F01FF
+# Generic rights are no bits of files: every check maps them first (MS-DTYP 2.4.3).
 _GENERIC = ((0x80000000, 0x00120089), (0x40000000, 0x00120116), (0x20000000, 0x001200A0), (0x10000000, FULL))
 _OWNER_BITS = 0x00020000 | LIST_BIT  # read the descriptor, change its list
 _ALLOWS = frozenset({AceType.ALLOW, AceType.ALLOW_OBJECT, AceType.ALLOW_CALLBACK, AceType.ALLOW_CALLBACK_OBJECT})
@@ -149,6 +150,7 @@ class NtList:
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder; privileges are not part of the list (see `overrides`)."""
         owns = _owns(holder, context.owner)
+        # An entry for OWNER RIGHTS takes away what an owner has of itself (MS-DTYP 2.5.3.2).
         implied = owns and not self.marks & OF_OWNER
         decision = decide_single(
             self.rules,
@@ -188,6 +190,7 @@ class NtList:
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; who is named gets what the entries for that name give."""
+        # A stranger has what everybody who signs in has, and nothing by name.
         everyone = rights_of(weigh(self.rules, Holder("", "", _SIGNED_IN), False).given, is_folder=is_folder)
         aces = self.aces
         named: dict[str, Right] = {}
@@ -210,6 +213,7 @@ class NtList:
 
 
 def _rules(ace: Ace) -> tuple[Rule, ...]:
+    # An entry for the creator counts nowhere itself: it is a pattern for what is made below.
     if ace.is_inherit_only or ace.type not in _COUNTING or ace.sid in (CREATOR_OWNER, CREATOR_GROUP):
         return ()
     if ace.raw is not None:
@@ -278,6 +282,7 @@ def _where(ace: Ace) -> str:
 
 
 def _owns(holder: Holder, owner: str) -> bool:
+    # A group may own an item here, and then all in it are owners.
     return bool(owner) and (holder.user == owner or owner in holder.groups)
 
 
@@ -295,6 +300,7 @@ class NtModel:
     def parse(self, body: bytes) -> NtList:
         """Parse a body made by `pack_body`; raises `FormatError`."""
         control, at = _head(body)
+        # No list at all (a null DACL) is not an empty list: it lets everyone do all (MS-DTYP 2.4.6).
         if at >= len(body):
             return NtList(body, control, True, (_NULL,), 0)
         rules: list[Rule] = []
@@ -323,12 +329,14 @@ class NtModel:
         aces = child_acl(() if dacl is None else dacl.aces, maker, is_folder=is_folder)
         control = DACL_PRESENT | AUTO_INHERITED
         if not aces:
+            # Nothing is passed on: the maker's token has a default list, which gives maker and system all.
             aces, control = tuple(Ace(AceType.ALLOW, 0, FULL, sid) for sid in (maker.user, _SYSTEM)), DACL_PRESENT
         return pack_body(Descriptor("", maker.group, Acl(aces), None, control))
 
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body after a push: own entries first, then those passed on (MS-DTYP 2.5.3.4)."""
         here, there = unpack_body(above), unpack_body(child)
+        # What is closed to the folder above stays so, and a null list has no entries to join with others.
         if keeps_own and (there.control & PROTECTED or there.dacl is None):
             return child
         passed = () if here.dacl is None else here.dacl.aces
@@ -375,11 +383,13 @@ def child_acl(aces: Iterable[Ace], maker: Maker, *, is_folder: bool) -> tuple[Ac
         flags = passed_on(ace.flags, is_folder=is_folder)
         if flags is None or ace.type in _SILENT:
             continue
+        # What could not be read, and what only goes through here, is handed on as it stands.
         if ace.raw is not None or flags & ONLY_PASSED:
             found.append(replace(ace, flags=flags | INHERITED))
             continue
         sid = {CREATOR_OWNER: maker.user, CREATOR_GROUP: maker.group}.get(ace.sid, ace.sid)
         mask = map_generic(ace.mask)
+        # One entry is enough where nothing has to be replaced, or nothing lies below.
         if (sid, mask) == (ace.sid, ace.mask) or not flags:
             found.append(replace(ace, flags=flags | INHERITED, sid=sid or ace.sid, mask=mask))
             continue

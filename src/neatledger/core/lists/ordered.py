@@ -117,6 +117,7 @@ def weigh(rules: Sequence[Rule], holder: Holder, owns: bool, *, hopeful: bool = 
     for rule in rules:
         if rule.is_unsure and rule.allows != hopeful:
             continue
+        # A bit once given or refused stays so: later entries speak only of what is still open.
         bits = rule.mask & ~(given | refused)
         if bits and rule.names(holder, owns):
             steps.append((rule, bits))
@@ -173,6 +174,7 @@ def decide_single(
                 why += f"; {does} only {spell_rights(decided)}, the rest was decided above"
             reasons.append(Reason(effect, entry(rule), decided if rule.allows else Right.NONE, why))
     if any(rule.is_unsure for rule in rules):
+        # Unknown is what differs between the best and the worst that entries not evaluated could mean.
         hopeful = weigh(rules, holder, owns, hopeful=True, first=first)
         open_bits = hopeful.given & ~sure.given & _all_bits(is_folder)
         is_unsure = bool(open_bits)
@@ -225,6 +227,7 @@ def _sweep(
             continue
         hit = memo.get(rule)
         if hit is None:
+            # Multiplying copies the set of people into the place of every bit of the mask at once.
             hit = memo[rule] = rule.among(crowd, owns) * _PATTERNS[rule.mask, is_folder, width]
         hit &= rest
         if hit:
@@ -267,6 +270,7 @@ def decide_crowd(
     has_unsure = bool(marks & MAY_COUNT)
     other = _form(rules, crowd, is_folder, False, 0, has_unsure)
     if marks:
+        # Only an entry for owners, or one not evaluated, makes owners another case: else one sweep does for both.
         return other, _form(rules, crowd, is_folder, True, implied, has_unsure)
     sets = dict(other[0])
     if implied & LIST_BIT:

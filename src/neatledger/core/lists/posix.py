@@ -96,6 +96,7 @@ class PosixList:
             return Decision(Right.NONE, (_NOT_READ,), is_unsure=True)
         match = _match(self, context, holder)
         cut = 7 if match.mask is None else match.mask
+        # Several group entries may match, and each is asked alone: r of one and w of another are not rw (acl(5)).
         left = [entry.perm & cut for entry in match.entries]
         owns = holder.user == context.owner
         rights = _rights(
@@ -136,6 +137,7 @@ class PosixList:
             Right.LIST: read,
             Right.READ: read & enter,
             Right.ADD: change,
+            # In a sticky folder only what is one's own may go, but for the folder's owner (inode(7)).
             Right.CLEAR_OWN if mode & _STICKY and not own else Right.CLEAR: change,
             Right.MANAGE: manage,
         }
@@ -144,11 +146,13 @@ class PosixList:
         mode = self.mode
         sets = [0, 0, 0, 0]
         rest = crowd.all
+        # The kernel looks at entries only where the group bits, which stand for the mask, are not all off.
         by_list = self.has_entries and mode & 0o070
         if by_list:
             cut = 7 if self.mask is None else self.mask
             for ident, perm in self.named_users:
                 who = crowd.by_user.get(ident, 0) & rest
+                # A user entry decides alone: no group of theirs is looked at after it.
                 rest &= ~who
                 _allow(sets, who, perm & cut)
             groups = [(self.gid, self.group_obj & cut)]
@@ -160,6 +164,7 @@ class PosixList:
             who = crowd.by_group.get(ident, 0) & rest
             matched |= who
             _allow(sets, who, perm)
+        # Whoever matched any group is not "other", even where no group entry gave anything.
         _allow(sets, rest & ~matched, mode & 7)
         return sets
 
@@ -193,6 +198,7 @@ class PosixList:
 
         users = {ident: given(perm & cut) if live else Right.NONE for ident, perm in self.named_users}
         groups = {ident: given(perm & cut) if live else Right.NONE for ident, perm in self.named_groups}
+        # With a mask the group bits of the mode are the mask, and the owning group has an entry of its own.
         own = self.group_obj & cut if self.has_entries and live else mode >> 3 & 7
         groups[self.gid] = groups.get(self.gid, Right.NONE) | given(own)
         return ListView(users, groups, given(mode & 7), not self.has_entries, bool(mode & _STICKY))
@@ -327,6 +333,7 @@ class PosixModel:
         mode, gid = _HEAD.unpack_from(above)
         asked = 7 if is_folder else 6
         kept = mode & _SETGID if is_folder else 0
+        # A setgid folder hands its group down, and to folders the setgid bit too.
         gid = gid if mode & _SETGID else int(maker.group or 0)
         if default is None:
             return pack_body(kept | asked << 6 | (asked & 5) << 3 | asked & 5, gid)

@@ -39,6 +39,7 @@ def match_homes(homes: Iterable[HomeFolder], accounts: Sequence[Account]) -> lis
 
 def _match(home: HomeFolder, accounts: Sequence[Account]) -> HomeMatch:
     name = home.address.parts[-1].decode("utf-8", "surrogateescape")
+    # The exact login first: a number may be somebody's login, and then both may be meant.
     by_login = [account for account in accounts if account.login == name]
     by_ident = [account for account in accounts if account.ident == name and account.login != name]
     by_case = [account for account in accounts if account.login.casefold() == name.casefold()]

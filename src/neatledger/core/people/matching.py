@@ -52,6 +52,7 @@ def propose(plan: Plan, principals: Mapping[str, Sequence[Principal]]) -> list[P
             (by_email, email, f"the same e-mail address, {principal.account.email}"),
             (by_login, login, f"the same login, {principal.account.login}"),
         ):
+            # An empty address matches nobody: many accounts have none.
             people = [person for person in known.get(key, ()) if key]
             if people:
                 found.append(Proposal(principal.system, principal.account, tuple(people), message))
@@ -85,9 +86,11 @@ def _among_free(principal: Principal, free: Iterable[Principal]) -> Iterator[Pro
     email, login = principal.account.email.casefold(), principal.account.login.casefold()
     same: dict[str, str] = {}
     for other in free:
+        # Only those before it: a pair is told once, at the later one.
         if other is principal:
             break
         name = f"{other.system}:{other.account.login}"
+        # Two accounts of one system are two on purpose.
         if other.system == principal.system:
             continue
         if email and other.account.email.casefold() == email:

@@ -61,9 +61,11 @@ class FoundAccounts:
 
 def _kind_of(account: Account, service_below: int) -> Kind:
     number = int(account.ident) if account.ident.isdecimal() else short_number(account.ident)
+    # Accounts of services have no numbers: then nothing tells a service account from a person's.
     if number is None:
         return Kind.STAFF
     # Numbers below 1000 are built in on both sorts of system (MS-SAMR 3.1.5.7.1 for the other).
+    # The plan may say from where people's numbers begin on POSIX systems; on the other the rule is fixed.
     below = service_below if account.ident.isdecimal() else _FIRST_OF_PEOPLE
     return Kind.SERVICE if number < below or account.ident == _NOBODY else Kind.STAFF
 
@@ -97,6 +99,8 @@ def find_principals(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str,
                 principal = Principal(person.id, person.name, person.kind, system, account, holder, True)
             else:
                 login = account.login
+                # A stranger's login must not be taken for a person of the plan, a class of people, or a namesake
+                # elsewhere.
                 is_shared = login in plan.people or login in CLASSES or len(systems_of[login]) > 1
                 ident = f"{system}/{login}" if is_shared else login
                 kind = Kind.GUEST if account.admission.is_guest else _kind_of(account, service_below)

@@ -75,6 +75,7 @@ class Person:
 
     def is_here(self, today: date) -> bool:
         """Tell whether `today` is within the person's dates (the last day included)."""
+        # A last day is worked: accounts close after it.
         return (self.start is None or self.start <= today) and (self.end is None or today <= self.end)
 
 

@@ -104,6 +104,7 @@ class SharingRule:
         """Tell whether a guest may be reached."""
         if self.guests is Guests.NONE or (self.guests is Guests.LISTED and not is_listed):
             return False
+        # Domains know no case (RFC 4343).
         return self.domains is None or email.rpartition("@")[2].casefold() in self.domains
 
     def to_facts(self) -> dict[str, Any]:

@@ -59,6 +59,7 @@ class BackingShares:
                 continue
             mine = number == place
             self.over[mine] = place
+            # All matrices of a system have the same folders: the first stands for them in all but rights.
             theirs = under[team.over.system].matrices[0] if team.over.system in under else None
             start = None if theirs is None else theirs.find_row(parts_of(team.over.path))
             top = tops[team.path]
@@ -84,6 +85,7 @@ class BackingShares:
             known = {their_names[child]: child for child in range(begin, begin + their_count[other])}
             for child in range(first[row], first[row] + count[row]):
                 match = known.get(names[child])
+                # A folder only one side has, or one of another team folder, is beneath nothing here.
                 if match is not None and within[child]:
                     self.found[child] = match
                     waiting.append((child, match))
@@ -120,6 +122,8 @@ class BackingShares:
                 continue
             theirs = under.matrices[0].classes
             rows = rows[np.argsort(self.found[rows], kind="stable")]
+            # Every class beneath is looked up among the folders that show it; the last place stands for beyond the
+            # end.
             where = np.minimum(np.searchsorted(self.found[rows], theirs["folder"]), len(rows) - 1)
             hit = self.found[rows][where] == theirs["folder"]
             pieces["folder"].append(rows[where[hit]])

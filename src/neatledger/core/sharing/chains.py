@@ -51,6 +51,8 @@ def resolve_chains(
     ]
     got: dict[int, int] = {}
     is_new = True
+    # Until nothing is added any more: rights only grow and are few, so it ends, and rings that nobody feeds stay
+    # empty.
     while is_new:
         is_new = False
         for giver, cap, receivers in live:

@@ -148,6 +148,7 @@ class FolderWays:
     def _own(self, number: int) -> list[_Passage]:
         if not is_account(self.service.principals[number]):
             return []
+        # A giver is asked for once by each of their hand-outs, and each time the answer is the same.
         if number not in self._own_known:
             passage = self._team(number, self.team) if self.team else self._by_lists(number)
             self._own_known[number] = [passage]
@@ -173,6 +174,7 @@ class FolderWays:
         gates = [*entry_gates(principal), *running_gates(self.service), system_gate(self.ground.terms.read_only)]
         gates += [published_gate(team, self.service.day), member_gate(self.service, team, number)]
         lists, is_known, files = self._list_gate(principal)
+        # Whoever has no role in it is out, and then no list that was not seen matters.
         is_let_in = bool(pass_all(gates))
         # A file of the service's own has a list of its own; what lies over a share has the folder's.
         before = pass_all(gates if self.over is None else [*gates, lists])
@@ -184,6 +186,7 @@ class FolderWays:
             reason = Reason(effect, str(self.over), cap, beneath.because)
             gates.append(Gate("beneath", self.over.path, cap, (reason,), not beneath.is_known))
             is_known &= beneath.is_known
+            # The share knows no difference between looking and taking away: who reads there may do both.
             files = None if beneath.files is None else tuple(with_view(each) for each in beneath.files)
         if not team.download:
             gates.append(download_gate(team))
@@ -191,6 +194,7 @@ class FolderWays:
         if not is_let_in and self.files is not None:
             files = (Right.NONE,) * len(self.files)
         elif files is not None:
+            # A cap takes rights away and never what is not known, unless nothing is left to be known.
             files = tuple(each & (capped | Right.UNSURE if capped else Right.NONE) for each in files)
         way = Way("team", principal, tuple(gates), self._pass(gates), is_known or not is_let_in, None, team.name)
         return _Passage(way, files)
@@ -255,6 +259,7 @@ class FolderWays:
     def _covers(self, path: bytes, is_file: bool) -> bool:
         if is_file:
             return not self.ground.is_folder and path == self.path
+        # A folder that is handed out is so with all below it; a file alone by itself.
         return path in (b"/", self.path) or self.path.startswith(path + b"/")
 
     def _own_rights(self, place: int | None) -> dict[int, int]:
@@ -290,6 +295,8 @@ class FolderWays:
         for hand_out, ready in self._handed_to.get(number, ()):
             has, files = self._giver_has(self.service.numbers.get(hand_out.giver))
             cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
+            # A hand-out that is not accepted, over, or barred for this receiver gives nothing and is still shown,
+            # with its gates.
             if ready is None or number not in ready.receivers:
                 cap = 0
             gates = self._handed_gates(hand_out, principal, has)
@@ -342,6 +349,7 @@ class FolderWays:
         principal = self.service.principals[number]
         for link in self._links_for.get(number, ()):
             gates = [*running_gates(self.service), *link_gates(self.service, link, self.path, number)]
+            # Said only where it takes something: on a link nobody expects the system's own switch.
             gates += [system_gate(True)] if self.ground.terms.read_only else []
             gates += [account_gate(principal)] if is_account(principal) else []
             rights = self._pass(gates)

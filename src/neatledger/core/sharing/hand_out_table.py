@@ -42,9 +42,11 @@ class HandOutTable:
         some = np.flatnonzero(givers.any(axis=1))
         if not len(some):
             return found
+        # Only what givers have decides: folders where these have the same are one situation, settled once.
         table = np.concatenate([own[right][some] & givers[some] for right in rights], axis=1)
         keys = np.ascontiguousarray(np.concatenate([marks[some].astype(np.uint64)[:, None], table], axis=1))
         rows = keys.view(np.dtype((np.void, keys.itemsize * keys.shape[1]))).reshape(-1)
+        # A row of bytes is compared as one thing, which is far quicker than column by column.
         _, first, which = np.unique(rows, return_index=True, return_inverse=True)
         numbers = [self._settle(int(marks[some[place]]), table[place], rights, of_files) for place in first.tolist()]
         distinct, local = np.unique(np.asarray(numbers)[which.reshape(-1)], return_inverse=True)
@@ -77,5 +79,6 @@ def scatter(found: Sequence[Mapping[int, int]], rights: Iterable[Right], words: 
         bits[right] = np.zeros((len(found), words), dtype=np.uint64)
         hit = (given & int(right)) != 0
         one = np.uint64(1) << (principals[hit] & 63).astype(np.uint64)
+        # Several hand-outs may give one person the same right on one row.
         np.bitwise_or.at(bits[right], (rows[hit], principals[hit] >> 6), one)
     return bits

@@ -133,6 +133,7 @@ class _Judge:
             if isinstance(item, Link) or most is not None:
                 self.say("no-end", f"never ends{wanted}")
         elif most is not None:
+            # Where nobody tells when it was made, at least what is left of its life is judged.
             days = (item.expires - (item.made or self.today)).days
             if days > most:
                 since = "" if item.made else " from today"
@@ -143,6 +144,7 @@ class _Judge:
         item = self.item
         if not isinstance(item, Link):
             return
+        # Open links are to have a password unless the plan says otherwise; others only where it asks for one.
         is_asked = self.rule.password or (self.is_open_link and self.rule.password is None)
         if is_asked and not item.password and item.audience is not Audience.NAMED:
             self.say("no-password", "asks no password")
@@ -201,11 +203,13 @@ class _Judge:
         item = self.item
         if not isinstance(item, Link) or not item.is_on:
             return
+        # Over by its date and still switched on: some services go on serving it.
         if item.expires and self.today > item.expires:
             used = f", used on {item.last_used}" if item.last_used and item.last_used > item.expires else ""
             self.say("ended-but-on", f"ended on {item.expires}, still switched on{used}")
             return
         idle = days_of(self.plan.settings, "link-unused-days")
+        # Never used is unused since it was made.
         last = item.last_used or item.made
         if last and last < self.today - timedelta(days=idle):
             message = f"not used since {item.last_used}" if item.last_used else "never used"
@@ -214,6 +218,7 @@ class _Judge:
     def ends(self) -> None:
         """Judge whether maker and target are still there."""
         number = self.service.numbers.get(self.offer.maker)
+        # A maker who is gone cannot be asked, and on some services their links live on.
         if number is None or not is_account(self.service.principals[number]):
             self.say("maker-gone", f"{self.offer.maker or 'its maker'} has no account any more")
         else:

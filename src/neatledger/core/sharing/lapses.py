@@ -53,6 +53,7 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
             yield Lapse(admission.disable_on, "guest", place, principal.name, "the account is disabled")
         if admission.remove_on:
             yield Lapse(admission.remove_on, "guest", place, principal.name, "the account is removed")
+        # Who never signed in is idle from the day they accepted.
         last = principal.account.last_seen or admission.accepted
         if admission.is_guest and last and principal.kind is Kind.GUEST:
             day = last

@@ -112,6 +112,7 @@ class Service:
         parts = parts_of(path)
         found = [*self._everywhere, *self._by_person.get(login, ())]
         for depth in range(len(parts) + 1):
+            # A folder's rule holds for all below it, and another further down only ever tightens it.
             found += self._by_folder.get(parts[:depth], ())
         return found
 
@@ -126,6 +127,7 @@ class Service:
 
     def rule_at(self, path: bytes, login: str) -> SharingRule:
         """Return the tightest of `rules_at`."""
+        # Few people and few folders have rules of their own: all the others share one answer.
         key = (self.anchor(path), login if login in self._by_person else "")
         if key not in self._rules:
             self._rules[key] = tightest(self.rules_at(path, login))
@@ -147,6 +149,7 @@ class Service:
             number = self.numbers.get(hand_out.receiver)
             found = () if number is None else (number,)
         giver = self.numbers.get(hand_out.giver)
+        # A hand-out to a group that its giver is in gives the giver nothing new.
         return tuple(number for number in found if number != giver)
 
     def resolve(self, hand_outs: Iterable[HandOut], path: bytes) -> list[ResolvedHandOut]:
@@ -155,6 +158,7 @@ class Service:
         found = []
         for one in hand_outs:
             ready = self._ready.get((one.id, anchor))
+            # What is supposed has the same id as what is there, and is another thing.
             if ready is None or ready.hand_out is not one:
                 ready = self._ready[one.id, anchor] = self._resolve_one(one, path)
             found.append(ready)

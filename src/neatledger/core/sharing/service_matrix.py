@@ -73,6 +73,7 @@ class ServiceMatrix(Matrix):
         self.ways = ("share",) if is_narrow else _WAYS
         self._backing_systems = backing
         accounts = sum(1 << n for n, principal in enumerate(self.principals) if is_account(principal))
+        # A service that is switched off gives nothing by its lists and roles, but to administrators.
         running = accounts if service.shared.is_running else 0
         self._own_mask = pack_sets([running & self._usable], self.words)[0]
         is_open = sum(1 << n for n, principal in enumerate(self.principals) if principal.is_open)
@@ -129,12 +130,14 @@ class ServiceMatrix(Matrix):
     def _role_bits(self) -> dict[Right, Bits]:
         """By right and number of team folder, who has it as a member; the gates before lists are in it."""
         _, teams = self._teams
+        # Number 0 is no team folder, and gives nobody anything.
         sets: dict[Right, list[int]] = {right: [0] for right in _FOLDER}
         day = self.service.day
         for team in teams:
             mine = dict.fromkeys(_FOLDER, 0)
             if not team.why_closed(day):
                 for member in team.members:
+                    # Invited is not yet a member: the role counts from the day it is accepted.
                     if member.reply is not Reply.ACCEPTED:
                         continue
                     who = sum(1 << number for number in self.service.member_numbers(member))
@@ -170,8 +173,10 @@ class ServiceMatrix(Matrix):
             if lists is None:
                 lists = self.own(right, rows)
                 lists = nothing if self.terms.read_only and right & WRITING else lists
+            # Inside a team folder roles decide, and the way by lists alone is closed.
             share[right] = np.where(is_in, nothing, lists & self._own_mask)
             role = self._role_bits[right][number]
+            # Whoever has any role in it is let in; only then can a list that was not seen matter to them.
             roles |= role
             says = self.own(right, rows)
             # In a team folder who may remove what is in a folder may remove it too.
@@ -199,6 +204,7 @@ class ServiceMatrix(Matrix):
         share, team = ({right: nothing.copy() for right in _FILE} for _ in range(2))
         unsure = nothing.copy()
         roles = {right: self._role_bits[_on_folder(right)][number] for right in _FILE}
+        # Files over a share have the share's lists, which the systems beneath judge.
         native = np.flatnonzero(self._backing.over[folder] == 0)
         if len(native):
             bits = super().file_bits(folder[native], lists[native], owner[native])
@@ -251,6 +257,7 @@ class ServiceMatrix(Matrix):
         has_rules = any(rule.on is RuleOn.FOLDER for rule in self.service.shared.rules)
         for row in order:
             above = int(mark_above[parent[row]]) if row else 0
+            # What was handed out above counts here too, whatever was handed out in between.
             handed.append([*handed[above], *starts[row][0]])
             links.append([*links[above], *starts[row][1]])
             if has_rules:
@@ -301,6 +308,7 @@ class ServiceMatrix(Matrix):
     def _all_blocks(self, rows: RowIndex) -> list[Block]:
         share, team, unknown = self._own_blocks(rows)
         marks = self._marks[0][rows]
+        # Givers give of what they have by lists and roles; links are nobody's own and cannot be handed on.
         own = {right: share[right] | team[right] for right in _FOLDER} | {Right.UNSURE: unknown}
         handed = self._handed.bits(marks, own, (*_FOLDER, Right.UNSURE), of_files=False)
         links = {right: bits[marks] for right, bits in self._link_bits[0].items()}

@@ -99,6 +99,7 @@ def restate(
             _move(status, placed, after, named=status.target.key in named, later_only=later_only, insist=insist)
         )
     exceptions = {move.status.target.key for move in moves if move.status.planned and move.status.planned.exceptions}
+    # A misspelt key must not pass for one that was brought back.
     unknown = tuple(key for key in bring_back if key not in exceptions)
     return Restating(band, after, tuple(moves), unknown, day)
 
@@ -114,6 +115,7 @@ def _move(
         # What it states itself stays; what it has of its band moves with it.
         own = {exception.field: exception.own for exception in placed.exceptions}
         stays = Settings.of(after.stated, own)
+        # What is there stays as it is, also where it has some fields of the band.
         if later_only and stays != before:
             return Move(status, before, before, on_band, Outcome.LATER)
         return Move(status, before, stays, on_band, Outcome.ENDS if stays == on_band else Outcome.STAYS)
@@ -123,6 +125,7 @@ def _move(
         return Move(status, before, before, on_band, Outcome.LATER)
     falls = on_band.limit is not UNLIMITED and status.amount > on_band.limit
     is_lower = on_band.limit is not UNLIMITED and (before.limit is UNLIMITED or on_band.limit < before.limit)
+    # A limit below what is used stops people at once: it is kept as an exception until that is insisted on.
     if falls and is_lower and not insist:
         return Move(status, before, replace(on_band, limit=before.limit), on_band, Outcome.KEPT)
     return Move(status, before, on_band, on_band, Outcome.BROUGHT_BACK if is_exception else Outcome.MOVES)

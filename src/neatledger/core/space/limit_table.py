@@ -159,6 +159,7 @@ class LimitStatus:
         limit = self.settings.limit
         if limit is UNLIMITED:
             return None
+        # A system that keeps some back says less is left than limit and use would make.
         message = self.found.left if self.found else None
         return message if message is not None and self.amount <= limit else limit - self.amount
 
@@ -168,6 +169,7 @@ class LimitStatus:
         limit = self.settings.limit
         if limit is UNLIMITED:
             return -1.0
+        # A limit of 0 is full when nothing is stored, and more than full otherwise.
         return self.amount / limit if limit else float(2 if self.amount else 1)
 
     @property
@@ -191,6 +193,7 @@ class LimitStatus:
     def is_enforced(self, today: date) -> bool:
         """Tell whether nothing more can be written once the limit is met: grace included."""
         settings = self.settings
+        # Grace is for what may be passed: an enforced limit stops at once.
         if settings.limit is UNLIMITED or settings.enforced:
             return settings.limit is not UNLIMITED
         return self.grace_left(today) is not None and (self.grace_left(today) or 0) <= 0
@@ -222,6 +225,7 @@ class LimitStatus:
 def pools_of(plan: Plan, system: str) -> list[Pool]:
     """Return the pools that a system's folders lie in; one of the system's own name where the plan has none."""
     found = [pool for pool in plan.space.pools.values() if any(_system(key) == system for key in pool.holds)]
+    # Every folder lies in some pool, also where the plan names none: the disk itself.
     return found or [Pool(system, (f"{system}:/",))]
 
 
@@ -244,6 +248,7 @@ def pool_of(plan: Plan, folder: Address) -> Pool | None:
     best: tuple[int, Pool] | None = None
     for pool in pools_of(plan, folder.system):
         for top in _held(pool, folder.system):
+            # A pool inside another's folders takes them over: the nearest one is meant.
             if folder.is_within(top) and (best is None or len(top.parts) > best[0]):
                 best = len(top.parts), pool
     return best[1] if best else None
@@ -294,6 +299,7 @@ def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
         for top in _held(pool, space.name):
             below = [one for other in pools_of(plan, space.name) if other != pool for one in _held(other, space.name)]
             used += space.held_in(top.path) or 0
+            # What lies in another pool further down is not in this one.
             nested = [one for one in below if one.is_within(top) and one != top]
             used -= sum(space.held_in(one.path) or 0 for one in nested)
         message = found.get(pool.name)

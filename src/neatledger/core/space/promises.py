@@ -72,6 +72,7 @@ def _is_left_out(status: LimitStatus, other: LimitStatus) -> bool:
 
 def _one(status: LimitStatus) -> int:
     limit = status.settings.limit
+    # Who is over their limit has been promised what they use: it is there already.
     return max(limit, status.amount) if isinstance(limit, int) else status.amount
 
 
@@ -92,8 +93,10 @@ def promises(plan: Plan, statuses: Sequence[LimitStatus], today: date) -> list[P
                 promised, used, number = sums[one.target.on]
                 sums[one.target.on] = promised + _one(one), used + one.amount, number + 1
         used = status.amount
+        # What nobody's limit covers is used all the same, and stands beside what is promised.
         by_person, by_group = ((max(0, used - own) + given if number else 0) for given, own, number in sums.values())
         limited = sum(1 for one in folders if one.is_enforced(today)) + sum(number for _, _, number in sums.values())
+        # The same for what lies in no limited folder.
         by_folder = whole + max(0, used - within) if folders else 0
         limit = status.settings.limit
         size = limit if isinstance(limit, int) else None

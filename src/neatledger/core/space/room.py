@@ -73,6 +73,7 @@ def statuses_above(statuses: Iterable[LimitStatus], folder: Address) -> list[Lim
         and folder.is_within(status.target.address)
         and not _leaves_out(status, folder)
     ]
+    # Of limits with as much left the nearest is named first: it is the one that somebody set for this folder.
     return sorted(found, key=lambda status: -len(status.target.address.parts))
 
 
@@ -103,6 +104,7 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
         if status.target.on is On.PERSON and status.target.name == person:
             if status.planned is not None or status.found is not None:
                 found.append(_stop_of(status, f"limit on {person}'s files", today))
+            # What a person is entitled to bounds them beside their limit, and whether or not they have one.
             found += _entitled(plan, status)
         elif status.target.on is On.GROUP and status.target.name == newcomer.group:
             found.append(_stop_of(status, f"limit on the files of {newcomer.group}", today))
@@ -112,6 +114,7 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
         if is_pool and not _leaves_out(status, folder):
             found.append(_of_pool(status))
     if newcomer.refusal:
+        # Space that one may not write to is no room.
         found.append(Stop("access", 0, True, newcomer.refusal))
     # Of two that leave the same the one that is nearer to the folder stands first: the sort is stable.
     found.sort(key=lambda stop: (stop.left is None, not stop.stops, stop.left if stop.left is not None else 0))
@@ -148,6 +151,7 @@ def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
 
 def _entitled(plan: Plan, status: LimitStatus) -> list[Stop]:
     found = entitled_space(plan, status.target.system, status.target.name)
+    # Entitled to no end is no bound.
     most = found.space if found else UNLIMITED
     if found is None or not isinstance(most, int):
         return []

@@ -100,6 +100,7 @@ def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
     inside = [
         one for one in statuses if one.target.on is On.FOLDER and one.target.system == system and _is_home(one, homes)
     ]
+    # The middle one, and not the mean: one large home is not what a newcomer brings.
     usual = median_low([one.amount for one in inside] or [one.amount for one in people] or [0])
     for place in range(1, number + 1):
         statuses += limits_of_newcomer(supposed.plan, system, f"new-person-{place}", homes, usual)

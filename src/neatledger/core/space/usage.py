@@ -133,6 +133,7 @@ class Usage:
         own = Items(rows, lists, folders["owner"].astype(np.int64), nothing + FOLDERS, figures)
         files = _items(classes, classes["kind"], classes["files"])
         rest = _items(others, np.full(others.rows, OTHERS), np.zeros(others.rows, dtype=np.int64))
+        # Classes count every name; files with several are counted apart, by identity, so their names are taken off.
         minus = self._hard_rows()
         found = Items.join([own, files, rest, minus.taken_off(minus.folder)])
         return found if self._kept is None else found.take(self._kept[found.folder])
@@ -152,6 +153,7 @@ class Usage:
             mask = self._kept[self._hard["folder"]]
             device, inode = device[mask], inode[mask]
         before, later = self._pairs(hard.folder, device, inode)
+        # Two names of one file are one file to every folder that holds both: taken off where their paths meet.
         at = self.tree.meet(hard.folder[before], hard.folder[later])
         return [hard.take(later).taken_off(at), *self._folders_met(single)]
 
@@ -162,6 +164,7 @@ class Usage:
         before, later = self._pairs(known, self._folders["device"][known], self._folders["inode"][known])
         if not len(later):
             return []
+        # A folder seen again (a mount elsewhere in the tree) is told by its own identity, with all that is in it.
         at = np.full(self.tree.rows, -1, dtype=np.int64)
         at[known[later]] = self.tree.meet(known[before], known[later])
         found = single.take(at[single.folder] >= 0)
@@ -181,6 +184,8 @@ class Usage:
             nothing = np.zeros(0, dtype=np.intp)
             return nothing, nothing
         area = self._area[folder]
+        # What the plan says is counted elsewhere never pairs with what is outside of it: it is taken off as a
+        # whole.
         order = np.lexsort((self.tree.preorder[folder], inode, device, area))
         same = (np.diff(inode[order]) == 0) & (np.diff(device[order]) == 0) & (np.diff(area[order]) == 0)
         return order[:-1][same], order[1:][same]
@@ -189,6 +194,7 @@ class Usage:
         place, size = self.tree.preorder, self.tree.size
         found: list[Again] = []
         for one in sorted(self._again, key=lambda one: int(place[one.row])):
+            # In reading order a tree is a run: what begins inside the last one's run lies in it.
             if not found or place[one.row] >= place[found[-1].row] + size[found[-1].row]:
                 found.append(one)
         return found
@@ -222,6 +228,7 @@ class Usage:
         if len(here):
             identity = np.stack([self._hard["device"][here], self._hard["inode"][here]], axis=1)
             again = np.ones(len(here), dtype=bool)
+            # The first name of each object stays, the others are taken off.
             again[np.unique(identity, axis=0, return_index=True)[1]] = False
             sums -= self._hard_rows().figures[here[again]].sum(axis=0)
         found: list[int] = sums.tolist()
@@ -267,6 +274,7 @@ class Usage:
         Rows are sorted by folder and key; a folder has a row for each key that anything at or below it has.
         """
         low = int(keys.min(initial=0))
+        # Folder and key in one number, so that adding up equal pairs is sorting numbers.
         wide = int(keys.max(initial=0)) - low + 1
         level = np.zeros(self.tree.rows, dtype=np.int64)
         for depth, (first, last) in enumerate(self.tree.levels):
@@ -274,6 +282,7 @@ class Usage:
         of_item = level[self.items.folder]
         codes, sums = [np.zeros(0, dtype=np.int64)], [np.zeros((0, len(FIGURES)), dtype=np.int64)]
         carried, amounts = codes[0], sums[0]
+        # From the deepest level up: what a level adds up to is carried to the folders above.
         for depth in range(len(self.tree.levels) - 1, -1, -1):
             mine = np.flatnonzero(of_item == depth)
             own = self.items.folder[mine] * wide + (keys[mine] - low)
@@ -305,6 +314,7 @@ def _by(keys: Ints, figures: Ints) -> dict[int, tuple[int, int, int]]:
 def _sum_by(codes: Ints, figures: Ints, size: int) -> Ints:
     """Add up figures by codes from 0 to `size`; a row a code."""
     found = np.zeros((size, figures.shape[1]), dtype=np.int64)
+    # Counting with weights adds up in floating point, which is exact as long as no sum can pass 2^53.
     if float(np.abs(figures).sum(axis=0, dtype=float).max(initial=0)) < _EXACT:
         for place in range(figures.shape[1]):
             found[:, place] = np.bincount(codes, figures[:, place], size)

@@ -89,12 +89,14 @@ def bound_versions(
         for count in history:
             each = count.get(kind, Changes(0, 0))
             if before is not None:
+                # New files were changed too, and have no old version yet.
                 new = max(0, each.files - before.files)
                 low += max(0, each.touched_classes - new)
                 high += max(0, each.touched_files - new)
             before = each
 
         def sizes(kept: int, low: int = low, high: int = high, here: Changes = here) -> tuple[int, int, int]:
+            # More versions than are kept of every file there cannot be, however often it was saved.
             most = kept * here.files
             return (
                 min(low, most) * here.size // here.files,

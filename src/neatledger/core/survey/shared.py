@@ -92,6 +92,7 @@ class TeamFolder:
         """Say why it is no team folder on a day; nothing where it is one."""
         if not self.is_on:
             return "it is not switched on as a team folder"
+        # The last day still counts, as for everything that has one.
         return f"its sharing ended on {self.ends}" if self.ends and day > self.ends else ""
 
     @property
@@ -166,6 +167,7 @@ class Link:
             return f"it begins on {self.starts}"
         if self.expires and day > self.expires:
             return f"it ended on {self.expires}"
+        # None is a link whose uses nobody limits.
         return "all its uses are spent" if self.uses_left is not None and self.uses_left <= 0 else ""
 
 
