@@ -201,3 +201,18 @@ def test_who_has_two_accounts_has_a_column_for_both_together() -> None:
     everyone = Everyone(Matrix(here.folders, here.classes, here.bodies, here.idents, two, terms=SystemTerms(MODELS["posix"], True)))  # fmt: skip
     columns = [(column.way, column.principals) for column in everyone.columns]
     assert columns == [("share", (0,)), ("share", (1,)), ("share", (2,)), ("any", (0, 1))]
+
+
+def test_gates_stand_in_the_order_in_which_they_are_passed() -> None:
+    asked = office(teams=(OVER,), hand_outs=(HANDED,), links=(LINK,), is_running=False, read_only=True).ways(1).access([0])
+    assert {way.name: [gate.name for gate in way.gates] for way in asked.ways} == {
+        "team": ["account", "service", "running", "system", "published", "member", "list", "beneath"],
+        "handed": ["giver", "given", "accepted", "rules", "account"],
+        "link": ["running", "live", "carries", "rules", "system", "account"],
+    }
+    (way,) = office(is_running=False).ways(1).access([0]).ways
+    assert [gate.name for gate in way.gates] == ["account", "running", "service", "system", "list"]
+    alone = Plain("posix", *OF_POSIX).alone().ways[0]
+    assert [gate.name for gate in alone.gates] == ["account", "service", "system", "enter", "list"]
+    shared = Plain("nt", EVERYONE, EVERYONE, shares=(SHARE,)).alone().ways[0]
+    assert [gate.name for gate in shared.gates] == ["account", "service", "share", "system", "list"]
