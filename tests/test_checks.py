@@ -273,3 +273,19 @@ def test_groups_are_those_of_initgroups(tmp_path: Path, run) -> None:
         # A primary group that no line names has no row of its own.
         known = {each["id"] for each in sheets}
         assert ours == set(ids.stdout.split()) & known, login
+
+
+def test_a_row_that_cannot_be_read_is_a_fault_of_the_file_and_not_a_folder(office: Office) -> None:
+    rows = [row("/a", mode="0777"), row("/b", mode="0x77"), row("/c", "thing")]
+    found = office.check(rows, {}, "not-seen", "everyone-may-write")
+    faults = [each for each in found if each["check"] == "not-seen"]
+    # Line 1 is the heading, line 2 the root.
+    assert [each["place"] for each in faults] == [f"barn ({office.folder}/tree.csv:{line})" for line in (4, 5)]
+    assert all("cannot be read" in each["evidence"] for each in faults)
+    assert [each["place"] for each in found if each["check"] == "everyone-may-write"] == ["barn:/a"]
+    told = office.run("gather", "--not-seen", "--office", office.folder).stdout
+    assert f"  {office.folder}/tree.csv:4  a row that cannot be read" in told and "barn:/b" not in told
+    # It is the same after the ledger is opened again, and a folder that was not seen is still told by its address.
+    again = json.loads(office.run("check", "--only", "not-seen", "--format", "json", "--office", office.folder, status=1).stdout)
+    assert [each["place"] for each in again["rows"]] == [each["place"] for each in faults]
+    assert "unknown" in office.run("who", "barn:/b", "--office", office.folder).stdout, "a row with a fault is still a folder"
