@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, timedelta
+from pathlib import Path
 
 import pytest
 
@@ -21,6 +23,7 @@ from neatledger.core.checks.contract import (
 )
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
 from neatledger.core.lists import posix
+from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
@@ -44,7 +47,7 @@ from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
 from neatledger.office.read import parse_plan
 from strategies import _table
 
@@ -463,3 +466,36 @@ def test_what_a_pool_promises_is_the_most_that_its_limits_come_to() -> None:
     assert (promise.size, promise.used, promise.limits, promise.promised, promise.beyond) == (1000, 400, 4, 1000, 0)
     (promise,) = promises(office, [disk, of_person("ada", 100, 701)], DAY)
     assert promise.promised == 1001 and promise.beyond == 1
+
+
+def entries_of(*each: tuple[int, int, int]) -> bytes:
+    return b"".join(struct.pack("<HHI", *one) for one in each)
+
+
+NOBODY_ID = 0xFFFFFFFF
+SHORT = ((1, 7, NOBODY_ID), (4, 5, NOBODY_ID), (32, 0, NOBODY_ID))
+LONG = ((1, 7, NOBODY_ID), (2, 7, 11), (4, 5, NOBODY_ID), (16, 7, NOBODY_ID), (32, 5, NOBODY_ID))
+CHILDREN = [
+    # mode of the folder above, its default list, is it a folder → mode, group, and the entries with what they grant
+    (0o755, None, True, 0o755, 21, ()), (0o755, None, False, 0o644, 21, ()),
+    (0o2755, None, True, 0o2755, 33, ()), (0o2755, None, False, 0o644, 33, ()), (0o1777, None, True, 0o755, 21, ()),
+    (0o755, SHORT, True, 0o750, 21, ()), (0o755, SHORT, False, 0o640, 21, ()),
+    (0o755, LONG, True, 0o775, 21, LONG),
+    (0o2755, LONG, False, 0o664, 33, ((1, 6, NOBODY_ID), (2, 7, 11), (4, 5, NOBODY_ID), (16, 6, NOBODY_ID), (32, 4, NOBODY_ID))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("above", "default", "is_folder", "mode", "group", "entries"), CHILDREN, ids=range(len(CHILDREN)))
+def test_a_new_child_has_what_its_folder_passes_on(above, default, is_folder, mode, group, entries) -> None:
+    model = MODELS["posix"]
+    passed = None if default is None else posix.pack_body(0, 0, entries_of(*default))
+    body = model.new_child(posix.pack_body(above, 33), passed, Maker("11", "21"), is_folder=is_folder)
+    assert body == posix.pack_body(mode, group, entries_of(*entries)) and model.group_of(body) == str(group)
+    if passed is not None:
+        pushed = model.pushed(passed, posix.pack_body(0o2700 if is_folder else 0o600, 33), "11", keeps_own=False, is_folder=is_folder)
+        parsed = model.parse(pushed)
+        assert parsed.mode & 0o777 == mode & 0o777 and parsed.gid == "33"
+
+
+def test_files_are_kept_by_name_from_eight_mebibytes_on() -> None:
+    assert LARGE_BYTES == 8_388_608 and "files of 8 MiB and more" in (Path(__file__).parent.parent / "docs" / "outputs.md").read_text()
