@@ -9,11 +9,19 @@ import numpy as np
 import pytest
 
 from neatledger.core.plan.limits import UNLIMITED, Band, On, PlacedLimit, Pool
-from neatledger.core.plan.plan import Plan, PlanSystem
-from neatledger.core.plan.space import SpacePlan, SpaceRules
+from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
+from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
 from neatledger.core.space.bands import Outcome, restate
 from neatledger.core.space.figures import Figures, add_up
-from neatledger.core.space.limit_table import LimitStatus, LimitTarget, join_pools, pool_of, pools_of
+from neatledger.core.space.limit_table import (
+    LimitStatus,
+    LimitTarget,
+    join_pools,
+    limits_of_newcomer,
+    pool_of,
+    pools_of,
+)
+from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import parse_limit, parse_size, show_between, show_share, show_size, spell_size
 from neatledger.core.space.supposing import Supposed, suppose_band, suppose_limit, suppose_move, suppose_use
 from neatledger.core.space.usage import FOLDERS, Again, Usage, find_totals
@@ -225,3 +233,59 @@ def test_parts_and_bounds_are_shown() -> None:
     assert add_up([Figures(1, 2, 3), Figures(4, 5, 6)]) == Figures(5, 7, 9) and not Figures() and Figures(0, 0, 1)
     assert Figures(1, 2, 3) - Figures(1, 1, 1) == Figures(0, 1, 2)
     assert Figures(1, 2, 3).measured("bytes") == 2 and Figures(1, 2, 3).measured("occupied") == 3
+
+
+# Room, and what a newcomer has ------------------------------------------------------------------------
+
+
+def entitled(space: object, *holders: str) -> Entitlement:
+    return Entitlement("basic", holders or ("ada",), ("barn",), space)
+
+
+@pytest.mark.parametrize(("entitlements", "refusal", "stops"), [
+    ((), "", [("limit on barn:/a", 40), ("pool disk", 290)]),
+    ((entitled(UNLIMITED),), "", [("limit on barn:/a", 40), ("pool disk", 290)]),
+    ((entitled(30),), "", [("entitlement basic", 20), ("limit on barn:/a", 40), ("pool disk", 290)]),
+    ((entitled(30), entitled(60)), "", [("limit on barn:/a", 40), ("entitlement basic", 50), ("pool disk", 290)]),
+    ((entitled(30), entitled(UNLIMITED)), "", [("limit on barn:/a", 40), ("pool disk", 290)]),
+    ((entitled(30, "bo"),), "", [("limit on barn:/a", 40), ("pool disk", 290)]),
+    ((entitled(5),), "closed", [("entitlement basic", -5), ("access", 0), ("limit on barn:/a", 40), ("pool disk", 290)]),
+])  # fmt: skip
+def test_what_stops_a_person_first(entitlements, refusal: str, stops) -> None:
+    supposed = office()
+    people = {"ada": Person("ada", "Ada", Kind.STAFF)}
+    plan = replace(supposed.plan, people=people, space=replace(supposed.plan.space, entitlements=entitlements))
+    room = find_room(plan, supposed.statuses, Newcomer("ada", Address("barn", b"/a/x"), "vets", refusal), DAY)
+    assert [(stop.what, stop.left) for stop in room.stopping] == stops
+    assert room.left == max(0, stops[0][1])
+
+
+def test_room_counts_groups_and_what_is_left_out() -> None:
+    group = PlacedLimit(On.GROUP, "barn:vets", "barn", "vets", None, {"limit": 25})
+    mine = LimitStatus(LimitTarget(On.GROUP, "barn", "vets"), 20, group)
+    supposed = office()
+    statuses = (*supposed.statuses, mine)
+    asked = Newcomer("ada", Address("barn", b"/a"), "vets", "")
+    assert find_room(supposed.plan, statuses, asked, DAY).stopping[0].what == "limit on the files of vets"
+    other = find_room(supposed.plan, statuses, replace(asked, group="nurses"), DAY)
+    assert [stop.what for stop in other.stopping] == ["limit on barn:/a", "pool disk"]
+    apart = replace(supposed.statuses[0].found, leaves_out=("/a/x",))
+    outside = find_room(supposed.plan, (replace(supposed.statuses[0], found=apart), *statuses[1:]), replace(asked, folder=Address("barn", b"/a/x/y")), DAY)  # fmt: skip
+    assert [stop.what for stop in outside.stopping] == ["limit on the files of vets", "pool disk"]
+
+
+def test_a_newcomer_has_what_staff_have_and_a_home_as_patterns_give_it() -> None:
+    placed = (
+        PlacedLimit(On.GROUP, "k", "barn", "staff", None, {"limit": 1}),
+        PlacedLimit(On.PERSON, "k", "loft", "staff", None, {"limit": 2}),
+        PlacedLimit(On.PERSON, "k", "barn", "guests", None, {"limit": 3}),
+        PlacedLimit(On.PERSON, "k", "barn", "staff", None, {"limit": 4}),
+        PlacedLimit(On.FOLDER, "k", "barn", "/Homes/*", None, {"limit": 5}),
+        PlacedLimit(On.FOLDER, "k", "barn", "/Other/*", None, {"limit": 6}),
+    )
+    plan = replace(office().plan, space=replace(office().plan.space, limits=placed, entitlements=(entitled(7, "staff"),)))
+    found = limits_of_newcomer(plan, "barn", "new", [b"/Homes"], 9)
+    assert [(one.target.key, one.settings.limit, one.amount, one.entitled) for one in found] == [
+        ("barn:new", 4, 9, 7), ("barn:/Homes/new", 5, 9, UNLIMITED),
+    ]  # fmt: skip
+    assert len(limits_of_newcomer(plan, "barn", "new", [b"/Else"], 9)) == 1
