@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -12,7 +11,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from neatledger.core.lists import nfs4, nt
-from neatledger.core.lists.contract import ItemContext, Maker
+from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
@@ -23,28 +22,6 @@ from strategies import NAMES, SID_USERS, WORLDS, descriptors, nfs4_entries
 
 VECTORS = Path(__file__).parent / "vectors"
 NT, NFS4 = nt.NtModel(), nfs4.Nfs4Model()
-
-
-def _rights(words: str) -> Right:
-    found = Right.NONE
-    for word in words.split():
-        found |= Right[word.upper()]
-    return found
-
-
-@pytest.mark.parametrize("vector", json.loads((VECTORS / "nt.json").read_text()), ids=lambda vector: vector["name"])
-def test_nt_vectors(vector) -> None:
-    parsed = NT.parse(nt.pack_body(descriptor_from_sddl(vector["list"])))
-    holder = Holder("x", vector["user"], frozenset(vector["groups"]) | NT.everyone_has)
-    decision = parsed.decide(ItemContext(vector["owner"], vector["folder"]), holder)
-    assert (decision.rights, decision.is_unsure) == (_rights(vector["expect"]), vector["unsure"]), vector["because"]
-
-
-@pytest.mark.parametrize("vector", json.loads((VECTORS / "nfs4.json").read_text()), ids=lambda vector: vector["name"])
-def test_nfs4_vectors(vector) -> None:
-    parsed = NFS4.parse(nfs4.pack_body(vector["group"], nfs4acl.entries_from_text(vector["list"])))
-    holder = Holder("x", vector["user"], frozenset(vector["groups"]))
-    assert parsed.decide(ItemContext(vector["owner"], vector["folder"]), holder).rights == _rights(vector["expect"])
 
 
 @given(descriptors())

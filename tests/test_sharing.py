@@ -12,8 +12,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowFilter, flag_rights
-from neatledger.core.lists import role
-from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
@@ -24,10 +22,9 @@ from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import find_losses, take_back
 from neatledger.core.survey.accounts import Account
 from neatledger.core.survey.shared import HandOut, Shared, Towards, fingerprint_of
-from neatledger.formats.rolelist import entries_from_text
 from neatledger.formats.shared import Fields, link_of, rule_from
 from neatledger.office.read import parse_plan
-from shared_offices import ROLE, Office, offices, rules, slow_rights
+from shared_offices import Office, offices, rules, slow_rights
 
 VECTORS = Path(__file__).parent / "vectors"
 SHOWN = sum(FLAG_RIGHTS)
@@ -152,19 +149,6 @@ def test_the_tightest_rule_is_as_tight_as_each_in_whatever_order(found, random) 
 def test_what_is_shared_comes_back_from_the_ledgers_form(office) -> None:
     shared = office.service.shared
     assert Shared.of_facts(json.loads(json.dumps(shared.to_facts()))) == shared
-
-
-@pytest.mark.parametrize("vector", json.loads((VECTORS / "role.json").read_text()), ids=lambda one: one["name"])
-def test_role_vectors(vector) -> None:
-    parsed = ROLE.parse(role.pack_body(entries_from_text(vector["list"], lambda name, _: name)))
-    decision = parsed.decide(
-        ItemContext(vector["owner"], vector["folder"]), Holder("x", vector["user"], frozenset(vector["groups"]))
-    )
-    expected = Right.NONE
-    for word in vector["expect"].split():
-        expected |= Right[word.upper()]
-    assert decision.rights == expected, vector["because"]
-    assert decision.reasons
 
 
 @pytest.mark.parametrize("vector", json.loads((VECTORS / "offers.json").read_text()), ids=lambda one: one["name"])
