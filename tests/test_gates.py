@@ -216,3 +216,23 @@ def test_gates_stand_in_the_order_in_which_they_are_passed() -> None:
     assert [gate.name for gate in alone.gates] == ["account", "service", "system", "enter", "list"]
     shared = Plain("nt", EVERYONE, EVERYONE, shares=(SHARE,)).alone().ways[0]
     assert [gate.name for gate in shared.gates] == ["account", "service", "share", "system", "list"]
+
+
+@pytest.mark.parametrize("on", [RuleOn.FOLDER, RuleOn.PERSON, RuleOn.SYSTEM, RuleOn.OFFICE])
+def test_a_rule_counts_where_it_is_placed_and_below(on: RuleOn) -> None:
+    name = {RuleOn.FOLDER: "/t", RuleOn.PERSON: "bob", RuleOn.SYSTEM: "meadow", RuleOn.OFFICE: ""}[on]
+    whole = office(teams=(replace(GIVER, path=b"/"),), hand_outs=(replace(HANDED, path=b"/"),), links=(replace(LINK, path=b"/"),))
+    rules = (PlacedRule(on, name, SharingRule(download=False)),)
+    shared = replace(whole.service.shared, rules=rules)
+    people = whole.service.principals
+    asked = replace(whole, tree=tree("role", role.OPEN, role.OPEN), service=Service("meadow", shared, people, {}, DAY))
+    everyone = Everyone(asked.matrix(False))
+    for row in (0, 1):
+        alone = {way.name: way.rights for way in asked.ways(row).access([0]).ways}
+        for block in everyone.blocks(RowFilter.ALL):
+            for here, column, flags in zip(block.folder, block.column, block.flags.tolist(), strict=True):
+                way = everyone.columns[column]
+                if here == row and way.principals == (0,) and way.way in ("handed", "link"):
+                    is_cut = row == 1 or on is not RuleOn.FOLDER
+                    assert bool(flag_rights(flags) & Right.READ) == bool(alone[way.way] & Right.READ) == (not is_cut)
+                    assert flag_rights(flags) & Right.VIEW
