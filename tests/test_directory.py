@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import random
+import socket
 from datetime import date
 from pathlib import Path
 
@@ -26,6 +27,28 @@ def plan(folder: Path, **systems: object) -> Path:
 def rows_of(run, where: Path, system: str, *words: str) -> list[dict[str, str]]:
     rows = csv.DictReader(io.StringIO(run(*words, "--office", where, "--format", "csv").stdout))
     return [{key: value.replace(f"{system}:", "") for key, value in row.items() if key != "system"} for row in rows]
+
+
+@pytest.mark.judge
+def test_a_referral_is_told_and_never_followed(run, tmp_path, monkeypatch) -> None:
+    text, _ = ldap.random_ldif(random.Random(8), 50, 2)
+    home = tmp_path / "ldap"
+    home.mkdir()
+    with socket.create_server(("127.0.0.1", 0)) as elsewhere:
+        elsewhere.settimeout(0)
+        other = f"ldap://127.0.0.1:{elsewhere.getsockname()[1]}/ou=else,{ldap.BASE}"
+        text += f"\ndn: ou=else,{ldap.BASE}\nobjectClass: referral\nobjectClass: extensibleObject\nou: else\nref: {other}\n"
+        with ldap.running(home, text) as url:
+            live = {"url": url, "base": ldap.BASE, "user": ldap.ADMIN, "page": 50, "ca": str(home / "cert.pem")}
+            monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
+            where = plan(tmp_path, live={"source": "directory", "accounts": {"ldap": live}})
+            told = run("gather", "--not-seen", "--office", where).stdout
+            assert "1 thing could not be seen" in told and other.split("?")[0] in told and "was not asked" in told
+            plan(where, live={"source": "directory", "accounts": {"ldap": live | {"base": f"ou=x,ou=else,{ldap.BASE}"}}})
+            refused = run("gather", "--office", where, status=2).stderr
+            assert "refers to another" in refused and refused.count("\n") == 1 and ldap.PASSWORD not in refused
+        with pytest.raises(BlockingIOError):
+            elsewhere.accept()
 
 
 # The LDAP library leaves the socket of a connection that was refused to the collector.

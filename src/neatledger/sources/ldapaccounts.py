@@ -1,7 +1,8 @@
 """People and groups of a directory: live over LDAP (RFC 4511 to 4519), or from its LDIF export.
 
 A live directory is read in pages (RFC 2696) over TLS (LDAPS or StartTLS, RFC 4513); without it only where the
-plan says so, since names and a password would pass in the clear.
+plan says so, since names and a password would pass in the clear. A referral (RFC 4511 4.1.10, 4.5.3) is never
+followed: it names a host that nobody here trusted with the password. What lies there is said not to be seen.
 """
 
 from __future__ import annotations
@@ -26,6 +27,7 @@ _FILTER = (
     "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
     "(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=group))"
 )
+_REFERRAL = 10  # RFC 4511 appendix A.1
 _WANTED = [
     "objectClass", "uid", "sAMAccountName", "cn", "displayName", "gecos", "mail", "homeDirectory", "loginShell",
     "uidNumber", "gidNumber", "objectSid", "sambaSID", "primaryGroupID", "member", "uniqueMember", "memberUid",
@@ -50,14 +52,14 @@ def read_ldap_accounts(
             NotSeen.of_source(fault.where, f"found {fault.found}; expected {fault.expected}") for fault in faults
         ]
     else:
-        entries = _read_live(context, setting["ldap"])
+        entries = _read_live(context, setting["ldap"], not_seen)
     default = "sid" if context.settings["source"] == "smb" or context.settings.get("lists") == "nt" else "number"
     by_sid = str(setting.get("ids", default)) == "sid"
     accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
     return accounts, groups, not_seen
 
 
-def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry]:
+def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: list[NotSeen]) -> list[Entry]:
     import ldap3
     from ldap3.core.exceptions import LDAPException
 
@@ -68,6 +70,7 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
     is_plain = bool(setting.get("allow-plain", False))
     user = str(setting.get("user", ""))
     words: dict[str, Any] = {"receive_timeout": timeout, "raise_exceptions": True, "read_only": True}
+    words["auto_referrals"] = False
     if user:
         found = context.credentials(user, url.hostname)
         words |= {"user": found.user, "password": found.password, "authentication": ldap3.SIMPLE}
@@ -87,7 +90,7 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any]) -> list[Entry
             if url.scheme == "ldap" and not is_plain:
                 connection.start_tls()
             connection.bind()
-            return _search(context, connection, setting)
+            return _search(context, connection, setting, not_seen)
         finally:
             # Also where signing in failed half way: a connection is not to be left open.
             with suppress(LDAPException, OSError):
@@ -107,7 +110,9 @@ def _file(context: SourceContext, name: str | None) -> str | None:
     return str(path)
 
 
-def _search(context: SourceContext, connection: Any, setting: Mapping[str, Any]) -> list[Entry]:
+def _search(
+    context: SourceContext, connection: Any, setting: Mapping[str, Any], not_seen: list[NotSeen]
+) -> list[Entry]:
     entries = []
     found = connection.extend.standard.paged_search(
         str(setting["base"]),
@@ -121,4 +126,14 @@ def _search(context: SourceContext, connection: Any, setting: Mapping[str, Any])
             values = {key.lower().partition(";")[0]: list(each) for key, each in row["raw_attributes"].items()}
             entries.append(Entry(row["dn"], values))
             context.progress(1)
+        elif row.get("type") == "searchResRef":
+            places = " or ".join(map(str, row.get("uri", ())))
+            not_seen.append(NotSeen.of_source(places, "part of the directory is said to be there; it was not asked"))
+    answer = connection.result or {}
+    if answer.get("result") == _REFERRAL:
+        # The library raises for every other refusal; an empty answer here would pass for an empty directory.
+        places = " or ".join(map(str, answer.get("referrals") or ()))
+        hint = "name that server in the plan, if it is one of the office's"
+        where = str(setting["url"])
+        raise SourceError(f"the directory refers to another, which was not asked: {places}", where, hint)
     return entries
