@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import subprocess
+import sys
 from collections import Counter
 from datetime import date
 from pathlib import Path
@@ -227,3 +228,28 @@ def test_a_listing_with_faults_is_read_as_far_as_it_goes(tmp_path: Path) -> None
     assert [place for place, _ in why] == ["listing.csv:6", "listing.csv:8", "listing.csv:9", "file"]
     assert "door" in why[1][1] and "no folder above" in why[3][1]
     assert np.sum(survey.classes["bytes"]) == 27
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("closed", ["", "inner"])
+def test_a_folder_that_may_be_listed_and_not_entered_is_not_seen(tmp_path: Path, closed: str) -> None:
+    for name in ("tree/inner/deep", "tree/open"):
+        (tmp_path / name).mkdir(parents=True)
+    for name in ("tree/inner/f", "tree/open/f"):
+        (tmp_path / name).write_bytes(b"x")
+    code = "from neatledger.cli import main; import sys; sys.exit(main(sys.argv[1:]))"
+    words = [sys.executable, "-c", code]
+    subprocess.run([*words, "new", tmp_path / "office", "--tree", f"barn={tmp_path / 'tree'}"], check=True, capture_output=True)
+    for path in (tmp_path, *tmp_path.parents[:-1]):
+        path.chmod(path.stat().st_mode | 0o011)
+    subprocess.run(["chown", "-R", "6543:6543", tmp_path], check=True)
+    (tmp_path / "tree" / closed).chmod(0o400)
+    user = ["setpriv", "--reuid", "6543", "--regid", "6543", "--clear-groups"]
+    done = subprocess.run([*user, *words, "gather", "--not-seen", "--office", tmp_path / "office"], capture_output=True, text=True)
+    assert "Traceback" not in done.stderr
+    if closed:
+        assert done.returncode == 0 and "barn:/inner  what is in it: permission denied" in done.stdout.lower(), done
+        who = subprocess.run([*words, "who", "barn:/open", "--office", tmp_path / "office"], capture_output=True, text=True)
+        assert "It holds 1 file" in " ".join(who.stdout.split())
+    else:
+        assert done.returncode == 2 and done.stderr.count("\n") == 1 and str(tmp_path / "tree") in done.stderr

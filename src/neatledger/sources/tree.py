@@ -101,6 +101,11 @@ def _open_root(path: Path) -> Iterator[int]:
     try:
         # The root itself may be a link: the plan names it on purpose.
         root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            os.fchdir(root)
+        except OSError:
+            os.close(root)
+            raise
     except OSError as error:
         raise SourceError(
             f"cannot open the tree: {error.strerror}", str(path), "see its path in office.yaml"

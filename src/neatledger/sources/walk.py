@@ -306,8 +306,16 @@ class Walker:
             return None
         try:
             if above >= 0:
-                return os.open(folder[0], _OPEN, dir_fd=above)
-            return open_below(self.root, (*path, folder[0]))
+                opened = os.open(folder[0], _OPEN, dir_fd=above)
+            else:
+                opened = open_below(self.root, (*path, folder[0]))
+            try:
+                # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
+                os.fchdir(opened)
+            except OSError:
+                os.close(opened)
+                raise
+            return opened
         except OSError as error:
             self._set_state(row, SeenState.NOT_OPENED)
             self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
