@@ -224,6 +224,8 @@ ROWS: list[tuple[str, Callable[[], OfficeFacts], Callable[[], OfficeFacts]]] = [
     ("published-for-nobody", lambda: facts(shared=team(members=())), lambda: facts(shared=team())),
     ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team(ends=ago(-10))), lambda: facts(rule(folder_days=10), shared=team(ends=ago(-10)))),
     ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team()), lambda: facts(rule(folder_days=9), shared=team(is_on=False))),
+    ("needs-entitlement", lambda: facts(None, (replace(GUS, is_entitled=False),), team(members=(Member("gus", False, READ),))), lambda: facts(None, (GUS,), team(members=(Member("gus", False, READ),)))),
+    ("needs-entitlement", lambda: facts(plan(f"  gus: {{name: Gus, end: {DAY}, accounts: {{meadow: gus}}}}\nfolders: {{'meadow:/t': {{grants: {{gus: read}}}}}}\n"), (replace(GUS, is_entitled=False),)), lambda: facts(None, (replace(GUS, is_entitled=False),), team())),
     ("below-use", lambda: facts(lines=(of_folder(1001),)), lambda: facts(lines=(of_folder(1000),))),
     ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(1000, False)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000)),))),
     ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED)),)), lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED), enforced=False),))),

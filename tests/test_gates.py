@@ -236,3 +236,25 @@ def test_a_rule_counts_where_it_is_placed_and_below(on: RuleOn) -> None:
                     is_cut = row == 1 or on is not RuleOn.FOLDER
                     assert bool(flag_rights(flags) & Right.READ) == bool(alone[way.way] & Right.READ) == (not is_cut)
                     assert flag_rights(flags) & Right.VIEW
+
+
+@pytest.mark.parametrize("who", [None, SHUT, NO_LICENCE], ids=["in", "shut", "without licence"])
+@pytest.mark.parametrize("sort", ["plain", "team", "own"])
+def test_a_list_not_seen_is_unknown_to_those_alone_who_come_so_far(who: Principal | None, sort: str) -> None:
+    unseen = tree("role" if sort != "plain" else "posix", *(OF_POSIX if sort == "plain" else (role.OPEN, role.OPEN)), state=SeenState.LIST_UNKNOWN)  # fmt: skip
+    if sort == "plain":
+        one: Office | Plain = Plain("posix", *OF_POSIX, who=who)
+        one.tree = unseen
+        alone = one.alone()
+    else:
+        one = replace(office(who, **({"teams": (TEAM,)} if sort == "team" else {})), tree=unseen)
+        alone = one.ways(1).access([0])
+    everyone = Everyone(one.matrix(False))
+    told = {
+        everyone.columns[column].way: bool(unknown)
+        for block in everyone.blocks(RowFilter.ALL)
+        for row, column, unknown in zip(block.folder, block.column, block.unknown, strict=True)
+        if row == 1 and everyone.columns[column].principals == (0,)
+    }
+    assert any(told.values()) == (not alone.is_known) == (who is None)
+    assert {way.name: not way.is_known for way in alone.ways}.items() <= told.items()
