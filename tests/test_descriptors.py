@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
+import struct
 from dataclasses import replace
-from pathlib import Path
 
 import pytest
 from hypothesis import example, given
@@ -12,7 +12,18 @@ from hypothesis import strategies as st
 
 from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.contract import Maker
-from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_descriptor, unpack_descriptor
+from neatledger.core.lists.descriptors import (
+    CALLBACK_TYPES,
+    OBJECT_TYPES,
+    Ace,
+    AceType,
+    Acl,
+    Descriptor,
+    pack_acl,
+    pack_descriptor,
+    split_acl,
+    unpack_descriptor,
+)
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 from neatledger.errors import FormatError
@@ -20,7 +31,6 @@ from neatledger.formats import nfs4acl
 from neatledger.formats.sddl import descriptor_from_sddl, descriptor_to_sddl
 from strategies import NAMES, SID_USERS, WORLDS, descriptors, nfs4_entries
 
-VECTORS = Path(__file__).parent / "vectors"
 NT, NFS4 = nt.NtModel(), nfs4.Nfs4Model()
 
 
@@ -196,3 +206,19 @@ def test_condition_parsing_is_total(text, noise) -> None:
         assert "character" in str(error) or "identifier" in str(error)
     odd = Descriptor("", "", Acl((Ace(9, 0, 1, "S-1-1-0", data=b"artx" + noise),)))
     assert pack_descriptor(descriptor_from_sddl(descriptor_to_sddl(odd))) == pack_descriptor(odd)
+
+
+def test_types_of_entries_are_sorted_as_their_names_say() -> None:
+    named = {name: value for name, value in vars(AceType).items() if not name.startswith("_")}
+    assert {value for name, value in named.items() if "CALLBACK" in name} == CALLBACK_TYPES
+    assert {value for name, value in named.items() if "OBJECT" in name} == OBJECT_TYPES
+    assert sorted(named.values()) == list(range(20))
+
+
+@pytest.mark.parametrize("size", range(8, 28))
+def test_a_list_cut_anywhere_is_refused(size: int) -> None:
+    whole = pack_acl(Acl((Ace(0, 0, 1, "S-1-5-18"),)))
+    assert len(split_acl(whole)[1]) == 1 and len(whole) == 28
+    # The list itself says that it ends there, and still promises an entry.
+    with pytest.raises(FormatError, match="entry 1 of 1"):
+        split_acl(whole[:2] + struct.pack("<H", size) + whole[4:])

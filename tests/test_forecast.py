@@ -174,6 +174,8 @@ def test_a_history_has_the_trend_that_it_had(case) -> None:
     assert trend is not None and trend.counts == len(case["kB"])
     found = [trend.level, trend.margin, trend.slope, trend.low, trend.high, trend.stands_out]
     assert found == pytest.approx(case["trend"], rel=1e-6, abs=1e-3)
+    later = trend.expected(trend.today + timedelta(days=60))
+    assert later == pytest.approx(case["in_60_days"], rel=1e-6) and later[1] <= later[0] <= later[2]
     assert [[each.day.isoformat(), each.amount] for each in trend.breaks] == case["breaks"]
     assert (trend.changed and trend.changed.isoformat()) == case["changed"]
     when = trend.meets(round(trend.amount * 1.2))

@@ -24,10 +24,12 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.service import Service
+from neatledger.core.sharing.takeback import take_back
 from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.shared import Audience, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, SeenState
+from neatledger.errors import UnknownNameError
 from shared_offices import NO_PLAN, Office, Tree
 from shared_offices import TODAY as DAY
 from strategies import _table
@@ -258,3 +260,39 @@ def test_a_list_not_seen_is_unknown_to_those_alone_who_come_so_far(who: Principa
     }
     assert any(told.values()) == (not alone.is_known) == (who is None)
     assert {way.name: not way.is_known for way in alone.ways}.items() <= told.items()
+
+
+def test_files_beneath_that_nobody_saw_are_not_counted_either_way() -> None:
+    for state, reads in ((SeenState.WHOLE, 3), (SeenState.NOT_OPENED, -1)):
+        one = office(teams=(OVER,))
+        one = replace(one, share=tree("posix", *OF_POSIX, state=state))
+        assert [found[1] for found in ask(one)] == [reads, reads]
+        assert all(found[0] & Right.READ for found in ask(one))
+
+
+TAKEN = [
+    ("member:/t=ada", "the membership of ada in /t", b"/t"), ("member:t=ada", "the membership of ada in t", b"/t"),
+    ("link:k", "the link k", b"/t"), ("hand-out:h", "the hand-out h", b"/t"), ("guest:bob", "bob", b"/"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("what", "words", "below"), TAKEN, ids=[each[0] for each in TAKEN])
+def test_what_is_taken_back_is_that_and_no_more(what: str, words: str, below: bytes) -> None:
+    two = replace(TEAM, members=(*TEAM.members, Member("bob", False, READ)))
+    given = office(teams=(two, replace(two, path=b"/u", name="u")), hand_outs=(HANDED, replace(HANDED, id="h2")), links=(LINK, replace(LINK, id="k2"))).service  # fmt: skip
+    after, said, folder = take_back(given, what)
+    assert (said, folder) == (words, below)
+    kind = what.partition(":")[0]
+    left = after.shared
+    assert [len(team.members) for team in left.teams] == ([1, 2] if kind == "member" else [2, 2])
+    assert [one.id for one in left.hand_outs] == (["h2"] if kind == "hand-out" else ["h", "h2"])
+    assert [one.id for one in left.links] == (["k2"] if kind == "link" else ["k", "k2"])
+    assert [one.account.login for one in after.principals if not one.is_open] == (["bob"] if kind == "guest" else [])
+    if kind == "member":
+        assert [one.holder for one in left.teams[0].members] == ["bob"]
+
+
+@pytest.mark.parametrize("what", ["member:t=eve", "member:x=ada", "link:z", "hand-out:z", "guest:z", "team:t", "t"])
+def test_what_is_not_there_cannot_be_taken_back(what: str) -> None:
+    with pytest.raises(UnknownNameError, match="has no"):
+        take_back(office(teams=(TEAM,), links=(LINK,), hand_outs=(HANDED,)).service, what)
