@@ -22,9 +22,11 @@ from neatledger.core.checks.contract import (
     stranger,
 )
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
-from neatledger.core.lists import posix
-from neatledger.core.lists.contract import Maker
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, with_view
+from neatledger.core.lists import nt, posix
+from neatledger.core.lists.contract import ItemContext, Maker
+from neatledger.core.lists.descriptors import DACL_PRESENT, AceType, Acl, Descriptor, ace_of_body, pack_sid
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, with_view
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import FoundAccounts, find_principals
@@ -160,6 +162,8 @@ def pool(**more) -> LimitStatus:
 OVER = Address("meadow", b"/Homes")
 GUS, OFF = Account("gus", "5009", "", "Gus", "gus@x.example"), AccountState.DISABLED
 DEVICE = Device("d", "gus", "book", state="linked")
+ROOT = Account("root", "0", "", "Gus")
+TWO = plan("  gus: {name: Gus, email: g@x.example, accounts: {meadow: [gus, root]}}\n")
 SOON = When(Meeting.ON, ago(-90), ago(-80), ago(-99))
 KEPT = KeptVersions("psd", 10, 100, 2, 100, 0, 50, 1100)
 # Check, what it finds, and what is one off and not found.
@@ -224,6 +228,8 @@ ROWS: list[tuple[str, Callable[[], OfficeFacts], Callable[[], OfficeFacts]]] = [
     ("published-for-nobody", lambda: facts(shared=team(members=())), lambda: facts(shared=team())),
     ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team(ends=ago(-10))), lambda: facts(rule(folder_days=10), shared=team(ends=ago(-10)))),
     ("team-lives-too-long", lambda: facts(rule(folder_days=9), shared=team()), lambda: facts(rule(folder_days=9), shared=team(is_on=False))),
+    ("daily-administrator", lambda: facts(TWO, (ROOT,)), lambda: facts(TWO, (ROOT, GUS))),
+    ("daily-administrator", lambda: facts(TWO, (ROOT, replace(GUS, state=OFF))), lambda: facts(TWO, (replace(ROOT, state=OFF),))),
     ("needs-entitlement", lambda: facts(None, (replace(GUS, is_entitled=False),), team(members=(Member("gus", False, READ),))), lambda: facts(None, (GUS,), team(members=(Member("gus", False, READ),)))),
     ("needs-entitlement", lambda: facts(plan(f"  gus: {{name: Gus, end: {DAY}, accounts: {{meadow: gus}}}}\nfolders: {{'meadow:/t': {{grants: {{gus: read}}}}}}\n"), (replace(GUS, is_entitled=False),)), lambda: facts(None, (replace(GUS, is_entitled=False),), team())),
     ("below-use", lambda: facts(lines=(of_folder(1001),)), lambda: facts(lines=(of_folder(1000),))),
@@ -501,3 +507,27 @@ def test_a_new_child_has_what_its_folder_passes_on(above, default, is_folder, mo
 
 def test_files_are_kept_by_name_from_eight_mebibytes_on() -> None:
     assert LARGE_BYTES == 8_388_608 and "files of 8 MiB and more" in (Path(__file__).parent.parent / "docs" / "outputs.md").read_text()
+
+
+@pytest.mark.parametrize(("limit", "used", "kept_back", "block", "left"), [
+    (100, 40, 0, 1, 60), (100, 40, 10, 1, 50), (100, 95, 10, 1, 0), (100, 101, 0, 1, 0), (100, 40, 3, 16, 48), (100, 36, 0, 16, 64),
+    (UNLIMITED, 40, 0, 1, None), (100, None, 0, 1, None), (0, 0, 0, 1, 0),
+])  # fmt: skip
+def test_what_a_system_says_is_left(limit, used, kept_back: int, block: int, left) -> None:
+    assert FoundLimit(On.FOLDER, "/a", limit, used=used, kept_back=kept_back, block=block).left == left
+
+
+@pytest.mark.parametrize("kind", range(20))
+def test_entries_count_by_their_type(kind: int) -> None:
+    name = next(name for name, value in vars(AceType).items() if value == kind and not name.startswith("_"))
+    sid = pack_sid("S-1-5-21-1-2-3-5001")
+    body = (0x1200A9).to_bytes(4, "little") + (bytes(4) if "OBJECT" in name else b"") + sid
+    parsed = MODELS["nt"].parse(nt.pack_body(Descriptor("", "", Acl((ace_of_body(kind, 0, body),)), None, DACL_PRESENT)))
+    found = parsed.decide(ItemContext("S-1-5-18", True), Holder("x", "S-1-5-21-1-2-3-5001", frozenset()))
+    # A refusal that may not count changes nothing for somebody who is given nothing.
+    # The access check knows no compound entries (MS-DTYP 2.5.3.2): they give nothing for certain.
+    speaks = name.startswith("ALLOW") and name != "ALLOW_COMPOUND"
+    assert bool(found.rights & Right.READ) == (name == "ALLOW"), name
+    assert found.is_unsure == (speaks and name != "ALLOW"), name
+    quiet = name.startswith(("AUDIT", "ALARM", "LABEL", "RESOURCE", "SCOPED")) or name in ("ALLOW", "DENY")
+    assert bool(parsed.view(is_folder=True).unsure) == (not quiet), name

@@ -124,6 +124,10 @@ def test_what_becomes_of_each_place_of_a_band() -> None:
     assert outcomes(59, insist=True)[0] is Outcome.MOVES
     assert outcomes(120, later_only=True) == [Outcome.LATER, Outcome.STAYS]
     assert outcomes(95, bring_back=["barn:/b"])[1] is Outcome.BROUGHT_BACK
+    # The same limit, otherwise stated, stops nobody who was not stopped before.
+    over = replace(supposed.statuses[0], used=500, found=None)
+    (move,) = restate([over], band, {"limit": 100, "enforced": False}, DAY).moves
+    assert move.outcome is Outcome.MOVES and move.falls_below and not move.after.enforced
     found = restate(supposed.statuses, band, {"limit": 95}, DAY, bring_back=["barn:/b", "barn:/a", "barn:/x"])
     assert found.unknown == ("barn:/a", "barn:/x") and [move.falls_below for move in found.moves] == [False, False]
 
