@@ -531,3 +531,18 @@ def test_entries_count_by_their_type(kind: int) -> None:
     assert found.is_unsure == (speaks and name != "ALLOW"), name
     quiet = name.startswith(("AUDIT", "ALARM", "LABEL", "RESOURCE", "SCOPED")) or name in ("ALLOW", "DENY")
     assert bool(parsed.view(is_folder=True).unsure) == (not quiet), name
+
+
+def test_people_beyond_the_first_word_of_bits_are_themselves() -> None:
+    accounts = tuple(Account(f"p{n}", str(6000 + n), "", f"P {n}") for n in range(150))
+    known = facts(None, accounts)
+    (system,) = known.systems
+    owner = 1 + 129  # ada is the first
+    matrix = Matrix(
+        system.folders, system.everyone.matrix.classes, [posix.pack_body(0o700, 0)], ["6129"],
+        system.everyone.matrix.principals, terms=SystemTerms(MODELS["posix"], True),
+    )  # fmt: skip
+    system = replace(system, everyone=Everyone(matrix))
+    may = [number for number in range(len(system.principals)) if system.rights_at(0, [number]) & Right.READ]
+    assert may == [owner] and system.rights_at(0, range(len(system.principals))) & Right.READ
+    assert [number for number in range(151) if system.of_principal(system.rights[Right.LIST], number)[0]] == [owner]

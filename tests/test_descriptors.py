@@ -19,8 +19,11 @@ from neatledger.core.lists.descriptors import (
     AceType,
     Acl,
     Descriptor,
+    ace_of_body,
+    body_of_ace,
     pack_acl,
     pack_descriptor,
+    pack_sid,
     split_acl,
     unpack_descriptor,
 )
@@ -222,3 +225,18 @@ def test_a_list_cut_anywhere_is_refused(size: int) -> None:
     # The list itself says that it ends there, and still promises an entry.
     with pytest.raises(FormatError, match="entry 1 of 1"):
         split_acl(whole[:2] + struct.pack("<H", size) + whole[4:])
+
+
+def test_who_is_named_is_shown_with_what_they_have_as_others() -> None:
+    named, owners = Ace(0, 0, 0x1200A9, SID_USERS[0]), Ace(0, 0, 0x1F01FF, "S-1-3-4")
+    view = NT.parse(nt.pack_body(Descriptor("", "", Acl((owners, named))))).view(is_folder=True)
+    assert set(view.either) == {SID_USERS[0]} and not view.either[SID_USERS[0]] & Right.MANAGE
+    assert view.everyone == Right.NONE and not view.is_plain
+
+
+@pytest.mark.parametrize(("flags", "identifiers"), [(0, 0), (1, 16), (2, 16), (3, 32)])
+def test_an_object_entry_names_whom_it_names_behind_its_identifiers(flags: int, identifiers: int) -> None:
+    body = struct.pack("<II", 0x1200A9, flags) + b"\x07" * identifiers + pack_sid(SID_USERS[0])
+    ace = ace_of_body(AceType.ALLOW_OBJECT, 0, body)
+    assert ace.sid == SID_USERS[0] and ace.raw is None and body_of_ace(ace) == body
+    assert ace_of_body(AceType.ALLOW_OBJECT, 0, body[:-1]).raw == body[:-1], "cut short: kept as it came"

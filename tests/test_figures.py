@@ -293,3 +293,12 @@ def test_a_newcomer_has_what_staff_have_and_a_home_as_patterns_give_it() -> None
         ("barn:new", 4, 9, 7), ("barn:/Homes/new", 5, 9, UNLIMITED),
     ]  # fmt: skip
     assert len(limits_of_newcomer(plan, "barn", "new", [b"/Else"], 9)) == 1
+
+
+@pytest.mark.parametrize(("planned", "found", "counts"), [(False, False, False), (True, False, True), (False, True, True)])
+def test_a_persons_limit_counts_where_either_side_says_it(planned: bool, found: bool, counts: bool) -> None:
+    placed = PlacedLimit(On.PERSON, "barn:ada", "barn", "ada", None, {"limit": 12}) if planned else None
+    told = FoundLimit(On.PERSON, "ada", 12) if found else None
+    mine = LimitStatus(LimitTarget(On.PERSON, "barn", "ada"), 10, placed, told)
+    room = find_room(office().plan, (mine,), Newcomer("ada", Address("barn", b"/x"), "", ""), DAY)
+    assert [stop.what for stop in room.stops] == (["limit on ada's files"] if counts else [])
