@@ -183,3 +183,9 @@ def test_what_an_extra_brings_is_missed_in_one_line(demo: Path) -> None:
     declared = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["optional-dependencies"]
     for extra, libraries in EXTRAS.items():
         assert {re.split(r"[>\[]", one)[0].lower() for one in declared[extra]} >= set(libraries)
+
+
+def test_every_link_of_a_page_leads_somewhere() -> None:
+    for page in (*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")):
+        for target in re.findall(r"\]\(([^)#:\s]+)[^)]*\)", page.read_text()):
+            assert (page.parent / target).exists(), f"{page.name}: {target}"
