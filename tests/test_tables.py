@@ -1,0 +1,222 @@
+"""Small rules of the core as tables: patterns, levels, subjects, shares, membership, homes, where rules count."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from neatledger.core.access.shares import WRITING, Share, SystemTerms, shares_within
+from neatledger.core.lists import nt
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.privileges import override_of
+from neatledger.core.lists.rights import (
+    ALL_RIGHTS,
+    LEVEL_RIGHTS,
+    Level,
+    Right,
+    level_of,
+    level_of_file,
+    parse_rights,
+    spell_rights,
+    with_view,
+)
+from neatledger.core.lists.subjects import Subject
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.homes import HomeFolder, accounts_without_home, match_homes
+from neatledger.core.people.membership import holders_of
+from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import COLUMNS
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.patterns import match_folders, match_path, match_text
+from strategies import _table
+
+R = Right
+L, READ, WRITE = R.LIST | R.ENTER, with_view(LEVEL_RIGHTS[Level.READ]), LEVEL_RIGHTS[Level.WRITE]
+
+
+# Patterns and order -----------------------------------------------------------------------------------
+
+PATHS = [b"", b"/a", b"/b", b"/a/x", b"/a/y", b"/b/x", b"/a/x/old 1", b"/a/x/x"]
+
+
+def folders():
+    parent = [PATHS.index(path.rpartition(b"/")[0]) if path else -1 for path in PATHS]
+    below = [[child for child, above in enumerate(parent) if above == row] for row in range(len(PATHS))]
+    columns = {"name": [path.rpartition(b"/")[2] for path in PATHS], "parent": parent}
+    columns |= {"first_child": [min(each, default=0) for each in below], "children": [len(each) for each in below]}
+    return _table(columns, COLUMNS["folders"])
+
+
+PATTERNS = [
+    (b"/", [b""]), (b"/a", [b"/a"]), (b"/*", [b"/a", b"/b"]), (b"/*/x", [b"/a/x", b"/b/x"]), (b"/**/x", [b"/a/x", b"/b/x", b"/a/x/x"]),
+    (b"/a/**", [b"/a", b"/a/x", b"/a/y", b"/a/x/x", b"/a/x/old 1"]), (b"/**", PATHS), (b"/a/**/x", [b"/a/x", b"/a/x/x"]),
+    (b"/**/old *", [b"/a/x/old 1"]), (b"/a/x/x/x", []), (b"/A", []), (b"/**/x/x", [b"/a/x/x"]), (b"/?", []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("pattern", "paths"), PATTERNS, ids=[each[0].decode() for each in PATTERNS])
+def test_a_pattern_fits_these_folders(pattern: bytes, paths: list[bytes]) -> None:
+    found = [PATHS[row] for row in match_folders(pattern, folders())]
+    assert sorted(found) == sorted(paths)
+    assert sorted(path for path in PATHS if match_path(pattern, path or b"/")) == sorted(paths)
+
+
+def test_texts_fit_with_any_run_of_characters() -> None:
+    fits = {("barn:*", "barn:/a/b"): True, ("*", ""): True, ("a*c", "abbc"): True, ("a*c", "abd"): False, ("a.c", "abc"): False}
+    assert {key: match_text(*key) for key in fits} == fits and match_text("a*", "a\nb")
+
+
+def test_reading_order_has_each_folder_before_what_is_in_it() -> None:
+    order = TreeOrder(folders())
+    assert [PATHS[row] for row in order.order] == [b"", b"/a", b"/a/x", b"/a/x/old 1", b"/a/x/x", b"/a/y", b"/b", b"/b/x"]
+    assert order.size.tolist() == [8, 5, 2, 3, 1, 1, 1, 1] and order.levels == [(0, 1), (1, 3), (3, 6), (6, 8)]
+    assert [PATHS[row] for row in order.below(3)] == [b"/a/x", b"/a/x/old 1", b"/a/x/x"]
+    assert order.find_row((b"a", b"x", b"x")) == 7 and order.find_row((b"a", b"z")) is None and order.find_row(()) == 0
+    assert order.find_many([(b"b",), (b"b", b"x"), (b"c",)]) == {(b"b",): 2, (b"b", b"x"): 5, (b"c",): None}
+    assert order.roll_up(np.ones(len(PATHS), dtype=np.int64)).tolist() == order.size.tolist()
+
+
+# Rights -----------------------------------------------------------------------------------------------
+
+LEVELS = [
+    (R.NONE, "none", "none"), (L, "list", "none"), (R.ENTER, "mixed", "none"), (READ, "read", "read"), (L | R.VIEW, "view", "view"),
+    (R.ENTER | R.ADD, "drop", "none"), (WRITE, "write", "write"), (WRITE | R.DELETE, "write", "write"), (ALL_RIGHTS, "manage", "manage"),
+    (READ | R.DELETE, "mixed", "read"), (R.LIST | R.ADD, "mixed", "none"), (R.VIEW, "mixed", "view"), (R.MANAGE, "mixed", "mixed"),
+    (R.LIST | R.VIEW | R.ADD, "mixed", "view"), (R.SHARE, "mixed", "none"), (R.VIEW | R.CHANGE, "mixed", "mixed"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rights", "folder", "file"), LEVELS, ids=range(len(LEVELS)))
+def test_levels_name_usual_sets_of_rights(rights: Right, folder: str, file: str) -> None:
+    assert (level_of(rights).value, level_of_file(rights).value) == (folder, file)
+
+
+def test_words_for_rights_come_back() -> None:
+    for level, rights in LEVEL_RIGHTS.items():
+        assert parse_rights(level.value.upper()) == with_view(rights)
+    assert parse_rights("list Read") == R.LIST | R.READ | R.VIEW and parse_rights("delete") == R.DELETE | R.CLEAR
+    assert parse_rights(spell_rights(READ)) == READ and with_view(R.LIST) == R.LIST
+    for text in ("", "reed", "read reed"):
+        with pytest.raises(ValueError, match="neither a level"):
+            parse_rights(text)
+
+
+# Whom entries name, and privileges ----------------------------------------------------------------------
+
+ADA, BOB = Holder("ada", "u1", frozenset({"g1"})), Holder("bob", "u2", frozenset({"g1", "u1"}))
+NAMED = [
+    (Subject.USER, "u1", "ada"), (Subject.USER, "g1", ""), (Subject.GROUP, "g1", "ada bob"), (Subject.GROUP, "u1", "bob"),
+    (Subject.EITHER, "u1", "ada bob"), (Subject.EITHER, "u2", "bob"), (Subject.OWNER, "", "owners"), (Subject.EVERYONE, "", "ada bob"),
+    (Subject.SIGNED_IN, "", "ada bob"), (Subject.UNKNOWN, "u1", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("subject", "ident", "whom"), NAMED, ids=range(len(NAMED)))
+def test_an_entry_names_one_as_it_names_many(subject: Subject, ident: str, whom: str) -> None:
+    crowd = Crowd([ADA, BOB])
+    for owns in (False, True):
+        named = [holder.login for holder in (ADA, BOB) if subject.names(ident, holder, owns)]
+        assert named == (["ada", "bob"] * owns if whom == "owners" else whom.split())
+        assert subject.among(ident, crowd, owns) == sum(1 << n for n, one in enumerate((ADA, BOB)) if one.login in named)
+
+
+@pytest.mark.parametrize(("names", "has", "lacks"), [
+    ({"backup"}, R.ENTER | R.LIST | R.READ, R.ADD | R.MANAGE), ({"restore"}, R.ADD | R.CLEAR | R.MANAGE, R.READ | R.LIST),
+    ({"take-ownership"}, R.MANAGE, R.READ | R.ADD), ({"everything"}, ALL_RIGHTS, R.NONE), ({"backup", "restore"}, R.READ | R.MANAGE, R.NONE),
+])  # fmt: skip
+def test_privileges_give_whatever_lists_say(names, has: Right, lacks: Right) -> None:
+    given = override_of(Holder("x", "u", frozenset(), frozenset(names)))
+    assert given.rights & has == has and not given.rights & lacks
+    assert all(name in given.entry for name in names)
+    assert override_of(Holder("x", "u", frozenset(), frozenset({"other"}))) is None
+
+
+# Shares -----------------------------------------------------------------------------------------------
+
+MASKS = [
+    # the permission, read-only → what it lets a named user do, and whether it lets them write at all
+    (0x1F01FF, False, True, True), (0x1F01FF, True, True, False), (0x1200A9, False, True, False), (0x2, False, True, True),
+    (0x20000, False, False, False), (0x0, False, False, False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("mask", "read_only", "connects", "writes"), MASKS, ids=range(len(MASKS)))
+def test_a_permission_lets_in_one_as_it_lets_in_many(mask: int, read_only: bool, connects: bool, writes: bool) -> None:
+    body = nt.pack_body(Descriptor("", "", Acl((Ace(0, 0, mask, "S-1-5-21-1-2-3-9"),))))
+    share = Share("s", b"/s", body, read_only)
+    asked = [Holder("x", "S-1-5-21-1-2-3-9", frozenset()), Holder("y", "S-1-5-21-1-2-3-8", frozenset())]
+    decided = [share.decide(one).rights for one in asked]
+    sets = share.decide_all(Crowd(asked))
+    assert (bool(decided[0]), bool(decided[0] & WRITING), decided[1]) == (connects, writes, R.NONE)
+    assert sets[R.NONE] == int(connects) and all(sets[right] in (0, 1) for right in sets)
+    assert {right for right, who in sets.items() if who and right} == {right for right in sets if right and right & decided[0]}
+
+
+def test_shares_come_back_and_cover_what_lies_in_them() -> None:
+    body = nt.pack_body(Descriptor("", "", Acl(())))
+    inner, outer, hidden = Share("i", b"/a/x", body, True, "C:\\a\\x"), Share("o", b"/a", body, place="C:\\A"), Share("h$", b"/ab", body)
+    assert [Share.of_facts(one.to_facts()) for one in (inner, outer, hidden)] == [inner, outer, hidden]
+    terms = SystemTerms(MODELS["nt"], False, shares=(inner, outer, hidden))
+    assert [one.name for one in terms.covering([b"a", b"x", b"y"])] == ["o", "i"] and terms.covering([b"b"]) == []
+    assert [one.name for one in terms.covering([b"ab"])] == ["h$"] and hidden.is_hidden and not inner.is_hidden
+    assert shares_within((inner, outer, hidden)) == [(inner, outer)]
+    twin = Share("t", b"/t", body, place="c:/a")
+    assert shares_within((outer, twin)) == [(twin, outer)]
+
+
+# People -----------------------------------------------------------------------------------------------
+
+
+def test_groups_are_those_of_members_of_primaries_and_of_groups_in_groups() -> None:
+    accounts = [Account("ada", "1", "g1"), Account("bob", "2", "g2"), Account("cy", "2", "")]
+    groups = [
+        Group("staff", "g1", ("bob",)), Group("vets", "g2", (), ("staff",)), Group("ring", "g3", ("cy",), ("vets", "ring")),
+        Group("staff", "g9", ("cy",)),
+    ]  # fmt: skip
+    found = holders_of(accounts, groups, frozenset({"all"}), {"g3": ["backup"], "1": ["restore"]})
+    # Who has a group as their primary one is in the groups that contain it; two lines of one name stay two groups.
+    assert [sorted(one.groups) for one in found] == [["all", "g1", "g2", "g3"], ["all", "g1", "g2", "g3"], ["all", "g2", "g3", "g9"]]
+    assert [sorted(one.privileges) for one in found] == [["backup", "restore"], ["backup"], ["backup"]]
+    assert [(one.login, one.user) for one in found] == [("ada", "1"), ("bob", "2"), ("cy", "2")]
+
+
+HOMES = [
+    ("ada", ["ada"], "named as the login"), ("ADA", ["ada"], "but for case"), ("7", ["bob"], "the account's number"), ("8", ["x8", "y8"], "several accounts"),
+    ("9", ["9", "z"], "the login of one"), ("Cy", ["CY", "cy"], "differ from this in case only"), ("none", [], "owned by ada"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "logins", "because"), HOMES, ids=[each[0] for each in HOMES])
+def test_a_home_goes_with_the_accounts_it_is_named_after(name: str, logins: list[str], because: str) -> None:
+    numbers = {"ada": "1", "bob": "7", "x8": "8", "y8": "8", "9": "2", "z": "9", "cy": "3", "CY": "4"}
+    accounts = [Account(login, number, "") for login, number in numbers.items()]
+    (match,) = match_homes([HomeFolder(Address("barn", b"/Homes/" + name.encode()), "1")], accounts)
+    assert sorted(one.login for one in match.accounts) == sorted(logins) and because in match.because
+    left = [one.login for one in accounts_without_home([match], accounts)]
+    assert left == [login for login in numbers if login not in logins]
+
+
+# Where rules count --------------------------------------------------------------------------------------
+
+COVERS = [
+    (PlacedRule(RuleOn.OFFICE, "", SharingRule()), True, True), (PlacedRule(RuleOn.SYSTEM, "meadow", SharingRule()), True, False),
+    (PlacedRule(RuleOn.SYSTEM, "", SharingRule()), True, True), (PlacedRule(RuleOn.PERSON, "ada", SharingRule()), True, False),
+    (PlacedRule(RuleOn.PERSON, "bob", SharingRule()), False, False), (PlacedRule(RuleOn.FOLDER, "/t", SharingRule()), True, False),
+    (PlacedRule(RuleOn.FOLDER, "/t/x", SharingRule()), True, False), (PlacedRule(RuleOn.FOLDER, "/t/x/y", SharingRule()), False, False),
+    (PlacedRule(RuleOn.FOLDER, "/t", SharingRule(), "loft"), False, False), (PlacedRule(RuleOn.FOLDER, "/", SharingRule()), True, True),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("placed", "here", "elsewhere"), COVERS, ids=range(len(COVERS)))
+def test_a_placed_rule_covers_this(placed: PlacedRule, here: bool, elsewhere: bool) -> None:
+    assert placed.covers("meadow", ("ada", "a"), b"/t/x") == here
+    assert placed.covers("other", ("eve",), b"/u") == elsewhere
+    assert PlacedRule.of_facts(placed.to_facts()).rule == placed.rule and placed.describe()
+
+
+def test_of_many_rules_the_tightest_holds() -> None:
+    placed = [PlacedRule(RuleOn.OFFICE, "", SharingRule(link_days=days, open_links=word)) for days, word in ((9, "read"), (5, "write"), (7, None))]
+    assert tightest(placed) == SharingRule(link_days=5, open_links="read") and tightest([]) == SharingRule()
