@@ -75,7 +75,7 @@ def test_reading_order_has_each_folder_before_what_is_in_it() -> None:
     assert order.size.tolist() == [8, 5, 2, 3, 1, 1, 1, 1] and order.levels == [(0, 1), (1, 3), (3, 6), (6, 8)]
     assert [PATHS[row] for row in order.below(3)] == [b"/a/x", b"/a/x/old 1", b"/a/x/x"]
     assert order.find_row((b"a", b"x", b"x")) == 7 and order.find_row((b"a", b"z")) is None and order.find_row(()) == 0
-    assert order.find_many([(b"b",), (b"b", b"x"), (b"c",)]) == {(b"b",): 2, (b"b", b"x"): 5, (b"c",): None}
+    assert order.find_many([(b"b",), (b"b", b"x"), (b"c",)]) == {(): 0, (b"b",): 2, (b"b", b"x"): 5, (b"c",): None}
     assert order.roll_up(np.ones(len(PATHS), dtype=np.int64)).tolist() == order.size.tolist()
 
 
