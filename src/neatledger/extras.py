@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib.util import find_spec
 
 from neatledger.errors import MissingPartError
 
-__all__ = ["EXTRAS", "extras_for"]
+__all__ = ["EXTRAS", "extras_for", "require_all"]
 
 EXTRAS: dict[str, tuple[str, ...]] = {
     "smb": ("smbprotocol",),
@@ -20,6 +21,14 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "demo": ("werkzeug",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
+
+
+def require_all(what: str) -> None:
+    """Raise `MissingPartError` unless everything that is installed apart is there: `what` goes through all of it."""
+    missing = [library for libraries in EXTRAS.values() for library in libraries if find_spec(library) is None]
+    if missing:
+        names = ", ".join(missing)
+        raise MissingPartError(f"needs what is not installed: {names}", what, "pip install 'neatledger[demo]'")
 
 
 @contextmanager

@@ -30,6 +30,7 @@ from neatledger.demo.make import (
 )
 from neatledger.demo.smbserver import is_root, missing
 from neatledger.errors import SourceError
+from neatledger.extras import require_all
 from neatledger.questions import Office, open_office
 from neatledger.questions.gather import read_system
 
@@ -92,6 +93,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Make, gather, ask, change, gather again, ask again."""
+    require_all("demo")
     on_disk = is_root() and not args.listing
     before, now = (datetime.fromisoformat(f"{day}T12:00+00:00") for day in (_BEFORE, _TODAY))
     make_office(args.dir, before, on_disk=on_disk)
