@@ -25,8 +25,11 @@ from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.homes import HomeFolder, accounts_without_home, match_homes
 from neatledger.core.people.membership import holders_of
+from neatledger.core.people.names import EntryNames
+from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
 from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.order import TreeOrder
@@ -220,3 +223,35 @@ def test_a_placed_rule_covers_this(placed: PlacedRule, here: bool, elsewhere: bo
 def test_of_many_rules_the_tightest_holds() -> None:
     placed = [PlacedRule(RuleOn.OFFICE, "", SharingRule(link_days=days, open_links=word)) for days, word in ((9, "read"), (5, "write"), (7, None))]
     assert tightest(placed) == SharingRule(link_days=5, open_links="read") and tightest([]) == SharingRule()
+
+
+def test_what_a_ledger_of_before_kept_of_a_limit_is_read_as_it_was_meant() -> None:
+    facts = {"teams": [], "hand_outs": [], "links": [], "devices": [], "running": True, "wants": ""}
+
+    def largest(said: object, **more: object) -> object:
+        rule = {"on": "office", "name": "", "rule": {"largest": said}}
+        return Shared.of_facts({**facts, "rules": [rule], **more}).rules[0].rule.largest
+
+    assert largest(0) is UNLIMITED and largest(5) == 5
+    now = Shared(rules=(PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=0)), PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=UNLIMITED))))
+    assert Shared.of_facts(now.to_facts()) == now
+    with pytest.raises(ValueError, match="newer version"):
+        Shared.of_facts(now.to_facts() | {"version": 99})
+
+
+def test_lists_say_in_words_what_they_hold() -> None:
+    names = EntryNames([Account("ada", "S-1-5-21-1-2-3-9", "")], [], MODELS["nt"])
+    said = {
+        None: ["no list at all: everyone may do everything"],
+        (): ["an empty list: nobody may do anything"],
+        (Ace(0, 3, 0x1200A9, "S-1-5-21-1-2-3-9"),): ["allow ada: read"],
+        (Ace(1, 0, 0x1F01FF, "S-1-5-21-1-2-3-9"),): ["deny ada: manage [only here]"],
+        (Ace(0, 0x12, 0x1200A9, "S-1-1-0"),): ["allow Everyone: read [here, and for folders below, from above]"],
+        (Ace(0, 0xB, 0x1200A9, "S-1-1-0"),): ["allow Everyone: read [only for files and folders below]"],
+        (Ace(0, 0x5, 0x1200A9, "S-1-1-0"),): ["allow Everyone: read [here, and for files one level down]"],
+        (Ace(0, 0x8, 0x1200A9, "S-1-1-0"),): ["allow Everyone: read [nowhere]"],
+    }
+    for aces, words in said.items():
+        dacl = None if aces is None else Acl(aces)
+        found = MODELS["nt"].parse(nt.pack_body(Descriptor("", "", dacl))).describe(names)
+        assert [line.casefold() for line in found] == [line.casefold() for line in words]
