@@ -21,6 +21,7 @@ from neatledger.core.space.limit_table import (
     pool_of,
     pools_of,
 )
+from neatledger.core.space.promises import promises
 from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import parse_limit, parse_size, show_between, show_share, show_size, spell_size
 from neatledger.core.space.supposing import Supposed, suppose_band, suppose_limit, suppose_move, suppose_use
@@ -302,3 +303,22 @@ def test_a_persons_limit_counts_where_either_side_says_it(planned: bool, found: 
     mine = LimitStatus(LimitTarget(On.PERSON, "barn", "ada"), 10, placed, told)
     room = find_room(office().plan, (mine,), Newcomer("ada", Address("barn", b"/x"), "", ""), DAY)
     assert [stop.what for stop in room.stops] == (["limit on ada's files"] if counts else [])
+
+
+@pytest.mark.parametrize(("limit", "used", "fullness"), [(0, 0, 1.0), (0, 5, 2.0), (10, 5, 0.5), (10, 10, 1.0), (10, 20, 2.0), (UNLIMITED, 5, -1.0)])
+def test_how_full_a_place_is(limit: object, used: int, fullness: float) -> None:
+    placed = PlacedLimit(On.FOLDER, "barn:/a", "barn", "/a", None, {"limit": limit})
+    assert LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), used, placed).fullness == fullness
+
+
+def test_a_folder_in_no_pool_is_promised_by_none() -> None:
+    plan = replace(office().plan, space=replace(office().plan.space, pools={"disk": Pool("disk", ("barn:/b",), 500)}))
+    (promise,) = promises(plan, office().statuses, DAY)
+    assert promise.by_folders == 90 + (210 - 90) and promise.limits == 1
+
+
+def test_trees_counted_elsewhere_are_taken_off_once_also_one_in_another() -> None:
+    both = usage((Again(1, -1), Again(3, -1)))
+    assert totals(both)[0] == totals(usage((Again(1, -1),)))[0] == [1, 52, 68]
+    apart = usage((Again(1, -1), Again(2, -1)))
+    assert totals(apart)[0] == [0, 1, 4]

@@ -7,8 +7,9 @@ import pytest
 
 from neatledger.core.access.shares import WRITING, Share, SystemTerms, shares_within
 from neatledger.core.lists import nt
-from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_acl, split_acl
 from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.ordered import passed_on
 from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import (
     ALL_RIGHTS,
@@ -255,3 +256,31 @@ def test_lists_say_in_words_what_they_hold() -> None:
         dacl = None if aces is None else Acl(aces)
         found = MODELS["nt"].parse(nt.pack_body(Descriptor("", "", dacl))).describe(names)
         assert [line.casefold() for line in found] == [line.casefold() for line in words]
+
+
+PASSED = [
+    # flags above → on a new file, on a new folder
+    (0x0, None, None), (0x1, 0, 0x9), (0x2, None, 0x2), (0x3, 0, 0x3), (0x5, 0, None), (0x6, None, 0), (0x7, 0, 0), (0x9, 0, 0x9), (0xB, 0, 0x3),
+    (0xF, 0, 0), (0x4, None, None), (0x8, None, None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("flags", "on_file", "on_folder"), PASSED, ids=[hex(each[0]) for each in PASSED])
+def test_entries_are_passed_on_as_their_flags_say(flags: int, on_file: int | None, on_folder: int | None) -> None:
+    assert passed_on(flags, is_folder=False) == on_file and passed_on(flags, is_folder=True) == on_folder
+
+
+def test_a_list_is_written_as_its_picture_has_it() -> None:
+    # MS-DTYP 2.4.5, 2.4.4.1, 2.4.2.2: revision, 0, size, entries, 0; type, flags, size, mask; the identifier.
+    picture = "02 00 1c00 0100 0000" + "01 03 1400 a9001200" + "01 01 000000000005 12000000"
+    assert pack_acl(Acl((Ace(1, 3, 0x1200A9, "S-1-5-18"),))) == bytes.fromhex(picture)
+    assert split_acl(bytes.fromhex(picture))[0] == 2
+
+
+def test_entries_that_are_kept_as_they_came_say_so() -> None:
+    body = bytes(9)
+    assert str(nt.NtEntry(Ace(0x20, 0, 0, "", raw=body))) == "entry of type 0x20, kept as it is (9 bytes)"
+    assert str(nt.NtEntry(Ace(0x00, 0, 0, "", raw=body))) == "entry of type 0x00, kept as it is (9 bytes)"
+    assert str(nt.NtEntry(Ace(0x00, 0, 0, "", raw=b""))) == "a list that could not be read"
+    assert str(nt.NtEntry(Ace(0x04, 0, 1, "S-1-1-0"))) == "entry of type 0x04, kept as it is (0 bytes)"
+    assert str(nt.NtEntry(Ace(0x02, 0, 0x1200A9, "S-1-1-0"))) == "record:S-1-1-0:read"
