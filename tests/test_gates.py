@@ -203,6 +203,7 @@ def test_who_has_two_accounts_has_a_column_for_both_together() -> None:
     everyone = Everyone(Matrix(here.folders, here.classes, here.bodies, here.idents, two, terms=SystemTerms(MODELS["posix"], True)))  # fmt: skip
     columns = [(column.way, column.principals) for column in everyone.columns]
     assert columns == [("share", (0,)), ("share", (1,)), ("share", (2,)), ("any", (0, 1))]
+    assert everyone.single == [False, False, True]
 
 
 def test_gates_stand_in_the_order_in_which_they_are_passed() -> None:
