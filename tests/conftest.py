@@ -8,6 +8,7 @@ import gc
 import io
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import warnings
@@ -29,6 +30,10 @@ settings.register_profile(
     "mutants", deadline=None, derandomize=True, max_examples=40, phases=[Phase.explicit, Phase.generate]
 )
 settings.load_profile("ci" if os.environ.get("CI") else "here")
+
+# A shell that runs the tests in the background has them ignore Ctrl-C, and with them every program that they start.
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 ANY = -1  # whatever exit status
 COMMAND = Path(sys.executable).with_name("neatledger")
