@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from neatledger.core.access.shares import WRITING, Share, SystemTerms, shares_within
-from neatledger.core.lists import nt
+from neatledger.core.lists import nfs4, nt
+from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_acl, split_acl
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.ordered import passed_on
@@ -284,3 +285,10 @@ def test_entries_that_are_kept_as_they_came_say_so() -> None:
     assert str(nt.NtEntry(Ace(0x00, 0, 0, "", raw=b""))) == "a list that could not be read"
     assert str(nt.NtEntry(Ace(0x04, 0, 1, "S-1-1-0"))) == "entry of type 0x04, kept as it is (0 bytes)"
     assert str(nt.NtEntry(Ace(0x02, 0, 0x1200A9, "S-1-1-0"))) == "record:S-1-1-0:read"
+
+
+def test_where_nothing_is_passed_on_an_nfsv4_child_is_its_makers() -> None:
+    model, above = MODELS["nfs4"], nfs4.pack_body("g", [nfs4.Entry(nfs4.ALLOW, 0, 0x1F01FF, nfs4.EVERYONE)])
+    for is_folder, mask in ((True, 0x1601FF), (False, 0x1601BF)):
+        made = model.new_child(above, None, Maker("u", "h"), is_folder=is_folder)
+        assert made == nfs4.pack_body("h", [nfs4.Entry(nfs4.ALLOW, 0, mask, nfs4.OWNER)])
