@@ -192,7 +192,12 @@ class Walker:
         add_row, add_name = self._files.extend, self._names.append
         links = specials = seen = 0
         before = len(self._names)
-        os.fchdir(fd)
+        try:
+            os.fchdir(fd)
+        except OSError as error:
+            # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
+            self._miss_inside(row, error)
+            return folders
         with os.scandir(fd) as entries:
             for entry in entries:
                 name = entry.name
@@ -306,20 +311,16 @@ class Walker:
             return None
         try:
             if above >= 0:
-                opened = os.open(folder[0], _OPEN, dir_fd=above)
-            else:
-                opened = open_below(self.root, (*path, folder[0]))
-            try:
-                # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
-                os.fchdir(opened)
-            except OSError:
-                os.close(opened)
-                raise
-            return opened
+                return os.open(folder[0], _OPEN, dir_fd=above)
+            return open_below(self.root, (*path, folder[0]))
         except OSError as error:
-            self._set_state(row, SeenState.NOT_OPENED)
-            self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
+            self._miss_inside(row, error)
             return None
+
+    def _miss_inside(self, row: int, error: OSError) -> None:
+        """Note that nothing in a folder could be seen."""
+        self._set_state(row, SeenState.NOT_OPENED)
+        self.part.not_seen.append((row, b"", f"what is in it: {why_not(error)}"))
 
     def _set_state(self, row: int, state: SeenState) -> None:
         self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)
