@@ -120,13 +120,12 @@ def _run(words: Sequence[str]) -> int:
         raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
     with extras_for(name):
         args = make_parser(name).parse_args(words[1:])
-    from neatledger.app import App, Options
+        from neatledger.app import App, Options
 
-    options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)
-    app: App = App.of_process(options)
-    # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
-    gc.disable()
-    with extras_for(name):
+        options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)
+        app: App = App.of_process(options)
+        # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
+        gc.disable()
         status: int = import_module(f"neatledger.commands.{name}").run(args, app)
     sys.stdout.flush()
     return status

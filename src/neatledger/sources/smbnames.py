@@ -132,7 +132,7 @@ def read_directory(session: SmbSession) -> Directory:
     found = Directory()
     try:
         with calls(session, _SAMR) as client:
-            server = _open(client, 0, NdrWriter().u32(0, _ALL_IT_MAY))
+            server = _handle_of(client, 0, NdrWriter().u32(0, _ALL_IT_MAY))
             for _, name in _enumerate(client, 6, server):
                 _read_domain(client, server, name, found)
     except Refused as error:
@@ -141,7 +141,7 @@ def read_directory(session: SmbSession) -> Directory:
     return found
 
 
-def _open(client: RpcClient, operation: int, words: NdrWriter) -> bytes:
+def _handle_of(client: RpcClient, operation: int, words: NdrWriter) -> bytes:
     """Make a call that opens something; returns its handle (20 bytes, C706 appendix N)."""
     answer = client.call(operation, words)
     handle = answer.take(20)
@@ -150,7 +150,7 @@ def _open(client: RpcClient, operation: int, words: NdrWriter) -> bytes:
 
 
 def _close(client: RpcClient, handle: bytes) -> None:
-    _open(client, 1, NdrWriter().raw(handle))
+    _handle_of(client, 1, NdrWriter().raw(handle))
 
 
 def _enumerate(client: RpcClient, operation: int, handle: bytes, *between: int) -> list[tuple[int, str]]:
@@ -181,16 +181,16 @@ def _read_domain(client: RpcClient, server: bytes, name: str, found: Directory) 
     answer = client.call(5, NdrWriter().raw(server).unicode_string(name))
     base = answer.sid() if answer.points() else ""
     _status(answer)
-    domain = _open(client, 7, NdrWriter().raw(server).u32(_ALL_IT_MAY).sid(base))
+    domain = _handle_of(client, 7, NdrWriter().raw(server).u32(_ALL_IT_MAY).sid(base))
     for rid, login in _enumerate(client, 13, domain, 0):
         found.accounts.append(_account(client, domain, base, login, rid, found))
     for rid, group in _enumerate(client, 11, domain):
-        handle = _open(client, 19, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        handle = _handle_of(client, 19, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
         idents = tuple(f"{base}-{member}" for member in _group_members(client, handle))
         found.groups.append(Group(group, f"{base}-{rid}", idents))
         _close(client, handle)
     for rid, group in _enumerate(client, 15, domain):
-        handle = _open(client, 27, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        handle = _handle_of(client, 27, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
         found.groups.append(Group(group, f"{base}-{rid}", _alias_members(client, handle)))
         _close(client, handle)
 
@@ -220,7 +220,7 @@ def _alias_members(client: RpcClient, handle: bytes) -> tuple[str, ...]:
 
 def _account(client: RpcClient, domain: bytes, base: str, login: str, rid: int, found: Directory) -> Account:
     try:
-        handle = _open(client, 34, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        handle = _handle_of(client, 34, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
         message = _user_information(client, handle)
         _close(client, handle)
     except Refused as error:
@@ -290,7 +290,7 @@ def read_names(session: SmbSession, idents: Iterable[str]) -> tuple[list[Account
     asked = sorted(set(idents) - WELL_KNOWN.keys())
     with calls(session, _LSA) as client:
         # LsarOpenPolicy2 (MS-LSAD 3.1.4.4.1): no name, and attributes without anything in them.
-        policy = _open(client, 44, NdrWriter().u32(0, 24, 0, 0, 0, 0, 0, _LOOKUP_NAMES))
+        policy = _handle_of(client, 44, NdrWriter().u32(0, 24, 0, 0, 0, 0, 0, _LOOKUP_NAMES))
         for start in range(0, len(asked), _AT_ONCE):
             part = asked[start : start + _AT_ONCE]
             for sid, (kind, name) in zip(part, _look_up(client, policy, part), strict=False):
