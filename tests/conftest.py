@@ -144,7 +144,9 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Run:
                 gc.enable()
         for stream in (out, err):
             stream.flush()
-        texts = [stream.buffer.getvalue().decode("utf-8", "surrogateescape").replace("\r\n", "\n") for stream in (out, err)]
+        texts = [
+            stream.buffer.getvalue().decode("utf-8", "surrogateescape").replace("\r\n", "\n") for stream in (out, err)
+        ]
         return _checked(subprocess.CompletedProcess(asked, returned, *texts), status)
 
     return _run

@@ -138,10 +138,13 @@ class World:
     def __init__(self, name, bodies, users, groups) -> None:
         self.model, self.bodies, self.users, self.groups = MODELS[name], bodies, users, groups
         self.holders = st.builds(
-            lambda user, found, has: Holder("login", user, found | self.model.everyone_has, has),
+            lambda user, found, has, perhaps: Holder(
+                "login", user, found | self.model.everyone_has, has, perhaps - found
+            ),
             st.sampled_from(users),
             st.frozensets(st.sampled_from(groups), min_size=1),
             st.frozensets(st.sampled_from(list(PRIVILEGES)), max_size=1) if name != "posix" else st.just(frozenset()),
+            st.just(frozenset()) | st.frozensets(st.sampled_from(groups), max_size=2),
         )
 
     def __repr__(self) -> str:

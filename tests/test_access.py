@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import functools
+import itertools
 import json
 import operator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +19,7 @@ from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.ways import FileClass, Item, access_to
 from neatledger.core.lists import nfs4, nt, posix, role
 from neatledger.core.lists.contract import ItemContext
+from neatledger.core.lists.doubt import judge, judge_all
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right, level_of
 from neatledger.core.lists.table import MODELS
@@ -88,10 +91,32 @@ def test_a_crowd_is_decided_as_each_alone(data, world, is_folder) -> None:
         assert all(entry for entry in parsed.describe(NAMES)) and parsed.view(is_folder=is_folder)
 
 
+@given(st.data(), st.sampled_from(WORLDS), st.booleans())
+def test_where_membership_is_not_told_only_what_hangs_on_it_is_unknown(data, world, is_folder) -> None:
+    model, owner = world.model, data.draw(st.sampled_from(world.users + world.groups))
+    people = data.draw(st.lists(world.holders, min_size=1, max_size=20))
+    parsed, context = model.parse(data.draw(world.bodies)), ItemContext(owner, is_folder)
+    as_other, as_owner = judge_all(parsed, Crowd(people), is_folder=is_folder)
+    for number, holder in enumerate(people):
+        decision = judge(parsed, context, holder)
+        answers = set()
+        for size in range(len(holder.maybe) + 1):
+            for some in itertools.combinations(sorted(holder.maybe), size):
+                one = parsed.decide(context, replace(holder, groups=holder.groups | set(some), maybe=frozenset()))
+                answers.add(Right.UNSURE if one.is_unsure else one.rights)
+        if not decision.is_unsure:
+            assert answers == {decision.rights}
+        elif owner not in holder.maybe:
+            assert len(answers) > 1 or answers == {Right.UNSURE}
+        if owner not in holder.maybe:
+            sets = as_owner if model.owns(holder, owner) else as_other
+            assert bool(sets.get(Right.UNSURE, 0) >> number & 1) == decision.is_unsure
+
+
 @settings(deadline=None, max_examples=80)
 @given(st.data(), st.sampled_from(WORLDS))
 def test_everyone_on_everything_is_each_on_each(data, world) -> None:
-    model, users = world.model, world.users
+    model, users = world.model, world.users + world.groups
     bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=6))
     folders, classes = data.draw(trees(len(bodies)))
     people = data.draw(principals(world))
@@ -103,7 +128,16 @@ def test_everyone_on_everything_is_each_on_each(data, world) -> None:
     cells = {}
     for block in everyone.blocks(RowFilter.ALL):
         files = block.counts
-        numbers = (block.folder, block.column, block.flags, block.unknown, files.files, files.read, files.change, files.delete)
+        numbers = (
+            block.folder,
+            block.column,
+            block.flags,
+            block.unknown,
+            files.files,
+            files.read,
+            files.change,
+            files.delete,
+        )
         for folder, column, *rest in zip(*(each.tolist() for each in numbers), strict=True):
             cells[folder, column] = rest
     assert len(cells) == folders.rows * len(everyone.columns)

@@ -359,7 +359,13 @@ def test_kinds_are_folded_wherever_the_plan_names_them() -> None:
 
 
 def test_a_size_is_shown_in_the_next_unit_from_there() -> None:
-    assert [show_size(size) for size in (999, 1000, 999_499, 999_500, 0)] == ["999 B", "1 kB", "999 kB", "1.00 MB", "0 B"]
+    assert [show_size(size) for size in (999, 1000, 999_499, 999_500, 0)] == [
+        "999 B",
+        "1 kB",
+        "999 kB",
+        "1.00 MB",
+        "0 B",
+    ]
 
 
 class Disk:
@@ -493,20 +499,27 @@ CHILDREN = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("above", "default", "is_folder", "mode", "group", "entries"), CHILDREN, ids=range(len(CHILDREN)))
+@pytest.mark.parametrize(
+    ("above", "default", "is_folder", "mode", "group", "entries"), CHILDREN, ids=range(len(CHILDREN))
+)
 def test_a_new_child_has_what_its_folder_passes_on(above, default, is_folder, mode, group, entries) -> None:
     model = MODELS["posix"]
     passed = None if default is None else posix.pack_body(0, 0, entries_of(*default))
     body = model.new_child(posix.pack_body(above, 33), passed, Maker("11", "21"), is_folder=is_folder)
     assert body == posix.pack_body(mode, group, entries_of(*entries)) and model.group_of(body) == str(group)
     if passed is not None:
-        pushed = model.pushed(passed, posix.pack_body(0o2700 if is_folder else 0o600, 33), "11", keeps_own=False, is_folder=is_folder)
+        pushed = model.pushed(
+            passed, posix.pack_body(0o2700 if is_folder else 0o600, 33), "11", keeps_own=False, is_folder=is_folder
+        )
         parsed = model.parse(pushed)
         assert parsed.mode & 0o777 == mode & 0o777 and parsed.gid == "33"
 
 
 def test_files_are_kept_by_name_from_eight_mebibytes_on() -> None:
-    assert LARGE_BYTES == 8_388_608 and "files of 8 MiB and more" in (Path(__file__).parent.parent / "docs" / "outputs.md").read_text()
+    assert (
+        LARGE_BYTES == 8_388_608
+        and "files of 8 MiB and more" in (Path(__file__).parent.parent / "docs" / "outputs.md").read_text()
+    )
 
 
 @pytest.mark.parametrize(("limit", "used", "kept_back", "block", "left"), [
@@ -522,7 +535,9 @@ def test_entries_count_by_their_type(kind: int) -> None:
     name = next(name for name, value in vars(AceType).items() if value == kind and not name.startswith("_"))
     sid = pack_sid("S-1-5-21-1-2-3-5001")
     body = (0x1200A9).to_bytes(4, "little") + (bytes(4) if "OBJECT" in name else b"") + sid
-    parsed = MODELS["nt"].parse(nt.pack_body(Descriptor("", "", Acl((ace_of_body(kind, 0, body),)), None, DACL_PRESENT)))
+    parsed = MODELS["nt"].parse(
+        nt.pack_body(Descriptor("", "", Acl((ace_of_body(kind, 0, body),)), None, DACL_PRESENT))
+    )
     found = parsed.decide(ItemContext("S-1-5-18", True), Holder("x", "S-1-5-21-1-2-3-5001", frozenset()))
     # A refusal that may not count changes nothing for somebody who is given nothing.
     # The access check knows no compound entries (MS-DTYP 2.5.3.2): they give nothing for certain.

@@ -286,6 +286,10 @@ def test_a_row_that_cannot_be_read_is_a_fault_of_the_file_and_not_a_folder(offic
     told = office.run("gather", "--not-seen", "--office", office.folder).stdout
     assert f"  {office.folder}/tree.csv:4  a row that cannot be read" in told and "barn:/b" not in told
     # It is the same after the ledger is opened again, and a folder that was not seen is still told by its address.
-    again = json.loads(office.run("check", "--only", "not-seen", "--format", "json", "--office", office.folder, status=1).stdout)
+    again = json.loads(
+        office.run("check", "--only", "not-seen", "--format", "json", "--office", office.folder, status=1).stdout
+    )
     assert [each["place"] for each in again["rows"]] == [each["place"] for each in faults]
-    assert "unknown" in office.run("who", "barn:/b", "--office", office.folder).stdout, "a row with a fault is still a folder"
+    assert "unknown" in office.run("who", "barn:/b", "--office", office.folder).stdout, (
+        "a row with a fault is still a folder"
+    )

@@ -44,7 +44,10 @@ def test_a_referral_is_told_and_never_followed(run, tmp_path, monkeypatch) -> No
             where = plan(tmp_path, live={"source": "directory", "accounts": {"ldap": live}})
             told = run("gather", "--not-seen", "--office", where).stdout
             assert "1 thing could not be seen" in told and other.split("?")[0] in told and "was not asked" in told
-            plan(where, live={"source": "directory", "accounts": {"ldap": live | {"base": f"ou=x,ou=else,{ldap.BASE}"}}})
+            plan(
+                where,
+                live={"source": "directory", "accounts": {"ldap": live | {"base": f"ou=x,ou=else,{ldap.BASE}"}}},
+            )
             refused = run("gather", "--office", where, status=2).stderr
             assert "refers to another" in refused and refused.count("\n") == 1 and ldap.PASSWORD not in refused
         with pytest.raises(BlockingIOError):

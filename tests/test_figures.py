@@ -106,7 +106,9 @@ def test_another_limit_holds_on_both_sides_and_on_nothing_else() -> None:
         suppose_limit(before, "barn:/none", 1)
 
 
-@pytest.mark.parametrize(("limit", "of_a", "of_b"), [(200, 200, 70), (60, 60, 70), (59, 100, 70), (UNLIMITED, UNLIMITED, 70)])
+@pytest.mark.parametrize(
+    ("limit", "of_a", "of_b"), [(200, 200, 70), (60, 60, 70), (59, 100, 70), (UNLIMITED, UNLIMITED, 70)]
+)
 def test_a_band_restated_never_falls_below_what_is_used(limit, of_a, of_b) -> None:
     after = by_key(suppose_band(office(), "small", limit, DAY))
     assert (after["barn:/a"].settings.limit, after["barn:/b"].settings.limit) == (of_a, of_b)
@@ -153,11 +155,15 @@ def test_more_in_use_at_once_is_in_the_pool_of_the_root_and_never_below_nothing(
 
 def test_a_pool_of_two_systems_is_one() -> None:
     disk = Pool("disk", ("barn:/", "loft:/"), 100)
-    halves = [LimitStatus(LimitTarget(On.POOL, name, "disk"), used, pool=disk) for name, used in (("barn", 3), ("loft", 4))]
+    halves = [
+        LimitStatus(LimitTarget(On.POOL, name, "disk"), used, pool=disk) for name, used in (("barn", 3), ("loft", 4))
+    ]
     (one,) = join_pools(halves)
     assert one.used == 7
     plan = replace(office().plan, space=replace(office().plan.space, pools={"disk": disk}))
-    assert [pool.name for pool in pools_of(plan, "loft")] == ["disk"] and [pool.name for pool in pools_of(plan, "x")] == ["x"]
+    assert [pool.name for pool in pools_of(plan, "loft")] == ["disk"] and [
+        pool.name for pool in pools_of(plan, "x")
+    ] == ["x"]
 
 
 # Usage ------------------------------------------------------------------------------------------------
@@ -165,12 +171,38 @@ def test_a_pool_of_two_systems_is_one() -> None:
 
 def usage(again: tuple[Again, ...] = (), hard: dict | None = None, kept=None, inodes=(1, 2, 3, 4)) -> Usage:
     """Root with ``a`` (and ``a/x``) and ``b``; three files in a/x, one in b, and what has several names."""
-    folders = {"name": [b"", b"a", b"b", b"x"], "parent": [-1, 0, 0, 1], "first_child": [1, 3, 4, 4], "children": [2, 1, 0, 0]}
-    folders |= {"bytes": [1, 1, 1, 1], "occupied": [4, 4, 4, 4], "inode": list(inodes), "device": [7] * 4, "owner": [0, 0, 1, 1]}
-    classes = {"folder": [2, 3], "list": [0, 0], "owner": [1, 0], "kind": [1, 0], "files": [1, 3], "bytes": [50, 30], "occupied": [60, 40], "changed": [0, 0]}
+    folders = {
+        "name": [b"", b"a", b"b", b"x"],
+        "parent": [-1, 0, 0, 1],
+        "first_child": [1, 3, 4, 4],
+        "children": [2, 1, 0, 0],
+    }
+    folders |= {
+        "bytes": [1, 1, 1, 1],
+        "occupied": [4, 4, 4, 4],
+        "inode": list(inodes),
+        "device": [7] * 4,
+        "owner": [0, 0, 1, 1],
+    }
+    classes = {
+        "folder": [2, 3],
+        "list": [0, 0],
+        "owner": [1, 0],
+        "kind": [1, 0],
+        "files": [1, 3],
+        "bytes": [50, 30],
+        "occupied": [60, 40],
+        "changed": [0, 0],
+    }
     none = {kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("others", "hard")}
-    table = none["hard"] if hard is None else _table({name: hard.get(name, [0] * len(hard["folder"])) for name in COLUMNS["hard"]}, COLUMNS["hard"])
-    return Usage(_table(folders, COLUMNS["folders"]), _table(classes, COLUMNS["classes"]), none["others"], table, again, kept)
+    table = (
+        none["hard"]
+        if hard is None
+        else _table({name: hard.get(name, [0] * len(hard["folder"])) for name in COLUMNS["hard"]}, COLUMNS["hard"])
+    )
+    return Usage(
+        _table(folders, COLUMNS["folders"]), _table(classes, COLUMNS["classes"]), none["others"], table, again, kept
+    )
 
 
 def totals(found: Usage) -> list[list[int]]:
@@ -192,7 +224,15 @@ def test_folders_hold_their_files_and_all_below() -> None:
 
 def test_a_file_of_two_names_counts_once_where_both_are_held() -> None:
     # One name in a/x, one in b, as one class each: the second in reading order is taken off at the root.
-    names = {"folder": [3, 2], "kind": [0, 1], "owner": [0, 1], "bytes": [10, 10], "occupied": [12, 12], "inode": [9, 9], "device": [7, 7]}
+    names = {
+        "folder": [3, 2],
+        "kind": [0, 1],
+        "owner": [0, 1],
+        "bytes": [10, 10],
+        "occupied": [12, 12],
+        "inode": [9, 9],
+        "device": [7, 7],
+    }
     found = usage(hard=names)
     assert totals(found) == [[3, 74, 104], [3, 32, 48], [1, 51, 64], [3, 31, 44]]
     other = usage(hard=names | {"device": [7, 8]})
@@ -288,7 +328,9 @@ def test_a_newcomer_has_what_staff_have_and_a_home_as_patterns_give_it() -> None
         PlacedLimit(On.FOLDER, "k", "barn", "/Homes/*", None, {"limit": 5}),
         PlacedLimit(On.FOLDER, "k", "barn", "/Other/*", None, {"limit": 6}),
     )
-    plan = replace(office().plan, space=replace(office().plan.space, limits=placed, entitlements=(entitled(7, "staff"),)))
+    plan = replace(
+        office().plan, space=replace(office().plan.space, limits=placed, entitlements=(entitled(7, "staff"),))
+    )
     found = limits_of_newcomer(plan, "barn", "new", [b"/Homes"], 9)
     assert [(one.target.key, one.settings.limit, one.amount, one.entitled) for one in found] == [
         ("barn:new", 4, 9, 7), ("barn:/Homes/new", 5, 9, UNLIMITED),
@@ -296,7 +338,9 @@ def test_a_newcomer_has_what_staff_have_and_a_home_as_patterns_give_it() -> None
     assert len(limits_of_newcomer(plan, "barn", "new", [b"/Else"], 9)) == 1
 
 
-@pytest.mark.parametrize(("planned", "found", "counts"), [(False, False, False), (True, False, True), (False, True, True)])
+@pytest.mark.parametrize(
+    ("planned", "found", "counts"), [(False, False, False), (True, False, True), (False, True, True)]
+)
 def test_a_persons_limit_counts_where_either_side_says_it(planned: bool, found: bool, counts: bool) -> None:
     placed = PlacedLimit(On.PERSON, "barn:ada", "barn", "ada", None, {"limit": 12}) if planned else None
     told = FoundLimit(On.PERSON, "ada", 12) if found else None
@@ -305,7 +349,10 @@ def test_a_persons_limit_counts_where_either_side_says_it(planned: bool, found: 
     assert [stop.what for stop in room.stops] == (["limit on ada's files"] if counts else [])
 
 
-@pytest.mark.parametrize(("limit", "used", "fullness"), [(0, 0, 1.0), (0, 5, 2.0), (10, 5, 0.5), (10, 10, 1.0), (10, 20, 2.0), (UNLIMITED, 5, -1.0)])
+@pytest.mark.parametrize(
+    ("limit", "used", "fullness"),
+    [(0, 0, 1.0), (0, 5, 2.0), (10, 5, 0.5), (10, 10, 1.0), (10, 20, 2.0), (UNLIMITED, 5, -1.0)],
+)
 def test_how_full_a_place_is(limit: object, used: int, fullness: float) -> None:
     placed = PlacedLimit(On.FOLDER, "barn:/a", "barn", "/a", None, {"limit": limit})
     assert LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), used, placed).fullness == fullness

@@ -207,7 +207,11 @@ def test_who_has_two_accounts_has_a_column_for_both_together() -> None:
 
 
 def test_gates_stand_in_the_order_in_which_they_are_passed() -> None:
-    asked = office(teams=(OVER,), hand_outs=(HANDED,), links=(LINK,), is_running=False, read_only=True).ways(1).access([0])
+    asked = (
+        office(teams=(OVER,), hand_outs=(HANDED,), links=(LINK,), is_running=False, read_only=True)
+        .ways(1)
+        .access([0])
+    )
     assert {way.name: [gate.name for gate in way.gates] for way in asked.ways} == {
         "team": ["account", "service", "running", "system", "published", "member", "list", "beneath"],
         "handed": ["giver", "given", "accepted", "rules", "account"],
@@ -224,11 +228,15 @@ def test_gates_stand_in_the_order_in_which_they_are_passed() -> None:
 @pytest.mark.parametrize("on", [RuleOn.FOLDER, RuleOn.PERSON, RuleOn.SYSTEM, RuleOn.OFFICE])
 def test_a_rule_counts_where_it_is_placed_and_below(on: RuleOn) -> None:
     name = {RuleOn.FOLDER: "/t", RuleOn.PERSON: "bob", RuleOn.SYSTEM: "meadow", RuleOn.OFFICE: ""}[on]
-    whole = office(teams=(replace(GIVER, path=b"/"),), hand_outs=(replace(HANDED, path=b"/"),), links=(replace(LINK, path=b"/"),))
+    whole = office(
+        teams=(replace(GIVER, path=b"/"),), hand_outs=(replace(HANDED, path=b"/"),), links=(replace(LINK, path=b"/"),)
+    )
     rules = (PlacedRule(on, name, SharingRule(download=False)),)
     shared = replace(whole.service.shared, rules=rules)
     people = whole.service.principals
-    asked = replace(whole, tree=tree("role", role.OPEN, role.OPEN), service=Service("meadow", shared, people, {}, DAY))
+    asked = replace(
+        whole, tree=tree("role", role.OPEN, role.OPEN), service=Service("meadow", shared, people, {}, DAY)
+    )
     everyone = Everyone(asked.matrix(False))
     for row in (0, 1):
         alone = {way.name: way.rights for way in asked.ways(row).access([0]).ways}

@@ -162,7 +162,9 @@ sys.exit(main(sys.argv[1:]))
 """
 
 
-@pytest.mark.parametrize("words", ["gather --quiet", "who barn:/Rota", "check --fail-at high", "demo --listing --no-tour OFFICE/new"])
+@pytest.mark.parametrize(
+    "words", ["gather --quiet", "who barn:/Rota", "check --fail-at high", "demo --listing --no-tour OFFICE/new"]
+)
 def test_another_system_than_the_servers_can_ask(demo: Path, words: str) -> None:
     asked = [word.replace("OFFICE", str(demo)) for word in words.split()]
     asked += [] if asked[0] == "demo" else ["--office", str(demo)]
@@ -171,7 +173,9 @@ def test_another_system_than_the_servers_can_ask(demo: Path, words: str) -> None
 
 
 def test_what_an_extra_brings_is_missed_in_one_line(demo: Path) -> None:
-    hide = "import sys\nsys.modules[sys.argv[1]] = None\nfrom neatledger.cli import main\nsys.exit(main(sys.argv[2:]))\n"
+    hide = (
+        "import sys\nsys.modules[sys.argv[1]] = None\nfrom neatledger.cli import main\nsys.exit(main(sys.argv[2:]))\n"
+    )
     for library, words, extra in [
         ("ldap3", "gather", "ldap"), ("matplotlib", "forecast barn --figure x.png", "reports"),
         ("openpyxl", "report space -o x.xlsx", "reports"), ("icalendar", "lapses --calendar x.ics", "reports"),

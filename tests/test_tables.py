@@ -70,16 +70,33 @@ def test_a_pattern_fits_these_folders(pattern: bytes, paths: list[bytes]) -> Non
 
 
 def test_texts_fit_with_any_run_of_characters() -> None:
-    fits = {("barn:*", "barn:/a/b"): True, ("*", ""): True, ("a*c", "abbc"): True, ("a*c", "abd"): False, ("a.c", "abc"): False}
+    fits = {
+        ("barn:*", "barn:/a/b"): True,
+        ("*", ""): True,
+        ("a*c", "abbc"): True,
+        ("a*c", "abd"): False,
+        ("a.c", "abc"): False,
+    }
     assert {key: match_text(*key) for key in fits} == fits and match_text("a*", "a\nb")
 
 
 def test_reading_order_has_each_folder_before_what_is_in_it() -> None:
     order = TreeOrder(folders())
-    assert [PATHS[row] for row in order.order] == [b"", b"/a", b"/a/x", b"/a/x/old 1", b"/a/x/x", b"/a/y", b"/b", b"/b/x"]
+    assert [PATHS[row] for row in order.order] == [
+        b"",
+        b"/a",
+        b"/a/x",
+        b"/a/x/old 1",
+        b"/a/x/x",
+        b"/a/y",
+        b"/b",
+        b"/b/x",
+    ]
     assert order.size.tolist() == [8, 5, 2, 3, 1, 1, 1, 1] and order.levels == [(0, 1), (1, 3), (3, 6), (6, 8)]
     assert [PATHS[row] for row in order.below(3)] == [b"/a/x", b"/a/x/old 1", b"/a/x/x"]
-    assert order.find_row((b"a", b"x", b"x")) == 7 and order.find_row((b"a", b"z")) is None and order.find_row(()) == 0
+    assert (
+        order.find_row((b"a", b"x", b"x")) == 7 and order.find_row((b"a", b"z")) is None and order.find_row(()) == 0
+    )
     assert order.find_many([(b"b",), (b"b", b"x"), (b"c",)]) == {(): 0, (b"b",): 2, (b"b", b"x"): 5, (b"c",): None}
     assert order.roll_up(np.ones(len(PATHS), dtype=np.int64)).tolist() == order.size.tolist()
 
@@ -125,7 +142,9 @@ def test_an_entry_names_one_as_it_names_many(subject: Subject, ident: str, whom:
     for owns in (False, True):
         named = [holder.login for holder in (ADA, BOB) if subject.names(ident, holder, owns)]
         assert named == (["ada", "bob"] * owns if whom == "owners" else whom.split())
-        assert subject.among(ident, crowd, owns) == sum(1 << n for n, one in enumerate((ADA, BOB)) if one.login in named)
+        assert subject.among(ident, crowd, owns) == sum(
+            1 << n for n, one in enumerate((ADA, BOB)) if one.login in named
+        )
 
 
 @pytest.mark.parametrize(("names", "has", "lacks"), [
@@ -149,7 +168,9 @@ MASKS = [
 
 
 @pytest.mark.parametrize(("mask", "read_only", "connects", "writes"), MASKS, ids=range(len(MASKS)))
-def test_a_permission_lets_in_one_as_it_lets_in_many(mask: int, read_only: bool, connects: bool, writes: bool) -> None:
+def test_a_permission_lets_in_one_as_it_lets_in_many(
+    mask: int, read_only: bool, connects: bool, writes: bool
+) -> None:
     body = nt.pack_body(Descriptor("", "", Acl((Ace(0, 0, mask, "S-1-5-21-1-2-3-9"),))))
     share = Share("s", b"/s", body, read_only)
     asked = [Holder("x", "S-1-5-21-1-2-3-9", frozenset()), Holder("y", "S-1-5-21-1-2-3-8", frozenset())]
@@ -157,12 +178,18 @@ def test_a_permission_lets_in_one_as_it_lets_in_many(mask: int, read_only: bool,
     sets = share.decide_all(Crowd(asked))
     assert (bool(decided[0]), bool(decided[0] & WRITING), decided[1]) == (connects, writes, R.NONE)
     assert sets[R.NONE] == int(connects) and all(sets[right] in (0, 1) for right in sets)
-    assert {right for right, who in sets.items() if who and right} == {right for right in sets if right and right & decided[0]}
+    assert {right for right, who in sets.items() if who and right} == {
+        right for right in sets if right and right & decided[0]
+    }
 
 
 def test_shares_come_back_and_cover_what_lies_in_them() -> None:
     body = nt.pack_body(Descriptor("", "", Acl(())))
-    inner, outer, hidden = Share("i", b"/a/x", body, True, "C:\\a\\x"), Share("o", b"/a", body, place="C:\\A"), Share("h$", b"/ab", body)
+    inner, outer, hidden = (
+        Share("i", b"/a/x", body, True, "C:\\a\\x"),
+        Share("o", b"/a", body, place="C:\\A"),
+        Share("h$", b"/ab", body),
+    )
     assert [Share.of_facts(one.to_facts()) for one in (inner, outer, hidden)] == [inner, outer, hidden]
     terms = SystemTerms(MODELS["nt"], False, shares=(inner, outer, hidden))
     assert [one.name for one in terms.covering([b"a", b"x", b"y"])] == ["o", "i"] and terms.covering([b"b"]) == []
@@ -183,7 +210,11 @@ def test_groups_are_those_of_members_of_primaries_and_of_groups_in_groups() -> N
     ]  # fmt: skip
     found = holders_of(accounts, groups, frozenset({"all"}), {"g3": ["backup"], "1": ["restore"]})
     # Who has a group as their primary one is in the groups that contain it; two lines of one name stay two groups.
-    assert [sorted(one.groups) for one in found] == [["all", "g1", "g2", "g3"], ["all", "g1", "g2", "g3"], ["all", "g2", "g3", "g9"]]
+    assert [sorted(one.groups) for one in found] == [
+        ["all", "g1", "g2", "g3"],
+        ["all", "g1", "g2", "g3"],
+        ["all", "g2", "g3", "g9"],
+    ]
     assert [sorted(one.privileges) for one in found] == [["backup", "restore"], ["backup"], ["backup"]]
     assert [(one.login, one.user) for one in found] == [("ada", "1"), ("bob", "2"), ("cy", "2")]
 
@@ -223,7 +254,10 @@ def test_a_placed_rule_covers_this(placed: PlacedRule, here: bool, elsewhere: bo
 
 
 def test_of_many_rules_the_tightest_holds() -> None:
-    placed = [PlacedRule(RuleOn.OFFICE, "", SharingRule(link_days=days, open_links=word)) for days, word in ((9, "read"), (5, "write"), (7, None))]
+    placed = [
+        PlacedRule(RuleOn.OFFICE, "", SharingRule(link_days=days, open_links=word))
+        for days, word in ((9, "read"), (5, "write"), (7, None))
+    ]
     assert tightest(placed) == SharingRule(link_days=5, open_links="read") and tightest([]) == SharingRule()
 
 
@@ -235,7 +269,12 @@ def test_what_a_ledger_of_before_kept_of_a_limit_is_read_as_it_was_meant() -> No
         return Shared.of_facts({**facts, "rules": [rule], **more}).rules[0].rule.largest
 
     assert largest(0) is UNLIMITED and largest(5) == 5
-    now = Shared(rules=(PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=0)), PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=UNLIMITED))))
+    now = Shared(
+        rules=(
+            PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=0)),
+            PlacedRule(RuleOn.OFFICE, "", SharingRule(largest=UNLIMITED)),
+        )
+    )
     assert Shared.of_facts(now.to_facts()) == now
     with pytest.raises(ValueError, match="newer version"):
         Shared.of_facts(now.to_facts() | {"version": 99})

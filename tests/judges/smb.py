@@ -126,3 +126,53 @@ def random_descriptor(rng: random.Random, *, passes_on: bool = False) -> Descrip
     dacl = None if rng.random() < 0.04 else Acl(tuple(aces), 4 if any(ace.type == 5 for ace in aces) else 2)
     control = 0x8004 | (0x1000 if rng.random() < 0.3 else 0)
     return Descriptor(rng.choice(SIDS), "", dacl, None, control)
+
+
+FOREIGN, UNIX_USER, UNIX_GROUP = "S-1-5-21-1-2-3-1105", "S-1-22-1-", "S-1-22-2-"
+ALIASES = {"desk": 5601, "keys": 5602}
+"""Local groups, whose members may be anything that has an identifier."""
+
+
+class MixedServer(SmbServer):
+    """A server whose local and built-in groups hold whatever may be told of or not; `members` are drawn by lot."""
+
+    def __init__(self, folder: Path, share: Path, rng: random.Random) -> None:
+        accounts = [SmbAccount(login, 52000 + rid, rid, login.title()) for login, rid in USERS.items()]
+        groups = [SmbGroup(name, 53000 + rid, rid, members) for name, (rid, members) in GROUPS.items()]
+        super().__init__(folder, BASE, accounts, groups, [SmbShare("open", share)])
+        self.unmapped = {"cellar": (54001, ["ada", "dot"]), "attic": (54002, ["bo"])}
+        users = [UNIX_USER + str(52000 + rid) for rid in USERS.values()]
+        numbers = [UNIX_GROUP + str(number) for number, _ in self.unmapped.values()]
+        every = [*SIDS, "S-1-5-11", "S-1-1-0", FOREIGN, f"{BASE}-7777", "S-1-5-4", *users, *numbers]
+        self.idents = [f"{BASE}-{rid}" for rid in ALIASES.values()] + ["S-1-5-32-544", "S-1-5-32-545"]
+        self.members = {ident: rng.sample(every, rng.choice([0, 1, 1, 2, 3])) for ident in self.idents}
+        self.named = [*SIDS, *self.idents, *numbers, *users[:2], FOREIGN]
+
+    def _configure(self) -> None:
+        super()._configure()
+        path = self._state / "group"
+        more = [f"{name}:x:{number}:{','.join(members)}" for name, (number, members) in self.unmapped.items()]
+        more += [f"{name}:x:{55000 + rid}:" for name, rid in ALIASES.items()] + ["b544:x:55544:", "b545:x:55545:"]
+        path.write_text(path.read_text() + "\n".join(more) + "\n")
+        for name, rid in ALIASES.items():
+            self._call("net", "groupmap", "add", f"rid={rid}", f"unixgroup={name}", f"ntgroup={name}", "type=local")
+        for rid in (544, 545):
+            mapped = (f"sid=S-1-5-32-{rid}", f"unixgroup=b{rid}", f"ntgroup=B{rid}", "type=builtin")
+            self._call("net", "groupmap", "add", *mapped)
+        for ident, members in self.members.items():
+            for member in members:
+                self._call("net", "groupmap", "addmem", ident, member)
+
+    def draw_descriptor(self, rng: random.Random) -> Descriptor:
+        """Return a descriptor with entries for whoever may be in these groups."""
+        aces = tuple(
+            Ace(rng.choice([0, 0, 0, 1]), rng.choice([0, 3]), rng.choice([*_MASKS[6:9], 2]), rng.choice(self.named))
+            for _ in range(rng.choice([1, 1, 2, 3]))
+        )
+        return Descriptor(rng.choice(self.named[:10]), "", Acl(aces, 2), None, 0x8004)
+
+    def write_files(self, folder: Path) -> dict[str, str]:
+        """Copy the passwd and group files for a plan to name; returns them as its setting."""
+        for name in ("passwd", "group"):
+            (folder / name).write_bytes((self._state / name).read_bytes())
+        return {name: str(folder / name) for name in ("passwd", "group")}

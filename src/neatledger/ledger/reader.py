@@ -90,12 +90,12 @@ class SurveyReader:
     def groups(self) -> list[Group]:
         """All groups, in the source's order."""
         rows = self._db.execute(
-            "SELECT name, ident, members, nested FROM account_groups WHERE survey_id = ? ORDER BY place",
+            "SELECT name, ident, members, nested, untold FROM account_groups WHERE survey_id = ? ORDER BY place",
             (self._survey,),
         )
         return [
-            Group(name, ident, tuple(json.loads(members)), tuple(json.loads(nested)))
-            for name, ident, members, nested in rows
+            Group(name, ident, tuple(json.loads(members)), tuple(json.loads(nested)), tuple(json.loads(untold)))
+            for name, ident, members, nested, untold in rows
         ]
 
     @cached_property

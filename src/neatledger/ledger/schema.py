@@ -82,5 +82,9 @@ CREATE TRIGGER shared_never_altered BEFORE UPDATE ON shared
 BEGIN SELECT RAISE(ABORT, 'counts are never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED)
+_UNTOLD = """
+ALTER TABLE account_groups ADD COLUMN untold TEXT NOT NULL DEFAULT '[]';   -- JSON array
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD)
 VERSION = len(MIGRATIONS)

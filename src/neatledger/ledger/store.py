@@ -131,9 +131,9 @@ class Ledger:
             ((number, place, *_account_row(one)) for place, one in enumerate(survey.accounts)),
         )
         db.executemany(
-            "INSERT INTO account_groups VALUES (?, ?, ?, ?, ?, ?)",
+            "INSERT INTO account_groups VALUES (?, ?, ?, ?, ?, ?, ?)",
             (
-                (number, place, one.name, one.ident, json.dumps(one.members), json.dumps(one.nested))
+                (number, place, one.name, one.ident, *map(json.dumps, (one.members, one.nested, one.untold)))
                 for place, one in enumerate(survey.groups)
             ),
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from neatledger.core.lists.identifiers import WELL_KNOWN
 from neatledger.core.lists.nesting import find_cycles
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
@@ -19,6 +20,7 @@ _COLUMNS = (
     Column("count", "PEOPLE", number=True),
     Column("members", "MEMBERS", wraps=True),
     Column("nested", "GROUPS IN IT", cuts=True),
+    Column("untold", "NOT TOLD", cuts=True),
     Column("difference", "AGAINST THE PLAN", wraps=True),
 )
 
@@ -43,20 +45,23 @@ def groups_report(
         for name, planned in plan.groups.items():
             inner = tuple(member for member in planned.members if member in plan.groups)
             people = sorted(plan.members[name])
-            rows.append(_row(name, "plan", "", people, inner, ""))
+            rows.append(_row(name, "plan", "", people, inner, (), ""))
     shown += rows
     planned_names = {
         (system, plan.groups[name].names.get(system, name)): name for name in plan.groups for system in groups
     }
     for system, found in groups.items() if side != "plan" else ():
+        called = {group.ident: group.name for group in found} | WELL_KNOWN
         for group in found:
             people = _members(group, principals[system])
             of_plan = planned_names.get((system, group.name))
-            difference = _difference(plan, of_plan, people, principals[system]) if of_plan else ""
+            difference = _difference(plan, of_plan, group, people, principals[system]) if of_plan else ""
             off += bool(difference)
-            row = _row(group.name, system, group.ident, people, group.nested, difference)
+            inner = tuple(called.get(one, one) for one in group.nested)
+            untold = tuple("all but these" if one == "*" else called.get(one, one) for one in group.untold)
+            row = _row(group.name, system, group.ident, people, inner, untold, difference)
             rows.append(row)
-            is_own = not of_plan and len(people) <= 1 and not group.nested
+            is_own = not of_plan and len(people) <= 1 and not group.nested and not group.untold
             shown += [] if is_own and not is_all else [row]
     nested = {name: [m for m in group.members if m in plan.groups] for name, group in plan.groups.items()}
     notes = [f"A ring in the plan: {' in '.join((*ring, ring[0]))}." for ring in find_cycles(nested)]
@@ -67,7 +72,15 @@ def groups_report(
     return Report("groups", headline, _COLUMNS, rows, notes, "no groups", shown)
 
 
-def _row(name: str, system: str, ident: str, people: Sequence[str], nested: Sequence[str], difference: str) -> Row:
+def _row(
+    name: str,
+    system: str,
+    ident: str,
+    people: Sequence[str],
+    nested: Sequence[str],
+    untold: Sequence[str],
+    difference: str,
+) -> Row:
     return {
         "group": name,
         "system": system,
@@ -75,13 +88,15 @@ def _row(name: str, system: str, ident: str, people: Sequence[str], nested: Sequ
         "count": len(people),
         "members": tuple(people),
         "nested": tuple(nested),
+        "untold": tuple(untold),
         "difference": difference,
     }
 
 
-def _difference(plan: Plan, name: str, people: Sequence[str], principals: Sequence[Principal]) -> str:
+def _difference(plan: Plan, name: str, group: Group, people: Sequence[str], principals: Sequence[Principal]) -> str:
     meant = {person for person in plan.members[name] if any(principal.person == person for principal in principals)}
     lacking, beyond = sorted(meant - set(people)), sorted(set(people) - plan.members[name])
-    parts = [f"lacks {', '.join(lacking)}"] if lacking else []
+    word = "it is not told of" if any(group.ident in one.holder.maybe for one in principals) else "lacks"
+    parts = [f"{word} {', '.join(lacking)}"] if lacking else []
     parts += [f"also has {', '.join(beyond)}"] if beyond else []
     return "; ".join(parts)

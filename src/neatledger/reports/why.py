@@ -121,7 +121,7 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
 
 def _say_answer(way_rights: Right, access: Access) -> str:
     if not access.is_known and not way_rights:
-        return "it is not known (a list on the way was not seen, or holds entries that cannot be evaluated)"
+        return "it is not known (see which gate says so: what it asks was not seen, or cannot be evaluated)"
     if not way_rights & ~(Right.CLEAR | Right.CLEAR_OWN):
         return "nothing"
     words = spell_rights(way_rights)

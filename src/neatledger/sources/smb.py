@@ -20,7 +20,8 @@ from neatledger.sources.accounts import Found, read_accounts, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.rows import Path, Row, RowTree, server_root
-from neatledger.sources.smbnames import read_directory, read_names, read_shares
+from neatledger.sources.smbaccounts import read_smb_accounts
+from neatledger.sources.smbnames import read_shares
 from neatledger.sources.smbsession import Entry, Lost, Refused, SmbSession, SmbTree, Terms
 
 __all__ = ["read"]
@@ -56,27 +57,14 @@ def read(context: SourceContext) -> Survey:
 
 
 def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) -> Found:
-    """Return accounts from where the plan says, else from the server, and names for what is left."""
-    found = read_accounts(context) if "accounts" in context.settings else Found()
-    if reading.lost:
-        found.not_seen.append(NotSeen(b"/", f"users, groups and names of identifiers: {reading.lost}"))
-        return found
-    if "accounts" not in context.settings:
+    """Return who is who there; where the server has gone away, that nothing of that is told."""
+    if not reading.lost:
         try:
-            message = read_directory(session)
-            found = Found(message.accounts, message.groups, [NotSeen(b"/", why) for why in message.refused])
-        except (Lost, Refused) as error:
-            found.not_seen.append(NotSeen(b"/", f"the server tells nothing of its users and groups: {error}"))
-    known = {account.ident for account in found.accounts} | {group.ident for group in found.groups}
-    try:
-        accounts, groups = read_names(session, reading.idents - known)
-        found.accounts += accounts
-        found.groups += groups
-        for group in groups:
-            note = f"lists name the group {group.name} ({group.ident}); who is in it is not told"
-            found.not_seen.append(NotSeen(b"/", note))
-    except (Lost, Refused) as error:
-        found.not_seen.append(NotSeen(b"/", f"the server tells no names of identifiers: {error}"))
+            return read_smb_accounts(context, session, reading.idents)
+        except Lost as error:
+            reading.lost = f"the server went away: {error}"
+    found = read_accounts(context) if "accounts" in context.settings else Found()
+    found.not_seen.append(NotSeen(b"/", f"users, groups and names of identifiers: {reading.lost}"))
     return found
 
 

@@ -6,18 +6,28 @@ Source: MS-SRVS 3.1.4 (shares with their permissions), MS-SAMR 3.1.5 (users, gro
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from typing import Any
 
-from neatledger.core.lists.identifiers import WELL_KNOWN
-from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.lists.identifiers import BUILTIN, WELL_KNOWN
+from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.formats.filetime import day_of_filetime
 from neatledger.formats.ndr import NdrReader, NdrWriter
 from neatledger.sources.rpc import Interface, RpcClient, calls
 from neatledger.sources.smbsession import Refused, SmbSession
 
-__all__ = ["Directory", "ShareInfo", "read_directory", "read_names", "read_share_names", "read_shares"]
+__all__ = [
+    "Directory",
+    "ShareInfo",
+    "SidGroup",
+    "SidName",
+    "read_directory",
+    "read_names",
+    "read_share_names",
+    "read_shares",
+]
 
 # Identifiers and versions: MS-SRVS 1.9, MS-SAMR 1.9, MS-LSAT 1.9.
 _SRVS = Interface("4b324fc8-1670-01d3-1278-5a47bf6ee188", 3, "srvsvc")
@@ -46,13 +56,32 @@ class ShareInfo:
     place: str
 
 
+@dataclass(frozen=True, slots=True)
+class SidGroup:
+    """A group with the identifiers of its members as the server tells them; None where it does not."""
+
+    name: str
+    ident: str
+    members: tuple[str, ...] | None
+
+
+@dataclass(frozen=True, slots=True)
+class SidName:
+    """What a server calls an identifier: its name, the domain it is of, and whether that is a user or a group."""
+
+    name: str
+    domain: str
+    is_user: bool
+
+
 @dataclass(slots=True)
 class Directory:
-    """Users and groups of a server, and what it would not tell."""
+    """Users and groups of a server, and what it would not tell; `domains` are the identifiers of those it keeps."""
 
     accounts: list[Account] = field(default_factory=list)
-    groups: list[Group] = field(default_factory=list)
+    groups: list[SidGroup] = field(default_factory=list)
     refused: list[str] = field(default_factory=list)
+    domains: list[str] = field(default_factory=list)
 
 
 def _status(answer: NdrReader, *fine: int) -> int:
@@ -137,7 +166,6 @@ def read_directory(session: SmbSession) -> Directory:
                 _read_domain(client, server, name, found)
     except Refused as error:
         found.refused.append(f"the server tells nothing of its users and groups: {error}")
-    _name_members(found)
     return found
 
 
@@ -178,21 +206,75 @@ def _named_numbers(answer: NdrReader) -> list[tuple[int, str]]:
 
 
 def _read_domain(client: RpcClient, server: bytes, name: str, found: Directory) -> None:
+    """Add what one domain of the server holds; what it refuses of that is noted, and the rest still asked for."""
     answer = client.call(5, NdrWriter().raw(server).unicode_string(name))
     base = answer.sid() if answer.points() else ""
     _status(answer)
     domain = _handle_of(client, 7, NdrWriter().raw(server).u32(_ALL_IT_MAY).sid(base))
-    for rid, login in _enumerate(client, 13, domain, 0):
+    found.domains.append(base)
+    for rid, login in _listed(client, 13, domain, found, f"users of {name}", 0):
         found.accounts.append(_account(client, domain, base, login, rid, found))
-    for rid, group in _enumerate(client, 11, domain):
-        handle = _handle_of(client, 19, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
-        idents = tuple(f"{base}-{member}" for member in _group_members(client, handle))
-        found.groups.append(Group(group, f"{base}-{rid}", idents))
+    for rid, group in _listed(client, 11, domain, found, f"groups of {name}"):
+        numbers = _members_of(client, domain, rid, group, found, _GROUPS)
+        members = None if numbers is None else tuple(f"{base}-{number}" for number in numbers)
+        found.groups.append(SidGroup(group, f"{base}-{rid}", members))
+    aliases = _listed(client, 15, domain, found, f"local groups of {name}")
+    for rid, group in aliases:
+        found.groups.append(
+            SidGroup(group, f"{base}-{rid}", _members_of(client, domain, rid, group, found, _ALIASES))
+        )
+    listed = {rid for rid, _ in aliases}
+    for ident, group in WELL_KNOWN.items() if base == BUILTIN else ():
+        # A server may keep built-in groups that it does not list, and tells their members if asked by number.
+        rid = int(ident.removeprefix(f"{BUILTIN}-")) if ident.startswith(f"{BUILTIN}-") else 0
+        if rid and rid not in listed and (members := _unlisted_members(client, domain, rid)) is not None:
+            found.groups.append(SidGroup(group, ident, members))
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """One of the two sorts of groups: the number of the call that opens one, and how its members are asked for."""
+
+    opens: int
+    ask: Callable[[RpcClient, bytes], Sequence[Any]]
+
+
+def _listed(
+    client: RpcClient, operation: int, domain: bytes, found: Directory, what: str, *between: int
+) -> list[tuple[int, str]]:
+    try:
+        return _enumerate(client, operation, domain, *between)
+    except Refused as error:
+        found.refused.append(f"the {what}: {error}")
+        return []
+
+
+def _members_of(
+    client: RpcClient, domain: bytes, rid: int, name: str, found: Directory, kind: _Kind
+) -> tuple[Any, ...] | None:
+    """Return a group's members, None where the server refuses to tell them."""
+    try:
+        handle = _handle_of(client, kind.opens, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+        members = tuple(kind.ask(client, handle))
         _close(client, handle)
-    for rid, group in _enumerate(client, 15, domain):
+    except Refused as error:
+        found.refused.append(f"who is in the group {name}: {error}")
+        return None
+    return members
+
+
+def _unlisted_members(client: RpcClient, domain: bytes, rid: int) -> tuple[str, ...] | None:
+    """Return the members of a group that is not listed; None where there is no such group, or it tells none.
+
+    Nobody in it may be what the server says of a group that it does not keep, or keeps to itself.
+    """
+    try:
         handle = _handle_of(client, 27, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
-        found.groups.append(Group(group, f"{base}-{rid}", _alias_members(client, handle)))
+        members = _alias_members(client, handle)
         _close(client, handle)
+    except Refused:
+        return None
+    return members or None
 
 
 def _group_members(client: RpcClient, handle: bytes) -> list[int]:
@@ -265,63 +347,51 @@ def _user_information(client: RpcClient, handle: bytes) -> _UserInformation:
     return _UserInformation(texts[1], primary, day_of_filetime(last_logon), control)
 
 
-def _name_members(found: Directory) -> None:
-    """Replace members' identifiers by logins, and put groups inside groups apart."""
-    logins = {account.ident: account.login for account in found.accounts}
-    groups = {group.ident: group.name for group in found.groups}
-    found.groups = [
-        Group(
-            group.name,
-            group.ident,
-            tuple(logins[one] for one in group.members if one in logins),
-            tuple(groups[one] for one in group.members if one in groups),
-        )
-        for group in found.groups
-    ]
+_GROUPS = _Kind(19, _group_members)
+_ALIASES = _Kind(27, _alias_members)
 
 
 # Names of identifiers ------------------------------------------------------------------------------
 
 
-def read_names(session: SmbSession, idents: Iterable[str]) -> tuple[list[Account], list[Group]]:
-    """Return what the server calls some identifiers, as accounts and groups without members; raises `Refused`."""
-    accounts: list[Account] = []
-    groups: list[Group] = []
-    asked = sorted(set(idents) - WELL_KNOWN.keys())
+def read_names(session: SmbSession, idents: Iterable[str]) -> dict[str, SidName]:
+    """Return what the server calls some identifiers, those that it knows; raises `Refused` or `Lost`."""
+    found: dict[str, SidName] = {}
+    asked = sorted(idents)
     with calls(session, _LSA) as client:
         # LsarOpenPolicy2 (MS-LSAD 3.1.4.4.1): no name, and attributes without anything in them.
         policy = _handle_of(client, 44, NdrWriter().u32(0, 24, 0, 0, 0, 0, 0, _LOOKUP_NAMES))
         for start in range(0, len(asked), _AT_ONCE):
             part = asked[start : start + _AT_ONCE]
-            for sid, (kind, name) in zip(part, _look_up(client, policy, part), strict=False):
-                if kind == _USER_KIND:
-                    accounts.append(Account(name, sid, ""))
-                elif kind in _GROUP_KINDS:
-                    groups.append(Group(name, sid))
-    return accounts, groups
+            for sid, (kind, name, domain) in zip(part, _look_up(client, policy, part), strict=False):
+                if kind in (_USER_KIND, *_GROUP_KINDS):
+                    found[sid] = SidName(name, domain, kind == _USER_KIND)
+    return found
 
 
-def _look_up(client: RpcClient, policy: bytes, sids: Sequence[str]) -> list[tuple[int, str]]:
-    """Return kinds and names in the order of what is asked: LsarLookupSids (MS-LSAT 3.1.4.11)."""
+def _look_up(client: RpcClient, policy: bytes, sids: Sequence[str]) -> list[tuple[int, str, str]]:
+    """Return kinds, names and domains in the order of what is asked: LsarLookupSids (MS-LSAT 3.1.4.11)."""
+    domains: list[str] = []
     words = NdrWriter().raw(policy).u32(len(sids)).pointer().sids(sids)
     answer = client.call(15, words.u32(0, 0).u16(1).u32(0))
     if answer.points():
-        # The domains that the names are of: read past.
         answer.u32()
         has_domains = answer.points()
         answer.u32()
         if has_domains:
             heads = answer.array(12, lambda: (answer.string_head(), answer.points()))
             for has_name, has_sid in heads:
-                if has_name:
-                    answer.text()
+                domains.append(answer.text() if has_name else "")
                 if has_sid:
                     answer.sid()
     answer.u32()
-    names: list[tuple[int, str]] = []
+    names: list[tuple[int, str, str]] = []
     if answer.points():
         translated = answer.array(16, lambda: (answer.u16(), answer.string_head(), answer.u32()))
-        names = [(kind, answer.text() if has_name else "") for kind, has_name, _ in translated]
+        names = [
+            (kind, answer.text() if has_name else "", domains[place] if place < len(domains) else "")
+            for kind, has_name, place in translated
+        ]
     answer.u32()
     _status(answer, _SOME_NOT_MAPPED, _NONE_MAPPED)
     if names and len(names) != len(sids):

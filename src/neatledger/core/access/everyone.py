@@ -19,7 +19,8 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import Bits, Matrix, principal_bit
+from neatledger.core.access.bits import Bits, principal_bit
+from neatledger.core.access.matrix import Matrix
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.columns import SeenState
 

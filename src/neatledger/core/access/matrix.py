@@ -12,15 +12,24 @@ The rules are those of `access.py`; a property test compares the two cell by cel
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.access.bits import (
+    Bits,
+    Block,
+    ItemRows,
+    Layer,
+    RowIndex,
+    Spread,
+    pack_sets,
+)
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
+from neatledger.core.lists.doubt import judge_all, judge_owners
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
@@ -28,10 +37,7 @@ from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
-__all__ = ["FILE_SPREAD", "Bits", "Block", "Matrix", "pack_sets", "principal_bit"]
-
-Bits = NDArray[np.uint64]
-RowIndex = NDArray[np.signedinteger[Any]]
+__all__ = ["FILE_SPREAD", "Matrix"]
 
 _FOLDER = (
     Right.ENTER,
@@ -55,86 +61,6 @@ FILE_SPREAD = (*_FILE, Right.VIEW, Right.DELETE, Right.UNSAID, Right.UNSURE)
 _OWN = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
 _GATED = (Right.NONE, *_OWN, Right.VIEW, Right.ENTER, Right.CHANGE, Right.DELETE, Right.CLEAR, Right.CLEAR_OWN)
 _CHUNK = 65536
-
-
-def pack_sets(sets: Sequence[int], words: int) -> Bits:
-    """Pack bit sets (Python integers) into rows of 64-bit words."""
-    raw = b"".join([each.to_bytes(words * 8, "little") for each in sets])
-    return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
-
-
-def principal_bit(bits: Bits, principal: int) -> Bits:
-    """Return one principal's bit, 0 or 1, of every row."""
-    one: Bits = bits[:, principal >> 6] >> np.uint64(principal & 63) & np.uint64(1)
-    return one
-
-
-@dataclass(slots=True)
-class _Spread:
-    """One right of every distinct list: for people who do not own the item (None: nobody), and for its owner."""
-
-    other: Bits | None
-    owner: Bits | None
-
-    def at(self, lists: RowIndex, owned: Bits) -> Bits:
-        """Return the right for items by their list and the bits of their owner."""
-        if self.other is None:
-            assert self.owner is not None
-            return self.owner[lists] & owned
-        if self.owner is self.other or self.owner is None:
-            return self.other[lists]
-        # Both forms are picked by list at once; the owner's bits then choose between them, person by person.
-        # (other & ~owned) | (owner & owned), in fewer steps
-        other: Bits = self.other[lists]
-        mine: Bits = self.owner[lists]
-        mine ^= other
-        mine &= owned
-        mine ^= other
-        return mine
-
-
-@dataclass(slots=True)
-class _ItemRows:
-    """Some items as lists see them: the numbers of their lists, and the bits of their owners."""
-
-    lists: RowIndex
-    owned: Bits
-
-
-@dataclass(slots=True)
-class Block:
-    """Rights of all people on some folders: right → bits, and the bits of what could not be judged."""
-
-    rights: dict[Right, Bits]
-    unknown: Bits
-
-
-@dataclass(slots=True)
-class _Layer:
-    """The shares of one depth of nesting, or a system without shares as one that all folders lie in.
-
-    `share` numbers each folder's share from 1, 0 where it lies in none; None where all lie in one.
-    `gates` has for every right, by number of share, who passes the gates before the lists; `admin` what
-    administrators have there by their role. `roots` marks the folders that shares begin with.
-    """
-
-    share: RowIndex | None
-    gates: dict[Right, Bits]
-    unsure: Bits
-    admin: dict[Right, Bits]
-    roots: NDArray[np.bool_]
-
-    def gate(self, right: Right, rows: RowIndex) -> Bits:
-        return self._at(self.gates[right], rows)
-
-    def admin_at(self, right: Right, rows: RowIndex) -> Bits:
-        return self._at(self.admin[right], rows)
-
-    def unsure_at(self, rows: RowIndex) -> Bits:
-        return self._at(self.unsure, rows)
-
-    def _at(self, bits: Bits, rows: RowIndex) -> Bits:
-        return bits if self.share is None else bits[self.share[rows]]
 
 
 class Matrix:
@@ -184,7 +110,7 @@ class Matrix:
         owners = self.crowd.by_user.get(ident, 0)
         return owners | self.crowd.by_group.get(ident, 0) if self.model.groups_may_own else owners
 
-    def _make_layers(self) -> list[_Layer]:
+    def _make_layers(self) -> list[Layer]:
         rows = self.folders.rows
         top = np.zeros(rows, dtype=bool)
         top[:1] = True
@@ -219,7 +145,7 @@ class Matrix:
         """Return the row of a folder by the names on the way down to it."""
         return self.order.find_row(parts)
 
-    def _layer(self, number: RowIndex | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> _Layer:
+    def _layer(self, number: RowIndex | None, shares: Sequence[Share | None], roots: NDArray[np.bool_]) -> Layer:
         gates: dict[Right, list[int]] = {right: [] for right in _GATED}
         unsure: list[int] = []
         for share in shares:
@@ -239,20 +165,20 @@ class Matrix:
             has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
             admin[right] = pack_sets([each & has for each in gates[right]], self.words)
         packed = {right: pack_sets(each, self.words) for right, each in gates.items()}
-        return _Layer(number, packed, pack_sets(unsure, self.words), admin, roots)
+        return Layer(number, packed, pack_sets(unsure, self.words), admin, roots)
 
     @cached_property
-    def _file_lists(self) -> dict[Right, _Spread]:
+    def _file_lists(self) -> dict[Right, Spread]:
         return self._spread(self.classes["list"], FILE_SPREAD, is_folder=False)
 
-    def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, _Spread]:
+    def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, Spread]:
         nothing: RightSets = {}
         forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
         # Only lists that some item has: a ledger keeps those of files and folders together.
         for number in np.flatnonzero(np.bincount(used)).tolist():
-            forms[number] = self._parse(number).decide_all(self.crowd, is_folder=is_folder)
+            forms[number] = judge_all(self._parse(number), self.crowd, is_folder=is_folder)
         sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
-        spreads: dict[Right, _Spread] = {}
+        spreads: dict[Right, Spread] = {}
         for right, (other, owner) in sets.items():
             # Reading a folder is often listing it, and most lists say nothing of owners: packed once.
             twin = next((done for done in spreads if sets[done] == [other, owner]), None)
@@ -261,7 +187,7 @@ class Matrix:
             elif any(other) or any(owner):
                 packed = pack_sets(other, self.words) if any(other) else None
                 same = packed is not None and other == owner
-                spreads[right] = _Spread(packed, packed if same else pack_sets(owner, self.words))
+                spreads[right] = Spread(packed, packed if same else pack_sets(owner, self.words))
         return spreads
 
     def _parse(self, number: int) -> AccessList:
@@ -269,10 +195,10 @@ class Matrix:
             self._parsed[number] = self.model.parse(self._lists[number])
         return self._parsed[number]
 
-    def _items_at(self, rows: RowIndex) -> _ItemRows:
-        return _ItemRows(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
+    def _items_at(self, rows: RowIndex) -> ItemRows:
+        return ItemRows(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])
 
-    def _own(self, right: Right, items: _ItemRows) -> Bits:
+    def _own(self, right: Right, items: ItemRows) -> Bits:
         spread = self._folder_lists.get(right)
         if spread is None:
             return np.zeros((len(items.lists), self.words), dtype=np.uint64)
@@ -310,7 +236,7 @@ class Matrix:
         return found
 
     @staticmethod
-    def _reach_of(layer: _Layer, rows: RowIndex, above: Bits | None) -> Bits:
+    def _reach_of(layer: Layer, rows: RowIndex, above: Bits | None) -> Bits:
         """Return who comes as far as some folders: whoever is inside the one above, or connects to a share here."""
         if above is None:
             above = np.zeros((len(rows), layer.unsure.shape[1]), dtype=np.uint64)
@@ -321,16 +247,16 @@ class Matrix:
             above[roots] |= connects[roots] if len(connects) == len(rows) else connects
         return above
 
-    def _reach(self, number: int, layer: _Layer, rows: RowIndex, parent: RowIndex) -> Bits:
+    def _reach(self, number: int, layer: Layer, rows: RowIndex, parent: RowIndex) -> Bits:
         if not self.terms.asks_enter:
             return layer.gate(Right.NONE, rows)
         return self._reach_of(layer, rows, self._passing[number][parent])
 
-    def _inside(self, number: int, layer: _Layer, rows: RowIndex) -> Bits:
+    def _inside(self, number: int, layer: Layer, rows: RowIndex) -> Bits:
         """Return who gets at the files of some folders."""
         return self._passing[number][rows] if self.terms.asks_enter else layer.gate(Right.NONE, rows)
 
-    def _carry_down(self, own: NDArray[Any], layer: _Layer) -> NDArray[Any]:
+    def _carry_down(self, own: NDArray[Any], layer: Layer) -> NDArray[Any]:
         """Carry a mark of folders down to those for which it matters: all below, or those right below.
 
         Where entering is asked for the whole way counts, else only the folder right above, for removal. What
@@ -356,11 +282,29 @@ class Matrix:
 
     @cached_property
     def _unsure(self) -> list[Bits] | None:
-        """By layer, for whom a folder's list, or one above that matters, holds entries that cannot be evaluated."""
-        if Right.UNSURE not in self._folder_lists:
+        """By layer, for whom a folder's list, or one above that matters, holds what cannot be evaluated."""
+        if Right.UNSURE not in self._folder_lists and not self._doubtful_owners:
             return None
         own = self.own(Right.UNSURE, np.arange(self.folders.rows))
+        own = own | self._doubt_of_owners(self.folders["list"], self.folders["owner"], is_folder=True)
         return [self._carry_down(own, layer) for layer in self._layers]
+
+    @cached_property
+    def _doubtful_owners(self) -> dict[int, str]:
+        """The numbers of owners that are groups of which not all members were told."""
+        if not self.model.groups_may_own or not self.crowd.maybe:
+            return {}
+        return {number: ident for number, ident in enumerate(self._idents) if ident in self.crowd.maybe}
+
+    def _doubt_of_owners(self, lists: RowIndex, owner: RowIndex, *, is_folder: bool) -> Bits:
+        """Return who may own items or not, by being in the group that does, where that changes what they have."""
+        found = np.zeros((len(lists), self.words), dtype=np.uint64)
+        for number, group in self._doubtful_owners.items():
+            rows = np.flatnonzero(owner == number)
+            used, place = np.unique(lists[rows], return_inverse=True)
+            sets = [judge_owners(self._parse(one), self.crowd, group, is_folder=is_folder) for one in used.tolist()]
+            found[rows] = pack_sets(sets, self.words)[place]
+        return found
 
     @cached_property
     def roots(self) -> NDArray[np.bool_]:
@@ -408,11 +352,11 @@ class Matrix:
                 rights[right] = rights[right] | bits if number else bits
         return Block(rights, self._unknown(rows))
 
-    def _unsaid(self, items: _ItemRows) -> Bits | None:
+    def _unsaid(self, items: ItemRows) -> Bits | None:
         return self._own(Right.UNSAID, items) if Right.CLEAR_UNSAID in self._folder_lists else None
 
     def _removal(
-        self, layer: _Layer, rows: RowIndex, here: _ItemRows, over: _ItemRows, own: Bits, unsaid: Bits | None
+        self, layer: Layer, rows: RowIndex, here: ItemRows, over: ItemRows, own: Bits, unsaid: Bits | None
     ) -> Bits:
         """Return who may remove items: by their own lists (`own`), or by the folder they lie in (`over`)."""
         delete = own | self._own(Right.CLEAR, over) & layer.gate(Right.CLEAR, rows)
@@ -452,7 +396,7 @@ class Matrix:
 
         Under `Right.UNSURE`, where there is any, for whom a file's list cannot be evaluated.
         """
-        here, over = _ItemRows(lists, self._owned[owner]), self._items_at(folder)
+        here, over = ItemRows(lists, self._owned[owner]), self._items_at(folder)
         found: dict[Right, Bits] = {}
 
         def own(right: Right) -> Bits:
@@ -468,8 +412,9 @@ class Matrix:
                 bits[Right.VIEW] = own(Right.VIEW) & inside & layer.gate(Right.VIEW, folder)
             unsaid = own(Right.UNSAID) if Right.CLEAR_UNSAID in self._folder_lists else None
             bits[Right.DELETE] = self._removal(layer, folder, here, over, own(Right.DELETE), unsaid) & inside
-            if Right.UNSURE in self._file_lists:
-                bits[Right.UNSURE] = own(Right.UNSURE) & inside
+            if Right.UNSURE in self._file_lists or self._doubtful_owners:
+                doubt = self._doubt_of_owners(lists, owner, is_folder=False)
+                bits[Right.UNSURE] = (own(Right.UNSURE) | doubt) & inside
             for right, each in bits.items():
                 found[right] = found[right] | each if number else each
         return found

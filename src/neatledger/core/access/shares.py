@@ -14,6 +14,7 @@ from functools import cached_property
 from typing import Any
 
 from neatledger.core.lists.contract import AccessList, Decision, ItemContext, ListModel, RightSets
+from neatledger.core.lists.doubt import judge, judge_all
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.nt import NtModel
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
@@ -64,8 +65,8 @@ class Share:
 
     def decide(self, holder: Holder) -> Decision:
         """Return what the permission lets through for one holder, with reasons."""
-        folder = self._list.decide(ItemContext("", True), holder)
-        file = self._list.decide(ItemContext("", False), holder)
+        folder = judge(self._list, ItemContext("", True), holder)
+        file = judge(self._list, ItemContext("", False), holder)
         rights = folder.rights | file.rights
         # The bits for sticky folders are not NT's: they follow the one for deleting children.
         rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
@@ -80,7 +81,7 @@ class Share:
         sets: RightSets = dict.fromkeys(EVERY_RIGHT & ~Right.SHARE, 0)
         sets[Right.UNSURE] = 0
         for is_folder in (True, False):
-            for right, who in self._list.decide_all(crowd, is_folder=is_folder)[0].items():
+            for right, who in judge_all(self._list, crowd, is_folder=is_folder)[0].items():
                 sets[right] = sets.get(right, 0) | who
         sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
         reads, writes = sets[Right.READ], sets[Right.ADD]

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, Reason
+from neatledger.core.lists.doubt import judge
 from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import parts_of
@@ -254,14 +255,14 @@ def _by_lists(
     is_inside = is_known = True
     # Where entering is not asked for, only the folder right above matters: for removal.
     for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
-        above = item.access_list.decide(ItemContext(item.owner, True), principal.holder)
+        above = judge(item.access_list, ItemContext(item.owner, True), principal.holder)
         is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
         if terms.asks_enter:
             enters = bool(above.rights & Right.ENTER)
             is_inside &= enters
             gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
     last = chain[-1]
-    decision = last.access_list.decide(ItemContext(last.owner, is_folder), principal.holder)
+    decision = judge(last.access_list, ItemContext(last.owner, is_folder), principal.holder)
     removal, reasons = _removal(above, decision, last.owner, principal, lets)
     # What the list itself says of removal is in `removal` by now, beside what the folder above adds.
     rights = decision.rights & EVERY_RIGHT & ~Right.DELETE | removal
@@ -337,7 +338,7 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
         return [Right.NONE] * len(files)
     judged = []
     for each in files:
-        decision = each.access_list.decide(ItemContext(each.owner, False), way.principal.holder)
+        decision = judge(each.access_list, ItemContext(each.owner, False), way.principal.holder)
         removal, _ = _removal(folder, decision, each.owner, way.principal, passage.lets)
         rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))

@@ -11,8 +11,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.access.bits import Bits, principal_bit
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import Bits, principal_bit
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import ListView, Names
 from neatledger.core.lists.holders import Holder

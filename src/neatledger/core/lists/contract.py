@@ -142,7 +142,11 @@ class Maker:
 
 
 class AccessList(Protocol):
-    """One list, made from its stored body, and the questions that it answers."""
+    """One list, made from its stored body, and the questions that it answers; `named` are those whom it names."""
+
+    @property
+    def named(self) -> frozenset[str]:
+        """The identifiers that its entries name."""
 
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder, with reasons."""

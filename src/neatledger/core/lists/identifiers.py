@@ -4,16 +4,21 @@ from __future__ import annotations
 
 __all__ = [
     "AUTHENTICATED",
+    "BUILTIN",
     "CREATOR_GROUP",
     "CREATOR_OWNER",
     "EVERYONE",
     "NETWORK",
+    "NEVER_OVER_NETWORK",
     "OWNER_RIGHTS",
     "WELL_KNOWN",
     "short_number",
 ]
 
 EVERYONE, NETWORK, AUTHENTICATED = "S-1-1-0", "S-1-5-2", "S-1-5-11"
+BUILTIN = "S-1-5-32"
+"""The domain of the groups that every system has, such as its administrators."""
+
 CREATOR_OWNER, CREATOR_GROUP, OWNER_RIGHTS = "S-1-3-0", "S-1-3-1", "S-1-3-4"
 
 WELL_KNOWN = {
@@ -53,6 +58,18 @@ WELL_KNOWN = {
     "S-1-16-8192": "Medium Level",
     "S-1-16-12288": "High Level",
 }
+
+
+NEVER_OVER_NETWORK = frozenset(ident for ident in WELL_KNOWN if not ident.startswith(f"{BUILTIN}-")) - {
+    EVERYONE,
+    NETWORK,
+    AUTHENTICATED,
+    "S-1-5-15",
+}
+"""What nobody has who signs in over the network with a name: other ways of signing in, and the system itself.
+
+Whether S-1-5-15 (This Organization) is had depends on how somebody signs in, and is not told.
+"""
 
 
 def short_number(sid: str) -> int | None:

@@ -149,6 +149,11 @@ class Nfs4List:
         found = [_rule(entry, self.group if entry.who == GROUP else "") for entry in self.entries]
         return tuple([rule for rule in found if rule is not None])
 
+    @property
+    def named(self) -> frozenset[str]:
+        """The identifiers that its entries name."""
+        return frozenset([rule.ident for rule in self.rules])
+
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder."""
         if _is_unread(self):

@@ -147,6 +147,11 @@ class NtList:
         dacl = unpack_body(self.body).dacl
         return () if dacl is None else dacl.aces
 
+    @property
+    def named(self) -> frozenset[str]:
+        """The identifiers that its entries name."""
+        return frozenset([rule.ident for rule in self.rules])
+
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder; privileges are not part of the list (see `overrides`)."""
         owns = _owns(holder, context.owner)

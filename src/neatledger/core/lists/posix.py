@@ -90,6 +90,11 @@ class PosixList:
     mask: int | None
     has_entries: bool
 
+    @property
+    def named(self) -> frozenset[str]:
+        """The identifiers that its entries name, the owning group's among them."""
+        return frozenset([self.gid, *(ident for ident, _ in (*self.named_users, *self.named_groups))])
+
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder; the superuser's override is not part of the list (see `overrides`)."""
         if self.mode == _UNREAD:

@@ -124,6 +124,11 @@ class RoleList:
                 rights |= entry.rights
         return rights
 
+    @property
+    def named(self) -> frozenset[str]:
+        """The identifiers that its entries name."""
+        return frozenset([entry.ident for entry in self.entries])
+
     def decide(self, context: ItemContext, holder: Holder) -> Decision:
         """Decide for one holder."""
         if self.is_unread:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.access.bits import Bits, RowIndex
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import Bits, Matrix, RowIndex
+from neatledger.core.access.matrix import Matrix
 from neatledger.core.lists.rights import Right
 from neatledger.core.survey.shared import TeamFolder
 from neatledger.core.tree.address import parts_of

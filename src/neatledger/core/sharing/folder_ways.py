@@ -28,6 +28,7 @@ from neatledger.core.access.ways import (
     system_gate,
 )
 from neatledger.core.lists.contract import Effect, ItemContext, Reason
+from neatledger.core.lists.doubt import judge
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, with_view
 from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.chains import ResolvedHandOut, file_cap, resolve_chains
@@ -202,7 +203,7 @@ class FolderWays:
     def _list_gate(self, principal: Principal) -> tuple[Gate, bool, tuple[Right, ...] | None]:
         """Return the gate of the folder's own list, whether it is known, and what lists say of its files."""
         last = self.ground.chain[-1]
-        decision = last.access_list.decide(ItemContext(last.owner, self.ground.is_folder), principal.holder)
+        decision = judge(last.access_list, ItemContext(last.owner, self.ground.is_folder), principal.holder)
         rights = decision.rights
         if self.ground.is_folder and rights & Right.CLEAR:
             # In a team folder who may remove what is in a folder may remove it too.
@@ -210,13 +211,13 @@ class FolderWays:
         if not self.ground.is_folder and len(self.ground.chain) > 1:
             # A file goes with what its folder lets people remove.
             above = self.ground.chain[-2]
-            folder = above.access_list.decide(ItemContext(above.owner, True), principal.holder)
+            folder = judge(above.access_list, ItemContext(above.owner, True), principal.holder)
             rights |= Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
         is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
         gate = Gate("list", last.path, rights & EVERY_RIGHT, decision.reasons, not is_known)
         files: list[Right] | None = None if self.ground.files is None else []
         for each in self.ground.files or ():
-            on_file = each.access_list.decide(ItemContext(each.owner, False), principal.holder)
+            on_file = judge(each.access_list, ItemContext(each.owner, False), principal.holder)
             given = on_file.rights & (Right.READ | Right.VIEW | Right.CHANGE | Right.DELETE)
             given |= Right.DELETE if decision.rights & Right.CLEAR else Right.NONE
             given |= Right.UNSURE if on_file.is_unsure else Right.NONE

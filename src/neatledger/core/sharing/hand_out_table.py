@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import Bits, RowIndex, pack_sets
+from neatledger.core.access.bits import Bits, RowIndex, pack_sets
 from neatledger.core.lists.rights import Right
 from neatledger.core.sharing.chains import ResolvedHandOut, resolve_chains
 

@@ -17,7 +17,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.matrix import FILE_SPREAD, Bits, Block, Matrix, RowIndex, pack_sets
+from neatledger.core.access.bits import Bits, Block, RowIndex, pack_sets
+from neatledger.core.access.matrix import FILE_SPREAD, Matrix
 from neatledger.core.access.shares import WRITING, SystemTerms
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.plan.rules import RuleOn

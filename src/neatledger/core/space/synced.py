@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.access.bits import principal_bit
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.access.matrix import principal_bit
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.columns import LARGE_BYTES
 from neatledger.core.tree.table import Table

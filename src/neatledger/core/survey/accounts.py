@@ -106,9 +106,15 @@ class Account:
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """One group: `members` are logins, `nested` the names of groups inside it."""
+    """One group: `members` are logins, `nested` the groups inside it, by identifier or name.
+
+    What is known everywhere (S-1-5-11, all who sign in) may be inside it too. `untold` are members that could not be
+    tied to an account or group, as the system has them, or ``*`` where it did not tell its members: then nobody knows
+    who is in it besides those who are. Where one of them is a group, it is not told whether those in it count.
+    """
 
     name: str
     ident: str
     members: tuple[str, ...] = ()
     nested: tuple[str, ...] = ()
+    untold: tuple[str, ...] = ()

@@ -1,0 +1,97 @@
+"""People as bits: every right of many folders as words of 64 people each, by list, by owner and by share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.lists.rights import Right
+
+__all__ = ["Bits", "Block", "ItemRows", "Layer", "RowIndex", "Spread", "pack_sets", "principal_bit"]
+
+Bits = NDArray[np.uint64]
+RowIndex = NDArray[np.signedinteger[Any]]
+
+
+def pack_sets(sets: Sequence[int], words: int) -> Bits:
+    """Pack bit sets (Python integers) into rows of 64-bit words."""
+    raw = b"".join([each.to_bytes(words * 8, "little") for each in sets])
+    return np.frombuffer(raw, dtype=np.uint64).reshape(len(sets), words)
+
+
+def principal_bit(bits: Bits, principal: int) -> Bits:
+    """Return one principal's bit, 0 or 1, of every row."""
+    one: Bits = bits[:, principal >> 6] >> np.uint64(principal & 63) & np.uint64(1)
+    return one
+
+
+@dataclass(slots=True)
+class Spread:
+    """One right of every distinct list: for people who do not own the item (None: nobody), and for its owner."""
+
+    other: Bits | None
+    owner: Bits | None
+
+    def at(self, lists: RowIndex, owned: Bits) -> Bits:
+        """Return the right for items by their list and the bits of their owner."""
+        if self.other is None:
+            assert self.owner is not None
+            return self.owner[lists] & owned
+        if self.owner is self.other or self.owner is None:
+            return self.other[lists]
+        # Both forms are picked by list at once; the owner's bits then choose between them, person by person.
+        # (other & ~owned) | (owner & owned), in fewer steps
+        other: Bits = self.other[lists]
+        mine: Bits = self.owner[lists]
+        mine ^= other
+        mine &= owned
+        mine ^= other
+        return mine
+
+
+@dataclass(slots=True)
+class ItemRows:
+    """Some items as lists see them: the numbers of their lists, and the bits of their owners."""
+
+    lists: RowIndex
+    owned: Bits
+
+
+@dataclass(slots=True)
+class Block:
+    """Rights of all people on some folders: right → bits, and the bits of what could not be judged."""
+
+    rights: dict[Right, Bits]
+    unknown: Bits
+
+
+@dataclass(slots=True)
+class Layer:
+    """The shares of one depth of nesting, or a system without shares as one that all folders lie in.
+
+    `share` numbers each folder's share from 1, 0 where it lies in none; None where all lie in one.
+    `gates` has for every right, by number of share, who passes the gates before the lists; `admin` what
+    administrators have there by their role. `roots` marks the folders that shares begin with.
+    """
+
+    share: RowIndex | None
+    gates: dict[Right, Bits]
+    unsure: Bits
+    admin: dict[Right, Bits]
+    roots: NDArray[np.bool_]
+
+    def gate(self, right: Right, rows: RowIndex) -> Bits:
+        return self._at(self.gates[right], rows)
+
+    def admin_at(self, right: Right, rows: RowIndex) -> Bits:
+        return self._at(self.admin[right], rows)
+
+    def unsure_at(self, rows: RowIndex) -> Bits:
+        return self._at(self.unsure, rows)
+
+    def _at(self, bits: Bits, rows: RowIndex) -> Bits:
+        return bits if self.share is None else bits[self.share[rows]]
