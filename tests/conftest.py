@@ -12,7 +12,7 @@ import signal
 import subprocess
 import sys
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -116,6 +116,23 @@ def start() -> Run:
         return _checked(done, status)
 
     return _start
+
+
+@pytest.fixture
+def begin() -> Iterator[Callable[..., subprocess.Popen[str]]]:
+    """Start the installed command and go on; what still runs at the end is killed."""
+    begun: list[subprocess.Popen[str]] = []
+
+    def _begin(*words: object) -> subprocess.Popen[str]:
+        pipe = subprocess.PIPE
+        env = _environment()
+        begun.append(subprocess.Popen([COMMAND, *map(str, words)], stdout=pipe, stderr=pipe, text=True, env=env))
+        return begun[-1]
+
+    yield _begin
+    for process in begun:
+        process.kill()
+        process.wait()
 
 
 @pytest.fixture

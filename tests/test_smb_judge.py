@@ -7,6 +7,7 @@ import io
 import os
 import random
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -139,6 +140,44 @@ def test_no_cell_says_no_where_membership_was_not_told(run, tmp_path, monkeypatc
                 client.close()
     untold = [row["group"] for row in csv.DictReader(io.StringIO(groups)) if row["untold"]]
     assert compared > 200 and (untold or not unknown) and (unknown or tied)
+
+
+def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_path, monkeypatch) -> None:
+    """Killed at random moments it gives the count that it gives otherwise; where it stays away the others are kept."""
+    rng = random.Random(SEED)
+    with tempfile.TemporaryDirectory(dir="/tmp") as made:
+        base = Path(made)
+        base.chmod(0o755)
+        with smb.server(base, {"open": ""}) as server:
+            for number in range(150):
+                (base / "data" / "open" / f"f{number}" / "in").mkdir(parents=True)
+            where = gathered(run, tmp_path / "office", server, monkeypatch)
+            whole = run("access", "--all", "--office", where, "--format", "csv").stdout
+            for _ in range(3):
+                gathering = begin("gather", "--quiet", "--office", where)
+                for _ in range(rng.randint(1, 3)):
+                    time.sleep(rng.uniform(0.3, 0.8))
+                    server.kill_children()
+                out, err = gathering.communicate(timeout=60)
+                assert (gathering.returncode, err) == (0, "")
+                assert run("access", "--all", "--office", where, "--format", "csv").stdout == whole
+            plan = (where / "office.yaml").read_text()
+            (where / "barn").mkdir()
+            barn = "barn: {source: tree, path: barn}, loft:"
+            (where / "office.yaml").write_text(plan.replace("{loft:", "{" + barn))
+            gathering = begin("gather", "--office", where)
+            time.sleep(rng.uniform(0.5, 0.9))
+            server.stop()
+            out, err = gathering.communicate(timeout=60)
+    assert (
+        gathering.returncode == 2 and "without loft" in out and err.startswith("neatledger: loft was not counted: ")
+    )
+    assert err.count("\n") == 1 and "Traceback" not in err
+    assert "loft is as of" in run("who", "loft:/open", "--office", where).stdout
+    told = run("changes", "--office", where).stdout
+    assert "loft was not counted after" in told and "barn was first counted" in told and "nobody gained" in told
+    assert run("gather", "attic", "--office", where, status=2).stderr.count("loft") == 1
+    assert "Count" in run("gather", "barn", "--office", where).stdout
 
 
 def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:

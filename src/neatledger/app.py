@@ -91,7 +91,9 @@ class App:
     def output(self) -> Output:
         """Where the result goes, and in which form."""
         options, streams = self.options, self.streams
-        return Output(options.format, options.output, streams.out, streams.width, streams.is_colored)
+        return Output(
+            options.format, options.output, streams.out, streams.width, streams.is_colored, self.office.caveats
+        )
 
     @property
     def is_of_plan(self) -> bool:
@@ -137,6 +139,10 @@ class App:
             return Credentials(user, password)
 
         return find
+
+    def complain(self, text: str) -> None:
+        """Tell of an error that does not end the command, however quiet it is to be."""
+        print(f"neatledger: {text}", file=self.streams.err)
 
     def say(self, text: str) -> None:
         """Tell the person something beside the result, unless asked to be quiet."""

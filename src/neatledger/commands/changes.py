@@ -22,5 +22,6 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Compare the count (--as-of, or the newest) with an older one (--since, or the one before)."""
     found = changes.ask(app.office, args.since)
     report = changes_report(found.before, found.after, found.older.when, found.newer.when)
+    report.notes += found.left_out
     show_report(report, app.output)
     return 1 if report.rows else 0

@@ -8,6 +8,7 @@ import signal
 from neatledger import __version__
 from neatledger.app import App
 from neatledger.faces.show import show_report
+from neatledger.formats.names import show_text
 from neatledger.questions import gather
 from neatledger.reports.gathered import gathered_report
 
@@ -16,11 +17,12 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument("systems", nargs="*", metavar="SYSTEM", help="look at these alone (all, if none is named)")
     parser.add_argument("--not-seen", action="store_true", help="list all that could not be seen")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Gather every system of the plan; the count is stored whole, at the end, or not at all."""
+    """Gather the systems; the count is stored at the end, each system in it whole, or not at all."""
     before = signal.getsignal(signal.SIGINT)
 
     def begun() -> None:
@@ -28,9 +30,13 @@ def run(args: argparse.Namespace, app: App) -> int:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
 
     try:
-        found = gather.ask(app.office, app.now, __version__, app.credentials_for, app.progress, begun)
-        report = gathered_report(found.count, found.surveys, found.seconds, list_all=args.not_seen)
-        show_report(report, app.output)
+        office = app.office
+        found = gather.ask(office, app.now, __version__, app.credentials_for, app.progress, begun, args.systems)
+        if found.count is not None:
+            report = gathered_report(found.count, found.surveys, found.seconds, found.failed, list_all=args.not_seen)
+            show_report(report, app.output)
     finally:
         signal.signal(signal.SIGINT, before)
-    return 0
+    for name, error in found.failed.items():
+        app.complain(show_text(f"{name} was not counted: {error}"))
+    return 2 if found.failed else 0

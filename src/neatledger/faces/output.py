@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +19,8 @@ __all__ = ["Output", "open_output", "write_file"]
 class Output:
     """One run's output: the form (table, csv, json), the file it is to go to (None: `stream`), and the terminal.
 
-    `width` is that of the terminal in cells, 0 for none.
+    `width` is that of the terminal in cells, 0 for none. `caveats` gives what to bear in mind of any result: it is
+    asked when the result is there.
     """
 
     form: str
@@ -27,6 +28,7 @@ class Output:
     stream: TextIO
     width: int = 0
     is_colored: bool = False
+    caveats: Callable[[], list[str]] = list
 
 
 @contextmanager

@@ -44,3 +44,9 @@ class Progress:
             rate = self.entries / max(self.seconds, 1e-9)
             text = f"{self._label}: {self.entries:,} entries, {rate:,.0f} a second"
             print(f"\r{text}\x1b[K", end="", file=self._out, flush=True)
+
+    def tell(self, text: str) -> None:
+        """Say what is being waited for."""
+        if self._shows:
+            self._told = time.monotonic()
+            print(f"\r{self._label}: {text}\x1b[K", end="", file=self._out, flush=True)

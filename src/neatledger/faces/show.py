@@ -16,6 +16,7 @@ _MOST_ROWS = 2_000
 
 def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form."""
+    report.notes += output.caveats()
     if output.form in WRITERS:
         text = WRITERS[output.form].whole(report)
     else:
@@ -31,6 +32,7 @@ def show_rows(report: Report, rows: Iterable[Row], output: Output) -> None:
     """Write a report of many rows: for machines row by row, for people the first `_MOST_ROWS` of them."""
     if output.form in WRITERS:
         writer = WRITERS[output.form]
+        report.notes += output.caveats()
         with open_output(output) as out:
             out.writelines(writer.long(report, rows))
         return

@@ -40,13 +40,14 @@ def _day(text: str) -> date | None:
 
 
 class SurveyReader:
-    """One system as one count saw it."""
+    """One system as one count saw it, on the day `when`; `is_read` tells whether anything of its tree was read."""
 
-    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str) -> None:
+    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str, when: str = "") -> None:
         self._db = connection
         self._survey = survey
         self.system = system
         self.model = model
+        self.is_read = False
         self._tables: dict[str, Table] = {}
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
@@ -124,6 +125,7 @@ class SurveyReader:
     # One row at a time -----------------------------------------------------------------------------
 
     def _chunk(self, name: str, number: int) -> Any:
+        self.is_read = True
         known = self._chunks.get((name, number))
         if known is None:
             row = self._db.execute(
@@ -234,6 +236,7 @@ class SurveyReader:
     # Whole columns ---------------------------------------------------------------------------------
 
     def _chunks_of(self, name: str) -> Iterator[bytes]:
+        self.is_read = True
         rows = self._db.execute(
             "SELECT data FROM packed WHERE survey_id = ? AND name = ? ORDER BY chunk", (self._survey, name)
         )

@@ -7,10 +7,10 @@ import os
 import sqlite3
 import tempfile
 import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -34,7 +34,7 @@ _COMPRESSING = 2  # threads
 
 @dataclass(frozen=True, slots=True)
 class SurveyInfo:
-    """What one count says of one system, in short."""
+    """What one count says of one system, in short; `taken_at` is when it was counted (UTC)."""
 
     id: int
     system: str
@@ -43,6 +43,17 @@ class SurveyInfo:
     folders: int
     files: int
     not_seen: int
+    taken_at: datetime
+
+    @property
+    def day(self) -> date:
+        """The local day on which it was counted."""
+        return self.taken_at.astimezone().date()
+
+    @property
+    def when(self) -> str:
+        """The local day and time at which it was counted, to the minute."""
+        return self.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,17 +186,30 @@ class Ledger:
 
     def counts(self) -> list[CountInfo]:
         """Return all counts, the oldest first."""
+        found = [
+            (ident, datetime.fromisoformat(taken))
+            for ident, taken in self._db.execute("SELECT id, taken_at FROM counts ORDER BY taken_at, id")
+        ]
+        moments = dict(found)
         surveys: dict[int, list[SurveyInfo]] = {}
         rows = self._db.execute(
             "SELECT id, count_id, system, source, model, folders, files,"
             " (SELECT count(*) FROM not_seen WHERE survey_id = surveys.id) FROM surveys ORDER BY id"
         )
-        for ident, count, *rest in rows:
-            surveys.setdefault(count, []).append(SurveyInfo(ident, *rest))
-        found = self._db.execute("SELECT id, taken_at FROM counts ORDER BY taken_at, id")
-        return [
-            CountInfo(ident, datetime.fromisoformat(taken), tuple(surveys.get(ident, ()))) for ident, taken in found
-        ]
+        for ident, count, system, source, model, folders, files, not_seen in rows:
+            info = SurveyInfo(ident, system, source, model, folders, files, not_seen, moments[count])
+            surveys.setdefault(count, []).append(info)
+        return [CountInfo(ident, taken, tuple(surveys.get(ident, ()))) for ident, taken in found]
+
+    def carried(self, count: CountInfo, systems: Iterable[str]) -> CountInfo:
+        """Return a count with what older ones say of those of `systems` that it lacks, of each the newest."""
+        has = {one.system for one in count.surveys}
+        lacks = dict.fromkeys(system for system in systems if system not in has)
+        newest: dict[str, SurveyInfo] = {}
+        for older in self.counts() if lacks else ():
+            if (older.taken_at, older.id) < (count.taken_at, count.id):
+                newest |= {one.system: one for one in older.surveys if one.system in lacks}
+        return replace(count, surveys=(*count.surveys, *newest.values())) if newest else count
 
     def find_count(self, as_of: date | None = None) -> CountInfo:
         """Return the newest count, or the newest taken on `as_of` or before; raises `NoCountError`."""

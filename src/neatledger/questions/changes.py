@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date
 
@@ -19,19 +20,40 @@ Held = dict[str, dict[bytes, dict[str, int]]]
 
 @dataclass(frozen=True, slots=True)
 class AccessChanges:
-    """Who had what where at two counts, all ways united."""
+    """Who had what where at two counts, all ways united: on the systems that both have, and saw anew.
+
+    `left_out` says of the others why they are not compared.
+    """
 
     older: CountInfo
     newer: CountInfo
     before: Held
     after: Held
+    left_out: list[str]
 
 
 def ask(office: Office, since: date | None = None) -> AccessChanges:
     """Compare the count with an older one: of `since`, or the one before; raises `NoCountError`."""
     newer = office.count
-    older = office.ledger.find_count(since) if since else _before(office, newer)
-    return AccessChanges(older, newer, _held(office, older), _held(office, newer))
+    found = office.ledger.find_count(since) if since else _before(office, newer)
+    older = office.ledger.carried(found, office.plan.systems)
+    then = {one.system: one for one in older.surveys}
+    left_out, compared = [], []
+    for one in newer.surveys:
+        before = then.get(one.system)
+        if before is None:
+            left_out.append(f"{one.system} was first counted on {one.when}: there is nothing to compare it with.")
+        elif before.id == one.id:
+            left_out.append(f"{one.system} was not counted after {one.when}: nothing is known of what changed since.")
+        else:
+            compared.append(one.system)
+            if before.when != older.when:
+                left_out.append(
+                    f"{one.system} is compared with {before.when}, the last time before that it was counted."
+                )
+    known = {one.system for one in newer.surveys}
+    left_out += [f"{name} is in the older count alone." for name in then if name not in known]
+    return AccessChanges(older, newer, _held(office, older, compared), _held(office, newer, compared), left_out)
 
 
 def _before(office: Office, newer: CountInfo) -> CountInfo:
@@ -41,11 +63,11 @@ def _before(office: Office, newer: CountInfo) -> CountInfo:
     return older[-1]
 
 
-def _held(office: Office, count: CountInfo) -> Held:
+def _held(office: Office, count: CountInfo, compared: Collection[str]) -> Held:
     found: Held = {}
     systems = office.systems_of(office.readers_of(count), count.day)
     for system, principals in systems.holders.items():
-        if principals:
+        if principals and system in compared:
             found[system] = _flags(systems.everyone(system, principals, is_narrow=True))
     return found
 

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
+from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
 from neatledger.questions.office import Office
 from neatledger.sources.contract import SourceContext
@@ -29,15 +30,21 @@ class Watch(Protocol):
         """How long it has taken by now."""
 
     def __call__(self, entries: int) -> None: ...
+    def tell(self, text: str) -> None:
+        """Say what is being waited for."""
 
 
 @dataclass(frozen=True, slots=True)
 class Gathered:
-    """A count that was kept, with what was seen of every system, and how long that took."""
+    """What was seen of every system that could be read, how long that took, and why the others could not.
 
-    count: int
+    `count` is the number of the count that was kept, None where no system could be read.
+    """
+
+    count: int | None
     surveys: Sequence[Survey]
     seconds: Mapping[str, float]
+    failed: Mapping[str, NeatError]
 
 
 def read_system(
@@ -47,9 +54,10 @@ def read_system(
     source: str,
     credentials: AskCredentials,
     progress: Callable[[int], None] = lambda _: None,
+    tell: Callable[[str], None] = lambda _: None,
 ) -> Survey:
     """Read one system by a source; raises `SourceError` where it cannot be read at all."""
-    context = SourceContext(name, office.folder, settings, office.today, progress, credentials)
+    context = SourceContext(name, office.folder, settings, office.today, progress, credentials, tell)
     with extras_for(name):
         survey = load_source(source)(context)
         add_limits(survey, context)
@@ -63,18 +71,37 @@ def ask(
     credentials_for: Callable[[str], AskCredentials],
     watch: Callable[[str], AbstractContextManager[Watch]],
     begun: Callable[[], object] = lambda: None,
+    systems: Sequence[str] = (),
 ) -> Gathered:
-    """Gather every system of the plan; the count is stored whole, at the end, or not at all.
+    """Gather the systems of the plan, or some; of each all is stored, at the end, or nothing.
 
     Arguments: when the count is taken and by which version; what gives a system's credentials; what follows the
-    reading of one; `begun` is called right before the writing.
+    reading of one; `begun` is called right before the writing. A system that cannot be read, or goes away while it
+    is, does not keep the others from being counted. Raises `UnknownNameError`.
     """
+    for name in systems:
+        if name not in office.plan.systems:
+            raise UnknownNameError(
+                f"no system is named {name!r}", hint=f"there are: {', '.join(office.plan.systems)}"
+            )
     surveys: list[Survey] = []
     seconds: dict[str, float] = {}
+    failed: dict[str, NeatError] = {}
     for name, system in office.plan.systems.items():
+        if systems and name not in systems:
+            continue
         with watch(name) as progress:
-            surveys.append(read_system(office, name, system.settings, system.source, credentials_for(name), progress))
+            try:
+                found = read_system(
+                    office, name, system.settings, system.source, credentials_for(name), progress, progress.tell
+                )
+            except NeatError as error:
+                failed[name] = error
+                continue
+            surveys.append(found)
             seconds[name] = progress.seconds
+    if not surveys:
+        return Gathered(None, surveys, seconds, failed)
     ledger = office.open_ledger(create=True)
     count = ledger.add_count(surveys, moment, tool, begun)
-    return Gathered(count, surveys, seconds)
+    return Gathered(count, surveys, seconds, failed)

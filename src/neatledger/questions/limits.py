@@ -46,7 +46,8 @@ def _over_since(office: Office, status: LimitStatus) -> date | None:
 def counts_until(office: Office) -> list[CountInfo]:
     """Return the counts up to the one that is asked, the oldest first."""
     found = office.ledger.counts()
-    return found[: found.index(office.count) + 1][-MOST_COUNTS:]
+    last = [count.id for count in found].index(office.count.id)
+    return found[: last + 1][-MOST_COUNTS:]
 
 
 class History:

@@ -71,8 +71,12 @@ class Office:
 
     @cached_property
     def count(self) -> CountInfo:
-        """The count that questions are put to; raises `NoCountError`."""
-        return self.ledger.find_count(self.as_of)
+        """The count that questions are put to; raises `NoCountError`.
+
+        Systems of the plan that it lacks, since they could not be reached then or were not asked for, are as the
+        newest count before has them.
+        """
+        return self.ledger.carried(self.ledger.find_count(self.as_of), self.plan.systems)
 
     @property
     def has_count(self) -> bool:
@@ -96,6 +100,22 @@ class Office:
     def readers(self) -> dict[str, SurveyReader]:
         """A reader for each system of the count."""
         return self.readers_of(self.count)
+
+    def caveats(self) -> list[str]:
+        """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole."""
+        readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
+        found = []
+        for one in self.count.surveys if readers else ():
+            name = one.system
+            if not readers[name].is_read:
+                continue
+            if one.taken_at != self.count.taken_at:
+                found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")
+            if one.not_seen:
+                what = f"{one.not_seen:,} things" if one.not_seen > 1 else "one thing"
+                message = "could not be seen there: what hangs on it is unknown, or missing here"
+                found.append(f"{name}: {what} {message} (neatledger counts --not-seen {name}).")
+        return found
 
     def reader(self, system: str) -> SurveyReader:
         """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""

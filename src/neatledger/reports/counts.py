@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import NotSeen
 from neatledger.reports.report import Column, Report, Row, count_of
 
-__all__ = ["Count", "Part", "counts_report"]
+__all__ = ["Count", "Part", "counts_report", "not_seen_report"]
 
 _COLUMNS = (
     Column("count", "COUNT", number=True),
@@ -62,3 +64,13 @@ def counts_report(counts: Sequence[Count], where: str) -> Report:
         for one in count.surveys
     ]
     return Report("counts", f"{count_of(len(counts), 'count')} in {where}.", _COLUMNS, rows)
+
+
+_NOT_SEEN_COLUMNS = (Column("place", "PLACE", cuts=True), Column("why", "WHY", wraps=True))
+
+
+def not_seen_report(system: str, not_seen: Sequence[NotSeen], when: str) -> Report:
+    """List what could not be seen of a system: items, and parts of where it is read from."""
+    rows: list[Row] = [{"place": one.source or Address(system, one.path), "why": one.why} for one in not_seen]
+    headline = f"{count_of(len(rows), 'thing')} of {system} could not be seen on {when}."
+    return Report("not-seen", headline, _NOT_SEEN_COLUMNS, rows, empty="all was seen")

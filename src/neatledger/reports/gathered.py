@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 
@@ -24,7 +24,14 @@ def not_seen_lines(system: str, not_seen: Sequence[NotSeen], most: int | None) -
     return lines
 
 
-def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str, float], *, list_all: bool) -> Report:
+def gathered_report(
+    count: int,
+    surveys: Sequence[Survey],
+    seconds: Mapping[str, float],
+    failed: Collection[str] = (),
+    *,
+    list_all: bool,
+) -> Report:
     """Make the report of one gathering."""
     columns = [
         Column("system", "SYSTEM"),
@@ -58,7 +65,8 @@ def gathered_report(count: int, surveys: Sequence[Survey], seconds: Mapping[str,
             notes.append(f"Not seen on {survey.system}: unknown, which is not the same as no access.")
             notes += not_seen_lines(survey.system, survey.not_seen, None if list_all else _FEW)
     missing = sum(len(survey.not_seen) for survey in surveys)
-    headline = f"Count {count} is kept" + (
-        f"; {count_of(missing, 'thing')} could not be seen." if missing else ": all was seen."
-    )
+    said = [f"{count_of(missing, 'thing')} could not be seen"] if missing else []
+    # Of a system that was not read nothing is kept: questions go on asking its last count.
+    said += [f"without {', '.join(failed)}, which could not be read"] if failed else []
+    headline = f"Count {count} is kept" + (f"; {'; '.join(said)}." if said else ": all was seen.")
     return Report("gathered", headline, columns, rows, notes)

@@ -19,7 +19,8 @@ class SourceContext:
     """What a source may use: the office's folder, its settings from the plan, today, and progress.
 
     `progress` is called with the number of entries read since its last call; `credentials` gives the name
-    and the password for a user of a host, and raises `SourceError` where there is none.
+    and the password for a user of a host, and raises `SourceError` where there is none. `tell` is called with what
+    is being waited for.
     """
 
     system: str
@@ -28,6 +29,7 @@ class SourceContext:
     today: date
     progress: Callable[[int], None]
     credentials: Callable[[str, str], Credentials]
+    tell: Callable[[str], None] = lambda _: None
 
 
 class Source(Protocol):

@@ -1,7 +1,8 @@
 """A live SMB 3 server: its shares with their permissions, all below them, and who its identifiers are.
 
-The system's root holds the shares: ``loft:/Records`` is the share Records. What the server refuses, or did not
-tell before it went away, is noted as not seen; a system that cannot be reached at all is an error.
+The system's root holds the shares: ``loft:/Records`` is the share Records. What the server refuses is
+noted as not seen. Where it goes away it is waited for, a bounded time, and read on from there; where it stays away,
+and where it cannot be reached at all, that is an error: half a server is not kept for a whole one.
 """
 
 from __future__ import annotations
@@ -13,16 +14,16 @@ from neatledger.core.access.shares import Share
 from neatledger.core.lists.descriptors import unpack_descriptor
 from neatledger.core.lists.nt import NtModel, pack_body
 from neatledger.core.survey.survey import Facts, Survey
-from neatledger.core.tree.columns import NotSeen, SeenState
+from neatledger.core.tree.columns import SeenState
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats.sddl import descriptor_from_sddl
-from neatledger.sources.accounts import Found, read_accounts, settle
+from neatledger.sources.accounts import settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.rows import Path, Row, RowTree, server_root
 from neatledger.sources.smbaccounts import read_smb_accounts
 from neatledger.sources.smbnames import read_shares
-from neatledger.sources.smbsession import Entry, Lost, Refused, SmbSession, SmbTree, Terms
+from neatledger.sources.smbsession import Entry, Refused, SmbTree, SteadySession, Terms
 
 __all__ = ["read"]
 
@@ -40,10 +41,10 @@ def read(context: SourceContext) -> Survey:
         bool(settings.get("allow-unsigned", False)),
     )
     user = str(settings.get("user", ""))
-    with SmbSession(terms, context.credentials(user, terms.host)) as session:
+    with SteadySession(terms, context.credentials(user, terms.host), context.tell) as session:
         reading = _Reading(session, context.progress)
         reading.read_shares(settings.get("shares"), settings.get("permissions", {}))
-        found = _accounts(context, session, reading)
+        found = read_smb_accounts(context, session, reading.idents)
     tree = reading.tree.assemble()
     facts: Facts = {
         "entries": len(reading.tree.rows),
@@ -56,36 +57,23 @@ def read(context: SourceContext) -> Survey:
     return make_survey(context.system, "smb", tree, (found.accounts, found.groups, found.not_seen), facts, "nt")
 
 
-def _accounts(context: SourceContext, session: SmbSession, reading: _Reading) -> Found:
-    """Return who is who there; where the server has gone away, that nothing of that is told."""
-    if not reading.lost:
-        try:
-            return read_smb_accounts(context, session, reading.idents)
-        except Lost as error:
-            reading.lost = f"the server went away: {error}"
-    found = read_accounts(context) if "accounts" in context.settings else Found()
-    found.not_seen.append(NotSeen(b"/", f"users, groups and names of identifiers: {reading.lost}"))
-    return found
-
-
 class _Reading:
     """What was read of a server so far."""
 
-    def __init__(self, session: SmbSession, progress: Callable[[int], None]) -> None:
+    def __init__(self, session: SteadySession, progress: Callable[[int], None]) -> None:
         self.session = session
         self.tree = RowTree()
         self.shares: list[Share] = []
         self.idents: set[str] = set()
         self.pool: Facts = {"pool_bytes": None, "pool_free_bytes": None}
         self._progress = progress
-        self.lost = ""
 
     def read_shares(self, wanted: list[str] | None, permissions: Mapping[str, str]) -> None:
         """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
         self.tree.add(server_root())
         try:
-            reported = {share.name: share for share in read_shares(self.session)}
-        except (Lost, Refused) as error:
+            reported = {share.name: share for share in self.session.ask(read_shares)}
+        except Refused as error:
             reported = {}
             if not wanted:
                 raise SourceError(
@@ -108,8 +96,7 @@ class _Reading:
 
     def _read_share(self, name: str, path: Path) -> None:
         try:
-            tree = self.session.tree(name)
-            total, free = tree.space()
+            total, free = self.session.on(name, SmbTree.space)
             # Shares of one volume tell the same figures; of several the largest stands for the system.
             if total > int(self.pool["pool_bytes"] or 0):
                 self.pool = {"pool_bytes": total, "pool_free_bytes": free}
@@ -117,23 +104,19 @@ class _Reading:
             self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
             self.tree.miss(path, f"no connection to the share: {error}")
             return
-        except Lost as error:
-            self._lose(path, error)
-            self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
-            return
-        owner, body, state = self._look(tree, "", path)
+        owner, body, state = self._look(name, "", path)
         # Identities are those of a share's own volume: another share's are not to be taken for the same.
         device = len(self.shares)
         waiting = [(path, "", owner, body, state, 0, 0)]
         while waiting:
             path, below, owner, body, state, changed, identity = waiting.pop()
-            inside, seen = self._list(tree, below, path)
+            inside, seen = self._list(name, below, path)
             state = state if state is SeenState.LIST_UNKNOWN else seen
             self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state, device))
             for entry in inside:
                 where = (*path, os.fsencode(entry.name))
                 inner = f"{below}\\{entry.name}" if below else entry.name
-                owner, body, state = self._look(tree, inner, where)
+                owner, body, state = self._look(name, inner, where)
                 if entry.is_folder:
                     waiting.append((where, inner, owner, body, state, entry.changed, entry.identity))
                 else:
@@ -144,35 +127,21 @@ class _Reading:
         figures = (entry.size, entry.occupied, entry.changed, entry.identity)
         self.tree.add(Row(path, kind, owner, body, None, *figures))
 
-    def _list(self, tree: SmbTree, below: str, path: Path) -> tuple[list[Entry], SeenState]:
-        if self.lost:
-            self.tree.miss(path, self.lost)
-            return [], SeenState.NOT_OPENED
-        found: list[Entry] = []
+    def _list(self, share: str, below: str, path: Path) -> tuple[list[Entry], SeenState]:
         try:
-            for entry in tree.listing(below):
-                found.append(entry)
-            self._progress(len(found))
+            found = self.session.on(share, lambda tree: list(tree.listing(below)))
         except Refused as error:
             self.tree.miss(path, f"refused to be listed: {error}")
-            return found, SeenState.NOT_OPENED
-        except Lost as error:
-            self._lose(path, error)
-            return found, SeenState.NOT_OPENED
+            return [], SeenState.NOT_OPENED
+        self._progress(len(found))
         return found, SeenState.WHOLE
 
-    def _look(self, tree: SmbTree, below: str, path: Path) -> tuple[str, bytes, SeenState]:
+    def _look(self, share: str, below: str, path: Path) -> tuple[str, bytes, SeenState]:
         """Return an item's owner and list; what could not be read is noted."""
-        if self.lost:
-            self.tree.miss(path, self.lost)
-            return "", _UNREAD, SeenState.LIST_UNKNOWN
         try:
-            owner, body = self._body(tree.descriptor(below), path)
+            owner, body = self._body(self.session.on(share, lambda tree: tree.descriptor(below)), path)
         except Refused as error:
             self.tree.miss(path, f"refused to show its list: {error}")
-            return "", _UNREAD, SeenState.LIST_UNKNOWN
-        except Lost as error:
-            self._lose(path, error)
             return "", _UNREAD, SeenState.LIST_UNKNOWN
         return owner, body, SeenState.LIST_UNKNOWN if body == _UNREAD else SeenState.WHOLE
 
@@ -186,7 +155,3 @@ class _Reading:
         if descriptor.owner:
             self.idents.add(descriptor.owner)
         return descriptor.owner, pack_body(descriptor)
-
-    def _lose(self, path: Path, error: Lost) -> None:
-        self.lost = f"the server went away: {error}"
-        self.tree.miss(path, self.lost)

@@ -16,7 +16,7 @@ from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.accounts import Found, read_accounts
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.smbnames import SidGroup, SidName, read_directory, read_names
-from neatledger.sources.smbsession import Refused, SmbSession
+from neatledger.sources.smbsession import Refused, SteadySession
 
 __all__ = ["read_smb_accounts"]
 
@@ -24,11 +24,11 @@ _UNIX_USER, _UNIX_GROUP = "S-1-22-1-", "S-1-22-2-"
 ALL_UNTOLD = ("*",)
 
 
-def read_smb_accounts(context: SourceContext, session: SmbSession, named: Iterable[str]) -> Found:
+def read_smb_accounts(context: SourceContext, session: SteadySession, named: Iterable[str]) -> Found:
     """Return accounts and groups, and what of them is not told; `named` are the identifiers that lists name.
 
     Accounts come from where the plan says and from the server itself, whose own groups decide on it whoever keeps
-    the accounts. Raises `Lost` where the server goes away.
+    the accounts.
     """
     settings = context.settings.get("accounts")
     is_unix = isinstance(settings, Mapping) and "passwd" in settings
@@ -44,7 +44,7 @@ def read_smb_accounts(context: SourceContext, session: SmbSession, named: Iterab
     if is_unix:
         tied.tie_unix(elsewhere)
     try:
-        tied.names = read_names(session, tied.unknown())
+        tied.names = session.ask(lambda one: read_names(one, tied.unknown()))
     except Refused as error:
         tied.note(f"the server tells no names of identifiers: {error}")
     return tied.settle()
@@ -69,9 +69,9 @@ class _Tied:
         self.found.groups += elsewhere.groups
         self.found.not_seen += elsewhere.not_seen
 
-    def ask(self, session: SmbSession) -> None:
+    def ask(self, session: SteadySession) -> None:
         """Ask the server for its own accounts and groups; those of a directory are there already."""
-        told = read_directory(session)
+        told = session.ask(read_directory)
         known = self._known()
         self.found.accounts += [account for account in told.accounts if account.ident not in known]
         self.groups += [group for group in told.groups if group.ident not in known]

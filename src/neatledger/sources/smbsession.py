@@ -7,12 +7,14 @@ session, or one that can do neither, is refused unless the settings allow it.
 from __future__ import annotations
 
 import contextlib
+import logging
 import re
 import struct
+import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from smbprotocol.connection import Connection, Dialects
 from smbprotocol.exceptions import SMBException, SMBResponseException
@@ -37,7 +39,7 @@ from smbprotocol.tree import TreeConnect
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
 
-__all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "Terms"]
+__all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "SteadySession", "Terms"]
 
 _SHARES_ALL = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
 _LIST, _ATTRIBUTES, _READ_CONTROL, _SYNCHRONIZE = 0x1, 0x80, 0x20000, 0x100000
@@ -46,6 +48,9 @@ _DESCRIPTOR_ROOM = (65536, 262144)
 _FULL_SIZE = 7  # FileFsFullSizeInformation, MS-FSCC 2.5.4
 _EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
 _DIRECTORY, _REPARSE = 0x10, 0x400
+
+# What the library has to say of a server that goes away, we say ourselves, once.
+logging.getLogger("smbprotocol").addHandler(logging.NullHandler())
 
 
 class Refused(Exception):
@@ -319,3 +324,77 @@ class SmbPipe:
         """Close the pipe, if it is still there."""
         with contextlib.suppress(SMBException, OSError):
             self._open.close(False)
+
+
+_WAITS = (0.25, 0.5, 1.0, 2.0, 4.0)
+"""Seconds before each new try to reach a server that went away."""
+
+T = TypeVar("T")
+
+
+class SteadySession:
+    """A session that is made anew where the server goes away and comes back; use as a context.
+
+    What was under way is asked once more, whole. Where the server stays away through `_WAITS`, or goes away each time
+    that it is asked the same, it is given up: raises `SourceError`. `tell` is called with what is being waited for.
+    """
+
+    def __init__(self, terms: Terms, credentials: Credentials, tell: Callable[[str], None] = lambda _: None) -> None:
+        self.terms = terms
+        self._credentials = credentials
+        self._tell = tell
+        self._session = SmbSession(terms, credentials)
+        self._trees: dict[str, SmbTree] = {}
+
+    def __enter__(self) -> SteadySession:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._session.__exit__()
+
+    @property
+    def is_encrypted(self) -> bool:
+        """Tell whether what goes over the network is encrypted."""
+        return self._session.is_encrypted
+
+    def ask(self, question: Callable[[SmbSession], T]) -> T:
+        """Ask something of the server; raises `Refused` where it says no, and `SourceError` where it stays away."""
+        for wait in (*_WAITS, None):
+            try:
+                return question(self._session)
+            except Lost as error:
+                if wait is None:
+                    raise self._away(error) from None
+                self._return_to(error)
+        raise AssertionError("the last try returns or raises")
+
+    def on(self, share: str, question: Callable[[SmbTree], T]) -> T:
+        """Ask something of a share; raises as `ask` does."""
+
+        def asked(session: SmbSession) -> T:
+            if share not in self._trees:
+                self._trees[share] = session.tree(share)
+            return question(self._trees[share])
+
+        return self.ask(asked)
+
+    def _return_to(self, lost: Lost) -> None:
+        """Wait for the server and sign in again."""
+        self._trees.clear()
+        self._session.__exit__()
+        last: Exception = lost
+        for wait in _WAITS:
+            self._tell(f"the server went away ({last}); trying again in {wait:g} s")
+            time.sleep(wait)
+            try:
+                self._session = SmbSession(self.terms, self._credentials)
+            except SourceError as error:
+                last = error
+                continue
+            return
+        raise self._away(last)
+
+    def _away(self, error: Exception) -> SourceError:
+        where = f"{self.terms.host}:{self.terms.port}"
+        message = f"the server went away while it was read: {error}"
+        return SourceError(message, where, "nothing of it was kept; gather again")
