@@ -297,7 +297,12 @@ def test_the_tree_of_a_webdav_server_from_a_registry(tmp_path, run, monkeypatch)
             f"office: X\nsystems:\n  files:\n    source: dav\n    url: {url}\n    web: {{user: ledger}}\n"
             "    accounts: {people: people.csv}\n    sharing: shared.json\n"
         )
-        run("gather", "--office", tmp_path)
+        told = run("gather", "--office", tmp_path).stdout
+        assert "the server tells no access list of 2 items (status 404)" in told and "all was seen" not in told
+        plan = (tmp_path / "office.yaml").read_text()
+        (tmp_path / "office.yaml").write_text(plan.replace("    accounts: {people: people.csv}\n", ""))
+        assert "accounts" in run("gather", "--office", tmp_path, status=2).stderr
+        (tmp_path / "office.yaml").write_text(plan)
     done = run("access", "--all", "--format", "csv", "--office", tmp_path)
     rows = {(row["person"], row["folder"], row["way"]): row for row in csv.DictReader(io.StringIO(done.stdout))}
     found = {place.partition(":")[2] for _, place, _ in rows}
@@ -316,6 +321,40 @@ def test_the_tree_of_a_webdav_server_from_a_registry(tmp_path, run, monkeypatch)
     assert rows["hale", "files:/alone", "share"]["level"] == "unknown"
     sizes = run("space", "files:/team", "--format", "csv", "--office", tmp_path).stdout
     assert str(sum(100 + number for number in range(len(names)))) in sizes
+
+
+def test_a_member_answered_by_a_status_alone_is_not_seen_and_no_file(tmp_path, run) -> None:
+    """RFC 4918 section 14.24: a bare status, for several at once too; and what kind of thing it is kept to itself."""
+
+    def serve(environ, respond):
+        environ["wsgi.input"].read(int(environ.get("CONTENT_LENGTH") or 0))
+        prop = "<propstat><prop>{}</prop><status>HTTP/1.1 {} x</status></propstat>"
+        acl = "<acl><ace><principal><all/></principal><grant><privilege><read/></privilege></grant></ace></acl>"
+        folder = prop.format(f"<resourcetype><collection/></resourcetype>{acl}", 200)
+        hidden = prop.format("<resourcetype/>", 403) + prop.format(
+            f"<getcontentlength>9</getcontentlength>{acl}", 200
+        )
+        secret = prop.format("<resourcetype/>", 200) + prop.format("<acl/>", 403)
+        responses = [
+            f"<href>/</href>{folder}", f"<href>/open/</href>{folder}", f"<href>/hidden</href>{hidden}",
+            f"<href>/secret</href>{secret}", "<href>/locked</href><href>/held</href><status>HTTP/1.1 423 Locked</status>",
+        ]  # fmt: skip
+        if environ["PATH_INFO"] != "/":
+            responses = [f"<href>/open/</href>{folder}"]
+        text = "".join(f"<response>{each}</response>" for each in responses)
+        respond("207 Multi-Status", [("Content-Type", "application/xml")])
+        return [f'<?xml version="1.0"?><multistatus xmlns="DAV:">{text}</multistatus>'.encode()]
+
+    (tmp_path / "people.csv").write_text("login,id\nhale,hale\n")
+    with dav.serving_app(serve) as port:
+        (tmp_path / "office.yaml").write_text(
+            f"office: X\nsystems: {{files: {{source: dav, url: 'http://127.0.0.1:{port}/', accounts: {{people: people.csv}}}}}}\n"
+        )
+        told = run("gather", "--office", tmp_path, "--not-seen").stdout
+    assert "4 things could not be seen" in told and " 2      1 " in told  # folders, files
+    for line in ("/hidden  refused to be looked at: status 403", "/locked  refused to be looked at: status 423",
+                 "/held  refused to be looked at: status 423", "/secret  refused to show its list: status 403"):  # fmt: skip
+        assert f"files:{line}" in told
 
 
 # Formats ---------------------------------------------------------------------------------------------

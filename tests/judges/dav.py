@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 
 from cheroot import wsgi
 from wsgidav.fs_dav_provider import FilesystemProvider
 from wsgidav.wsgidav_app import WsgiDAVApp
 
-__all__ = ["serving"]
+__all__ = ["serving", "serving_app"]
 
 
 @contextmanager
@@ -23,7 +23,14 @@ def serving(provider: FilesystemProvider, user: str, password: str) -> Iterator[
         "logging": {"enable": False},
         "verbose": 0,
     }
-    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(config))
+    with serving_app(WsgiDAVApp(config)) as port:
+        yield port
+
+
+@contextmanager
+def serving_app(app: Callable[..., Iterable[bytes]]) -> Iterator[int]:
+    """Serve any application on loopback; yield the port."""
+    server = wsgi.Server(("127.0.0.1", 0), app)
     server.shutdown_timeout = 0
     server.prepare()
     thread = threading.Thread(target=server.serve, daemon=True)

@@ -21,6 +21,7 @@ ASK = (
     "<getlastmodified/><owner/><acl/><quota-used-bytes/><quota-available-bytes/></prop></propfind>"
 )
 _D = "{DAV:}"
+_OK, _NOT_FOUND = 200, 404
 # RFC 3744 section 3, with what each aggregate holds (section 3.12 leaves more to servers: they list it themselves).
 _PRIVILEGES = {
     "read": Right.ENTER | Right.LIST | Right.READ | Right.VIEW,
@@ -39,7 +40,9 @@ _SPECIAL = {"all": Subject.EVERYONE, "authenticated": Subject.SIGNED_IN, "self":
 class Resource:
     """One resource: its path on the server, and what the server tells of it; None where it does not.
 
-    `changed` is Unix seconds. `entries` name principals by the last part of their addresses.
+    `changed` is Unix seconds. `entries` name principals by the last part of their addresses; where there are none,
+    `list_status` is the status with which the server kept its list to itself (0: it says nothing of one). `status` is
+    that of the whole resource, or of what sort of thing it is: unless it is 200, nothing else is known of it.
     """
 
     path: bytes
@@ -48,6 +51,7 @@ class Resource:
     changed: int
     owner: str
     entries: tuple[Entry, ...] | None
+    list_status: int
     status: int
     used_bytes: int | None
     available_bytes: int | None
@@ -62,7 +66,7 @@ def parse_resources(content: bytes) -> list[Resource]:
         root = fromstring(content)
         if root.tag != f"{_D}multistatus":
             raise FormatError(f"an answer that is no multistatus but {root.tag[:60]!r}")
-        return [_resource(each) for each in root.iter(f"{_D}response")]
+        return [resource for each in root.iter(f"{_D}response") for resource in _resources(each)]
     except (ParseError, DefusedXmlException, ValueError) as error:
         raise FormatError(f"an answer that cannot be read: {error}") from None
 
@@ -72,28 +76,36 @@ def _status(text: str | None) -> int:
     return int(words[1]) if len(words) > 1 and words[1].isdigit() else 0
 
 
-def _resource(response: Element) -> Resource:
-    href = (response.findtext(f"{_D}href") or "").strip()
-    if not href:
+def _resources(response: Element) -> Iterator[Resource]:
+    """Yield what one response speaks of: one resource, or several by a bare status (RFC 4918 section 14.24)."""
+    hrefs = [(each.text or "").strip() for each in response.findall(f"{_D}href")]
+    if not hrefs or not all(hrefs):
         raise ValueError("a response without an address")
     props: dict[str, Element] = {}
-    for part in response.iter(f"{_D}propstat"):
-        if _status(part.findtext(f"{_D}status")) == 200:
-            for prop in part.findall(f"{_D}prop"):
-                props |= {each.tag: each for each in prop}
+    statuses: dict[str, int] = {}
+    for part in response.findall(f"{_D}propstat"):
+        status = _status(part.findtext(f"{_D}status"))
+        for prop in part.findall(f"{_D}prop"):
+            statuses |= {each.tag: status for each in prop}
+            props |= {each.tag: each for each in prop} if status == _OK else {}
     kind = props.get(f"{_D}resourcetype")
     acl = props.get(f"{_D}acl")
-    return Resource(
-        unquote_to_bytes(urlsplit(href).path),
-        kind is not None and kind.find(f"{_D}collection") is not None,
-        _number(props.get(f"{_D}getcontentlength")) or 0,
-        _moment(props.get(f"{_D}getlastmodified")),
-        _principal(props.get(f"{_D}owner")),
-        None if acl is None else tuple(_entries(acl)),
-        _status(response.findtext(f"{_D}status")) or 200,
-        _number(props.get(f"{_D}quota-used-bytes")),
-        _number(props.get(f"{_D}quota-available-bytes")),
-    )
+    bare = response.find(f"{_D}status")
+    # What sort of thing it is may be kept to itself alone; a server that knows no such property holds plain files.
+    whole = _status(bare.text) if bare is not None else statuses.get(f"{_D}resourcetype", 0)
+    for href in hrefs:
+        yield Resource(
+            unquote_to_bytes(urlsplit(href).path),
+            kind is not None and kind.find(f"{_D}collection") is not None,
+            _number(props.get(f"{_D}getcontentlength")) or 0,
+            _moment(props.get(f"{_D}getlastmodified")),
+            _principal(props.get(f"{_D}owner")),
+            None if acl is None else tuple(_entries(acl)),
+            statuses.get(f"{_D}acl", 0),
+            _OK if whole == _NOT_FOUND and bare is None else whole,
+            _number(props.get(f"{_D}quota-used-bytes")),
+            _number(props.get(f"{_D}quota-available-bytes")),
+        )
 
 
 def _number(found: Element | None) -> int | None:

@@ -42,7 +42,7 @@ _NEEDS: dict[str, tuple[str, ...]] = {
     "listing": ("path",),
     "smb": ("host",),
     "directory": ("accounts",),
-    "dav": ("url",),
+    "dav": ("url", "accounts"),
 }
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
 
 from neatledger.core.lists import role
@@ -33,6 +33,7 @@ _UNREAD = role.RoleModel.unread
 _HEADERS = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
 _ROUNDS, _AT_ONCE, _DEEPEST = 4, 4, 200
 _REFUSED = (401, 403)
+_OK, _NOT_FOUND = 200, 404
 
 
 def read(context: SourceContext) -> Survey:
@@ -48,6 +49,7 @@ def read(context: SourceContext) -> Survey:
         raise SourceError("the root is no collection, or tells nothing of itself", url, "name the address of one")
     tops = {parts_of(team.path) for team in shared.teams} if shared else set()
     resolve_lists(walk.tree, tops, _UNREAD)
+    walk.mark_unread()
     settle(facts, found, context)
     facts["entries"] = len(walk.tree.rows)
     facts["limits"] = [one.to_facts() for one in walk.limits]
@@ -76,6 +78,7 @@ class _Walk:
     tree: RowTree = field(default_factory=RowTree)
     limits: list[FoundLimit] = field(default_factory=list)
     _limit_of: dict[Path, Limit] = field(default_factory=dict)
+    _untold: dict[Path, int] = field(default_factory=dict)
 
     def run(self) -> None:
         """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
@@ -106,12 +109,29 @@ class _Walk:
             inner = inner[len(self._base) :]
             if len(inner) > len(path) + 1:
                 self.tree.miss(inner, "an item deeper than was asked for")
+            elif resource.status != _OK:
+                # A member may be answered by a status alone: nobody knows what it is, or what is below it.
+                if not inner:
+                    raise SourceError(f"refused to tell of the root: status {resource.status}", self.url)
+                status = f"status {resource.status}" if resource.status else "no word of what it is"
+                self.tree.miss(inner, f"refused to be looked at: {status}")
             elif inner != path or not path:
                 self._add(resource, inner)
                 if resource.is_folder and len(inner) > _DEEPEST:
                     self._close(inner, _Closed(f"deeper than {_DEEPEST} folders: not looked into", False))
                 elif resource.is_folder and inner != path:
                     yield inner
+
+    def mark_unread(self) -> None:
+        """Mark the items whose lists were not told, once it is known where team folders decide."""
+        for path, row in self.tree.rows.items():
+            if row.body == _UNREAD and row.state is SeenState.WHOLE:
+                self.tree.rows[path] = replace(row, state=SeenState.LIST_UNKNOWN)
+        left = [status for path, status in self._untold.items() if self.tree.rows[path].body == _UNREAD]
+        if left:
+            items = f"{len(left):,} items" if len(left) > 1 else "an item"
+            told = f"status {max(left)}" if any(left) else "no such property"
+            self.tree.miss((), f"the server tells no access list of {items} ({told}): nobody knows who gets in there")
 
     def _address(self, path: Path) -> str:
         base = self.url if self.url.endswith("/") else self.url + "/"
@@ -145,7 +165,14 @@ class _Walk:
 
     def _add(self, resource: Resource, path: Path) -> None:
         kind = "folder" if resource.is_folder else "file"
-        body = NOT_TOLD if resource.entries is None else role.pack_body(list(resource.entries))
+        body = NOT_TOLD
+        if resource.entries is not None:
+            body = role.pack_body(list(resource.entries))
+        elif resource.list_status in (0, _NOT_FOUND):
+            self._untold[path] = resource.list_status
+        else:
+            body = _UNREAD
+            self.tree.miss(path, f"refused to show its list: status {resource.list_status}")
         self.tree.add(Row(path, kind, resource.owner, body, None, resource.size, resource.size, resource.changed))
         if resource.is_folder and resource.used_bytes is not None:
             self._add_limit(resource, path)
