@@ -38,6 +38,7 @@ GROUPS = {"ga": "21", "gb": "22", "gc": "23"}
 TEAM_RIGHTS = Right.ENTER | Right.LIST | Right.READ | Right.VIEW | Right.ADD | Right.CHANGE
 TEAM_RIGHTS |= Right.DELETE | Right.SHARE | Right.MANAGE | Right.CLEAR
 NO_PLAN = Plan("x", "", {}, {}, {}, (), (), (), {})
+MAY_BE_OPEN = (AccountState.OPEN, AccountState.UNKNOWN)
 
 
 @dataclass
@@ -168,7 +169,7 @@ def principals_of_service(draw) -> list[Principal]:
                 draw(st.sampled_from(USERS[1:])) if draw(st.integers(0, 3)) == 0 else f"u{number}",
                 draw(st.frozensets(st.sampled_from(sorted(GROUPS.values())))),
                 draw(st.sampled_from([Kind.STAFF, Kind.STAFF, Kind.GUEST])),
-                state=draw(st.sampled_from([AccountState.OPEN] * 5 + [AccountState.DISABLED])),
+                state=draw(st.sampled_from([AccountState.OPEN] * 6 + [AccountState.DISABLED, AccountState.UNKNOWN])),
                 may_use=draw(st.sampled_from([True] * 5 + [False])),
                 is_entitled=draw(st.sampled_from([True] * 5 + [False])),
                 note=draw(st.sampled_from([""] * 7 + ["admin"])),
@@ -321,7 +322,7 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
         chain = office.tree.chain(row)
         team = next((t for at in _above(path) for t in service.shared.teams if t.path == at), None)
         for number, principal in enumerate(principals):
-            is_open = principal.account.state is AccountState.OPEN
+            is_open = principal.account.state in MAY_BE_OPEN
             enters = (
                 is_open and principal.account.may_use and principal.account.is_entitled and running and real[number]
             )
@@ -380,7 +381,7 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             who = link.named if link.audience is Audience.NAMED else [names[link.audience.value]]
             for name in who:
                 principal = principals[numbers[name]]
-                if principal.account.state is not AccountState.OPEN or (
+                if principal.account.state not in MAY_BE_OPEN or (
                     link.audience is Audience.NAMED and not _may_reach(rule, principal)
                 ):
                     continue
@@ -411,7 +412,7 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
                     if (
                         number == giver
                         or not is_theirs
-                        or principal.account.state is not AccountState.OPEN
+                        or principal.account.state not in MAY_BE_OPEN
                         or not _may_reach(rule, principal)
                     ):
                         continue

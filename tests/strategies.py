@@ -164,7 +164,7 @@ def principals(draw, world: World) -> list[Principal]:
     found = []
     for number, holder in enumerate(draw(st.lists(world.holders, min_size=1, max_size=70))):
         person = f"p{draw(st.integers(0, number))}"
-        state = draw(st.sampled_from([AccountState.OPEN] * 5 + [AccountState.EXPIRED]))
+        state = draw(st.sampled_from([AccountState.OPEN] * 6 + [AccountState.EXPIRED, AccountState.UNKNOWN]))
         may_use = draw(st.sampled_from([True] * 5 + [False]))
         account = Account(f"l{number}", holder.user, "0", state=state, may_use=may_use)
         found.append(

@@ -114,6 +114,11 @@ class Everyone:
         used = sum(
             1 << n for n, column in enumerate(self.columns) if any(n in self._shown for n in column.principals)
         )
+        self._opening = [
+            (n, [one for one in column.principals if matrix.admins >> one & 1])
+            for n, column in enumerate(self.columns)
+            if column.way == "any" and any(matrix.admins >> one & 1 for one in column.principals)
+        ]
         self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
 
     def _make_columns(self) -> list[Column]:
@@ -194,7 +199,19 @@ class Everyone:
             layers = [block.rights.get(right) for block in blocks]
             if right is not Right.VIEW or any(layer is not None for layer in layers):
                 found[right] = self._widen(layers, self._admin(right, rows), len(rows))
-        return found, self._widen([block.unknown for block in blocks], None, len(rows))
+        admin = self.matrix.admin_unknown(rows) if self.matrix.admins else None
+        unknown = self._widen([block.unknown for block in blocks], admin, len(rows))
+        self._clear_opened(unknown, rows)
+        return found, unknown
+
+    def _clear_opened(self, unknown: Bits, rows: Ints) -> None:
+        """Take what an administrator's way opens anyway out of what is unknown of the unions."""
+        if not self._opening or not unknown.any():
+            return
+        opened = self.matrix.opened(rows)
+        for number, principals in self._opening:
+            for principal in principals:
+                unknown[:, number >> 6] &= ~(principal_bit(opened, principal) << np.uint64(number & 63))
 
     @cached_property
     def _classes(self) -> _FileClasses:
@@ -226,6 +243,7 @@ class Everyone:
             found[right] = self._widen(layers, self._admin(by_role, classes.folder[rows]), len(rows))
         if any(Right.UNSURE in bits for bits in blocks):
             found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
+            self._clear_opened(found[Right.UNSURE], classes.folder[rows])
         return found
 
     @cached_property

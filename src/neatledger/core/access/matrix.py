@@ -11,8 +11,9 @@ The rules are those of `access.py`; a property test compares the two cell by cel
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from functools import cached_property
+from collections.abc import Mapping, Sequence
+from functools import cached_property, reduce
+from operator import or_
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,7 @@ from neatledger.core.access.bits import (
     pack_sets,
 )
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
+from neatledger.core.access.ways import most_of
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
 from neatledger.core.lists.doubt import judge_all, judge_owners
 from neatledger.core.lists.holders import Crowd
@@ -270,24 +272,40 @@ class Matrix:
         return found
 
     @cached_property
-    def _doubts(self) -> list[NDArray[np.bool_]]:
-        own = self.folders["state"] == SeenState.LIST_UNKNOWN
-        return [self._carry_down(own, layer) if own.any() else own for layer in self._layers]
-
-    @cached_property
     def doubtful(self) -> NDArray[np.bool_]:
         """Folders whose own list, or one above them that matters, was not seen."""
-        found: NDArray[np.bool_] = np.logical_or.reduce(self._doubts)
+        own = self.folders["state"] == SeenState.LIST_UNKNOWN
+        found: NDArray[np.bool_] = np.logical_or.reduce(
+            [self._carry_down(own, layer) if own.any() else own for layer in self._layers]
+        )
         return found
 
     @cached_property
-    def _unsure(self) -> list[Bits] | None:
-        """By layer, for whom a folder's list, or one above that matters, holds what cannot be evaluated."""
-        if Right.UNSURE not in self._folder_lists and not self._doubtful_owners:
+    def _doubts(self) -> list[Bits] | None:
+        """By layer, for whom a folder's list is not known, or one above that matters; None where all are."""
+        unseen = self.folders["state"] == SeenState.LIST_UNKNOWN
+        if Right.UNSURE not in self._folder_lists and not self._doubtful_owners and not unseen.any():
             return None
         own = self.own(Right.UNSURE, np.arange(self.folders.rows))
         own = own | self._doubt_of_owners(self.folders["list"], self.folders["owner"], is_folder=True)
-        return [self._carry_down(own, layer) for layer in self._layers]
+        own[unseen] = pack_sets([self.crowd.all], self.words)[0]
+        if not self.terms.asks_enter:
+            return [self._carry_down(own, layer) for layer in self._layers]
+        return [self._carry_doubt(own, layer) for layer in self._layers]
+
+    def _carry_doubt(self, own: Bits, layer: Layer) -> Bits:
+        """Carry what is not known down to all below, but for those who are stopped on the way for certain."""
+        stops = ~(own | self.own(Right.ENTER, np.arange(self.folders.rows)))
+        found, stopped, parent = own.copy(), np.zeros_like(own), self.folders["parent"]
+        for first, last in self.levels[1:]:
+            above = parent[first:last]
+            doubt, before = found[above], stopped[above] | stops[above]
+            doubt[layer.roots[first:last]] = 0
+            before[layer.roots[first:last]] = 0
+            stopped[first:last] = before
+            found[first:last] |= doubt
+            found[first:last] &= ~before
+        return found
 
     @cached_property
     def _doubtful_owners(self) -> dict[int, str]:
@@ -317,16 +335,30 @@ class Matrix:
     def _unknown(self, rows: RowIndex) -> Bits:
         found = np.zeros((len(rows), self.words), dtype=np.uint64)
         for number, layer in enumerate(self._layers):
-            connects = layer.gate(Right.NONE, rows)
-            doubtful = self._doubts[number][rows]
             if layer.unsure.any():
                 found |= layer.unsure_at(rows)
-            if doubtful.any():
+            if self._doubts is not None:
                 # Unknown only for those whom the gates before the lists let as far as this.
-                found |= np.where(doubtful[:, None], connects, np.uint64(0))
-            if self._unsure is not None:
-                found |= self._unsure[number][rows] & connects
+                found |= self._doubts[number][rows] & layer.gate(Right.NONE, rows)
         return found
+
+    @cached_property
+    def most(self) -> Right:
+        """What the whole system lets anybody have."""
+        return most_of(self.terms)
+
+    @cached_property
+    def _doubtful_row(self) -> Bits | None:
+        """The accounts of which nobody knows whether they are open; None where there are none."""
+        found = sum(1 << n for n, principal in enumerate(self.principals) if principal.is_doubtful)
+        return pack_sets([found], self.words)[0] if found else None
+
+    def with_doubt(self, rights: Mapping[Right, Bits], unknown: Bits) -> Bits:
+        """Return what is unknown, with all that accounts would give of which nobody knows whether they are open."""
+        if self._doubtful_row is None:
+            return unknown
+        given = [bits for right, bits in rights.items() if right is not Right.UNSURE]
+        return unknown | reduce(or_, given) & self._doubtful_row
 
     def block(self, rows: RowIndex) -> Block:
         """Return the rights of the way ``share`` on the folders `rows`."""
@@ -350,7 +382,7 @@ class Matrix:
             found[Right.DELETE] = delete
             for right, bits in found.items():
                 rights[right] = rights[right] | bits if number else bits
-        return Block(rights, self._unknown(rows))
+        return Block(rights, self.with_doubt(rights, self._unknown(rows)))
 
     def _unsaid(self, items: ItemRows) -> Bits | None:
         return self._own(Right.UNSAID, items) if Right.CLEAR_UNSAID in self._folder_lists else None
@@ -389,6 +421,22 @@ class Matrix:
             if right is Right.DELETE:
                 bits = np.where(layer.roots[rows][:, None], np.uint64(0), bits)
             found |= bits
+        return found
+
+    def admin_unknown(self, rows: RowIndex) -> Bits | None:
+        """Return for which administrators nobody knows whether their account is open; None where that is told."""
+        if self._doubtful_row is None:
+            return None
+        given = reduce(or_, [self.admin_block(right, rows) for right in _GATED[1:]])
+        return given & self._doubtful_row
+
+    def opened(self, rows: RowIndex) -> Bits:
+        """Return to which administrators some folders are open whatever is not known of any other way."""
+        found = np.broadcast_to(self.admin_bits, (len(rows), self.words))
+        if self._doubtful_row is not None:
+            found = found & ~self._doubtful_row
+        for right in self.most:
+            found = found & self.admin_block(right, rows)
         return found
 
     def file_bits(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> dict[Right, Bits]:

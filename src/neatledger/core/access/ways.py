@@ -12,12 +12,13 @@ from dataclasses import dataclass, replace
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, Reason
 from neatledger.core.lists.doubt import judge
-from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, level_of_file
+from neatledger.core.lists.rights import ALL_RIGHTS, EVERY_RIGHT, Level, Right, level_of, level_of_file
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.columns import SeenState
 
 __all__ = [
+    "EVERYTHING",
     "Access",
     "FileClass",
     "FileCounts",
@@ -28,10 +29,18 @@ __all__ = [
     "access_to_file",
     "account_gate",
     "count_files",
+    "doubted",
     "entry_gates",
+    "is_opened",
+    "is_union_known",
+    "most_of",
     "pass_all",
     "system_gate",
 ]
+
+
+EVERYTHING = ALL_RIGHTS & ~(Right.DELETE | Right.SHARE)
+"""What an administrator has who may do everything: whether an item may go hangs on where it stands, and few share."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,13 +118,14 @@ class Way:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """Every way of one person to one item, and their union."""
+    """Every way of one person to one item, and their union; `most` is what the whole system lets anybody have."""
 
     person: str
     ways: tuple[Way, ...]
     counts: FileCounts | None
     is_folder: bool = True
     file_rights: tuple[Right, ...] | None = None  # what all ways give on each class of files
+    most: Right = EVERYTHING
 
     @property
     def rights(self) -> Right:
@@ -127,8 +137,8 @@ class Access:
 
     @property
     def is_known(self) -> bool:
-        """Tell whether every way could be judged."""
-        return all(way.is_known for way in self.ways)
+        """Tell whether what all ways give together is known."""
+        return is_union_known(self.ways, self.most)
 
     def level_of(self, way: Way | None) -> Level:
         """Return the name of what one way gives, or (None) all of them together."""
@@ -139,9 +149,33 @@ class Access:
         return level_of(rights) if self.is_folder else level_of_file(rights)
 
 
+def most_of(terms: SystemTerms) -> Right:
+    """Return what a whole system lets anybody have."""
+    return EVERYTHING & ~(WRITING if terms.read_only else Right.NONE)
+
+
+def is_union_known(ways: Sequence[Way], most: Right) -> bool:
+    """Tell whether the union of some ways is known: all are, or an administrator's opens everything anyway."""
+    return all(way.is_known for way in ways) or is_opened(ways, most)
+
+
+def is_opened(ways: Sequence[Way], most: Right) -> bool:
+    """Tell whether an administrator's way opens everything, whatever is not known of lists."""
+    return any(way.name == "admin" and way.is_known and not most & ~way.rights for way in ways)
+
+
+def doubted(way: Way) -> Way:
+    """Return a way as it is for an account of which nobody knows whether it is open: what it gives is unknown."""
+    return replace(way, is_known=False) if way.principal.is_doubtful and way.rights else way
+
+
 def account_gate(principal: Principal) -> Gate:
     """Return the first gate: whether the account is open."""
     state = principal.account.state.value
+    if principal.is_doubtful:
+        message = "whether it is open was not told, or not in words that could be read"
+        reason = Reason(Effect.LIMITS, principal.account.login, Right.NONE, message)
+        return Gate("account", b"", EVERY_RIGHT, (reason,), True)
     if principal.is_open:
         return Gate(
             "account", b"", EVERY_RIGHT, (Reason(Effect.GRANTS, principal.account.login, EVERY_RIGHT, state),)
@@ -253,14 +287,18 @@ def _by_lists(
     gates: list[Gate] = []
     above: Decision | None = None
     is_inside = is_known = True
+    is_stopped = False
     # Where entering is not asked for, only the folder right above matters: for removal.
     for item in chain[:-1] if terms.asks_enter else chain[-2:-1]:
         above = judge(item.access_list, ItemContext(item.owner, True), principal.holder)
-        is_known &= item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
+        is_sure = item.state is not SeenState.LIST_UNKNOWN and not above.is_unsure
+        is_known &= is_sure
         if terms.asks_enter:
             enters = bool(above.rights & Right.ENTER)
             is_inside &= enters
-            gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons))
+            # Who is stopped here for certain gets no further, whatever was not seen before or after.
+            is_stopped |= is_sure and not enters
+            gates.append(Gate("enter", item.path, EVERY_RIGHT if enters else Right.NONE, above.reasons, not is_sure))
     last = chain[-1]
     decision = judge(last.access_list, ItemContext(last.owner, is_folder), principal.holder)
     removal, reasons = _removal(above, decision, last.owner, principal, lets)
@@ -270,7 +308,7 @@ def _by_lists(
     gates.append(Gate("list", last.path, rights, decision.reasons + reasons, decision.is_unsure))
     if terms.asks_enter and is_folder:
         is_inside &= bool(decision.rights & Right.ENTER)
-    return _Judged(gates, decision, is_inside, is_known)
+    return _Judged(gates, decision, is_inside, is_known or is_stopped)
 
 
 def pass_all(gates: Sequence[Gate]) -> Right:
@@ -306,18 +344,20 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
         lets = pass_all(before)
         judged = _by_lists(terms, route.chain, principal, lets, is_folder)
         gates = (*before, *judged.gates)
-        is_unsure = any(gate.is_unsure for gate in before)
+        # Of an account that may be closed, only what it would give is unknown (see `doubted`).
+        is_unsure = any(gate.is_unsure for gate in before if gate.name != "account")
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
         # Whoever is stopped for certain has nothing, whatever could not be seen further on.
         is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
         through = "" if route.share is None else route.share.name
         way = Way("share", principal, gates, pass_all(gates), is_known, None, through)
-        found.append(_Passage(way, judged.is_inside, lets, judged.last))
+        found.append(_Passage(doubted(way), judged.is_inside, lets, judged.last))
         if override:
             gates = (*before, Gate("role", b"", override.rights, (override,)))
             # The root of a share stays, even to those who may do everything in it.
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
-            admin.append(_Passage(Way("admin", principal, gates, rights, True, None, through), True, lets, None))
+            way = Way("admin", principal, gates, rights, True, None, through)
+            admin.append(_Passage(doubted(way), True, lets, None))
     if not routes:
         reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
         gates = (*start, Gate("share", chain[-1].path, Right.NONE, (reason,)))
@@ -381,11 +421,13 @@ def access_to(
                 united = [rights | more for rights, more in zip(united, judged, strict=True)]
                 counts = count_files(files, judged)
             ways.append(replace(way, counts=counts))
-    all_known = files is not None and all(way.is_known for way in ways)
+    most = most_of(terms)
+    all_known = files is not None and is_union_known(ways, most)
+    if is_opened(ways, most):
+        united = [rights & ~Right.UNSURE for rights in united]
     counts = count_files(files or (), united) if all_known else None
-    return Access(
-        principals[0].person if principals else "", tuple(ways), counts, True, tuple(united) if all_known else None
-    )
+    person = principals[0].person if principals else ""
+    return Access(person, tuple(ways), counts, True, tuple(united) if all_known else None, most)
 
 
 def access_to_file(chain: Sequence[Item], principals: Sequence[Principal], *, terms: SystemTerms) -> Access:
@@ -393,4 +435,5 @@ def access_to_file(chain: Sequence[Item], principals: Sequence[Principal], *, te
     ways = [
         passage.way for principal in principals for passage in _passages(terms, chain, principal, is_folder=False)
     ]
-    return Access(principals[0].person if principals else "", tuple(ways), None, is_folder=False)
+    person = principals[0].person if principals else ""
+    return Access(person, tuple(ways), None, is_folder=False, most=most_of(terms))

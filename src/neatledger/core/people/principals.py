@@ -35,8 +35,13 @@ class Principal:
 
     @property
     def is_open(self) -> bool:
-        """Tell whether the account can be used at all."""
-        return self.account.state is AccountState.OPEN
+        """Tell whether the account can be used at all, or is not known to be closed."""
+        return self.account.state in (AccountState.OPEN, AccountState.UNKNOWN)
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Tell whether nobody knows if the account is open: then all that it gives is unknown."""
+        return self.account.state is AccountState.UNKNOWN
 
     @property
     def as_ordinary(self) -> Principal:

@@ -23,7 +23,11 @@ from neatledger.core.access.ways import (
     access_to_file,
     account_gate,
     count_files,
+    doubted,
     entry_gates,
+    is_opened,
+    is_union_known,
+    most_of,
     pass_all,
     system_gate,
 )
@@ -120,20 +124,22 @@ class FolderWays:
         """Return every way of one person, by the numbers of their principals."""
         found: list[_Passage] = []
         for number in numbers:
-            found += self._own(number)
-            found += self._handed(number)
-            found += self._linked(number)
-            found += self._admin(number)
+            mine = [*self._handed(number), *self._linked(number), *self._admin(number)]
+            found += self._own(number) + [replace(each, way=doubted(each.way)) for each in mine]
         united: tuple[Right, ...] | None = None
-        if self.files is not None and all(each.files is not None and each.way.is_known for each in found):
+        most = most_of(self.ground.terms)
+        is_known = is_union_known([each.way for each in found], most)
+        if self.files is not None and is_known and all(each.files is not None for each in found if each.way.is_known):
             united = tuple(
-                reduce(or_, [each.files[n] for each in found if each.files], Right.NONE)
+                reduce(or_, [each.files[n] for each in found if each.files and each.way.is_known], Right.NONE)
                 for n in range(len(self.files))
             )
+            if is_opened([each.way for each in found], most):
+                united = tuple(rights & ~Right.UNSURE for rights in united)
         ways = tuple(replace(each.way, counts=self._count(each)) for each in found)
         person = self.service.principals[numbers[0]].person if numbers else ""
         counts = None if united is None or not self.ground.is_folder else count_files(self.files or (), united)
-        return Access(person, ways, counts, self.ground.is_folder, united)
+        return Access(person, ways, counts, self.ground.is_folder, united, most)
 
     def _count(self, passage: _Passage) -> FileCounts | None:
         is_told = self.ground.is_folder and self.files is not None and passage.files is not None
@@ -152,7 +158,7 @@ class FolderWays:
         # A giver is asked for once by each of their hand-outs, and each time the answer is the same.
         if number not in self._own_known:
             passage = self._team(number, self.team) if self.team else self._by_lists(number)
-            self._own_known[number] = [passage]
+            self._own_known[number] = [replace(passage, way=doubted(passage.way))]
         return self._own_known[number]
 
     def _by_lists(self, number: int) -> _Passage:

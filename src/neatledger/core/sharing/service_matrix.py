@@ -308,6 +308,7 @@ class ServiceMatrix(Matrix):
 
     def _all_blocks(self, rows: RowIndex) -> list[Block]:
         share, team, unknown = self._own_blocks(rows)
+        unknown = self.with_doubt(_unite_rights([share, team]), unknown)
         marks = self._marks[0][rows]
         # Givers give of what they have by lists and roles; links are nobody's own and cannot be handed on.
         own = {right: share[right] | team[right] for right in _FOLDER} | {Right.UNSURE: unknown}
@@ -318,8 +319,8 @@ class ServiceMatrix(Matrix):
         return [
             Block(share, np.where(is_in, nothing, unknown)),
             Block(team, np.where(is_in, unknown, nothing)),
-            Block(handed, handed.pop(Right.UNSURE)),
-            Block(links, nothing),
+            Block(handed, self.with_doubt(handed, handed.pop(Right.UNSURE))),
+            Block(links, self.with_doubt(links, nothing)),
         ]
 
     def file_blocks(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> list[dict[Right, Bits]]:
@@ -346,6 +347,21 @@ class ServiceMatrix(Matrix):
         has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
         row = pack_sets([0 if self.terms.read_only and right & WRITING else has], self.words)[0] & self._admin_row
         return np.broadcast_to(row, (len(rows), self.words))
+
+    def admin_unknown(self, rows: RowIndex) -> Bits | None:
+        """Return for which administrators nobody knows whether their account is open; None where that is told."""
+        if self._doubtful_row is None:
+            return None
+        return np.broadcast_to(self._admin_row & self._doubtful_row, (len(rows), self.words))
+
+    def opened(self, rows: RowIndex) -> Bits:
+        """Return to which administrators everything is open whatever is not known of any other way."""
+        found = self.admin_block(Right.LIST, rows)
+        if self._doubtful_row is not None:
+            found = found & ~self._doubtful_row
+        for right in self.most:
+            found = found & self.admin_block(right, rows)
+        return found
 
     @property
     def marks(self) -> NDArray[np.bool_]:

@@ -20,11 +20,19 @@ __all__ = [
 
 
 class AccountState(Enum):
-    """Whether the account can be used at all."""
+    """Whether the account can be used at all; UNKNOWN where a system's word for it could not be read.
+
+    LOCKED is closed for a while, after wrong passwords; of an account of MUST_CHANGE the password must be changed
+    before anything else, and of EXPIRED_PASSWORD too.
+    """
 
     OPEN = "open"
     EXPIRED = "expired"
     DISABLED = "disabled"
+    LOCKED = "locked"
+    MUST_CHANGE = "must change its password"
+    EXPIRED_PASSWORD = "password expired"
+    UNKNOWN = "unknown"
 
 
 USER, ADMINISTRATOR, TOP = "user", "administrator", "top"
