@@ -222,6 +222,7 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
                 {"giver": "hale", "receiver": "una", "path": "/a", "level": "read"},
                 {"giver": "hale", "receiver": "eve", "path": "/a", "level": "read"},
                 {"receiver": 7},
+                {"receiver": "una", "path": "/a", "level": "list"},
             ],
         },
     )
@@ -240,8 +241,12 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
         for row in csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
     }
     assert rows["hale", "meadow:/a", "team"] == "write" and rows["hale", "meadow:/a/b", "team"] == "read"
+    # One link to /a gives what nobody can read, and a hand-out of all comes from nobody knows whom.
+    assert rows["una", "meadow:/a", "handed"] == rows["anyone with the link", "meadow:/a/b", "link"] == "unknown"
+    assert "who gave it was not told" in run("why", "una", "meadow:/a", "--office", tmp_path).stdout
     assert (
-        rows["una", "meadow:/a", "handed"] == "read" and rows["anyone with the link", "meadow:/a/b", "link"] == "read"
+        "something that it says could not be read"
+        in run("why", "anyone with the link", "meadow:/a", "--office", tmp_path).stdout
     )
     (tmp_path / "teams.json").write_text("[{")
     assert "no JSON" in run("gather", "--office", tmp_path, status=2).stderr

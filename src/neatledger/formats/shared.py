@@ -6,13 +6,13 @@ The names of the columns are those of docs/sharing.md. A row is a mapping of tex
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import unquote_to_bytes
 
-from neatledger.core.lists.rights import parse_rights
+from neatledger.core.lists.rights import EVERY_RIGHT, parse_rights
 from neatledger.core.plan.limits import UNLIMITED, Limit
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.space.sizes import NO_LIMIT, parse_size
@@ -49,6 +49,9 @@ _DAY = re.compile(r"^\d{4}-\d{2}-\d{2}(?:[T ].*)?$")
 _FINGERPRINT = re.compile(r"^[0-9a-f]{6,64}$")
 
 
+T = TypeVar("T")
+
+
 def _quoted(word: str) -> str:
     """Return a value for an error; in a column that was mistaken for another it may be a link's address."""
     return "an address" if "://" in word else repr(word[:40])
@@ -64,10 +67,29 @@ class AccountStatus:
 
 
 class Fields:
-    """One row; every method raises `ValueError` that says which column is wrong."""
+    """One row; every method raises `ValueError` that says which column is wrong.
 
-    def __init__(self, row: Mapping[str, Any]) -> None:
+    `doubts` are columns that `perhaps` could not read: what they say is unknown, and the row still counts for that.
+    `unknown` are columns of which that was told before.
+    """
+
+    def __init__(self, row: Mapping[str, Any], unknown: frozenset[str] = frozenset()) -> None:
         self._row = row
+        self._unknown = unknown
+        self.doubts: list[str] = []
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Tell whether anything in the row that was asked for could not be read."""
+        return bool(self.doubts or self._unknown)
+
+    def perhaps(self, read: Callable[[str], T], key: str, otherwise: T) -> T:
+        """Return what a column says as `read` has it; where that fails note a doubt, and return another value."""
+        try:
+            return read(key)
+        except ValueError as error:
+            self.doubts.append(str(error))
+            return otherwise
 
     def text(self, key: str, default: str = "") -> str:
         """Return a column as text, the default where it is empty."""
@@ -184,49 +206,70 @@ def member_of(row: Fields) -> tuple[bytes, Member]:
 
 
 def hand_out_of(row: Fields, number: int) -> HandOut:
-    """Return a hand-out; one without an id of its own is called by its number."""
+    """Return a hand-out; one without an id of its own is called by its number.
+
+    What it says beside whom it is for and where it is may be unreadable: then what it gives is in doubt.
+    """
+    receiver, towards, path = row.needed("receiver"), row.one_of("kind", _named(Towards), "person"), row.path()
+    rights = row.perhaps(lambda key: parse_rights(row.needed(key)), "level", EVERY_RIGHT)
+    is_file = row.perhaps(lambda _: row.is_file(), "type", False)
+    made, expires = row.perhaps(row.day, "made", None), row.perhaps(row.day, "expires", None)
+    reply = row.perhaps(lambda key: row.one_of(key, _named(Reply), "accepted"), "reply", Reply.ACCEPTED)
+    download = row.perhaps(row.flag, "download", None) is not False
     return HandOut(
         row.text("id") or f"row {number}",
         row.text("giver"),
-        row.needed("receiver"),
-        row.one_of("kind", _named(Towards), "person"),
-        row.path(),
-        parse_rights(row.needed("level")),
-        is_file=row.is_file(),
-        made=row.day("made"),
-        expires=row.day("expires"),
-        reply=row.one_of("reply", _named(Reply), "accepted"),
-        download=row.flag("download") is not False,
+        receiver,
+        towards,
+        path,
+        rights,
+        is_file=is_file,
+        made=made,
+        expires=expires,
+        reply=reply,
+        download=download,
         passed_from=row.text("passed-from"),
+        is_doubtful=row.is_doubtful,
     )
 
 
 def link_of(row: Fields, number: int) -> Link:
-    """Return a link; of its address only the fingerprint is taken on."""
+    """Return a link; of its address only the fingerprint is taken on.
+
+    What it says beside where it is may be unreadable: then what it gives is in doubt.
+    """
     fingerprint = row.text("fingerprint").casefold()
     if row.text("address"):
         fingerprint = fingerprint_of(row.text("address"))
     elif fingerprint and not _FINGERPRINT.match(fingerprint):
         raise ValueError("fingerprint is none (hexadecimal digits); an address belongs into the column address")
+    path = row.path()
+    rights = row.perhaps(lambda key: parse_rights(row.needed(key)), "level", EVERY_RIGHT)
+    audience = row.perhaps(lambda key: row.one_of(key, _named(Audience), "anyone"), "audience", Audience.ANYONE)
+    is_file = row.perhaps(lambda _: row.is_file(), "type", False)
+    days = {key: row.perhaps(row.day, key, None) for key in ("made", "starts", "expires", "last-used")}
+    flags = {key: row.perhaps(row.flag, key, None) for key in ("password", "encrypted", "on", "download")}
+    uses, left = (row.perhaps(row.number, key, None) for key in ("uses", "uses-left"))
     return Link(
         row.text("id") or fingerprint or f"row {number}",
         row.text("maker"),
-        row.path(),
-        parse_rights(row.needed("level")),
-        row.one_of("audience", _named(Audience), "anyone"),
+        path,
+        rights,
+        audience,
         named=row.words("named"),
-        is_file=row.is_file(),
-        made=row.day("made"),
-        starts=row.day("starts"),
-        expires=row.day("expires"),
-        password=bool(row.flag("password")),
-        encrypted=row.flag("encrypted") is not False,
-        is_on=row.flag("on") is not False,
-        download=row.flag("download") is not False,
-        uses=row.number("uses") or 0,
-        uses_left=row.number("uses-left"),
-        last_used=row.day("last-used"),
+        is_file=is_file,
+        made=days["made"],
+        starts=days["starts"],
+        expires=days["expires"],
+        password=bool(flags["password"]),
+        encrypted=flags["encrypted"] is not False,
+        is_on=flags["on"] is not False,
+        download=flags["download"] is not False,
+        uses=uses or 0,
+        uses_left=left,
+        last_used=days["last-used"],
         fingerprint=fingerprint,
+        is_doubtful=row.is_doubtful,
     )
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date
+from functools import partial
 from typing import Any
 
 from neatledger.core.survey.accounts import Account, AccountState, Group
@@ -12,6 +13,8 @@ from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table, yes_or_no
 
 __all__ = ["read_csv_accounts"]
+
+_STATES = {state.value: state for state in AccountState}
 
 
 def read_csv_accounts(
@@ -34,7 +37,7 @@ def read_csv_accounts(
     accounts: dict[str, Account] = {}
     for line, cells in read_table(context, "people", setting["people"], ("login", "id"), not_seen):
         try:
-            account = _account(cells, names)
+            account = _account(cells, names, partial(miss, "people", line))
         except ValueError as error:
             miss("people", line, error)
             continue
@@ -62,26 +65,38 @@ def read_csv_accounts(
     return list(accounts.values()), groups, not_seen
 
 
-def _account(cells: Cells, groups: Mapping[str, str]) -> Account:
+def _account(cells: Cells, groups: Mapping[str, str], note: Callable[[str], None]) -> Account:
+    """Return an account; what its row says of it and cannot be read is noted and unknown, and the account stays."""
     if not cells["login"] or not cells["id"]:
         raise ValueError("an account wants a login and an id")
-    state = cells["state"].strip().casefold() or "open"
-    if state not in {each.value for each in AccountState}:
-        raise ValueError(f"state {cells['state']!r} is none of {', '.join(each.value for each in AccountState)}")
+    word = cells["state"].strip().casefold() or "open"
+    state = AccountState.UNKNOWN if "state" in cells.unknown else _STATES.get(word)
+    if state is None:
+        note(f"state {cells['state'][:40]!r} is none of {', '.join(_STATES)}: it is unknown")
+        state = AccountState.UNKNOWN
+    may_use = True
+    try:
+        may_use = yes_or_no(cells["service"], "service") if cells["service"] else True
+    except ValueError as error:
+        note(f"{error}: it is unknown")
+        state = AccountState.UNKNOWN if state is AccountState.OPEN else state
+    if "service" in cells.unknown and state is AccountState.OPEN:
+        state = AccountState.UNKNOWN
     return Account(
         cells["login"],
         cells["id"],
         groups.get(cells["primary"], cells["primary"]),
         cells["name"],
         cells["email"],
-        state=AccountState(state),
-        may_use=yes_or_no(cells["service"], "service") if cells["service"] else True,
-        last_seen=_day(cells["last-seen"].strip()),
+        state=state,
+        may_use=may_use,
+        last_seen=_day(cells["last-seen"].strip(), note),
     )
 
 
-def _day(text: str) -> date | None:
+def _day(text: str, note: Callable[[str], None]) -> date | None:
     try:
         return date.fromisoformat(text[:10]) if text else None
     except ValueError:
-        raise ValueError(f"last-seen {text[:40]!r} is no day such as 2026-03-31") from None
+        note(f"last-seen {text[:40]!r} is no day such as 2026-03-31: it is unknown")
+        return None

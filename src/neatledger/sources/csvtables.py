@@ -5,11 +5,11 @@ from __future__ import annotations
 import csv
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.theirs import Theirs, check_headings, mapped_columns, near_misses
 
 __all__ = ["Cells", "read_table", "yes_or_no"]
 
@@ -18,7 +18,12 @@ _YES, _NO = frozenset({"yes", "true", "1", "on"}), frozenset({"no", "false", "0"
 
 
 class Cells(dict[str, str]):
-    """One row by our columns' names; a column that the file lacks is empty."""
+    """One row by our columns' names; a column that the file lacks is empty.
+
+    `unknown` are columns that say something which cannot be read: it was told, and is to be taken for unknown.
+    """
+
+    unknown: frozenset[str] = frozenset()
 
     def __missing__(self, key: str) -> str:
         return ""
@@ -52,26 +57,43 @@ def read_table(
     file; the columns that must be there. Files may be parted by commas, semicolons, tabs or bars.
     """
     path = context.office_dir / name
-    names: Mapping[str, Any] = context.settings.get("columns", {}).get(table, {})
+    mapped = mapped_columns(context.settings.get("columns", {}), table)
     try:
         with open(path, encoding="utf-8-sig", errors="surrogateescape", newline="") as lines:
             head = lines.readline()
             lines.seek(0)
             delimiter = max(_DELIMITERS, key=head.count)
             reader = csv.DictReader(lines, delimiter=delimiter)
-            there = {heading: heading for heading in reader.fieldnames or ()}
-            ours = {names.get(column, column): column for column in _all_columns(names, there)}
-            missing = [names.get(column, column) for column in needed if names.get(column, column) not in there]
+            there = list(reader.fieldnames or ())
+            check_headings(mapped, there, table, str(path))
+            ours = _our_columns(mapped, there)
+            missing = [column for column in needed if column not in ours.values()]
             if missing:
                 hint = f"columns: {{{table}: {{ours: theirs}}}} in the plan maps them; it has {', '.join(there)}"
                 raise SourceError(f"the file lacks the columns {', '.join(missing)}", str(path), hint)
+            not_seen += [NotSeen.of_source(f"{path}:1", why) for why in near_misses(table, there, mapped)]
             for values in _rows(reader, path, not_seen):
                 cells = Cells(
                     {ours[key]: value for key, value in values.items() if key in ours and value is not None}
                 )
-                yield reader.line_num, cells
+                yield reader.line_num, _in_our_words(cells, mapped, f"{path}:{reader.line_num}", not_seen)
     except OSError as error:
         raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
+
+
+def _in_our_words(cells: Cells, mapped: Mapping[str, Theirs], where: str, not_seen: list[NotSeen]) -> Cells:
+    unknown = []
+    for column, theirs in mapped.items():
+        if theirs.values is None and not theirs.dates:
+            continue
+        try:
+            cells[column] = theirs.ours(cells[column])
+        except ValueError as error:
+            not_seen.append(NotSeen.of_source(where, f"{error}: it is unknown"))
+            cells[column] = ""
+            unknown.append(column)
+    cells.unknown = frozenset(unknown)
+    return cells
 
 
 def _rows(reader: csv.DictReader[str], path: Path, not_seen: list[NotSeen]) -> Iterator[dict[str, str]]:
@@ -84,6 +106,7 @@ def _rows(reader: csv.DictReader[str], path: Path, not_seen: list[NotSeen]) -> I
             not_seen.append(NotSeen.of_source(f"{path}:{reader.line_num}", f"a row that cannot be read: {error}"))
 
 
-def _all_columns(names: Mapping[str, Any], there: Mapping[str, str]) -> list[str]:
-    taken = set(names.values())
-    return [*names, *(heading for heading in there if heading not in taken and heading not in names)]
+def _our_columns(mapped: Mapping[str, Theirs], there: Sequence[str]) -> dict[str, str]:
+    """Return their headings → our columns; a heading that is mapped to another column is not its own any more."""
+    ours = {theirs.heading: column for column, theirs in mapped.items()}
+    return ours | {heading: heading for heading in there if heading not in ours and heading not in mapped}

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -33,6 +33,7 @@ from neatledger.sources.accounts import Found
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import read_table
 from neatledger.sources.http import Web
+from neatledger.sources.theirs import check_headings, mapped_columns, near_misses
 
 __all__ = ["TABLES", "read_shared"]
 
@@ -68,7 +69,7 @@ def read_shared(context: SourceContext, found: Found, facts: Facts) -> Shared | 
     if "url" in setting:
         url = str(setting["url"]).rstrip("/")
         with Web(context, url) as web:
-            rows = {table: list(_over_http(web, url, table, setting, context)) for table in TABLES}
+            rows = {table: list(_over_http(web, url, table, setting, context, found.not_seen)) for table in TABLES}
         return _Reader(lambda table: iter(rows[table]), found).read(facts)
     return _Reader(lambda table: _from_file(context, setting, table, found), found).read(facts)
 
@@ -76,7 +77,9 @@ def read_shared(context: SourceContext, found: Found, facts: Facts) -> Shared | 
 # Where rows come from -------------------------------------------------------------------------------
 
 
-def _over_http(web: Web, url: str, table: str, setting: Mapping[str, Any], context: SourceContext) -> Iterator[Row]:
+def _over_http(
+    web: Web, url: str, table: str, setting: Mapping[str, Any], context: SourceContext, not_seen: list[NotSeen]
+) -> Iterator[Row]:
     """Read one table page by page; all of it again where it changed between pages, as its mark tells."""
     size, fault = int(setting.get("page", _PAGE)), ""
     for _ in range(_ROUNDS):
@@ -98,17 +101,35 @@ def _over_http(web: Web, url: str, table: str, setting: Mapping[str, Any], conte
             if len(items) >= total:
                 break
         if not fault and len(items) == total:
-            names = context.settings.get("columns", {}).get(table, {})
-            return ((f"{url}/{table}:{n}", Fields(_ours(item, names))) for n, item in enumerate(items, start=1))
+            return _json_rows(context, table, items, f"{url}/{table}", not_seen)
     raise SourceError(f"the pages do not fit together: {fault or 'more rows than told'}", url, "gather again later")
 
 
-def _ours(item: Any, names: Mapping[str, Any]) -> dict[str, Any]:
-    """Return a row of JSON by our columns' names."""
-    if not isinstance(item, dict):
-        return {}
-    theirs: dict[str, str] = {str(their): our for our, their in names.items()}
-    return {theirs.get(str(key), str(key)): value for key, value in item.items()}
+def _json_rows(
+    context: SourceContext, table: str, items: Sequence[Any], where: str, not_seen: list[NotSeen]
+) -> Iterator[Row]:
+    """Yield rows of JSON by our columns' names, with where each stands; raises `SourceError`."""
+    mapped = mapped_columns(context.settings.get("columns", {}), table)
+    objects = [item if isinstance(item, dict) else {} for item in items]
+    keys = dict.fromkeys(str(key) for item in objects for key in item)
+    if objects:
+        check_headings(mapped, keys, table, where)
+        not_seen += [NotSeen.of_source(where, why) for why in near_misses(table, keys, mapped)]
+    ours = {theirs.heading: column for column, theirs in mapped.items()}
+    for number, item in enumerate(objects, start=1):
+        row = {ours.get(str(key), str(key)): value for key, value in item.items()}
+        unknown = []
+        for column, theirs in mapped.items():
+            value = row.get(column)
+            if (theirs.values is None and not theirs.dates) or isinstance(value, (dict, list)):
+                continue
+            try:
+                row[column] = theirs.ours("" if value is None else str(value))
+            except ValueError as error:
+                not_seen.append(NotSeen.of_source(f"{where}:{number}", f"{error}: it is unknown"))
+                row[column] = ""
+                unknown.append(column)
+        yield f"{where}:{number}", Fields(row, frozenset(unknown))
 
 
 def _from_file(context: SourceContext, setting: Mapping[str, Any], table: str, found: Found) -> Iterator[Row]:
@@ -117,12 +138,10 @@ def _from_file(context: SourceContext, setting: Mapping[str, Any], table: str, f
         return
     path = context.office_dir / str(name)
     if str(name).casefold().endswith(".json"):
-        names = context.settings.get("columns", {}).get(table, {})
-        for number, item in enumerate(_json_items(path, table), start=1):
-            yield f"{path}:{number}", Fields(_ours(item, names))
+        yield from _json_rows(context, table, _json_items(path, table), str(path), found.not_seen)
         return
     for line, cells in read_table(context, table, str(name), (), found.not_seen):
-        yield f"{path}:{line}", Fields(cells)
+        yield f"{path}:{line}", Fields(cells, cells.unknown)
 
 
 def _json_items(path: Path, table: str) -> list[Any]:
@@ -157,6 +176,8 @@ class _Reader:
             except ValueError as error:
                 self._miss(where, f"a row of {table} that cannot be read: {error}")
                 continue
+            for doubt in row.doubts:
+                self._miss(where, f"{doubt}: it is unknown")
             yield made
 
     def _miss(self, where: str, why: str) -> None:

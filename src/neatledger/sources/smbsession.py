@@ -396,5 +396,6 @@ class SteadySession:
 
     def _away(self, error: Exception) -> SourceError:
         where = f"{self.terms.host}:{self.terms.port}"
-        message = f"the server went away while it was read: {error}"
+        why = error.what if isinstance(error, SourceError) else str(error)
+        message = f"the server went away while it was read: {why}"
         return SourceError(message, where, "nothing of it was kept; gather again")

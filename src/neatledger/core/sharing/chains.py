@@ -7,7 +7,7 @@ agree with themselves: hand-outs in a ring, none of whose givers has anything ot
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -41,15 +41,21 @@ def file_cap(rights: Right) -> Right:
 
 
 def resolve_chains(
-    resolved: Iterable[ResolvedHandOut], own: Mapping[int, int], *, of_files: bool = False
+    resolved: Sequence[ResolvedHandOut], own: Mapping[int, int], *, of_files: bool = False
 ) -> dict[int, int]:
     """Return the rights that each principal gets by hand-outs, from what each has of its own, as numbers."""
     live: Sequence[tuple[int, int, tuple[int, ...]]] = [
         (one.giver, (one.file_cap if of_files else one.cap) | _UNSURE, one.receivers)
         for one in resolved
-        if one.giver is not None and (one.file_cap if of_files else one.cap)
+        if one.giver is not None and (one.file_cap if of_files else one.cap) and not one.hand_out.is_untold
     ]
-    got: dict[int, int] = {}
+    # What a giver who was not told may give, nobody knows; the same where something of a hand-out cannot be read.
+    got = {
+        principal: _UNSURE
+        for one in resolved
+        if one.hand_out.is_untold and (one.file_cap if of_files else one.cap)
+        for principal in one.receivers
+    }
     is_new = True
     # Until nothing is added any more: rights only grow and are few, so it ends, and rings that nobody feeds stay
     # empty.

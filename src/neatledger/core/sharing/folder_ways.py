@@ -300,7 +300,7 @@ class FolderWays:
     def _handed(self, number: int) -> list[_Passage]:
         principal, found = self.service.principals[number], []
         for hand_out, ready in self._handed_to.get(number, ()):
-            has, files = self._giver_has(self.service.numbers.get(hand_out.giver))
+            has, files = self._giver_has(hand_out)
             cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
             # A hand-out that is not accepted, over, or barred for this receiver gives nothing and is still shown,
             # with its gates.
@@ -316,8 +316,12 @@ class FolderWays:
             found.append(_Passage(way, given))
         return found
 
-    def _giver_has(self, giver: int | None) -> tuple[int, list[int] | None]:
+    def _giver_has(self, one: HandOut) -> tuple[int, list[int] | None]:
+        """Return what the giver of a hand-out has here, and on each class of files."""
         (own, got), classes = self._settled
+        if one.is_untold:
+            return int(Right.UNSURE), None if self.files is None else [int(Right.UNSURE)] * len(classes)
+        giver = self.service.numbers.get(one.giver)
         has = 0 if giver is None else own.get(giver, 0) | got.get(giver, 0)
         if self.files is None:
             return has, None
@@ -325,8 +329,12 @@ class FolderWays:
 
     def _handed_gates(self, one: HandOut, principal: Principal, has: int) -> tuple[Gate, ...]:
         here = Right(has) & EVERY_RIGHT
-        message = self._how_giver_has(self.service.numbers.get(one.giver))
-        reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver or "nobody", here, message)
+        if one.is_untold:
+            message = "who gave it was not told" if not one.giver else "something that it says could not be read"
+            reason = Reason(Effect.LIMITS, one.giver or "not told", Right.NONE, message)
+        else:
+            message = self._how_giver_has(self.service.numbers.get(one.giver))
+            reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver, here, message)
         rule = self.service.rule_at(self.path, one.giver)
         lets = self.service.lets(rule, principal)
         cap = self.service.download_cap(one.download, rule) if lets else Right.NONE
@@ -359,9 +367,14 @@ class FolderWays:
             # Said only where it takes something: on a link nobody expects the system's own switch.
             gates += [system_gate(True)] if self.ground.terms.read_only else []
             gates += [account_gate(principal)] if is_account(principal) else []
+            if link.is_doubtful:
+                message = "something that it says could not be read"
+                doubt = Reason(Effect.LIMITS, f"link {link.fingerprint or link.id}", Right.NONE, message)
+                gates.append(Gate("carries", link.path, EVERY_RIGHT, (doubt,), True))
             rights = self._pass(gates)
             files = None if self.files is None else (file_cap(rights),) * len(self.files)
-            found.append(_Passage(Way("link", principal, tuple(gates), rights, True, None, link.id), files))
+            is_known = not (link.is_doubtful and rights)
+            found.append(_Passage(Way("link", principal, tuple(gates), rights, is_known, None, link.id), files))
         return found
 
     # Administrators ---------------------------------------------------------------------------------

@@ -29,6 +29,7 @@ class HandOutTable:
                 givers |= 1 << one.giver if one.giver is not None else 0
             sets.append(givers)
         self._givers = pack_sets(sets, words)
+        self._is_untold = np.array([any(one.hand_out.is_untold for one in each) for each in ready], dtype=bool)
 
     def bits(
         self, marks: RowIndex, own: Mapping[Right, Bits], rights: Sequence[Right], *, of_files: bool
@@ -39,7 +40,7 @@ class HandOutTable:
         """
         found = {right: np.zeros((len(marks), self._words), dtype=np.uint64) for right in rights}
         givers = self._givers[marks]
-        some = np.flatnonzero(givers.any(axis=1))
+        some = np.flatnonzero(givers.any(axis=1) | self._is_untold[marks])
         if not len(some):
             return found
         # Only what givers have decides: folders where these have the same are one situation, settled once.

@@ -209,8 +209,8 @@ class _Judge:
             self.say("ended-but-on", f"ended on {item.expires}, still switched on{used}")
             return
         idle = days_of(self.plan.settings, "link-unused-days")
-        # Never used is unused since it was made.
-        last = item.last_used or item.made
+        # Never used is unused since it was made; one that was used on days which nobody tells is not judged.
+        last = item.last_used or (None if item.uses else item.made)
         if last and last < self.today - timedelta(days=idle):
             message = f"not used since {item.last_used}" if item.last_used else "never used"
             self.say("link-unused", message)

@@ -289,11 +289,13 @@ class ServiceMatrix(Matrix):
             for link in here:
                 for number in self.service.link_principals(link):
                     given = self.service.link_rights(link, self._path_of(row), number) & EVERY_RIGHT
+                    given |= Right.UNSURE if link.is_doubtful and given else Right.NONE
                     folders[number] = folders.get(number, 0) | given
                     files[number] = files.get(number, 0) | file_cap(given)
             on_folders.append(folders)
             on_files.append(files)
-        return scatter(on_folders, _FOLDER, self.words), scatter(on_files, _FILE, self.words)
+        rights = (*_FOLDER, Right.UNSURE)
+        return scatter(on_folders, rights, self.words), scatter(on_files, _FILE, self.words)
 
     # All together ------------------------------------------------------------------------------------
 
@@ -320,7 +322,7 @@ class ServiceMatrix(Matrix):
             Block(share, np.where(is_in, nothing, unknown)),
             Block(team, np.where(is_in, unknown, nothing)),
             Block(handed, self.with_doubt(handed, handed.pop(Right.UNSURE))),
-            Block(links, self.with_doubt(links, nothing)),
+            Block(links, self.with_doubt(links, links.pop(Right.UNSURE))),
         ]
 
     def file_blocks(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> list[dict[Right, Bits]]:

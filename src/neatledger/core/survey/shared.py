@@ -110,7 +110,10 @@ class TeamFolder:
 
 @dataclass(frozen=True, slots=True)
 class HandOut:
-    """One thing handed from one person to another; `passed_from` names the hand-out that it was passed on from."""
+    """One thing handed from one person to another; `passed_from` names the hand-out that it was passed on from.
+
+    Of one that `is_doubtful` something that it says could not be read.
+    """
 
     id: str
     giver: str
@@ -124,6 +127,12 @@ class HandOut:
     reply: Reply = Reply.ACCEPTED
     download: bool = True
     passed_from: str = ""
+    is_doubtful: bool = False
+
+    @property
+    def is_untold(self) -> bool:
+        """Tell whether nobody knows what it gives: its giver was not told, or something that it says not readable."""
+        return self.is_doubtful or not self.giver
 
     def why_dead(self, day: date) -> str:
         """Say why it gives nothing on a day, as far as it says itself; nothing where it does."""
@@ -138,7 +147,10 @@ class HandOut:
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """One link: what it gives to whoever is in its audience and holds its address."""
+    """One link: what it gives to whoever is in its audience and holds its address.
+
+    Of one that `is_doubtful` something that it says could not be read.
+    """
 
     id: str
     maker: str
@@ -158,6 +170,7 @@ class Link:
     uses_left: int | None = None
     last_used: date | None = None
     fingerprint: str = ""
+    is_doubtful: bool = False
 
     def why_dead(self, day: date) -> str:
         """Say why it opens nothing on a day; nothing where it is live."""
