@@ -12,7 +12,7 @@ import pytest
 import neatledger
 from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
 from neatledger.core.access.matrix import Matrix
-from neatledger.core.access.shares import Share, SystemTerms
+from neatledger.core.access.shares import Mount, Share, SystemTerms
 from neatledger.core.access.ways import Access, access_to
 from neatledger.core.lists import nt, posix, role
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
@@ -114,6 +114,7 @@ NO_LICENCE = principal("ada", is_entitled=False, admission=Admission(entitlement
 SHUT, OFF = principal("ada", state=AccountState.DISABLED), principal("ada", may_use=False)
 GUEST = principal("ada", kind=Kind.GUEST)
 OF_POSIX = OPEN_POSIX, OPEN_POSIX
+FLAGGED = [posix.pack_body(0o777, 0, flags=flag) for flag in (posix.IMMUTABLE, posix.APPEND_ONLY)]
 # Gate → an office in which ada may read, and the same with that gate shut.
 GATES = {
     "account": [(Plain("posix", *OF_POSIX), Plain("posix", *OF_POSIX, who=SHUT)),
@@ -159,7 +160,12 @@ GATES = {
 }  # fmt: skip
 # Gate → the same, where it takes some rights and leaves the others.
 NARROWING = {
-    "system": [tuple(Plain("posix", WIDE_POSIX, WIDE_POSIX, read_only=flag) for flag in (False, True))],
+    "system": [tuple(Plain("posix", WIDE_POSIX, WIDE_POSIX, read_only=flag) for flag in (False, True)),
+               tuple(Plain("posix", WIDE_POSIX, WIDE_POSIX, mounts=(Mount((b"t",), flag),)) for flag in (False, True))],
+    "flags": [(Plain("posix", WIDE_POSIX, WIDE_POSIX), Plain("posix", WIDE_POSIX, one)) for one in FLAGGED]
+             + [(Plain("posix", WIDE_POSIX, WIDE_POSIX), Plain("posix", FLAGGED[1], WIDE_POSIX)),
+                (Plain("posix", WIDE_POSIX, WIDE_POSIX),
+                 Plain("posix", WIDE_POSIX, WIDE_POSIX, mounts=(Mount((b"t",), False),)))],
     "download": [(office(teams=(replace(TEAM, over=None),)), office(teams=(replace(TEAM, download=False),)))],
 }  # fmt: skip
 

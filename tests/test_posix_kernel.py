@@ -42,6 +42,26 @@ def test_every_cell_agrees_with_the_kernel(tmp_path: Path, run, seed: int) -> No
             above.chmod(above.stat().st_mode | stat.S_IXGRP | stat.S_IXOTH)
     tree, office = make_office(tmp_path, run, seed, 120)
     judged = kernel.try_everything(tree)
+    compare(run, office, judged)
+
+
+@pytest.mark.judge
+def test_flags_and_mounts_are_as_the_kernel_has_them(tmp_path: Path, run) -> None:
+    tmp_path.chmod(0o755)
+    for seed in range(2):
+        here = tmp_path / str(seed)
+        here.mkdir()
+        tree, office = make_office(here, run, 70 + seed, 90)
+        with kernel.locked_tree(tree, seed):
+            run("gather", "--office", office, "--quiet")
+            judged = kernel.try_everything(tree)
+        compare(run, office, judged)
+        found = run("check", "--only", "write-on-read-only", "--office", office, status=None).stdout
+        assert "read-only" in found
+
+
+def compare(run, office: Path, judged: dict[tuple[str, bytes], list[int]]) -> None:
+    """Compare every cell of the whole table with what the kernel let each account do."""
     text = run("access", "--all", "--format", "csv", "--office", office).stdout
     assert text.splitlines()[0].startswith(HEAD)
     table = read_table(text)

@@ -6,11 +6,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
+import fcntl
 import json
 import os
 import random
 import stat
-from collections.abc import Callable
+import struct
+import subprocess
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -122,10 +126,49 @@ def make_random_tree(root: Path, seed: int, folders: int) -> None:
     os.chmod(root, 0o755)
 
 
+_GET_FLAGS, _SET_FLAGS, _IMMUTABLE, _APPEND_ONLY = 0x80086601, 0x40086602, 0x10, 0x20  # ioctl_iflags(2)
+
+
+def set_flag(path: bytes, flag: int) -> None:
+    """Set the flags of an inode that refuse even the superuser; 0 takes them away."""
+    here = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        (flags,) = struct.unpack("l", fcntl.ioctl(here, _GET_FLAGS, bytes(8)))
+        fcntl.ioctl(here, _SET_FLAGS, struct.pack("l", flags & ~(_IMMUTABLE | _APPEND_ONLY) | flag))
+    finally:
+        os.close(here)
+
+
+@contextlib.contextmanager
+def locked_tree(root: Path, seed: int) -> Iterator[None]:
+    """Flag some folders and files as immutable or append-only, and mount some folders again, read-only or not."""
+    rng = random.Random(seed)
+    folders = [path for path in list_tree(root) if path != os.fsencode(root)]
+    files = [path for inside in list_tree(root).values() for path in inside]
+    flagged, mounted = rng.sample(folders, 12) + rng.sample(files, 20), rng.sample(folders, 6)
+    try:
+        for path in mounted:
+            subprocess.run(["mount", "--bind", path, path], check=True)
+            if rng.random() < 0.7:
+                subprocess.run(["mount", "-o", "remount,bind,ro", path], check=True)
+        for path in flagged:
+            with contextlib.suppress(OSError):  # on what was mounted read-only
+                set_flag(path, rng.choice([_IMMUTABLE, _APPEND_ONLY]))
+        yield
+    finally:
+        for path in reversed(mounted):
+            subprocess.run(["umount", path], check=True)
+        for path in flagged:
+            set_flag(path, 0)
+
+
 def _tries(action: Callable[[], object]) -> bool:
     try:
         action()
-    except PermissionError:
+    except OSError as error:
+        # Refused by a mode or a flag, by a mount that is read-only, or since something is mounted there.
+        if error.errno not in (errno.EACCES, errno.EPERM, errno.EROFS, errno.EBUSY):
+            raise
         return False
     return True
 
@@ -135,8 +178,11 @@ def _open(path: bytes, flags: int) -> None:
 
 
 def _make_and_remove(folder: bytes) -> None:
-    _open(folder + b"/probe of the judge", os.O_CREAT | os.O_EXCL | os.O_WRONLY)
-    os.unlink(folder + b"/probe of the judge")
+    probe = folder + b"/probe of the judge %d" % os.getpid()
+    _open(probe, os.O_CREAT | os.O_EXCL | os.O_WRONLY)
+    # From an append-only folder nothing can be removed again.
+    with contextlib.suppress(PermissionError):
+        os.unlink(probe)
 
 
 def _rename_there_and_back(path: bytes) -> None:

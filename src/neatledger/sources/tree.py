@@ -13,10 +13,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
 from neatledger.core.survey.survey import Facts, Survey
-from neatledger.core.tree.table import Table, folder_paths
+from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.table import Table
 from neatledger.errors import SourceError
 from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import Assembled, assemble, make_survey
@@ -46,11 +46,12 @@ def read(context: SourceContext) -> Survey:
     stay = bool(context.settings.get("one-file-system", True))
     with _here_again(), _open_root(path) as root:
         settle_figures(root)
-        bounds = Bounds(os.fstat(root).st_dev, mounts_below(path)) if stay else Bounds()
+        points = mounts_below(path)
+        bounds = Bounds(os.fstat(root).st_dev, points) if stay else Bounds()
         parts = _read_parts(root, bounds, context.progress)
         tree: Assembled = assemble(parts)
         limits = read_quota_groups(root, tree.folders)
-        mounted = [] if stay else _read_mounts(root, path, tree.folders)
+        mounted = _read_mounts(root, points or frozenset(), tree.folders)
         space = os.fstatvfs(root)
     facts: Facts = {
         "entries": sum(part.entries for part in parts) + 1,
@@ -58,8 +59,10 @@ def read(context: SourceContext) -> Survey:
         "pool_bytes": space.f_blocks * space.f_frsize,
         "pool_free_bytes": space.f_bavail * space.f_frsize,
     }
-    if mounted:
-        facts["mounts"] = mounted
+    if mounted.sizes:
+        facts["mounts"] = mounted.sizes
+    if mounted.points:
+        facts["mount_points"] = mounted.points
     if limits is not None:
         facts["limits"] = [limit.to_facts() for limit in limits]
     settle(facts, found, context)
@@ -76,23 +79,36 @@ def _here_again() -> Iterator[None]:
         os.close(here)
 
 
-def _read_mounts(root: int, path: Path, folders: Table) -> list[Facts]:
-    """Return the size of every other file system that was entered: its path in the tree, bytes, and bytes free."""
-    device, parent, path_of = folders["device"], folders["parent"], folder_paths(folders)
-    points = mounts_below(path) or frozenset()
-    found = []
-    for row in np.flatnonzero(device[1:] != device[parent[1:]]) + 1:
-        names = tuple(part for part in path_of(int(row)).split(b"/") if part)
-        if names not in points:
-            continue
+@dataclass(frozen=True, slots=True)
+class _Mounted:
+    """What is mounted at folders of the tree, and the sizes of other file systems that were entered."""
+
+    points: list[Facts]
+    sizes: list[Facts]
+
+
+def _read_mounts(root: int, points: frozenset[Step], folders: Table) -> _Mounted:
+    """Ask what is mounted at folders of the tree (statvfs(3)): whether it is read-only, its bytes, and bytes free."""
+    found = _Mounted([], [])
+    order = TreeOrder(folders)
+    device, parent = folders["device"], folders["parent"]
+    for names in sorted(points):
+        row = order.find_row(names)
         try:
-            here = open_below(root, names)
+            # Something may be mounted at a file too, or have gone since.
+            here = open_below(root, names) if row is not None else -1
         except OSError:
+            continue
+        if row is None:
             continue
         space = os.fstatvfs(here)
         os.close(here)
-        sizes = {"bytes": space.f_blocks * space.f_frsize, "free_bytes": space.f_bavail * space.f_frsize}
-        found.append({"path": os.fsdecode(b"/" + b"/".join(names)), **sizes})
+        path = os.fsdecode(b"/" + b"/".join(names))
+        found.points.append({"path": path, "read_only": int(bool(space.f_flag & os.ST_RDONLY))})
+        is_entered = folders["state"][row] != SeenState.OTHER_FILE_SYSTEM
+        if is_entered and device[row] != device[parent[row]]:
+            sizes = {"bytes": space.f_blocks * space.f_frsize, "free_bytes": space.f_bavail * space.f_frsize}
+            found.sizes.append({"path": path, **sizes})
     return found
 
 
@@ -140,8 +156,7 @@ def _read_top(walker: Walker) -> list[_Job]:
     The first part then holds all folders above that level, and every job a folder of it, in order.
     """
     os.fchdir(walker.root)
-    stat = os.fstat(walker.root)
-    row = walker.add_folder(walker.look(b"", stat), -1, 0)
+    row = walker.add_folder(walker.look(b""), -1, 0)
     level: list[tuple[Step, int, int]] = [((), row, os.dup(walker.root))]
     for depth in range(1, _DEEPEST_SHARED + 1):
         below: list[tuple[Step, int, Folder]] = []
@@ -167,7 +182,7 @@ def _read_below(root: int, bounds: Bounds, job: _Job, progress: Callable[[int], 
     try:
         above = open_below(root, job.path[:-1])
         os.fchdir(above)
-        folder = walker.look(job.path[-1], os.stat(job.path[-1], follow_symlinks=False))
+        folder = walker.look(job.path[-1])
         row = walker.add_folder(folder, -1, len(job.path))
         opened = walker.open_folder(row, folder, above, job.path[:-1])
     except OSError as error:

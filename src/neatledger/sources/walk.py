@@ -11,10 +11,12 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from neatledger.core.lists import posix
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.tree.columns import LARGE_BYTES, LONGEST_KIND, SeenState
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
+from neatledger.sources.statx import APPEND_ONLY, IMMUTABLE, Look, device_of, make_look
 from neatledger.sources.sums import Sums, sum_up
 
 __all__ = [
@@ -24,7 +26,6 @@ __all__ = [
     "Part",
     "Walker",
     "colliding_names",
-    "meta_of",
     "open_below",
     "why_not",
 ]
@@ -36,9 +37,10 @@ _DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders 
 _SUM_UP_AFTER = 32768
 _FOLDER_WIDTH = 13
 
-Meta = tuple[int, int, int, int, int, int, int, int, int, int]  # the ten fields of a stat, in its order
-Folder = tuple[bytes, Meta, int, int, int, str]
-"""A folder as its parent's reading saw it: name, stat, blocks of 512 bytes, list, default list, what was not seen."""
+_FLAGS_AT = 16
+_LOCKING = IMMUTABLE | APPEND_ONLY
+Folder = tuple[bytes, Look, int, int, str]
+"""A folder as its parent's reading saw it: name, what the system told, list, default list, what was not seen."""
 
 
 @dataclass(slots=True)
@@ -88,11 +90,6 @@ def why_not(error: OSError | FormatError) -> str:
     return words.get(error.errno or 0, os.strerror(error.errno or 0).lower())
 
 
-def meta_of(stat: os.stat_result) -> Meta:
-    """Return the ten fields of a stat, whole seconds for its times."""
-    return stat[:10]  # type: ignore[return-value]  # typeshed has floats for what is whole when indexed
-
-
 def open_below(root: int, path: tuple[bytes, ...]) -> int:
     """Open a folder by its names below the open folder `root`, a step at a time, following no link."""
     here = os.dup(root)
@@ -135,15 +132,16 @@ class Walker:
         self.bounds = bounds
         self.progress = progress
         self.part = Part()
+        self.stat = make_look()
         self._plain: dict[int, int] = {}
         self._files: list[int] = []
         self._names: list[str] = []
         self._told = 0
 
-    def look(self, name: bytes, stat: os.stat_result) -> Folder:
+    def look(self, name: bytes, seen: Look | None = None) -> Folder:
         """Read the lists of a folder that lies in the current folder (or, without a name, is it)."""
-        meta = meta_of(stat)
-        mode, gid = meta[0], meta[5]
+        seen = seen or self.stat(os.fsdecode(name) or ".")
+        mode, gid = _with_flags(seen), seen[5]
         default, why = -1, ""
         at = name or b"."
         try:
@@ -155,20 +153,20 @@ class Walker:
                 default = self.part.lists.setdefault(body, len(self.part.lists))
         except (OSError, FormatError) as error:
             number, why = self._number(mode, gid, at, []), f"its access list: {why_not(error)}"
-        return name, meta, stat.st_blocks, number, default, why
+        return name, seen, number, default, why
 
     def add_folder(self, folder: Folder, parent: int, depth: int) -> int:
         """Add the row of a folder and return its number."""
         part = self.part
-        name, meta, blocks, number, default, why = folder
+        name, seen, number, default, why = folder
         row = len(part.names)
         state = SeenState.WHOLE
         if why:
             state = SeenState.LIST_UNKNOWN
             part.not_seen.append((row, b"", why))
         part.names.append(name)
-        _, inode, device, _, uid, _, size, _, changed, _ = meta
-        figures = (size, blocks * 512, changed, inode, device, 0, 0)
+        _, inode, device, _, uid, _, size, blocks, changed, _ = seen
+        figures = (size, blocks * 512, changed, inode, device_of(device), 0, 0)
         part.folders.extend((parent, depth, number, default, uid, state, *figures))
         return row
 
@@ -178,7 +176,7 @@ class Walker:
         if _ACCESS in has:
             entries = entries_from_attribute(os.getxattr(name, _ACCESS, follow_symlinks=False))
         lists = self.part.lists
-        return lists.setdefault(pack_body(mode, gid, entries), len(lists))
+        return lists.setdefault(pack_body(mode & 0xFFFF, gid, entries, mode >> _FLAGS_AT), len(lists))
 
     def read_folder(self, row: int, fd: int) -> list[Folder]:
         """Read the open folder `fd`, row number `row`; return its subfolders sorted by name.
@@ -198,52 +196,53 @@ class Walker:
             # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
             self._miss_inside(row, error)
             return folders
-        with os.scandir(fd) as entries:
-            for entry in entries:
-                name = entry.name
-                seen += 1
-                try:
-                    stat = entry.stat(follow_symlinks=False)
-                    mode, inode, device, nlink, uid, gid, size, _, changed, _ = stat
-                    form = mode & _TYPE
-                    if form != _FILE:
-                        if form == _FOLDER:
-                            folders.append(self.look(os.fsencode(name), stat))
-                            continue
-                        if form == _LINK:
-                            links += 1
-                        else:
-                            specials += 1
-                        number = self._number(mode, gid, name, [])
-                        occupied = stat.st_blocks * 512
-                        part.others.extend((row, number, uid, 1, size, occupied))
-                        if nlink > 1:
-                            part.hard.extend((row, number, uid, -1, inode, size, occupied, device))
+        look = self.stat
+        for name in os.listdir(fd):
+            seen += 1
+            try:
+                stat = look(name)
+                mode, inode, device, nlink, uid, gid, size, blocks, changed, flags = stat
+                if flags & _LOCKING:
+                    mode = _with_flags(stat)
+                form = mode & _TYPE
+                if form != _FILE:
+                    if form == _FOLDER:
+                        folders.append(self.look(os.fsencode(name), stat))
                         continue
-                    has = listxattr(name, follow_symlinks=False)
-                    if has:
-                        number = self._number(mode, gid, name, has)
+                    if form == _LINK:
+                        links += 1
                     else:
-                        key = mode << 32 | gid
-                        number = plain.get(key, -1)
-                        if number < 0:
-                            number = plain[key] = self._number(mode, gid, name, has)
-                except (OSError, FormatError) as error:
-                    part.not_seen.append((row, os.fsencode(name), why_not(error)))
+                        specials += 1
+                    number = self._number(mode, gid, name, [])
+                    occupied = blocks * 512
+                    part.others.extend((row, number, uid, 1, size, occupied))
+                    if nlink > 1:
+                        part.hard.extend((row, number, uid, -1, inode, size, occupied, device_of(device)))
                     continue
-                # The same as `kind_of`, which takes bytes and small letters.
-                dot = name.rfind(".") + 1
-                kind = kinds.get(name[dot:], -1) if dot > 1 else kinds.setdefault("", len(kinds))
-                if kind < 0:
-                    word = name[dot:] if len(name) - dot <= LONGEST_KIND else ""
-                    kind = kinds.setdefault(word, len(kinds))
-                add_row((row, number, uid, kind, size, stat.st_blocks, changed))  # type: ignore[arg-type]
-                add_name(name)
-                if nlink > 1:
-                    part.hard.extend((row, number, uid, kind, inode, size, stat.st_blocks * 512, device))
-                if size >= LARGE_BYTES:
-                    part.large.extend((row, number, uid, kind, size, stat.st_blocks * 512, int(changed)))
-                    part.large_names.append(name)
+                has = listxattr(name, follow_symlinks=False)
+                if has:
+                    number = self._number(mode, gid, name, has)
+                else:
+                    key = mode << 32 | gid
+                    number = plain.get(key, -1)
+                    if number < 0:
+                        number = plain[key] = self._number(mode, gid, name, has)
+            except (OSError, FormatError) as error:
+                part.not_seen.append((row, os.fsencode(name), why_not(error)))
+                continue
+            # The same as `kind_of`, which takes bytes and small letters.
+            dot = name.rfind(".") + 1
+            kind = kinds.get(name[dot:], -1) if dot > 1 else kinds.setdefault("", len(kinds))
+            if kind < 0:
+                word = name[dot:] if len(name) - dot <= LONGEST_KIND else ""
+                kind = kinds.setdefault(word, len(kinds))
+            add_row((row, number, uid, kind, size, blocks, changed))
+            add_name(name)
+            if nlink > 1:
+                part.hard.extend((row, number, uid, kind, inode, size, blocks * 512, device_of(device)))
+            if size >= LARGE_BYTES:
+                part.large.extend((row, number, uid, kind, size, blocks * 512, changed))
+                part.large_names.append(name)
         part.folders[row * _FOLDER_WIDTH + 11] = links
         part.folders[row * _FOLDER_WIDTH + 12] = specials
         part.entries += seen
@@ -305,7 +304,7 @@ class Walker:
 
         `above` is the open folder it lies in, whose path from the root is `path`; below zero, that is reopened.
         """
-        if self.bounds.ends_at(folder[1][2], (*path, folder[0])):
+        if self.bounds.ends_at(device_of(folder[1][2]), (*path, folder[0])):
             self._set_state(row, SeenState.OTHER_FILE_SYSTEM)
             self.part.not_seen.append((row, b"", "another file system begins here"))
             return None
@@ -324,6 +323,13 @@ class Walker:
 
     def _set_state(self, row: int, state: SeenState) -> None:
         self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)
+
+
+def _with_flags(seen: Look) -> int:
+    """Return the mode of an item, and above its sixteen bits the flags of the inode as stored lists have them."""
+    mode, flags = seen[0], seen[9]
+    kept = posix.IMMUTABLE if flags & IMMUTABLE else 0
+    return mode | (kept | (posix.APPEND_ONLY if flags & APPEND_ONLY else 0)) << _FLAGS_AT
 
 
 def colliding_names(names: list[str]) -> list[bytes]:

@@ -11,7 +11,18 @@ from numpy.typing import NDArray
 
 from neatledger.core.lists.rights import Right
 
-__all__ = ["Bits", "Block", "ItemRows", "Layer", "RowIndex", "Spread", "pack_sets", "principal_bit"]
+__all__ = [
+    "Bits",
+    "Block",
+    "ItemRows",
+    "Layer",
+    "RowIndex",
+    "Spread",
+    "carry_doubt",
+    "carry_down",
+    "pack_sets",
+    "principal_bit",
+]
 
 Bits = NDArray[np.uint64]
 RowIndex = NDArray[np.signedinteger[Any]]
@@ -95,3 +106,34 @@ class Layer:
 
     def _at(self, bits: Bits, rows: RowIndex) -> Bits:
         return bits if self.share is None else bits[self.share[rows]]
+
+
+Levels = Sequence[tuple[int, int]]
+
+
+def carry_down(own: NDArray[Any], layer: Layer, parent: RowIndex, levels: Levels, is_whole_way: bool) -> NDArray[Any]:
+    """Carry a mark of folders down to those for which it matters: all below, or those right below.
+
+    Where entering is asked for the whole way counts, else only the folder right above, for removal. What
+    lies above the beginning of a share does not matter in it.
+    """
+    found = own.copy()
+    for first, last in levels[1:]:
+        above = (found if is_whole_way else own)[parent[first:last]]
+        above[layer.roots[first:last]] = 0
+        found[first:last] |= above
+    return found
+
+
+def carry_doubt(own: Bits, stops: Bits, layer: Layer, parent: RowIndex, levels: Levels) -> Bits:
+    """Carry what is not known down to all below, but for those whom a folder on the way stops for certain."""
+    found, stopped = own.copy(), np.zeros_like(own)
+    for first, last in levels[1:]:
+        above = parent[first:last]
+        doubt, before = found[above], stopped[above] | stops[above]
+        doubt[layer.roots[first:last]] = 0
+        before[layer.roots[first:last]] = 0
+        stopped[first:last] = before
+        found[first:last] |= doubt
+        found[first:last] &= ~before
+    return found

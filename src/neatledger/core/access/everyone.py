@@ -234,13 +234,14 @@ class Everyone:
         found = {}
         blocks = self.matrix.file_blocks(classes.folder[rows], classes.list[rows], classes.owner[rows])
         for right in _FILE_RIGHTS:
-            # An administrator removes a file by the folder it lies in.
-            by_role = Right.CLEAR if right is Right.DELETE else right
             layers = [bits.get(right) for bits in blocks]
             if right is Right.READ:
                 # Who may only look at a file reads it too; the level tells the difference.
                 layers = [_either(bits.get(Right.READ), bits.get(Right.VIEW)) for bits in blocks]
-            found[right] = self._widen(layers, self._admin(by_role, classes.folder[rows]), len(rows))
+            admin = None
+            if self.matrix.admins:
+                admin = self.matrix.admin_files(right, classes.folder[rows], classes.list[rows])
+            found[right] = self._widen(layers, admin, len(rows))
         if any(Right.UNSURE in bits for bits in blocks):
             found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
             self._clear_opened(found[Right.UNSURE], classes.folder[rows])

@@ -26,8 +26,11 @@ from neatledger.core.access.bits import (
     Layer,
     RowIndex,
     Spread,
+    carry_doubt,
+    carry_down,
     pack_sets,
 )
+from neatledger.core.access.locks import Locks
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.access.ways import most_of
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
@@ -160,7 +163,7 @@ class Matrix:
             unsure.append(sets.get(Right.UNSURE, 0) & self._usable)
             for right in _GATED:
                 # A system mounted read-only takes writing from everybody, whatever shares and lists say.
-                is_cut = self.terms.read_only and right & WRITING
+                is_cut = self.terms.read_only and not self.terms.mounts and right & WRITING
                 gates[right].append(0 if is_cut else sets[right] & self._usable)
         admin: dict[Right, Bits] = {}
         for right in _GATED[1:]:
@@ -258,26 +261,16 @@ class Matrix:
         """Return who gets at the files of some folders."""
         return self._passing[number][rows] if self.terms.asks_enter else layer.gate(Right.NONE, rows)
 
-    def _carry_down(self, own: NDArray[Any], layer: Layer) -> NDArray[Any]:
-        """Carry a mark of folders down to those for which it matters: all below, or those right below.
-
-        Where entering is asked for the whole way counts, else only the folder right above, for removal. What
-        lies above the beginning of a share does not matter in it.
-        """
-        found, parent = own.copy(), self.folders["parent"]
-        for first, last in self.levels[1:]:
-            above = (found if self.terms.asks_enter else own)[parent[first:last]]
-            above[layer.roots[first:last]] = 0
-            found[first:last] |= above
-        return found
+    def _carried_down(self, own: NDArray[Any]) -> list[NDArray[Any]]:
+        """Return a mark of folders carried down to those for which it matters, by layer."""
+        parent, levels, is_whole_way = self.folders["parent"], self.levels, self.terms.asks_enter
+        return [carry_down(own, layer, parent, levels, is_whole_way) for layer in self._layers]
 
     @cached_property
     def doubtful(self) -> NDArray[np.bool_]:
         """Folders whose own list, or one above them that matters, was not seen."""
         own = self.folders["state"] == SeenState.LIST_UNKNOWN
-        found: NDArray[np.bool_] = np.logical_or.reduce(
-            [self._carry_down(own, layer) if own.any() else own for layer in self._layers]
-        )
+        found: NDArray[np.bool_] = np.logical_or.reduce(self._carried_down(own) if own.any() else [own])
         return found
 
     @cached_property
@@ -290,22 +283,12 @@ class Matrix:
         own = own | self._doubt_of_owners(self.folders["list"], self.folders["owner"], is_folder=True)
         own[unseen] = pack_sets([self.crowd.all], self.words)[0]
         if not self.terms.asks_enter:
-            return [self._carry_down(own, layer) for layer in self._layers]
-        return [self._carry_doubt(own, layer) for layer in self._layers]
-
-    def _carry_doubt(self, own: Bits, layer: Layer) -> Bits:
-        """Carry what is not known down to all below, but for those who are stopped on the way for certain."""
+            return [
+                carry_down(own, layer, self.folders["parent"], self.levels, self.terms.asks_enter)
+                for layer in self._layers
+            ]
         stops = ~(own | self.own(Right.ENTER, np.arange(self.folders.rows)))
-        found, stopped, parent = own.copy(), np.zeros_like(own), self.folders["parent"]
-        for first, last in self.levels[1:]:
-            above = parent[first:last]
-            doubt, before = found[above], stopped[above] | stops[above]
-            doubt[layer.roots[first:last]] = 0
-            before[layer.roots[first:last]] = 0
-            stopped[first:last] = before
-            found[first:last] |= doubt
-            found[first:last] &= ~before
-        return found
+        return [carry_doubt(own, stops, layer, self.folders["parent"], self.levels) for layer in self._layers]
 
     @cached_property
     def _doubtful_owners(self) -> dict[int, str]:
@@ -360,6 +343,20 @@ class Matrix:
         given = [bits for right, bits in rights.items() if right is not Right.UNSURE]
         return unknown | reduce(or_, given) & self._doubtful_row
 
+    @cached_property
+    def _locks(self) -> Locks | None:
+        """What is kept from everybody; None where nothing is."""
+        used = {
+            is_folder: np.flatnonzero(np.bincount(table["list"], minlength=1)).tolist() if table.rows else []
+            for is_folder, table in ((True, self.folders), (False, self.classes))
+        }
+        locked = {
+            is_folder: {number: self._parse(number).locked(is_folder=is_folder) for number in numbers}
+            for is_folder, numbers in used.items()
+        }
+        found = Locks(self.folders, self.order, self.terms, locked[True], locked[False], len(self._lists))
+        return found if found.is_any else None
+
     def block(self, rows: RowIndex) -> Block:
         """Return the rights of the way ``share`` on the folders `rows`."""
         parent = np.maximum(self.folders["parent"][rows], 0)
@@ -382,6 +379,8 @@ class Matrix:
             found[Right.DELETE] = delete
             for right, bits in found.items():
                 rights[right] = rights[right] | bits if number else bits
+        if self._locks is not None:
+            self._locks.on_folders(rights, rows)
         return Block(rights, self.with_doubt(rights, self._unknown(rows)))
 
     def _unsaid(self, items: ItemRows) -> Bits | None:
@@ -421,7 +420,23 @@ class Matrix:
             if right is Right.DELETE:
                 bits = np.where(layer.roots[rows][:, None], np.uint64(0), bits)
             found |= bits
+        if self._locks is not None:
+            held = {right: found}
+            self._locks.on_folders(held, rows)
+            found = held[right]
         return found
+
+    def admin_files(self, right: Right, folder: RowIndex, lists: RowIndex) -> Bits:
+        """Return who has a right on files by the way ``admin``, by their folder and list (a row each)."""
+        # An administrator removes a file by the folder it lies in, and changes it whatever keeps that folder's items.
+        asked = Right.CLEAR if right is Right.DELETE else right
+        found = np.zeros((len(folder), self.words), dtype=np.uint64)
+        for layer in self._layers:
+            found |= np.broadcast_to(layer.admin_at(asked, folder), found.shape)
+        held = {right: found}
+        if self._locks is not None:
+            self._locks.on_files(held, folder, lists)
+        return held[right]
 
     def admin_unknown(self, rows: RowIndex) -> Bits | None:
         """Return for which administrators nobody knows whether their account is open; None where that is told."""
@@ -465,6 +480,8 @@ class Matrix:
                 bits[Right.UNSURE] = (own(Right.UNSURE) | doubt) & inside
             for right, each in bits.items():
                 found[right] = found[right] | each if number else each
+        if self._locks is not None:
+            self._locks.on_files(found, folder, lists)
         return found
 
     def view(self, number: int, *, is_folder: bool) -> ListView:

@@ -20,7 +20,7 @@ from neatledger.core.lists.nt import NtModel
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.tree.address import parts_of
 
-__all__ = ["WRITING", "Share", "SystemTerms", "open_to_all", "shares_within"]
+__all__ = ["WRITING", "Mount", "Share", "SystemTerms", "open_to_all", "shares_within"]
 
 WRITING = Right.ADD | Right.CHANGE | Right.DELETE | Right.CLEAR | Right.CLEAR_OWN | Right.MANAGE
 _NT = NtModel()
@@ -118,18 +118,33 @@ def shares_within(shares: Sequence[Share]) -> list[tuple[Share, Share]]:
     ]
 
 
+@dataclass(frozen=True, slots=True)
+class Mount:
+    """A folder of the tree at which something else is mounted: the names down to it, and whether it is read-only."""
+
+    parts: tuple[bytes, ...]
+    read_only: bool
+
+
 @dataclass(frozen=True)
 class SystemTerms:
     """The terms on which a system lets people to its lists.
 
     `model` is the model of its lists; `asks_enter`: the right to enter is asked for on every folder on the way
-    down. `shares` is None where a system has no shares of its own: its root is what people reach.
+    down. `shares` is None where a system has no shares of its own: its root is what people reach. `read_only` holds
+    for what lies under none of `mounts`; of these the innermost one decides.
     """
 
     model: ListModel
     asks_enter: bool
     read_only: bool = False
     shares: tuple[Share, ...] | None = None
+    mounts: tuple[Mount, ...] = ()
+
+    def mount_over(self, parts: Sequence[bytes]) -> Mount | None:
+        """Return the mount that is in force at a folder, None where that is the system's own."""
+        found = [mount for mount in self.mounts if tuple(parts[: len(mount.parts)]) == mount.parts]
+        return max(found, key=lambda mount: len(mount.parts), default=None)
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any], model: ListModel) -> SystemTerms:
@@ -140,6 +155,10 @@ class SystemTerms:
             bool(facts.get("asks_enter", model.asks_enter)),
             bool(facts.get("read_only")),
             None if shares is None else tuple(Share.of_facts(each) for each in shares),
+            tuple(
+                Mount(parts_of(each["path"].encode("utf-8", "surrogateescape")), bool(each["read_only"]))
+                for each in facts.get("mount_points", ())
+            ),
         )
 
     def covering(self, parts: Sequence[bytes]) -> list[Share]:

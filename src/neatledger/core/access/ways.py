@@ -33,7 +33,9 @@ __all__ = [
     "entry_gates",
     "is_opened",
     "is_union_known",
+    "lock_gates",
     "most_of",
+    "mount_gate",
     "pass_all",
     "system_gate",
 ]
@@ -151,7 +153,7 @@ class Access:
 
 def most_of(terms: SystemTerms) -> Right:
     """Return what a whole system lets anybody have."""
-    return EVERYTHING & ~(WRITING if terms.read_only else Right.NONE)
+    return EVERYTHING & ~(WRITING if terms.read_only and not terms.mounts else Right.NONE)
 
 
 def is_union_known(ways: Sequence[Way], most: Right) -> bool:
@@ -214,6 +216,38 @@ def system_gate(read_only: bool) -> Gate:
         reason = Reason(Effect.LIMITS, "read-only", WRITING, "the whole system is mounted read-only")
         return Gate("system", b"", EVERY_RIGHT & ~WRITING, (reason,))
     return Gate("system", b"", EVERY_RIGHT, ())
+
+
+def mount_gate(terms: SystemTerms, path: bytes) -> Gate:
+    """Return the gate of the mount that is in force at an item: whether it may be written to."""
+    mount = terms.mount_over(parts_of(path))
+    if mount is None:
+        return system_gate(terms.read_only)
+    place = b"/" + b"/".join(mount.parts)
+    if mount.read_only:
+        reason = Reason(Effect.LIMITS, "read-only", WRITING, "what is mounted here is read-only")
+        return Gate("system", place, EVERY_RIGHT & ~WRITING, (reason,))
+    return Gate("system", place, EVERY_RIGHT, ())
+
+
+def lock_gates(terms: SystemTerms, chain: Sequence[Item], *, is_folder: bool) -> list[Gate]:
+    """Return the gate of what is kept from everybody on the last of some items; none where nothing is."""
+    last, above = chain[-1], chain[-2] if len(chain) > 1 else None
+    locked = last.access_list.locked(is_folder=is_folder)
+    reasons = []
+    if locked:
+        message = "a flag of the item itself keeps it from everybody"
+        reasons.append(Reason(Effect.LIMITS, "flag", locked, message))
+    if above is not None and above.access_list.locked(is_folder=True) & Right.CLEAR:
+        reasons.append(
+            Reason(Effect.LIMITS, "flag", Right.DELETE, "a flag of the folder above lets nothing go from it")
+        )
+        locked |= Right.DELETE
+    mount = terms.mount_over(parts_of(last.path))
+    if is_folder and mount is not None and mount.parts == parts_of(last.path):
+        reasons.append(Reason(Effect.LIMITS, "mount", Right.DELETE, "a folder at which something is mounted stays"))
+        locked |= Right.DELETE
+    return [Gate("flags", last.path, EVERY_RIGHT & ~locked, tuple(reasons))] if reasons else []
 
 
 def _share_gate(share: Share, principal: Principal) -> Gate:
@@ -327,6 +361,11 @@ class _Passage:
     is_inside: bool
     lets: Right
     last: Decision | None
+    kept: Right = Right.NONE
+
+
+def _by_role(way: Way) -> Right:
+    return next((gate.passes for gate in way.gates if gate.name == "role"), Right.NONE)
 
 
 def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *, is_folder: bool) -> list[_Passage]:
@@ -339,11 +378,12 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
         before = list(start)
         if route.share is not None:
             before.append(_share_gate(route.share, principal))
-        before.append(system_gate(terms.read_only))
+        before.append(mount_gate(terms, chain[-1].path))
         # What the gates before the lists let through caps all that lists could give.
         lets = pass_all(before)
         judged = _by_lists(terms, route.chain, principal, lets, is_folder)
-        gates = (*before, *judged.gates)
+        locks = lock_gates(terms, chain, is_folder=is_folder)
+        gates = (*before, *judged.gates, *locks)
         # Of an account that may be closed, only what it would give is unknown (see `doubted`).
         is_unsure = any(gate.is_unsure for gate in before if gate.name != "account")
         is_stopped = any(gate.stops and not gate.is_unsure for gate in before)
@@ -351,9 +391,11 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
         is_known = is_stopped or not (is_unsure or (lets and not judged.is_known))
         through = "" if route.share is None else route.share.name
         way = Way("share", principal, gates, pass_all(gates), is_known, None, through)
-        found.append(_Passage(doubted(way), judged.is_inside, lets, judged.last))
+        # A flag that lets nothing go from a folder is one on its files too.
+        kept = Right.DELETE if chain[-1].access_list.locked(is_folder=True) & Right.CLEAR else Right.NONE
+        found.append(_Passage(doubted(way), judged.is_inside, lets, judged.last, kept))
         if override:
-            gates = (*before, Gate("role", b"", override.rights, (override,)))
+            gates = (*before, Gate("role", b"", override.rights, (override,)), *locks)
             # The root of a share stays, even to those who may do everything in it.
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
             way = Way("admin", principal, gates, rights, True, None, through)
@@ -371,9 +413,10 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
     """Return for each class of files what the way gives on each of its files; UNSURE where that is unknown."""
     way, folder = passage.way, passage.last
     if folder is None:
-        # By a role no list is asked, and no file either.
-        given = way.rights & (Right.READ | Right.CHANGE)
-        return [given | (Right.DELETE if way.rights & Right.CLEAR else Right.NONE)] * len(files)
+        # By a role no list is asked, and no file either, but for what flags keep from everybody.
+        given = passage.lets & (Right.READ | Right.CHANGE) & _by_role(way)
+        given |= Right.DELETE if way.rights & Right.CLEAR else Right.NONE
+        return [given & ~each.access_list.locked(is_folder=False) for each in files]
     if not passage.is_inside or not passage.lets:
         return [Right.NONE] * len(files)
     judged = []
@@ -381,6 +424,7 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
         decision = judge(each.access_list, ItemContext(each.owner, False), way.principal.holder)
         removal, _ = _removal(folder, decision, each.owner, way.principal, passage.lets)
         rights = (decision.rights & (Right.READ | Right.VIEW | Right.CHANGE) | removal) & passage.lets
+        rights &= ~(each.access_list.locked(is_folder=False) | passage.kept)
         judged.append(rights | (Right.UNSURE if decision.is_unsure else Right.NONE))
     return judged
 

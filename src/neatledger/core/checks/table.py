@@ -15,6 +15,7 @@ from neatledger.core.checks import (
     limits,
     links,
     lists,
+    mounts,
     names,
     openness,
     people,
@@ -29,7 +30,7 @@ from neatledger.core.tree.patterns import match_text
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
-    *(openness, agreement, people, grants, shares, lists, inheritance, homes, names, limits, storing),
+    *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
     *(links, teams, guests, accounts, devices),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}

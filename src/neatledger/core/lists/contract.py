@@ -160,6 +160,9 @@ class AccessList(Protocol):
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know."""
 
+    def locked(self, *, is_folder: bool) -> Right:
+        """Return what is kept from everybody, whatever lists and roles give; of a folder also what lies in it."""
+
 
 class ListModel(Protocol):
     """The contract of one list model; bodies are parsed once and then asked many times.

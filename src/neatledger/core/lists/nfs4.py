@@ -196,6 +196,10 @@ class Nfs4List:
             sets[Right.UNSAID] = unsaid_of(form, crowd, Right.DELETE, is_folder=is_folder)
         return forms[0][0], forms[1][0]
 
+    def locked(self, *, is_folder: bool) -> Right:
+        """Return nothing: these lists know no flags."""
+        return Right.NONE
+
     def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
         parts = []

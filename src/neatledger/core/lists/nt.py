@@ -178,6 +178,10 @@ class NtList:
         (others, _), (owners, _) = decide_crowd(rules, marks, crowd, is_folder=is_folder, implied=implied)
         return others, owners
 
+    def locked(self, *, is_folder: bool) -> Right:
+        """Return nothing: these lists know no flags."""
+        return Right.NONE
+
     def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words, in stored order, with where each counts."""
         if self.is_null:

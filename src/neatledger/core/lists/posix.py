@@ -38,11 +38,13 @@ from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import ALL_RIGHTS, Right
 from neatledger.errors import FormatError
 
-__all__ = ["NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
+__all__ = ["APPEND_ONLY", "IMMUTABLE", "NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
 
 _R, _W, _X = 4, 2, 1
 _WX = _W | _X
 _STICKY, _SETGID = 0o1000, 0o2000
+# Flags of an inode that refuse even the superuser (ioctl_iflags(2)) are kept above the twelve bits of the mode.
+IMMUTABLE, APPEND_ONLY = 0o10000, 0o20000
 _UNREAD = 0xFFFF  # no mode has so many bits: a list that could not be read
 NO_ENTRIES = b""
 
@@ -51,6 +53,10 @@ USER_OBJ, USER, GROUP_OBJ, GROUP, MASK, OTHER = 0x01, 0x02, 0x04, 0x08, 0x10, 0x
 _HEAD = struct.Struct("<HI")
 _ENTRY = struct.Struct("<HHI")
 _TAGS = {USER_OBJ: "user", USER: "user", GROUP_OBJ: "group", GROUP: "group", MASK: "mask", OTHER: "other"}
+_FLAG_WORDS = {
+    IMMUTABLE: "immutable: nobody may change it",
+    APPEND_ONLY: "append-only: it may only be added to",
+}
 _WORDS = {USER_OBJ: "owner", GROUP_OBJ: "owning group", MASK: "mask", OTHER: "everyone else"}
 
 
@@ -188,7 +194,21 @@ class PosixList:
         """Return the entries in words, in the order of the text form."""
         if self.mode == _UNREAD:
             return ["a list that could not be read"]
-        return [entry.word(names) for entry in self.entries]
+        flags = [word for bit, word in _FLAG_WORDS.items() if self.mode & bit]
+        return [entry.word(names) for entry in self.entries] + [f"flag {word}" for word in flags]
+
+    def locked(self, *, is_folder: bool) -> Right:
+        """Return what the flags of the inode keep from everybody, whatever lists and roles give.
+
+        An immutable item is not changed, and nothing is made or removed in it; an append-only folder may be added to,
+        and an append-only file cannot be opened for writing anywhere but at its end (ioctl_iflags(2)).
+        """
+        if self.mode == _UNREAD or not self.mode & (IMMUTABLE | APPEND_ONLY):
+            return Right.NONE
+        if not is_folder:
+            return Right.CHANGE | Right.DELETE | Right.MANAGE
+        locked = Right.DELETE | Right.MANAGE | Right.CLEAR | Right.CLEAR_OWN
+        return locked | Right.ADD if self.mode & IMMUTABLE else locked
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; named entries count as the mask leaves them."""
@@ -209,9 +229,12 @@ class PosixList:
         return ListView(users, groups, given(mode & 7), not self.has_entries, bool(mode & _STICKY))
 
 
-def pack_body(mode: int, gid: int, entries: bytes = NO_ENTRIES) -> bytes:
-    """Pack the stored form: 12 mode bits, the owning gid, and entries as in the Linux attribute."""
-    return _HEAD.pack(mode & 0o7777, gid) + entries
+def pack_body(mode: int, gid: int, entries: bytes = NO_ENTRIES, flags: int = 0) -> bytes:
+    """Pack the stored form: 12 mode bits, the owning gid, entries as in the Linux attribute, and flags of the inode.
+
+    Flags are `IMMUTABLE` and `APPEND_ONLY`.
+    """
+    return _HEAD.pack(mode & 0o7777 | flags, gid) + entries
 
 
 def _parse(body: bytes) -> PosixList:
@@ -337,7 +360,7 @@ class PosixModel:
         """
         mode, gid = _HEAD.unpack_from(above)
         asked = 7 if is_folder else 6
-        kept = mode & _SETGID if is_folder else 0
+        kept = mode & _SETGID if is_folder else 0  # and never the flags of the inode
         # A setgid folder hands its group down, and to folders the setgid bit too.
         gid = gid if mode & _SETGID else int(maker.group or 0)
         if default is None:

@@ -196,6 +196,10 @@ class RoleList:
             given[Right.UNSURE] = unsure
         return given
 
+    def locked(self, *, is_folder: bool) -> Right:
+        """Return nothing: these lists know no flags."""
+        return Right.NONE
+
     def describe(self, names: Names, *, is_folder: bool = True) -> list[str]:
         """Return the entries in words."""
         if self.is_unread:

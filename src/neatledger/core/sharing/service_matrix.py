@@ -89,6 +89,11 @@ class ServiceMatrix(Matrix):
         # Of the service's own files alone: what lies beneath has lists of the share.
         return self._spread(self._own_classes["list"], FILE_SPREAD, is_folder=False)
 
+    @cached_property
+    def _locks(self) -> None:
+        # Lists of roles know no flags, and a service has nothing mounted in it.
+        return None
+
     # Where what begins ------------------------------------------------------------------------------
 
     @cached_property
@@ -349,6 +354,10 @@ class ServiceMatrix(Matrix):
         has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
         row = pack_sets([0 if self.terms.read_only and right & WRITING else has], self.words)[0] & self._admin_row
         return np.broadcast_to(row, (len(rows), self.words))
+
+    def admin_files(self, right: Right, folder: RowIndex, lists: RowIndex) -> Bits:
+        """Return who has a right on files by the way ``admin``."""
+        return self.admin_block(_on_folder(right), folder)
 
     def admin_unknown(self, rows: RowIndex) -> Bits | None:
         """Return for which administrators nobody knows whether their account is open; None where that is told."""

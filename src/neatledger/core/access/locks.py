@@ -1,0 +1,91 @@
+"""What is kept from everybody in a tree, whatever lists and roles give: by flags of items, and by what is mounted.
+
+The rules are those of `ways.lock_gates` and `ways.mount_gate`, for all folders and files at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.bits import Bits, RowIndex
+from neatledger.core.access.shares import WRITING, SystemTerms
+from neatledger.core.lists.rights import Right
+from neatledger.core.tree.order import TreeOrder
+from neatledger.core.tree.table import Table
+
+__all__ = ["Locks"]
+
+
+class Locks:
+    """The locks of one tree.
+
+    Arguments: its folders with their order, the terms of the system, what the lists of folders and those of files
+    keep from everybody by their numbers, and how many lists there are.
+    """
+
+    def __init__(
+        self,
+        folders: Table,
+        order: TreeOrder,
+        terms: SystemTerms,
+        of_folders: Mapping[int, Right],
+        of_files: Mapping[int, Right],
+        lists: int,
+    ) -> None:
+        self.is_any = bool(terms.mounts or any(of_folders.values()) or any(of_files.values()))
+        if not self.is_any:
+            return
+        self._by_list = _as_array(of_files, lists)
+        own = _as_array(of_folders, lists)[folders["list"]]
+        self._folders = own.copy()
+        # What a flag lets not go from a folder, or what is mounted, stays there.
+        self._folders[1:] |= np.where(own[folders["parent"][1:]] & int(Right.CLEAR), int(Right.DELETE), 0)
+        if terms.mounts:
+            self._folders |= _of_mounts(folders, order, terms)
+
+    def on_folders(self, rights: dict[Right, Bits], rows: RowIndex) -> None:
+        """Take what is kept from everybody out of rights on some folders."""
+        _keep(rights, self._folders[rows])
+
+    def on_files(self, rights: dict[Right, Bits], folder: RowIndex, lists: RowIndex) -> None:
+        """Take what is kept from everybody out of rights on files, by their folder and list (a row each)."""
+        above = self._folders[folder]
+        # What keeps a folder itself from going does not keep its files; what lets nothing go from it does.
+        goes = np.where(above & int(Right.CLEAR), int(Right.DELETE), 0)
+        _keep(rights, self._by_list[lists] | above & int(Right.CHANGE) | goes)
+
+
+def _as_array(locked: Mapping[int, Right], lists: int) -> NDArray[np.int64]:
+    found = np.zeros(max(1, lists), dtype=np.int64)
+    for number, rights in locked.items():
+        found[number] = int(rights)
+    return found
+
+
+def _of_mounts(folders: Table, order: TreeOrder, terms: SystemTerms) -> NDArray[np.int64]:
+    """Return by folder what the mount in force there keeps; a folder at which something is mounted stays."""
+    kept = np.full(folders.rows, -1, dtype=np.int64)
+    kept[0] = int(WRITING) if terms.read_only else 0
+    tops = []
+    for mount in terms.mounts:
+        row = order.find_row(mount.parts)
+        if row is not None:
+            kept[row] = int(WRITING) if mount.read_only else 0
+            tops.append(row)
+    parent = folders["parent"]
+    for first, last in order.levels[1:]:
+        here = kept[first:last]
+        # The innermost mount decides: a folder has its own, or that of the folder above it.
+        kept[first:last] = np.where(here >= 0, here, kept[parent[first:last]])
+    kept[tops] |= int(Right.DELETE)
+    return kept
+
+
+def _keep(rights: dict[Right, Bits], locks: NDArray[np.int64]) -> None:
+    for right, bits in rights.items():
+        cut = (locks & int(right)) != 0
+        if right is not Right.UNSURE and cut.any():
+            rights[right] = np.where(cut[:, None], np.uint64(0), bits)
