@@ -10,46 +10,70 @@ import ctypes
 import os
 import struct
 from collections.abc import Callable
+from functools import cache
 
-__all__ = ["APPEND_ONLY", "IMMUTABLE", "Look", "device_of", "make_look"]
+__all__ = ["APPEND_ONLY", "IMMUTABLE", "WANTED", "Look", "Statx", "device_of", "statx"]
 
 Look = tuple[int, int, int, int, int, int, int, int, int, int]
-"""Mode, inode, device (see `device_of`), links, uid, gid, size (bytes), blocks (512 bytes), change (s), flags."""
+"""Flags, links, uid, gid, mode, inode, size (bytes), blocks (512 bytes), change (s), device (see `device_of`)."""
 
 IMMUTABLE, APPEND_ONLY = 0x10, 0x20
 """Flags of an inode: STATX_ATTR_IMMUTABLE, STATX_ATTR_APPEND; others may be there too."""
 
 _HERE, _NO_FOLLOW, _NO_AUTOMOUNT, _BASIC = -100, 0x100, 0x800, 0x7FF
+WANTED = _HERE, _NO_FOLLOW | _NO_AUTOMOUNT, _BASIC
+"""Where names begin (the current folder), how to look (at links themselves), and what is asked for."""
+
 # Of struct statx (linux/stat.h) what is asked for, padding for the rest: attributes; links, uid, gid, mode; inode,
 # size, blocks; the seconds of the last change; and the device, its major number below its minor one.
 _STATX = struct.Struct("<8xQIIIHxxQQQ8x48xq16xQ")
 
 
-def make_look() -> Callable[[str], Look]:
-    """Return what looks at an item by its name in the current folder, and follows no link; raises `OSError`."""
-    try:
-        statx = ctypes.CDLL(None, use_errno=True).statx
-    except (OSError, AttributeError):
-        return _by_stat
-    statx.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
-    room = ctypes.create_string_buffer(256)
-    address, unpack, encode = ctypes.addressof(room), _STATX.unpack_from, os.fsencode
+class Statx:
+    """The call with room for its answer.
 
-    def look(name: str) -> Look:
-        if statx(_HERE, encode(name), _NO_FOLLOW | _NO_AUTOMOUNT, _BASIC, address):
-            number = ctypes.get_errno()
-            raise OSError(number, os.strerror(number))
-        flags, links, uid, gid, mode, inode, size, blocks, changed, device = unpack(room)
-        return mode, inode, device, links, uid, gid, size, blocks, changed, flags
+    `call` is asked with a folder, a name, how to look, what for, and `address`; it returns 0, and then `unpack(room)`
+    is a `Look`. Whoever looks at millions calls it so; the others call `look`.
+    """
 
-    return look
+    def __init__(self) -> None:
+        self.room = ctypes.create_string_buffer(256)
+        self.address = ctypes.addressof(self.room)
+        self.unpack = _STATX.unpack_from
+        try:
+            call = ctypes.CDLL(None, use_errno=True).statx
+        except (OSError, AttributeError):
+            self.call: Callable[[int, bytes, int, int, int], int] = self._by_stat
+            return
+        call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+        self.call = call
+
+    def _by_stat(self, _here: int, name: bytes, _how: int, _what: int, _address: int) -> int:
+        found = os.stat(name, follow_symlinks=False)
+        mode, inode, device, links, uid, gid, size, _, changed, _ = found
+        raw = os.major(device) | os.minor(device) << 32
+        _STATX.pack_into(self.room, 0, 0, links, uid, gid, mode, inode, size, found.st_blocks, int(changed), raw)
+        return 0
+
+    def look(self, name: bytes) -> Look:
+        """Look at an item by its name in the current folder, and follow no link; raises `OSError`."""
+        here, how, what = WANTED
+        if self.call(here, name, how, what, self.address):
+            raise self.error()
+        found: Look = self.unpack(self.room)
+        return found
+
+    @staticmethod
+    def error() -> OSError:
+        """Return the error of a call that failed."""
+        number = ctypes.get_errno()
+        return OSError(number, os.strerror(number))
 
 
-def _by_stat(name: str) -> Look:
-    found = os.stat(name, follow_symlinks=False)
-    mode, inode, device, links, uid, gid, size, _, changed, _ = found
-    raw = os.major(device) | os.minor(device) << 32
-    return mode, inode, raw, links, uid, gid, size, found.st_blocks, int(changed), 0
+@cache
+def statx() -> Statx:
+    """Return this process's call; whoever shares it among threads needs one of their own."""
+    return Statx()
 
 
 def device_of(raw: int) -> int:

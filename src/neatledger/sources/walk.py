@@ -16,7 +16,7 @@ from neatledger.core.lists.posix import pack_body
 from neatledger.core.tree.columns import LARGE_BYTES, LONGEST_KIND, SeenState
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
-from neatledger.sources.statx import APPEND_ONLY, IMMUTABLE, Look, device_of, make_look
+from neatledger.sources.statx import APPEND_ONLY, IMMUTABLE, WANTED, Look, device_of, statx
 from neatledger.sources.sums import Sums, sum_up
 
 __all__ = [
@@ -132,7 +132,7 @@ class Walker:
         self.bounds = bounds
         self.progress = progress
         self.part = Part()
-        self.stat = make_look()
+        self.stat = statx()
         self._plain: dict[int, int] = {}
         self._files: list[int] = []
         self._names: list[str] = []
@@ -140,8 +140,8 @@ class Walker:
 
     def look(self, name: bytes, seen: Look | None = None) -> Folder:
         """Read the lists of a folder that lies in the current folder (or, without a name, is it)."""
-        seen = seen or self.stat(os.fsdecode(name) or ".")
-        mode, gid = _with_flags(seen), seen[5]
+        seen = seen or self.stat.look(name or b".")
+        mode, gid = _with_flags(seen), seen[3]
         default, why = -1, ""
         at = name or b"."
         try:
@@ -165,7 +165,7 @@ class Walker:
             state = SeenState.LIST_UNKNOWN
             part.not_seen.append((row, b"", why))
         part.names.append(name)
-        _, inode, device, _, uid, _, size, blocks, changed, _ = seen
+        _, _, uid, _, _, inode, size, blocks, changed, device = seen
         figures = (size, blocks * 512, changed, inode, device_of(device), 0, 0)
         part.folders.extend((parent, depth, number, default, uid, state, *figures))
         return row
@@ -196,39 +196,43 @@ class Walker:
             # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
             self._miss_inside(row, error)
             return folders
-        look = self.stat
+        here, how, what = WANTED
+        call, address, room, unpack = self.stat.call, self.stat.address, self.stat.room, self.stat.unpack
+        encode = os.fsencode
         for name in os.listdir(fd):
             seen += 1
             try:
-                stat = look(name)
-                mode, inode, device, nlink, uid, gid, size, blocks, changed, flags = stat
+                raw = encode(name)
+                if call(here, raw, how, what, address):
+                    raise self.stat.error()
+                flags, nlink, uid, gid, mode, inode, size, blocks, changed, device = stat = unpack(room)
                 if flags & _LOCKING:
                     mode = _with_flags(stat)
                 form = mode & _TYPE
                 if form != _FILE:
                     if form == _FOLDER:
-                        folders.append(self.look(os.fsencode(name), stat))
+                        folders.append(self.look(raw, stat))
                         continue
                     if form == _LINK:
                         links += 1
                     else:
                         specials += 1
-                    number = self._number(mode, gid, name, [])
+                    number = self._number(mode, gid, raw, [])
                     occupied = blocks * 512
                     part.others.extend((row, number, uid, 1, size, occupied))
                     if nlink > 1:
                         part.hard.extend((row, number, uid, -1, inode, size, occupied, device_of(device)))
                     continue
-                has = listxattr(name, follow_symlinks=False)
+                has = listxattr(raw, follow_symlinks=False)
                 if has:
-                    number = self._number(mode, gid, name, has)
+                    number = self._number(mode, gid, raw, has)
                 else:
                     key = mode << 32 | gid
                     number = plain.get(key, -1)
                     if number < 0:
-                        number = plain[key] = self._number(mode, gid, name, has)
+                        number = plain[key] = self._number(mode, gid, raw, has)
             except (OSError, FormatError) as error:
-                part.not_seen.append((row, os.fsencode(name), why_not(error)))
+                part.not_seen.append((row, encode(name), why_not(error)))
                 continue
             # The same as `kind_of`, which takes bytes and small letters.
             dot = name.rfind(".") + 1
@@ -304,7 +308,7 @@ class Walker:
 
         `above` is the open folder it lies in, whose path from the root is `path`; below zero, that is reopened.
         """
-        if self.bounds.ends_at(device_of(folder[1][2]), (*path, folder[0])):
+        if self.bounds.ends_at(device_of(folder[1][9]), (*path, folder[0])):
             self._set_state(row, SeenState.OTHER_FILE_SYSTEM)
             self.part.not_seen.append((row, b"", "another file system begins here"))
             return None
@@ -327,7 +331,7 @@ class Walker:
 
 def _with_flags(seen: Look) -> int:
     """Return the mode of an item, and above its sixteen bits the flags of the inode as stored lists have them."""
-    mode, flags = seen[0], seen[9]
+    mode, flags = seen[4], seen[0]
     kept = posix.IMMUTABLE if flags & IMMUTABLE else 0
     return mode | (kept | (posix.APPEND_ONLY if flags & APPEND_ONLY else 0)) << _FLAGS_AT
 
