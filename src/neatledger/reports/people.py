@@ -63,7 +63,7 @@ def _state(plan: Plan, person: str, principals: Sequence[Principal], today: date
     if not closed:
         return f"open, no service on {', '.join(dict.fromkeys(shut))}" if shut else "open"
     return "/".join(sorted(state.value for state in closed)) + (
-        " in part" if any(s.is_open for s in principals) else ""
+        " in part" if any(s.account.state is AccountState.OPEN for s in principals) else ""
     )
 
 

@@ -10,7 +10,7 @@ from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.http import refuse_plain
+from neatledger.sources.http import Web
 
 __all__ = ["parse_figures", "read_figures"]
 
@@ -18,29 +18,20 @@ _ASK = (
     '<?xml version="1.0" encoding="utf-8"?>'
     '<propfind xmlns="DAV:"><prop><quota-used-bytes/><quota-available-bytes/></prop></propfind>'
 )
-_TIMEOUT = 30.0
+_MULTI_STATUS = 207  # RFC 4918 section 11.1
 
 
 def read_figures(context: SourceContext, setting: Mapping[str, Any]) -> FoundLimit:
     """Ask a server for one folder's figures; raises `SourceError`."""
-    import httpx
-
     url = str(setting["url"])
-    auth = None
-    if setting.get("user"):
-        refuse_plain(url)
-        found = context.credentials(str(setting["user"]), httpx.URL(url).host)
-        auth = (found.user, found.password)
-    ca: Any = str(context.office_dir / setting["ca"]) if setting.get("ca") else True
     headers = {"Depth": "0", "Content-Type": "application/xml; charset=utf-8"}
+    # Not asked again: figures are one of many things that a system tells, and the rest is there without.
     try:
-        with httpx.Client(
-            verify=ca, timeout=float(setting.get("timeout", _TIMEOUT)), follow_redirects=True
-        ) as client:
-            answer = client.request("PROPFIND", url, content=_ASK, headers=headers, auth=auth)
-    except (httpx.HTTPError, OSError) as error:
-        raise SourceError(f"no answer about quotas: {error or type(error).__name__}", url) from None
-    if answer.status_code != httpx.codes.MULTI_STATUS:
+        with Web(context, url, {"tries": 1, **setting}) as web:
+            answer = web.ask("PROPFIND", url, content=_ASK, headers=headers)
+    except SourceError as error:
+        raise SourceError(f"no answer about quotas: {error.what}", error.where, error.hint) from None
+    if answer.status_code != _MULTI_STATUS:
         raise SourceError(f"refused to tell quotas: {answer.status_code} {answer.reason_phrase}", url)
     used, available = parse_figures(answer.content, url)
     limit = UNLIMITED if available is None or used is None else used + available

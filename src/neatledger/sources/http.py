@@ -2,15 +2,18 @@
 
 Statuses and Retry-After as RFC 9110 has them (sections 15.5, 15.6 and 10.2.3), 429 from RFC 6585 section 4. Signing
 in is Basic (RFC 7617), or a bearer token (RFC 6750) got with the client's credentials (RFC 6749 section 4.4).
+
+No answer is read beyond bounds: of bytes as they come, of bytes unpacked, and of time from first byte to last.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlencode
 
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
@@ -18,32 +21,50 @@ from neatledger.sources.contract import SourceContext
 if TYPE_CHECKING:
     import httpx
 
-__all__ = ["Web", "refuse_plain"]
+__all__ = ["MOST_PAGES", "Web", "check_address"]
 
 _HERE = frozenset({"127.0.0.1", "::1", "localhost"})
 _TIMEOUT, _TRIES, _LONGEST_WAIT = 30.0, 5, 60.0
 _AGAIN = frozenset({429, 502, 503, 504})
+_MOST_BYTES, _MOST_UNPACKED, _LONGEST_ANSWER = 64 << 20, 256 << 20, 300.0
+_TOO_MUCH = "nothing was stored; see whether this is the address of the service"
+_OF_PACKING = frozenset({"content-encoding", "content-length", "transfer-encoding"})
+MOST_PAGES = 10_000
+"""Pages of one table or kind: a service that never comes to an end is not followed further."""
 
 
-def refuse_plain(url: str) -> None:
-    """Refuse to send a password over the network for all to read; raises `SourceError`."""
+def check_address(url: str, *, signs_in: bool) -> None:
+    """Refuse an address with a password in it, or one that would send ours for all to read; raises `SourceError`.
+
+    What is refused is never shown.
+    """
     import httpx
 
-    parsed = httpx.URL(url)
-    if parsed.scheme == "http" and parsed.host not in _HERE:
+    try:
+        parsed = httpx.URL(url)
+    except httpx.InvalidURL as error:
+        raise SourceError(f"this is no address: {error}", hint="see url in the plan") from None
+    if parsed.userinfo:
+        where = f"{parsed.scheme}://…@{parsed.host}"
+        hint = "take them out of the plan: the user belongs under web: {user: …}, the password into the keyring"
+        raise SourceError("a user or password stands in the address", where, hint)
+    if signs_in and parsed.scheme == "http" and parsed.host not in _HERE:
         raise SourceError("the password would go over the network for all to read", url, "use https://")
 
 
 class Web:
     """One service over HTTP; `web` in the settings says how to sign in, how long to wait and how often to ask."""
 
-    def __init__(self, context: SourceContext, url: str) -> None:
+    def __init__(self, context: SourceContext, url: str, told: Mapping[str, Any] | None = None) -> None:
+        """Make ready to ask below `url`; `told` are other settings than the system's own."""
         import httpx
 
-        self._told: Mapping[str, Any] = context.settings.get("web") or {}
+        self._told: Mapping[str, Any] = told or context.settings.get("web") or {}
+        check_address(url, signs_in=bool(self._told.get("user")))
         self._context = context
         self._url = url
         self._tries = int(self._told.get("tries", _TRIES))
+        self._longest_answer = float(self._told.get("longest-answer", _LONGEST_ANSWER))
         self._longest = float(self._told.get("longest-wait", _LONGEST_WAIT))
         self._token = ""
         ca: Any = str(context.office_dir / self._told["ca"]) if self._told.get("ca") else True
@@ -56,7 +77,6 @@ class Web:
             ) from None
         self._auth: httpx.BasicAuth | None = None
         if self._told.get("user"):
-            refuse_plain(url)
             found = context.credentials(str(self._told["user"]), httpx.URL(url).host)
             self._auth = httpx.BasicAuth(found.user, found.password)
 
@@ -89,28 +109,55 @@ class Web:
             if attempt + 1 < self._tries:
                 time.sleep(wait)
         hint = "nothing was stored; gather again later"
-        raise SourceError(f"no answer in {self._tries} tries: {fault}", url, hint)
+        times = f" in {self._tries} tries" if self._tries > 1 else ""
+        raise SourceError(f"no answer{times}: {fault}", url, hint)
 
     @staticmethod
     def _faults() -> tuple[type[Exception], ...]:
         import httpx
 
-        return (httpx.TransportError, OSError)
+        return (httpx.TransportError, httpx.DecodingError, OSError)
 
     def _send(self, method: str, url: str, content: str, headers: dict[str, str]) -> httpx.Response:
         if self._told.get("token-url"):
             if not self._token:
                 self._token = self._sign_in(str(self._told["token-url"]))
             headers["Authorization"] = f"Bearer {self._token}"
-            return self._client.request(method, url, content=content or None, headers=headers)
-        return self._client.request(method, url, content=content or None, headers=headers, auth=self._auth)
+            return self._read(method, url, content, headers, None)
+        return self._read(method, url, content, headers, self._auth)
+
+    def _read(
+        self, method: str, url: str, content: str, headers: dict[str, str], auth: httpx.BasicAuth | None
+    ) -> httpx.Response:
+        """Ask and read the answer within the bounds; raises `SourceError`."""
+        import httpx
+
+        until = time.monotonic() + self._longest_answer
+        parts: list[bytes] = []
+        unpacked = 0
+        with self._client.stream(method, url, content=content or None, headers=headers, auth=auth) as answer:
+            for part in answer.iter_bytes():
+                unpacked += len(part)
+                if answer.num_bytes_downloaded > _MOST_BYTES:
+                    raise SourceError(f"an answer of more than {_MOST_BYTES >> 20} MiB", url, _TOO_MUCH)
+                if unpacked > _MOST_UNPACKED:
+                    message = f"an answer of more than {_MOST_UNPACKED >> 20} MiB, once it is unpacked"
+                    raise SourceError(message, url, _TOO_MUCH)
+                if time.monotonic() > until:
+                    message = f"an answer that is not all there after {self._longest_answer:g} seconds"
+                    raise SourceError(message, url, "gather again later, or let web: {longest-answer: …} be longer")
+                parts.append(part)
+            # What packed it and how long it was are of the answer as it came.
+            kept = [(name, value) for name, value in answer.headers.multi_items() if name not in _OF_PACKING]
+        return httpx.Response(answer.status_code, headers=kept, content=b"".join(parts), extensions=answer.extensions)
 
     def _sign_in(self, url: str) -> str:
         if self._auth is None:
             raise SourceError("nobody to sign in as", url, "name the user in the plan: web: {user: …}")
-        refuse_plain(url)
+        check_address(url, signs_in=True)
         form = {"grant_type": "client_credentials"}
-        answer = self._client.post(url, data=form, auth=self._auth)
+        kind = {"Content-Type": "application/x-www-form-urlencoded"}
+        answer = self._read("POST", url, urlencode(form), kind, self._auth)
         if answer.status_code in _AGAIN:
             return ""
         try:
@@ -136,11 +183,13 @@ class Web:
             raise SourceError(f"the service asks to wait for {wait:.0f} seconds", self._url, hint)
         return max(0.0, wait)
 
-    def ask_json(self, url: str) -> dict[str, Any]:
-        """Ask for a JSON object; raises `SourceError`."""
+    def ask_json(self, url: str, absent: Collection[int] = ()) -> dict[str, Any]:
+        """Ask for a JSON object, empty where the answer has a status of `absent`; raises `SourceError`."""
         fault = ""
         for _ in range(self._tries):
             answer = self.ask("GET", url, headers={"Accept": "application/scim+json, application/json"})
+            if answer.status_code in absent:
+                return {}
             if answer.status_code != 200:
                 raise SourceError(f"refused: {answer.status_code} {answer.reason_phrase}", url)
             try:

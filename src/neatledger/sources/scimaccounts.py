@@ -1,8 +1,12 @@
-"""People and groups over SCIM 2.0 (RFC 7643, RFC 7644): page by page, and again where rows moved between pages."""
+"""People and groups over SCIM 2.0 (RFC 7643, RFC 7644): page by page, and again where rows moved between pages.
+
+Names of attributes are compared without regard to case (RFC 7643 section 2.1), and true and false may come as words.
+A service without /Groups may tell groups by the `groups` of its users (section 4.1.2).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode
 
@@ -10,11 +14,17 @@ from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Account, A
 from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.http import Web
+from neatledger.sources.http import MOST_PAGES, Web
 
 __all__ = ["read_scim_accounts"]
 
 _PAGE, _ROUNDS = 200, 4
+_ABSENT = (403, 404, 405, 501)  # a service need not have groups, or show them
+_NOT_THERE = "not there"
+_STATES = {
+    **dict.fromkeys(("true", "1", "yes", "none"), AccountState.OPEN),
+    **dict.fromkeys(("false", "0", "no"), AccountState.DISABLED),
+}
 _GUEST_WORDS = frozenset({"guest", "external"})
 
 
@@ -27,8 +37,8 @@ def read_scim_accounts(
     not_seen: list[NotSeen] = []
     with Web(context, base) as web:
         for _ in range(_ROUNDS):
-            users = _read_all(web, f"{base}/Users", page, "userName", context)
-            groups = _read_all(web, f"{base}/Groups", page, "displayName", context)
+            users = _read_all(web, f"{base}/Users", page, "userName", context) or []
+            groups = _read_groups(web, base, page, users, context, not_seen)
             known = {_text(one, "id") for one in (*users, *groups)}
             # A member whom nobody is may have come after the users were read.
             if all(_text(each, "value") in known for one in groups for each in _objects(one.get("members"))):
@@ -38,6 +48,9 @@ def read_scim_accounts(
     for one in users:
         try:
             account = _account(one)
+            if account.state is AccountState.UNKNOWN:
+                said = f"{account.login}: active says {str(one.get('active'))[:40]!r}: whether it is open is unknown"
+                not_seen.append(NotSeen.of_source(f"{base}/Users", said))
         except (ValueError, TypeError, AttributeError) as error:
             not_seen.append(NotSeen.of_source(f"{base}/Users", f"a user that cannot be read: {error}"))
             continue
@@ -61,15 +74,48 @@ def read_scim_accounts(
     return accounts, found, not_seen
 
 
-def _read_all(web: Web, url: str, page: int, name: str, context: SourceContext) -> list[dict[str, Any]]:
-    """Read all resources of a kind; raises `SourceError`.
+def _read_groups(
+    web: Web, base: str, page: int, users: list[dict[str, Any]], context: SourceContext, not_seen: list[NotSeen]
+) -> list[dict[str, Any]]:
+    """Read /Groups; where there is none, the groups that users say they are in; raises `SourceError`."""
+    told = _read_all(web, f"{base}/Groups", page, "displayName", context, _ABSENT)
+    if told is not None:
+        return told
+    found: dict[str, dict[str, Any]] = {}
+    for user in users:
+        for one in _objects(user.get("groups")):
+            ident = _text(one, "value")
+            group = found.setdefault(
+                ident, {"id": ident, "displayname": _text(one, "display") or ident, "members": []}
+            )
+            group["members"].append({"value": _text(user, "id")})
+    if not found:
+        message = "there are no groups, and users name none of theirs: who is in any group is not told"
+        if not any(one.why == message for one in not_seen):
+            not_seen.append(NotSeen.of_source(f"{base}/Groups", message))
+    return list(found.values())
+
+
+def _folded(value: Any) -> Any:
+    """Return JSON with the names of all attributes in small letters."""
+    if isinstance(value, dict):
+        return {str(key).casefold(): _folded(each) for key, each in value.items()}
+    return [_folded(each) for each in value] if isinstance(value, list) else value
+
+
+def _read_all(
+    web: Web, url: str, page: int, name: str, context: SourceContext, absent: Collection[int] = ()
+) -> list[dict[str, Any]] | None:
+    """Read all resources of a kind; None where there are none, by a status of `absent`; raises `SourceError`.
 
     Paging is not a snapshot: where the total changes, a resource or its `name` comes twice, or the ids asked for once
     more are others, all of it is read again, and after some rounds that is an error.
     """
     fault = ""
     for _ in range(_ROUNDS):
-        found, fault = _read_pages(web, url, page, "", context)
+        found, fault = _read_pages(web, url, page, "", context, absent)
+        if fault == _NOT_THERE:
+            return None
         if not fault and len({_text(one, name) for one in found.values()}) < len(found):
             fault = f"two resources of one {name}"
         if not fault and len(found) > page:
@@ -82,7 +128,7 @@ def _read_all(web: Web, url: str, page: int, name: str, context: SourceContext) 
 
 
 def _read_pages(
-    web: Web, url: str, page: int, attributes: str, context: SourceContext
+    web: Web, url: str, page: int, attributes: str, context: SourceContext, absent: Collection[int] = ()
 ) -> tuple[dict[str, dict[str, Any]], str]:
     """Read page by page (RFC 7644 section 3.4.2.4: startIndex and count, from 1), and say what does not fit.
 
@@ -90,12 +136,17 @@ def _read_pages(
     """
     found: dict[str, dict[str, Any]] = {}
     total: int | None = None
-    start = 1
+    start, pages = 1, 0
     while total is None or start <= total:
+        pages += 1
+        if pages > MOST_PAGES:
+            raise SourceError(f"more than {MOST_PAGES:,} pages", url, "let page in the plan be larger")
         words = {"startIndex": start, "count": page} | ({"attributes": attributes} if attributes else {})
-        answer = web.ask_json(f"{url}?{urlencode(words)}")
-        now = answer.get("totalResults")
-        resources = _objects(answer.get("Resources"))
+        answer = _folded(web.ask_json(f"{url}?{urlencode(words)}", absent))
+        if not answer and absent:
+            return found, _NOT_THERE
+        now = answer.get("totalresults")
+        resources = _objects(answer.get("resources"))
         if not isinstance(now, int):
             raise SourceError("an answer without totalResults: this is no SCIM list", url)
         if total is not None and now != total:
@@ -118,7 +169,7 @@ def _objects(value: Any) -> list[dict[str, Any]]:
 
 
 def _text(one: Mapping[str, Any], key: str) -> str:
-    value = one.get(key)
+    value = one.get(key.casefold())
     return value.strip() if isinstance(value, str) else ""
 
 
@@ -142,12 +193,12 @@ def _account(one: Mapping[str, Any]) -> Account:
     roles = frozenset(parts) & {USER, ADMINISTRATOR, TOP} if parts else None
     if roles is not None and "both" in parts:
         roles |= {USER, ADMINISTRATOR}
-    is_active = one.get("active") is not False
+    state = _STATES.get(str(one.get("active", True)).strip().casefold(), AccountState.UNKNOWN)
     admission = Admission(
         roles, tuple(_values(one, "entitlements")), is_guest=_text(one, "userType").casefold() in _GUEST_WORDS
     )
     # Lists and hand-outs of a service name people by their login.
     return Account(
         login, login, "", shown, next(_values(one, "emails"), ""),
-        state=AccountState.OPEN if is_active else AccountState.DISABLED, admission=admission,
+        state=state, admission=admission,
     )  # fmt: skip

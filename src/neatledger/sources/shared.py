@@ -32,7 +32,7 @@ from neatledger.formats.shared import (
 from neatledger.sources.accounts import Found
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import read_table
-from neatledger.sources.http import Web
+from neatledger.sources.http import MOST_PAGES, Web
 from neatledger.sources.theirs import check_headings, mapped_columns, near_misses
 
 __all__ = ["TABLES", "read_shared"]
@@ -86,7 +86,11 @@ def _over_http(
         items: list[Any] = []
         mark: object = None
         fault = ""
+        pages = 0
         while not fault:
+            pages += 1
+            if pages > MOST_PAGES:
+                raise SourceError(f"more than {MOST_PAGES:,} pages of {table}", url, "let page in the plan be larger")
             answer = web.ask_json(f"{url}/{table}?{urlencode({'from': len(items), 'count': size})}")
             page, total = answer.get("items"), answer.get("total")
             if not isinstance(page, list) or not isinstance(total, int):
