@@ -1,7 +1,8 @@
 PYTHON ?= python3
 VENV := .venv
 DEMO := demo-office
-JUDGES := acl attr btrfs-progs coreutils ldap-utils libnss-wrapper mount procps samba samba-vfs-modules slapd util-linux
+JUDGES := acl attr btrfs-progs coreutils iproute2 ldap-utils libnss-wrapper mount procps python3-samba samba \
+  samba-ad-provision samba-dsdb-modules samba-vfs-modules slapd util-linux winbind
 
 .PHONY: demo test judges clean
 

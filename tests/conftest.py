@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 from hypothesis import Phase, settings
 
-from judges import btrfs, ldap
+from judges import btrfs, domain, ldap
 from neatledger.cli import main
 from neatledger.demo import smbserver
 
@@ -48,6 +48,7 @@ def _judges() -> dict[str, bool]:
         "SMB server": not smbserver.missing(),
         "directory server": ldap.is_there(),
         "quotas on Btrfs": btrfs.is_there(),
+        "domain": domain.is_there(),
     }
 
 

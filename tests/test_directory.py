@@ -164,7 +164,7 @@ def test_a_directory_with_security_identifiers() -> None:
         ("bo", "S-1-5-21-1-2-3-1106", "S-1-5-21-1-2-3-513", "expired", "", None),
     ]
     assert [(one.name, one.ident, one.members, one.nested) for one in groups] == [
-        ("Clinic", "S-1-5-21-1-2-3-2002", (), ("Vets",)),
+        ("Clinic", "S-1-5-21-1-2-3-2002", (), ("S-1-5-21-1-2-3-2001",)),
         ("Vets", "S-1-5-21-1-2-3-2001", ("ada",), ()),
     ]
 

@@ -2,20 +2,24 @@
 
 Source of the attributes: RFC 4519 (person, groupOfNames, groupOfUniqueNames), RFC 2798 (inetOrgPerson),
 RFC 2307 (posixAccount, posixGroup, shadowAccount), MS-ADA1 to MS-ADA3 (objectSid, userAccountControl,
-lastLogonTimestamp, accountExpires). Names are compared after RFC 4514.
+lastLogonTimestamp, accountExpires, lockoutTime, pwdLastSet, groupType, primaryGroupID). Names are compared after
+RFC 4514.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import re
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 
 from ldap3.core.exceptions import LDAPExceptionError
 from ldap3.utils.dn import parse_dn
 
 from neatledger.core.lists.descriptors import is_sid, unpack_sid
+from neatledger.core.lists.identifiers import NEVER_OVER_NETWORK, WELL_KNOWN
 from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.errors import FormatError
 from neatledger.formats.filetime import day_of_filetime
@@ -28,16 +32,23 @@ _PEOPLE = frozenset(
 _GROUPS = frozenset(
     {"posixgroup", "groupofnames", "groupofuniquenames", "group", "groupofmembers", "sambagroupmapping"}
 )
-_NOT_PEOPLE = frozenset({"computer"})
-_DISABLED = 0x2  # ADS_UF_ACCOUNT_DISABLE, MS-ADTS 2.2.16
+_NOT_PEOPLE = frozenset({"computer", "contact"})
+_DOMAIN = frozenset({"domain", "domaindns"})
+# ADS_UF_ACCOUNT_DISABLE, ADS_UF_LOCKOUT, ADS_UF_DONT_EXPIRE_PASSWD, ADS_UF_PASSWORD_EXPIRED, MS-ADTS 2.2.16
+_DISABLED, _LOCKOUT, _KEEPS_PASSWORD, _PASSWORD_EXPIRED = 0x2, 0x10, 0x10000, 0x800000
+_SECURITY_ENABLED = 0x80000000  # GROUP_TYPE_SECURITY_ENABLED, MS-ADTS 2.2.12
+_UNIQUE_ID = re.compile(r"#'[01]*'B$")  # the optional UID behind a name, RFC 4517 section 3.3.21
+_TICKS = 10_000_000  # of 100 ns a second
+_FOR_EVER = -(1 << 63)
 
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One entry: its name, and its attributes by name in small letters."""
+    """One entry: its name, and its attributes by name in small letters; where `is_cut`, some values are missing."""
 
     name: str
     attributes: Mapping[str, Sequence[bytes]]
+    is_cut: bool = False
 
     def text(self, *names: str) -> str:
         """Return the first value that one of some attributes has, empty where none has any."""
@@ -89,7 +100,64 @@ def _number(text: str) -> int:
         return 0
 
 
-def _state(entry: Entry, today: date) -> AccountState:
+@dataclass(frozen=True, slots=True)
+class _Policy:
+    """What a domain says of locking and of passwords, in seconds; None where it is not told, 0 for no end."""
+
+    lockout_seconds: float | None = None
+    password_seconds: float | None = None
+
+    @classmethod
+    def of(cls, entries: Iterable[Entry]) -> _Policy:
+        """Return the policy of the domain among some entries (MS-ADA1 lockoutDuration, MS-ADA2 maxPwdAge)."""
+        for entry in entries:
+            if entry.classes & _DOMAIN and entry.text("lockoutduration", "maxpwdage"):
+                return cls(_span(entry.text("lockoutduration")), _span(entry.text("maxpwdage")))
+        return cls()
+
+
+def _span(text: str) -> float | None:
+    """Return a span of a directory (100 ns, below zero) in seconds; 0 for one without an end."""
+    if not text.removeprefix("-").isdecimal():
+        return None
+    ticks = int(text)
+    return 0.0 if ticks in (0, _FOR_EVER) else abs(ticks) / _TICKS
+
+
+def _moment(entry: Entry, name: str) -> datetime | None:
+    """Return a moment (FILETIME, MS-DTYP 2.3.3), None for none."""
+    ticks = _number(entry.text(name))
+    if not 0 < ticks < 1 << 62:
+        return None
+    try:
+        return datetime(1601, 1, 1, tzinfo=UTC) + timedelta(microseconds=ticks // 10)
+    except OverflowError:
+        return None
+
+
+def _domain_state(entry: Entry, now: datetime, policy: _Policy) -> AccountState | None:
+    """Return what a domain says of an account beside its being disabled or over; None where nothing closes it."""
+    control = _number(entry.text("useraccountcontrol"))
+    computed = entry.text("msds-user-account-control-computed")
+    bits = _number(computed) if computed else 0
+    locked = _moment(entry, "lockouttime")
+    if bits & _LOCKOUT:
+        return AccountState.LOCKED
+    if locked is not None and not computed:
+        if policy.lockout_seconds is None:
+            return AccountState.UNKNOWN
+        if not policy.lockout_seconds or locked + timedelta(seconds=policy.lockout_seconds) > now:
+            return AccountState.LOCKED
+    if control & _KEEPS_PASSWORD or not entry.text("pwdlastset"):
+        return AccountState.EXPIRED_PASSWORD if bits & _PASSWORD_EXPIRED else None
+    set_on = _moment(entry, "pwdlastset")
+    if set_on is None:
+        return AccountState.MUST_CHANGE
+    is_old = bool(policy.password_seconds) and set_on + timedelta(seconds=policy.password_seconds or 0) <= now
+    return AccountState.EXPIRED_PASSWORD if bits & _PASSWORD_EXPIRED or (is_old and not computed) else None
+
+
+def _state(entry: Entry, today: date, policy: _Policy) -> AccountState:
     locked = entry.text("nsaccountlock", "logindisabled").casefold() == "true"
     locked |= bool(entry.text("pwdaccountlockedtime")) or "D" in entry.text("sambaacctflags")
     if locked or _number(entry.text("useraccountcontrol")) & _DISABLED:
@@ -98,7 +166,11 @@ def _state(entry: Entry, today: date) -> AccountState:
     if days.isdecimal() and date(1970, 1, 1) + timedelta(days=min(int(days), 1_000_000)) <= today:
         return AccountState.EXPIRED
     expires = day_of_filetime(_number(entry.text("accountexpires")))
-    return AccountState.EXPIRED if expires and expires <= today else AccountState.OPEN
+    if expires and expires <= today:
+        return AccountState.EXPIRED
+    # A count of another day is judged for noon of it.
+    now = datetime.now(UTC) if today == date.today() else datetime.combine(today, time(12), UTC)
+    return _domain_state(entry, now, policy) or AccountState.OPEN
 
 
 def _last_seen(entry: Entry) -> date | None:
@@ -112,41 +184,109 @@ def _last_seen(entry: Entry) -> date | None:
 
 
 def _login(entry: Entry) -> str:
-    return entry.text("uid", "samaccountname", "userid", "cn")
+    # In a domain people sign in by this name, whatever else they are called.
+    return entry.text("samaccountname", "uid", "userid", "cn")
 
 
 def accounts_of(entries: Iterable[Entry], today: date, *, by_sid: bool) -> tuple[list[Account], list[Group]]:
     """Return the accounts and groups among some entries.
 
     `by_sid` takes security identifiers for identifiers where an entry has one, else numbers; what has
-    neither is known by its login or name. Members that are no entry here are left out.
+    neither is known by its login or name. Groups are told apart by their places in the directory, whatever they are
+    called. A member that is no entry here is kept as one not told; groups that are lists of mail alone
+    (MS-ADTS 2.2.12) give no access, and are left out.
     """
     people: dict[str, Entry] = {}
     groups: dict[str, Entry] = {}
+    others: set[str] = set()
+    entries = list(entries)
     for entry in entries:
-        classes = entry.classes
-        if classes & _GROUPS:
-            groups.setdefault(normal_name(entry.name), entry)
-        elif classes & _PEOPLE and not classes & _NOT_PEOPLE and _login(entry):
-            people.setdefault(normal_name(entry.name), entry)
+        classes, name = entry.classes, normal_name(entry.name)
+        if classes & _GROUPS and _gives_access(entry):
+            groups.setdefault(name, entry)
+        elif classes & _PEOPLE and not classes & (_NOT_PEOPLE | _GROUPS) and _login(entry):
+            people.setdefault(name, entry)
+        else:
+            others.add(name)
     logins = {name: _login(entry) for name, entry in people.items()}
-    names = {name: entry.text("cn", "samaccountname") or name for name, entry in groups.items()}
+    names = _group_names(groups)
     idents = {name: _ident(entry, "gidnumber", by_sid, names[name]) for name, entry in groups.items()}
     numbers = {entry.text("gidnumber"): idents[name] for name, entry in groups.items()}
-    accounts = [_account(entry, today, by_sid, numbers) for entry in people.values()]
+    policy = _Policy.of(entries)
+    accounts = [_account(entry, today, by_sid, numbers, policy) for entry in people.values()]
+    of_sid = {_sid(entry): name for name, entry in groups.items()}
+    primary: dict[str, list[str]] = {}
+    for name, entry in people.items():
+        # The primary group has no member line for its people (MS-ADTS 3.1.1.1.1), whatever identifiers lists use.
+        group = of_sid.get(f"{_sid(entry).rpartition('-')[0]}-{entry.text('primarygroupid')}")
+        if group is not None:
+            primary.setdefault(group, []).append(logins[name])
     found = []
     for name, entry in groups.items():
-        members = [normal_name(one.partition("#")[0]) for one in entry.texts("member", "uniquemember")]
-        direct = [logins[one] for one in members if one in logins] + entry.texts("memberuid")
-        nested = [names[one] for one in members if one in names]
-        found.append(Group(names[name], idents[name], tuple(dict.fromkeys(direct)), tuple(dict.fromkeys(nested))))
+        told = _Members([], [], ["*"] if entry.is_cut else [])
+        for one in _member_names(entry):
+            told.add(one, logins, idents, others)
+        direct = [*told.logins, *entry.texts("memberuid"), *primary.get(name, ())]
+        found.append(Group(names[name], idents[name], *_once(direct, told.nested, told.untold)))
     unique: dict[str, Account] = {}
     for account in accounts:
         unique.setdefault(account.login, account)
     return sorted(unique.values(), key=lambda one: one.login), sorted(found, key=lambda one: (one.name, one.ident))
 
 
-def _account(entry: Entry, today: date, by_sid: bool, numbers: Mapping[str, str]) -> Account:
+def _once(*lists: Sequence[str]) -> Iterator[tuple[str, ...]]:
+    return (tuple(dict.fromkeys(each)) for each in lists)
+
+
+def _gives_access(entry: Entry) -> bool:
+    kind = entry.text("grouptype")
+    return not kind or bool(_number(kind) & _SECURITY_ENABLED)
+
+
+def _group_names(groups: Mapping[str, Entry]) -> dict[str, str]:
+    """Return what groups are called; of several of one name each with where it stands."""
+    names = {name: entry.text("samaccountname", "cn") or name for name, entry in groups.items()}
+    taken = Counter(names.values())
+    return {
+        name: called if taken[called] == 1 else f"{called} ({groups[name].name.partition(',')[2]})"
+        for name, called in names.items()
+    }
+
+
+def _member_names(entry: Entry) -> list[str]:
+    return entry.texts("member") + [_UNIQUE_ID.sub("", one) for one in entry.texts("uniquemember")]
+
+
+@dataclass(slots=True)
+class _Members:
+    """Who is in a group: logins, identifiers of groups, and members of whom nothing is told."""
+
+    logins: list[str]
+    nested: list[str]
+    untold: list[str]
+
+    def add(self, member: str, logins: Mapping[str, str], idents: Mapping[str, str], others: set[str]) -> None:
+        """Add a member by its name in the directory."""
+        name = normal_name(member)
+        if name in logins:
+            self.logins.append(logins[name])
+        elif name in idents:
+            self.nested.append(idents[name])
+        elif (sid := _foreign(member)) in WELL_KNOWN:
+            # What is known everywhere stands in a directory as something from outside.
+            if sid not in NEVER_OVER_NETWORK:
+                self.nested.append(sid)
+        elif name not in others or sid:
+            self.untold.append(sid or member)
+
+
+def _foreign(member: str) -> str:
+    """Return the identifier that names a member from another domain (MS-ADTS 3.1.1.1.1); empty for others."""
+    first = member.partition(",")[0].partition("=")[2].strip().upper()
+    return first if is_sid(first) else ""
+
+
+def _account(entry: Entry, today: date, by_sid: bool, numbers: Mapping[str, str], policy: _Policy) -> Account:
     login = _login(entry)
     ident = _ident(entry, "uidnumber", by_sid, login)
     primary = entry.text("gidnumber")
@@ -162,6 +302,6 @@ def _account(entry: Entry, today: date, by_sid: bool, numbers: Mapping[str, str]
         entry.text("mail"),
         entry.text("homedirectory"),
         entry.text("loginshell"),
-        _state(entry, today),
+        _state(entry, today, policy),
         last_seen=_last_seen(entry),
     )

@@ -15,6 +15,8 @@ from neatledger.formats.directory import Entry
 
 __all__ = ["parse_ldif"]
 
+_OF_SEARCH = frozenset({"search", "result", "ref", "control", "numresponses"})
+
 
 def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
     """Yield unfolded lines with the number of their first line, comments left out, empty lines kept."""
@@ -75,13 +77,34 @@ def _entry(record: list[tuple[int, str, bytes]], where: str, faults: list[Fault]
         number, name, value = record[0]
     if name.lower() == "version" and len(record) == 1:
         return None
+    if name.lower() in _OF_SEARCH:
+        # What ldapsearch writes behind the entries that it found.
+        told = {key.lower(): found.decode("utf-8", "replace") for _, key, found in record}
+        if told.get("result", "0")[:2].strip() != "0":
+            faults.append(
+                Fault(f"{where}:{number}", f"an export that ended in {told['result'][:60]!r}", "a whole one")
+            )
+        faults += [
+            Fault(
+                f"{where}:{line}", f"a part of the directory that is said to be at {found.decode()[:60]!r}", "it too"
+            )
+            for line, key, found in record
+            if key.lower() == "ref"
+        ]
+        return None
     if name.lower() != "dn":
         faults.append(Fault(f"{where}:{number}", f"a record that begins with {name[:40]!r}", "dn:"))
         return None
     attributes: dict[str, list[bytes]] = {}
+    is_cut = False
     for line, key, found in record[1:]:
         if key.lower() == "changetype" and found != b"add":
             faults.append(Fault(f"{where}:{line}", "a record of a change", "an entry's content"))
             return None
-        attributes.setdefault(key.lower().partition(";")[0], []).append(found)
-    return Entry(value.decode("utf-8", "surrogateescape"), attributes)
+        kind, _, option = key.lower().partition(";")
+        if option.startswith("range=") and not option.endswith("-*") and not is_cut:
+            # A server hands out many values in parts (MS-ADTS 3.1.1.3.1.3.3), and an export may have the first alone.
+            faults.append(Fault(f"{where}:{line}", f"a part of the values of {kind} ({option})", "all of them"))
+            is_cut = True
+        attributes.setdefault(kind, []).append(found)
+    return Entry(value.decode("utf-8", "surrogateescape"), attributes, is_cut)

@@ -7,16 +7,18 @@ followed: it names a host that nobody here trusted with the password. What lies 
 
 from __future__ import annotations
 
+import re
 import ssl
 from collections.abc import Mapping
 from contextlib import suppress
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.tree.columns import NotSeen
-from neatledger.errors import SourceError
+from neatledger.errors import MissingPartError, SourceError
 from neatledger.formats.directory import Entry, accounts_of
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
@@ -25,13 +27,15 @@ __all__ = ["read_ldap_accounts"]
 
 _FILTER = (
     "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
-    "(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=group))"
+    "(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=group)"
+    "(objectClass=domain)(objectClass=domainDNS))"
 )
 _REFERRAL = 10  # RFC 4511 appendix A.1
 _WANTED = [
     "objectClass", "uid", "sAMAccountName", "cn", "displayName", "gecos", "mail", "homeDirectory", "loginShell",
     "uidNumber", "gidNumber", "objectSid", "sambaSID", "primaryGroupID", "member", "uniqueMember", "memberUid",
     "userAccountControl", "nsAccountLock", "loginDisabled", "pwdAccountLockedTime", "sambaAcctFlags", "shadowExpire",
+    "groupType", "lockoutTime", "pwdLastSet", "msDS-User-Account-Control-Computed", "lockoutDuration", "maxPwdAge",
     "accountExpires", "lastLogonTimestamp", "lastLogon", "authTimestamp", "pwdLastSuccess",
 ]  # fmt: skip
 
@@ -56,6 +60,15 @@ def read_ldap_accounts(
     default = "sid" if context.settings["source"] == "smb" or context.settings.get("lists") == "nt" else "number"
     by_sid = str(setting.get("ids", default)) == "sid"
     accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
+    for group in groups:
+        if group.untold:
+            whom = "members that it did not tell" if "*" in group.untold else ", ".join(group.untold[:3])
+            more = f" and {len(group.untold) - 3} more" if len(group.untold) > 3 else ""
+            message = f"the group {group.name} holds {whom}{more}: who else is in it by that is not told"
+            not_seen.append(NotSeen.of_source(str(setting.get("ldif") or setting["ldap"]["url"]), message))
+    if not accounts and not groups:
+        where = str(setting.get("ldif") or setting["ldap"]["base"])
+        not_seen.append(NotSeen.of_source(where, "there are no people or groups: see base and filter in the plan"))
     return accounts, groups, not_seen
 
 
@@ -73,7 +86,9 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: lis
     words["auto_referrals"] = False
     if user:
         found = context.credentials(user, url.hostname)
-        words |= {"user": found.user, "password": found.password, "authentication": ldap3.SIMPLE}
+        words |= {"user": found.user, "password": found.password, **_sign_in(str(setting.get("sign-in", "simple")))}
+    elif setting.get("sign-in") == "kerberos":
+        words |= _sign_in("kerberos")
     try:
         tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
         server = ldap3.Server(
@@ -96,9 +111,57 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: lis
             with suppress(LDAPException, OSError):
                 connection.unbind()
     except (LDAPException, OSError, ssl.SSLError) as error:
-        message = str(error).splitlines()[0] if str(error) else type(error).__name__
-        hint = "see url, user and base in the plan; allow-plain: true does without TLS"
+        message, hint = _in_words(error)
         raise SourceError(f"cannot read the directory: {message}", where, hint) from None
+
+
+def _sign_in(how: str) -> dict[str, Any]:
+    """Return how to sign in, as the library has it; raises `MissingPartError`."""
+    import ldap3
+
+    if how == "kerberos":
+        if find_spec("gssapi") is None and find_spec("winkerberos") is None:
+            raise MissingPartError("signing in by Kerberos wants one more part", hint="pip install gssapi")
+        return {"authentication": ldap3.SASL, "sasl_mechanism": ldap3.KERBEROS}
+    return {"authentication": ldap3.NTLM if how == "ntlm" else ldap3.SIMPLE}
+
+
+# What a domain says of a password that is right or wrong (MS-ERREF 2.2, in hexadecimal, in the text of result 49).
+_SIGN_IN_FAULTS = {
+    "525": "there is nobody of this name",
+    "52e": "the name or the password is wrong",
+    "530": "this account may not sign in at this hour",
+    "531": "this account may not sign in from here",
+    "532": "the password of this account has expired",
+    "533": "this account is disabled",
+    "701": "this account has expired",
+    "773": "this account must change its password first",
+    "775": "this account is locked, after too many wrong passwords",
+}
+_OF_NAME = "see user in the plan, and the password in the environment or keyring"
+_OF_PLACE = "see url, user and base in the plan"
+
+
+def _in_words(error: Exception) -> tuple[str, str]:
+    """Return what an error means, and what to do about it, without all that the library has to say of it."""
+    text = " ".join(str(error).split())
+    code = re.search(r"\bdata ([0-9a-f]{3})\b", text)
+    if code and code[1] in _SIGN_IN_FAULTS:
+        return _SIGN_IN_FAULTS[code[1]], _OF_NAME
+    if "invalidCredentials" in text or "- 49 -" in text:
+        return (
+            "the name or the password is wrong",
+            "see user in the plan, and the password in the environment or keyring",
+        )
+    if "noSuchObject" in text or "- 32 -" in text:
+        return "there is nothing of the name of its base", "see base in the plan"
+    if "certificate" in text.casefold():
+        why = re.search(r"certificate verify failed: ([^(\[]{1,60})", text)
+        reason = why[1].strip() if why else "it is not one that we trust"
+        return f"its certificate does not hold: {reason}", "name the authority that signed it: ca: FILE"
+    if "start_tls" in text.casefold() or "StartTLS" in text or ("unavailable" in text and "TLS" in text):
+        return f"no TLS: {text[:80]}", "allow-plain: true does without, and names and password pass in the clear"
+    return (text[:120] or type(error).__name__), f"{_OF_PLACE}; allow-plain: true does without TLS"
 
 
 def _file(context: SourceContext, name: str | None) -> str | None:
@@ -123,8 +186,7 @@ def _search(
     )
     for row in found:
         if row.get("type") == "searchResEntry":
-            values = {key.lower().partition(";")[0]: list(each) for key, each in row["raw_attributes"].items()}
-            entries.append(Entry(row["dn"], values))
+            entries.append(_entry(connection, row["dn"], row["raw_attributes"]))
             context.progress(1)
         elif row.get("type") == "searchResRef":
             places = " or ".join(map(str, row.get("uri", ())))
@@ -137,3 +199,30 @@ def _search(
         where = str(setting["url"])
         raise SourceError(f"the directory refers to another, which was not asked: {places}", where, hint)
     return entries
+
+
+_MOST_PARTS = 10_000
+
+
+def _entry(connection: Any, name: str, told: Mapping[str, Any]) -> Entry:
+    """Return an entry; of values that come in parts (MS-ADTS 3.1.1.3.1.3.3) the further ones are asked for."""
+    values: dict[str, list[bytes]] = {}
+    is_cut = False
+    for key, each in told.items():
+        kind, _, option = key.lower().partition(";")
+        values.setdefault(kind, []).extend(each)
+        for _ in range(_MOST_PARTS):
+            last = re.fullmatch(r"range=\d+-(\d+)", option)
+            if last is None:
+                break
+            wanted = f"{kind};range={int(last[1]) + 1}-*"
+            connection.search(name, "(objectClass=*)", "BASE", attributes=[wanted])
+            rows = [row for row in connection.response or () if row.get("type") == "searchResEntry"]
+            more = {key.lower(): each for row in rows for key, each in row["raw_attributes"].items()}
+            option = ""
+            for found, part in more.items():
+                if found.startswith(f"{kind};range="):
+                    values[kind].extend(part)
+                    option = found.partition(";")[2]
+            is_cut = not option
+    return Entry(name, values, is_cut)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import UTC, date, datetime
 from typing import Any
 
 from neatledger.core.lists.identifiers import BUILTIN, WELL_KNOWN
@@ -35,7 +35,8 @@ _SAMR = Interface("12345778-1234-abcd-ef00-0123456789ac", 1, "samr")
 _LSA = Interface("12345778-1234-abcd-ef00-0123456789ab", 0, "lsarpc")
 
 _DISK = 0  # STYPE_DISKTREE without any mark, MS-SRVS 2.2.2.4
-_DISABLED = 0x1  # USER_ACCOUNT_DISABLED, MS-SAMR 2.2.1.12
+# USER_ACCOUNT_DISABLED, _AUTO_LOCKED, USER_DONT_EXPIRE_PASSWORD, USER_PASSWORD_EXPIRED, MS-SAMR 2.2.1.12
+_DISABLED, _AUTO_LOCKED, _KEEPS_PASSWORD, _PASSWORD_EXPIRED = 0x1, 0x400, 0x200, 0x20000
 _ALL_IT_MAY = 0x02000000  # MAXIMUM_ALLOWED, MS-DTYP 2.4.3
 _LOOKUP_NAMES = 0x800  # POLICY_LOOKUP_NAMES, MS-LSAD 2.2.1.1.2
 _ACCOUNT_INFORMATION = 5  # UserAccountInformation, MS-SAMR 2.2.6.28
@@ -308,7 +309,7 @@ def _account(client: RpcClient, domain: bytes, base: str, login: str, rid: int, 
     except Refused as error:
         found.refused.append(f"the account {login}: {error}")
         return Account(login, f"{base}-{rid}", "")
-    state = AccountState.DISABLED if message.control & _DISABLED else AccountState.OPEN
+    state = _state(message)
     primary = f"{base}-{message.primary_group}"
     return Account(login, f"{base}-{rid}", primary, message.full_name, state=state, last_seen=message.last_logon)
 
@@ -318,6 +319,8 @@ class _UserInformation:
     full_name: str
     primary_group: int
     last_logon: date | None
+    password_set: int
+    expires: date | None
     control: int
 
 
@@ -335,8 +338,7 @@ def _user_information(client: RpcClient, handle: bytes) -> _UserInformation:
     answer.u32()
     has_hours = answer.points()
     answer.u32()
-    answer.large()
-    answer.large()
+    password_set, expires = answer.large(), answer.large()
     control = answer.u32()
     texts = [answer.text() if has else "" for has in has_text]
     if has_hours:
@@ -344,7 +346,22 @@ def _user_information(client: RpcClient, handle: bytes) -> _UserInformation:
         _, _, size = answer.u32(), answer.u32(), answer.u32()
         answer.take(size)
     _status(answer)
-    return _UserInformation(texts[1], primary, day_of_filetime(last_logon), control)
+    found = (texts[1], primary, day_of_filetime(last_logon), password_set, day_of_filetime(expires), control)
+    return _UserInformation(*found)
+
+
+def _state(message: _UserInformation) -> AccountState:
+    """Return whether an account can be used now, as the server has it (MS-SAMR 3.1.5.14.7)."""
+    control = message.control
+    if control & _DISABLED:
+        return AccountState.DISABLED
+    if control & _AUTO_LOCKED:
+        return AccountState.LOCKED
+    if message.expires is not None and message.expires <= datetime.now(UTC).date():
+        return AccountState.EXPIRED
+    if not message.password_set and not control & _KEEPS_PASSWORD:
+        return AccountState.MUST_CHANGE
+    return AccountState.EXPIRED_PASSWORD if control & _PASSWORD_EXPIRED else AccountState.OPEN
 
 
 _GROUPS = _Kind(19, _group_members)

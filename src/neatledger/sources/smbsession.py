@@ -105,7 +105,7 @@ def _translated() -> Iterator[None]:
 
 
 class SmbSession:
-    """A session of one account; use as a context."""
+    """A session of one account; use as a context. Making one raises `SourceError`, and `Lost` where it is cut off."""
 
     def __init__(self, terms: Terms, credentials: Credentials) -> None:
         self.terms = terms
@@ -113,8 +113,10 @@ class SmbSession:
         # How long to wait for the server in the middle of an answer, in seconds.
         self._connection._receive_timeout = int(max(1, terms.timeout))
         where = f"{terms.host}:{terms.port}"
+        is_there = False
         try:
             self._connection.connect(timeout=terms.timeout)
+            is_there = True
             if self._connection.dialect < Dialects.SMB_3_0_0 and not terms.allows_unsigned:
                 raise SourceError(
                     "the server offers no SMB 3", where, "allow-unsigned: true in the plan would accept it"
@@ -129,6 +131,9 @@ class SmbSession:
             raise
         except (SMBException, OSError, ValueError, TimeoutError) as error:
             self._end_quietly()
+            if is_there and not isinstance(error, SMBResponseException):
+                # It was there a moment ago, and has refused nothing.
+                raise Lost(_told(error)) from None
             raise SourceError(
                 f"cannot sign in as {credentials.user}: {_told(error)}",
                 where,
@@ -343,24 +348,30 @@ class SteadySession:
         self.terms = terms
         self._credentials = credentials
         self._tell = tell
-        self._session = SmbSession(terms, credentials)
         self._trees: dict[str, SmbTree] = {}
+        self._session: SmbSession | None = None
+        try:
+            self._session = SmbSession(terms, credentials)
+        except Lost as error:
+            self._return_to(error)
 
     def __enter__(self) -> SteadySession:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._session.__exit__()
+        if self._session is not None:
+            self._session.__exit__()
 
     @property
     def is_encrypted(self) -> bool:
         """Tell whether what goes over the network is encrypted."""
-        return self._session.is_encrypted
+        return self._session is not None and self._session.is_encrypted
 
     def ask(self, question: Callable[[SmbSession], T]) -> T:
         """Ask something of the server; raises `Refused` where it says no, and `SourceError` where it stays away."""
         for wait in (*_WAITS, None):
             try:
+                assert self._session is not None
                 return question(self._session)
             except Lost as error:
                 if wait is None:
@@ -381,14 +392,14 @@ class SteadySession:
     def _return_to(self, lost: Lost) -> None:
         """Wait for the server and sign in again."""
         self._trees.clear()
-        self._session.__exit__()
+        self.__exit__()
         last: Exception = lost
         for wait in _WAITS:
             self._tell(f"the server went away ({last}); trying again in {wait:g} s")
             time.sleep(wait)
             try:
                 self._session = SmbSession(self.terms, self._credentials)
-            except SourceError as error:
+            except (SourceError, Lost) as error:
                 last = error
                 continue
             return

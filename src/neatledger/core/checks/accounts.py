@@ -19,7 +19,7 @@ __all__ = ["CHECKS"]
 def _principals(office: OfficeFacts) -> Iterator[tuple[SystemFacts, Principal, str]]:
     for facts in office.systems:
         for principal in facts.principals:
-            if is_account(principal) and principal.is_open:
+            if is_account(principal) and principal.is_live:
                 yield facts, principal, f"{facts.name}:{principal.account.login}"
 
 

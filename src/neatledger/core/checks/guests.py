@@ -30,7 +30,7 @@ def _idle(office: OfficeFacts) -> Iterator[Finding]:
     for facts, principal in _guests(office):
         # Nobody can be idle who is not known to have come.
         last = principal.account.last_seen or principal.account.admission.accepted
-        if principal.is_open and last:
+        if principal.is_live and last:
             days = (office.today - last).days
             if days > idle:
                 yield Finding("guest-idle", _place(facts, principal), f"not seen for {days} days, since {last}")
@@ -38,7 +38,7 @@ def _idle(office: OfficeFacts) -> Iterator[Finding]:
 
 def _no_inviter(office: OfficeFacts) -> Iterator[Finding]:
     for facts, principal in _guests(office):
-        if principal.is_open and not principal.account.admission.inviter:
+        if principal.is_live and not principal.account.admission.inviter:
             yield Finding(
                 "guest-without-inviter", _place(facts, principal), f"nobody is said to have invited {principal.name}"
             )

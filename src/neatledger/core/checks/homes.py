@@ -25,7 +25,7 @@ def _without_folder(office: OfficeFacts) -> Iterator[Finding]:
         people = {principal.account.login: principal for principal in facts.principals}
         for account in accounts_without_home(facts.homes, facts.accounts):
             principal = people[account.login]
-            if principal.kind is Kind.STAFF and principal.is_open and account.ident != "0":
+            if principal.kind is Kind.STAFF and principal.is_live and account.ident != "0":
                 where = ", ".join(path.decode(errors="replace") for path in facts.home_roots)
                 evidence = f"{account.login} ({account.ident}) has no home in {where}"
                 yield Finding("account-without-folder", f"{facts.name}:{account.login}", evidence)

@@ -51,7 +51,7 @@ def _without_service(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
         shut = [
-            n for n, principal in enumerate(facts.principals) if principal.is_open and not principal.account.may_use
+            n for n, principal in enumerate(facts.principals) if principal.is_live and not principal.account.may_use
         ]
         if not shut:
             continue

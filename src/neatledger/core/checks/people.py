@@ -26,7 +26,7 @@ def _no_email(office: OfficeFacts) -> Iterator[Finding]:
         for principal in facts.principals:
             # A service that knows roles invites and warns by mail.
             is_invited = principal.account.admission.roles is not None and principal.kind is not Kind.SERVICE
-            if is_invited and principal.is_open and not principal.account.email:
+            if is_invited and principal.is_live and not principal.account.email:
                 evidence = f"the account of {principal.name or principal.person} has no e-mail address"
                 yield Finding("no-email", f"{facts.name}:{principal.account.login}", evidence)
 
@@ -51,7 +51,7 @@ def _left_but_open(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for principal in facts.principals:
             person = office.plan.people.get(principal.person)
-            if person and person.end and person.end < office.today and principal.is_open:
+            if person and person.end and person.end < office.today and principal.is_live:
                 evidence = f"{person.name} left on {person.end}; the account {principal.account.login} is open"
                 yield Finding("left-but-open", f"{facts.name}:{principal.account.login}", evidence)
 
@@ -103,12 +103,12 @@ def _daily_administrator(office: OfficeFacts) -> Iterator[Finding]:
         usual = {
             principal.person
             for number, principal in enumerate(facts.principals)
-            if principal.is_open and not admins >> number & 1
+            if principal.is_live and not admins >> number & 1
         }
         for number, principal in enumerate(facts.principals):
             if principal.kind is Kind.SERVICE or not principal.is_planned or principal.person in usual:
                 continue
-            if admins >> number & 1 and principal.is_open:
+            if admins >> number & 1 and principal.is_live:
                 evidence = f"{principal.account.login} is all that {principal.person} has there, also for daily work"
                 yield Finding("daily-administrator", f"{facts.name}:{principal.account.login}", evidence)
 

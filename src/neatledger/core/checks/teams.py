@@ -60,7 +60,7 @@ def _missing(office: OfficeFacts, service: Service, team: TeamFolder, holder: st
             and office.plan.is_here(principal.person)
             and office.plan.is_holder(holder, principal.person)
         )
-        if not is_meant or not principal.is_open:
+        if not is_meant or not principal.is_live:
             continue
         if not any(one.reply is Reply.ACCEPTED for one in service.memberships(team, number)):
             yield principal.person

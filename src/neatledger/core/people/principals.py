@@ -39,6 +39,11 @@ class Principal:
         return self.account.state in (AccountState.OPEN, AccountState.UNKNOWN)
 
     @property
+    def is_live(self) -> bool:
+        """Tell whether the account is there to be used: open, or shut for a while until somebody does something."""
+        return self.account.state not in (AccountState.DISABLED, AccountState.EXPIRED)
+
+    @property
     def is_doubtful(self) -> bool:
         """Tell whether nobody knows if the account is open: then all that it gives is unknown."""
         return self.account.state is AccountState.UNKNOWN

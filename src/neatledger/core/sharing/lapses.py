@@ -57,10 +57,10 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
         last = principal.account.last_seen or admission.accepted
         if admission.is_guest and last and principal.kind is Kind.GUEST:
             day = last
-            if principal.is_open and not admission.disable_on:
+            if principal.is_live and not admission.disable_on:
                 then = f"idle for {idle} days: disable it"
                 yield Lapse(day + timedelta(days=idle), "guest", place, principal.name, then)
-            elif not principal.is_open and not admission.remove_on:
+            elif not principal.is_live and not admission.remove_on:
                 then = f"idle for {remove} days: remove it"
                 yield Lapse(day + timedelta(days=remove), "guest", place, principal.name, then)
 

@@ -1,0 +1,209 @@
+"""A real Windows-style domain on loopback as judge: random people and groups, and the groups of each as it works them out.
+
+The domain's controller is provisioned into a folder of its own and listens at an address of its own (its ports are
+fixed). Its own tools, in the system's Python, put entries in and tell the ``tokenGroups`` of everybody.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import random
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+from types import TracebackType
+
+BASE = "DC=pellowmere,DC=example"
+_NAMES = [
+    "Ada Lark",
+    "Bo #7",
+    "Cy, the vet",
+    'Dot "Dee"',
+    "Eve+Una",
+    "Fay\\Hill",
+    "Gül Öz",
+    "Hal;Jay",
+    "Ivy <x>",
+    "# Jo",
+]
+_SYSTEM_PYTHON = "/usr/bin/python3"
+_GLOBAL, _LOCAL, _UNIVERSAL, _SECURITY = 2, 4, 8, 0x80000000
+_FOREIGN = ["S-1-5-11", "S-1-5-4", "S-1-5-21-9-8-7-1105", "S-1-1-0"]
+_OUTSIDE = f"CN=ForeignSecurityPrincipals,{BASE}"
+_SCRIPT = """
+import json, sys
+import ldb
+from samba.auth import system_session
+from samba.param import LoadParm
+from samba.samdb import SamDB
+from samba.ndr import ndr_unpack
+from samba.dcerpc import security
+folder, work = sys.argv[1], json.load(sys.stdin)
+lp = LoadParm(); lp.load(folder + "/etc/smb.conf")
+db = SamDB(url=folder + "/private/sam.ldb", session_info=system_session(), lp=lp)
+for text in work.get("add", ()):
+    db.add_ldif(text)
+for dn, word in work.get("passwords", ()):
+    db.setpassword("(distinguishedName=%s)" % ldb.binary_encode(dn), word, force_change_at_next_login=False)
+for text in work.get("change", ()):
+    db.modify_ldif(text)
+found = {}
+for one in db.search(work["base"], ldb.SCOPE_SUBTREE, "(&(objectClass=user)(!(objectClass=computer)))", ["sAMAccountName"]):
+    me = db.search(one.dn, ldb.SCOPE_BASE, attrs=["tokenGroups", "objectSid"])[0]
+    sids = [str(ndr_unpack(security.dom_sid, bytes(value))) for value in me.get("tokenGroups", ())]
+    found[str(one["sAMAccountName"])] = [str(ndr_unpack(security.dom_sid, bytes(me["objectSid"][0]))), sids]
+json.dump(found, sys.stdout)
+"""
+
+
+def is_there() -> bool:
+    """Tell whether a domain can be made here."""
+    has = all(shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin") for name in ("samba", "samba-tool"))
+    return has and os.geteuid() == 0 and Path("/usr/share/samba/setup/provision.ldif").exists()
+
+
+def _escape(text: str) -> str:
+    """Escape a value of a distinguished name (RFC 4514 section 2.4)."""
+    found = "".join(f"\\{letter}" if letter in ',+"\\<>;' else letter for letter in text)
+    return f"\\{found}" if found.startswith("#") else found
+
+
+class Domain:
+    """A context in which the domain runs, with `users` and `groups` drawn by lot, and `tokens` as it tells them."""
+
+    def __init__(self, rng: random.Random, users: int = 24, groups: int = 16) -> None:
+        self.password = secrets.token_urlsafe(12) + "-Aa1"
+        self.host = f"127.{rng.randrange(64, 128)}.{rng.randrange(256)}.{rng.randrange(2, 250)}"
+        self._folder = Path(tempfile.mkdtemp(prefix="dom", dir="/tmp"))
+        self._process: subprocess.Popen[bytes] | None = None
+        self._rng, self._sizes = rng, (users, groups)
+        self.states: dict[str, str] = {}
+        self.tokens: dict[str, tuple[str, list[str]]] = {}
+
+    def __enter__(self) -> Domain:
+        try:
+            conf = self._folder / "etc" / "smb.conf"
+            words = ("domain", "provision", "--use-rfc2307", "--server-role=dc", "--dns-backend=NONE", "--quiet")
+            named = (
+                "--realm=PELLOWMERE.EXAMPLE",
+                "--domain=PELLOWMERE",
+                "--host-name=hall",
+                f"--host-ip={self.host}",
+            )
+            kept = (f"--adminpass={self.password}", f"--targetdir={self._folder}")
+            subprocess.run(["samba-tool", *words, *named, *kept], check=True, capture_output=True)
+            text = conf.read_text().replace(
+                "[global]\n",
+                f"""[global]
+            interfaces = {self.host}/32
+            bind interfaces only = yes
+            ldap server require strong auth = no
+            pid directory = {self._folder}
+            ncalrpc dir = {self._folder}/ncalrpc
+            """,
+            )
+            text = "\n".join(
+                line for line in text.splitlines() if "server services" not in line and "log file" not in line
+            )
+            conf.write_text(
+                text.replace("[global]", f"[global]\nserver services = ldap\nlog file = {self._folder}/log", 1)
+            )
+            self.tokens = {name: (sid, sids) for name, (sid, sids) in self._ask(self._draw()).items()}
+            # It listens at addresses of interfaces alone; this one is nobody else's.
+            subprocess.run(["ip", "address", "add", f"{self.host}/32", "dev", "lo"], check=True)
+            self._process = subprocess.Popen(
+                ["samba", "--interactive", "--model=single", f"--configfile={conf}"],
+                env={**os.environ, "PATH": f"{os.environ.get('PATH', '')}:/usr/sbin"},
+                stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+            )  # fmt: skip
+            until = time.monotonic() + 40
+            while time.monotonic() < until and self._process.poll() is None:
+                with contextlib.suppress(OSError):
+                    socket.create_connection((self.host, 389), 1).close()
+                    return self
+                time.sleep(0.1)
+            raise RuntimeError("the domain did not start")
+        except BaseException:
+            self.__exit__(None, None, None)
+            raise
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._process is not None:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(self._process.pid, signal.SIGKILL)
+            self._process.wait()
+            if self._process.stdin is not None:
+                self._process.stdin.close()
+            subprocess.run(["ip", "address", "del", f"{self.host}/32", "dev", "lo"], check=False)
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def _ask(self, work: dict[str, object]) -> dict[str, list[object]]:
+        done = subprocess.run(
+            [_SYSTEM_PYTHON, "-c", _SCRIPT, self._folder], input=json.dumps({**work, "base": BASE}),
+            capture_output=True, text=True,
+        )  # fmt: skip
+        assert done.returncode == 0, done.stderr[-2000:]
+        found: dict[str, list[object]] = json.loads(done.stdout)
+        return found
+
+    def _draw(self) -> dict[str, object]:
+        """Draw people with names of every kind, in states of every kind, and groups in groups, foreign members too."""
+        rng = self._rng
+        places = [f"OU=One,{BASE}", f"OU=Two,{BASE}"]
+        add = [f"dn: {place}\nobjectClass: organizationalUnit\n" for place in places]
+        people, change, passwords = [], [], []
+        for number in range(self._sizes[0]):
+            login = f"user{number:02d}"
+            dn = f"CN={_escape(f'{rng.choice(_NAMES)} {number}')},{rng.choice(places)}"
+            people.append(dn)
+            add.append(f"dn: {dn}\nobjectClass: user\nsAMAccountName: {login}\nuid: other{number}\n")
+            state = rng.choice(["open"] * 4 + ["disabled", "expired", "must change its password", "locked"])
+            self.states[login] = state
+            passwords.append([dn, self.password])
+            lines = {
+                "open": [("userAccountControl", "512")],
+                "disabled": [("userAccountControl", "514")],
+                "expired": [("userAccountControl", "512"), ("accountExpires", "131000000000000000")],
+                "must change its password": [("userAccountControl", "512"), ("pwdLastSet", "0")],
+                "locked": [
+                    ("userAccountControl", "512"),
+                    ("lockoutTime", str(int((time.time() + 11644473600) * 10**7))),
+                ],
+            }[state]
+            change += [f"dn: {dn}\nchangetype: modify\nreplace: {key}\n{key}: {value}\n" for key, value in lines]
+        contact = f"CN=Some contact,{places[0]}"
+        add.append(f"dn: {contact}\nobjectClass: contact\nmail: c@x.example\n")
+        groups: list[tuple[str, int]] = []
+        there = {"S-1-5-11", "S-1-5-4"}
+        for number in range(self._sizes[1]):
+            scope = rng.choice([_GLOBAL, _LOCAL, _LOCAL, _UNIVERSAL])
+            kind = scope | (_SECURITY if rng.random() < 0.8 else 0)
+            place = places[number % 2]
+            # Pairs have one name in two places.
+            dn = f"CN=group {number // 2},{place}"
+            members = set(rng.sample([*people, contact], rng.randrange(4)))
+            fits = [
+                name
+                for name, other in groups
+                if scope == _LOCAL or (not other & _LOCAL and (scope == _UNIVERSAL or other & _GLOBAL))
+            ]
+            members |= set(rng.sample(fits, min(len(fits), rng.randrange(3))))
+            if scope == _LOCAL:
+                for sid in rng.sample(_FOREIGN, rng.choice([0, 0, 1])):
+                    # Whoever comes from outside gets an entry by being named the first time.
+                    members.add(f"CN={sid},{_OUTSIDE}" if sid in there else f"<SID={sid}>")
+                    there.add(sid)
+            lines = "".join(f"member: {member}\n" for member in sorted(members))
+            signed = kind - (1 << 32) if kind & _SECURITY else kind
+            add.append(f"dn: {dn}\nobjectClass: group\nsAMAccountName: group{number}\ngroupType: {signed}\n{lines}")
+            groups.append((dn, kind))
+        return {"add": add, "passwords": passwords, "change": change}
