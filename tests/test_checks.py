@@ -116,6 +116,7 @@ CASES = [
     ("name-collision", [row("/a"), row("/A")], {}, ["/"]),
     ("folder-missing", [row("/a")], {"folders": {"barn:/a": {}, "barn:/b": {}}}, ["/b"]),
     ("plan-differs", [row("/a", mode="0770", group=3002)], {"people": {"ada": PERSON}, "folders": {"barn:/a": {"closed": True, "grants": {"ada": "write"}}}}, []),
+    ("plan-differs", [row("/a", mode="0770", group=3002), row("/a/b", mode="0750", group=3002), row("/a/b/c", mode="0750", group=3002), row("/a/d", mode="0770", group=3002)], {"people": {"ada": PERSON}, "folders": {"barn:/a": {"closed": True, "grants": {"ada": "write"}}}}, ["/a/b"]),
     ("plan-differs", [row("/a", mode="0750", group=3002)], {"people": {"ada": PERSON}, "folders": {"barn:/a": {"closed": True, "grants": {"ada": "write"}}}}, ["/a"]),
     ("plan-differs", [row("/a", mode="0750", group=3002)], {"people": {"ada": {**PERSON, "end": "2026-05-31"}}, "folders": {"barn:/a": {"grants": {"ada": "read"}}}}, ["/a"]),
 ]  # fmt: skip

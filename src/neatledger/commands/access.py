@@ -28,15 +28,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the table, system after system."""
     office = app.office
+    below = office.address(args.below) if args.below else None
     if app.options.side == "plan":
-        people = args.person or list(office.plan.people)
-        show_report(plan_reach_report(office.plan, people, "access"), app.output)
+        people = [office.find_planned(name) for name in args.person or office.plan.people]
+        show_report(plan_reach_report(office.plan, people, "access", below), app.output)
         return 0
     if app.options.side == "both":
-        found = differences.ask(office, args.person)
+        found = differences.ask(office, args.person, below)
         show_report(both_report("access", found, office.plan.office), app.output)
         return 1 if any(found) else 0
     which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
-    below = office.address(args.below) if args.below else None
     show_access("access", access.ask(office, args.person, below), which, office.count.when, app.output)
     return 0

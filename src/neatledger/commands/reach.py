@@ -6,7 +6,6 @@ import argparse
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
-from neatledger.errors import UnknownNameError
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access
 from neatledger.questions import access, differences
@@ -27,9 +26,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Answer on the found side, the plan's, or both."""
     office = app.office
     if app.options.side == "plan":
-        if args.person not in office.plan.people:
-            raise UnknownNameError(f"the plan has no person {args.person!r}", hint="people lists everyone")
-        show_report(plan_reach_report(office.plan, [args.person], "reach"), app.output)
+        show_report(plan_reach_report(office.plan, [office.find_planned(args.person)], "reach"), app.output)
         return 0
     person = office.find_person(args.person)
     if app.options.side == "both":

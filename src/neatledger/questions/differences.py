@@ -1,10 +1,13 @@
-"""Where plan and found differ: on every folder of the plan that was found, for everyone or one person."""
+"""Where plan and found differ: on every folder that the plan's word reaches, for everyone or some people."""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Collection
 
 from neatledger.core.access.differences import Difference, differences_at
+from neatledger.core.access.divergence import divergences
+from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import locate
 from neatledger.questions.office import Office
@@ -12,10 +15,17 @@ from neatledger.questions.office import Office
 __all__ = ["ask"]
 
 
-def ask(office: Office, people: Collection[str] | None = None) -> list[Difference]:
-    """Return both sides of every folder of the plan and person, those that agree too."""
+def ask(office: Office, people: Collection[str] | None = None, below: Address | None = None) -> list[Difference]:
+    """Return both sides of every folder of the plan and person, those that agree too, and what differs below them.
+
+    `below` keeps to one folder and what is in it. Raises `UnknownNameError` for who or what is not there.
+    """
+    if people is not None:
+        people = {office.find_person(name).id for name in people}
     found: list[Difference] = []
     for folder in office.plan.folders:
+        if below is not None and not folder.address.is_within(below):
+            continue
         system = folder.address.system
         try:
             location = locate(office.reader(system), folder.address)
@@ -28,4 +38,30 @@ def ask(office: Office, people: Collection[str] | None = None) -> list[Differenc
         }
         differences = differences_at(office.plan, folder.address, asked)
         found += [each for each in differences if people is None or each.person in people]
+    for system in office.readers:
+        if below is None or below.system == system:
+            found += _below_planned(office, system, people, below)
     return found
+
+
+def _below_planned(
+    office: Office, system: str, people: Collection[str] | None, below: Address | None
+) -> list[Difference]:
+    principals = office.systems.holders[system]
+    if not principals or not any(folder.address.system == system for folder in office.plan.folders):
+        return []
+    everyone = office.systems.everyone(system, principals, is_narrow=True)
+    matrix = everyone.matrix
+    numbers: dict[str, list[int]] = {}
+    for number, principal in enumerate(matrix.principals):
+        # Administrators open everything by their role, which the plan of folders does not speak of.
+        if (people is None or principal.person in people) and not matrix.admins >> number & 1:
+            numbers.setdefault(principal.person, []).append(number)
+    top = 0
+    if below is not None:
+        row = matrix.find_row(below.parts)
+        if row is None:
+            raise UnknownNameError("no folder of this name was counted", f"{system}:{os.fsdecode(below.path)}")
+        top = row
+    found = divergences(office.plan, system, everyone, numbers, top)
+    return [each.difference for each in found if not each.is_planned]

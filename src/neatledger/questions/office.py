@@ -175,6 +175,14 @@ class Office:
                 found.setdefault(principal.system, []).append(principal)
         return FoundPerson(name, found)
 
+    def find_planned(self, name: str) -> str:
+        """Return the id of a person of the plan by id or name; raises `UnknownNameError`."""
+        people = self.plan.people
+        matches = [one.id for one in people.values() if one.name.casefold() == name.casefold()]
+        if name not in people and len(matches) != 1:
+            raise UnknownNameError(f"the plan has no person {name!r}", hint="people lists everyone")
+        return name if name in people else matches[0]
+
     def _match_name(self, name: str, everyone: list[Principal]) -> str:
         folded = name.casefold()
         matches = {

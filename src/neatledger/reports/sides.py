@@ -50,13 +50,20 @@ def plan_who_report(plan: Plan, address: Address) -> Report:
     return Report("who", headline, _PLAN_COLUMNS, rows, empty="the plan gives nobody any right here")
 
 
-def plan_reach_report(plan: Plan, people: Sequence[str], name: str) -> Report:
-    """Say what people are meant to reach: the folders of the plan where each has any right."""
-    found = [_plan_row(plan, person, folder.address) for folder in plan.folders for person in people]
+def plan_reach_report(plan: Plan, people: Sequence[str], name: str, below: Address | None = None) -> Report:
+    """Say what people are meant to reach: the folders of the plan where each has any right, all or those in one.
+
+    Of a folder that the plan does not name its word for it comes first.
+    """
+    places = [folder.address for folder in plan.folders if below is None or folder.address.is_within(below)]
+    if below is not None and below not in places:
+        places.insert(0, below)
+    found = [_plan_row(plan, person, place) for place in places for person in people]
     rows = [row for row in found if row]
     who = people[0] if len(people) == 1 else count_of(len({row["person"] for row in rows}), "person")
     folders = len({row["folder"] for row in rows})
-    headline = f"The plan means {who} to reach {folders} of its {count_of(len(plan.folders), 'folder')}."
+    all_of_it = f"{'its ' if below is None else ''}{count_of(len(places), 'folder')}"
+    headline = f"The plan means {who} to reach {folders} of {all_of_it}."
     return Report(name, headline, _PLAN_COLUMNS, rows, empty="the plan gives nothing")
 
 
@@ -95,7 +102,7 @@ def both_report(name: str, differences: Iterable[Difference], subject: str) -> R
     rows: list[Row] = []
     off = 0
     for each in sorted(differences, key=lambda each: (not each, each.person, each.address)):
-        if not each and each.planned_level is Level.NONE:
+        if not each and each.planned_level is Level.NONE and each.is_known:
             continue
         off += bool(each)
         rows.append(
@@ -104,7 +111,7 @@ def both_report(name: str, differences: Iterable[Difference], subject: str) -> R
                 "person": each.person,
                 "folder": each.address,
                 "planned": each.planned_level.value,
-                "found": level_of(each.found & ~Right.DELETE).value,
+                "found": level_of(each.found & ~Right.DELETE).value if each.is_known else Level.UNKNOWN.value,
                 "difference": each.spell(),
             }
         )

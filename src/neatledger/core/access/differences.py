@@ -22,17 +22,21 @@ COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """What the plan means a person to have on a folder and has not, and the other way round."""
+    """What the plan means a person to have on a folder and has not, and the other way round.
+
+    Where it `is_known` only in part what they have, nothing is said to be missing: it is not known.
+    """
 
     person: str
     address: Address
     planned: Right
     found: Right
+    is_known: bool = True
 
     @property
     def missing(self) -> Right:
         """Return what is planned and was not found."""
-        return self.planned & ~self.found & COMPARED
+        return self.planned & ~self.found & COMPARED if self.is_known else Right.NONE
 
     @property
     def beyond(self) -> Right:
@@ -50,6 +54,8 @@ class Difference:
             parts.append(f"lacks {spell_rights(self.missing)}")
         if self.beyond:
             parts.append(f"has {spell_rights(self.beyond)} beyond the plan")
+        if not self.is_known:
+            parts.append("what else they have is not known")
         return "; ".join(parts) or "as planned"
 
     @property
@@ -78,5 +84,6 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         for way in ways:
             if way.principal.account.login not in admins:
                 rights |= way.rights
-        found.append(Difference(person, address, planned, rights))
+        others = [way for way in ways if way.principal.account.login not in admins]
+        found.append(Difference(person, address, planned, rights, all(way.is_known for way in others)))
     return found

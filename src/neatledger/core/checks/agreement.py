@@ -7,19 +7,22 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neatledger.core.access.differences import COMPARED, Difference
+from neatledger.core.access.differences import COMPARED
+from neatledger.core.access.divergence import divergences
 from neatledger.core.access.everyone import RowFilter, flag_rights
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.contract import word_entry
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, spell_rights
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_rights
 from neatledger.core.people.principals import Principal, is_held_by
 from neatledger.core.plan.plan import Bound, Expectation, Kind
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.patterns import match_folders
 
 __all__ = ["CHECKS"]
 
-_MOST = 200
+_NOT_LISTED = (SeenState.NOT_OPENED, SeenState.OTHER_FILE_SYSTEM)
+_MOST, _MOST_EXPLAINED = 200, 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,11 +33,12 @@ class _Held:
     files: int
     read: int
     change: int
+    is_known: bool = True
 
     def unite(self, other: _Held) -> _Held:
         """Unite what two accounts of one person have."""
         read, change = max(self.read, other.read), max(self.change, other.change)
-        return _Held(self.rights | other.rights, self.files, read, change)
+        return _Held(self.rights | other.rights, self.files, read, change, self.is_known and other.is_known)
 
 
 def _principals_of(facts: SystemFacts) -> dict[str, list[int]]:
@@ -53,10 +57,13 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
     for block in facts.everyone.blocks(RowFilter.ALL, np.asarray(rows, dtype=np.int64)):
         united: dict[tuple[int, str], _Held] = {}
         counts = block.counts
-        numbers = (block.folder, block.column, block.flags, counts.files, counts.read, counts.change)
-        for row, column, flags, files, read, change in zip(*(each.tolist() for each in numbers), strict=True):
+        numbers = (block.folder, block.column, block.flags, counts.files, counts.read, counts.change, block.unknown)
+        for row, column, flags, files, read, change, unknown in zip(
+            *(each.tolist() for each in numbers), strict=True
+        ):
             if column < len(people) and not facts.everyone.matrix.admins >> column & 1:
-                held = _Held(flag_rights(flags), max(files, 0), max(read, 0), max(change, 0))
+                is_known = not unknown and read >= 0
+                held = _Held(flag_rights(flags), max(files, 0), max(read, 0), max(change, 0), is_known)
                 before = united.get((row, people[column]))
                 united[row, people[column]] = held if before is None else before.unite(held)
         for (row, person), held in united.items():
@@ -85,6 +92,9 @@ def _beyond(level: Level, held: _Held) -> str:
 
 
 def _lacking(level: Level, held: _Held) -> str:
+    if not held.is_known:
+        # What was not seen may be there.
+        return ""
     wanted = LEVEL_RIGHTS[level] & (COMPARED if level is not Level.DROP else Right.ADD)
     evidence = [spell_rights(wanted & ~held.rights)] if wanted & ~held.rights else []
     if not evidence and wanted & Right.READ and held.read < held.files:
@@ -168,28 +178,38 @@ def _planned_rows(office: OfficeFacts, facts: SystemFacts) -> Iterator[tuple[Add
             yield folder.address, rows[0] if rows else -1
 
 
+def _is_unseen(facts: SystemFacts, address: Address) -> bool:
+    """Tell whether a folder that was not found may be there: what it would lie in was not seen whole."""
+    matrix = facts.everyone.matrix
+    for depth in range(len(address.parts) - 1, -1, -1):
+        row = matrix.find_row(address.parts[:depth])
+        if row is not None:
+            missed = {each.path for each in facts.not_seen if not each.source}
+            return int(facts.folders["state"][row]) in _NOT_LISTED or address.path in missed
+    return False
+
+
 def _folder_missing(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         for address, row in _planned_rows(office, facts):
-            if row < 0:
+            if row < 0 and not _is_unseen(facts, address):
                 yield Finding("folder-missing", address, "the plan has this folder; it was not found")
 
 
 def _differs(office: OfficeFacts) -> Iterator[Finding]:
     plan = office.plan
     for facts in office.systems:
-        planned = {row: address for address, row in _planned_rows(office, facts) if row >= 0}
-        people = _principals_of(facts)
-        for row, address in planned.items():
-            for person, numbers in people.items():
-                if person not in plan.people and facts.principals[numbers[0]].kind is Kind.SERVICE:
-                    continue
-                meant, _ = plan.rights_at(address, person)
-                difference = Difference(person, address, meant, facts.rights_at(row, numbers))
-                if difference:
-                    by = _by(facts, row, numbers)
-                    evidence = f"{person} {difference.spell()} (plan {level_of(meant).value}) — by {by}"
-                    yield Finding("plan-differs", address, evidence)
+        people = {
+            person: numbers
+            for person, numbers in _principals_of(facts).items()
+            if person in plan.people or facts.principals[numbers[0]].kind is not Kind.SERVICE
+        }
+        for number, found in enumerate(divergences(plan, facts.name, facts.everyone, people)):
+            one = found.difference
+            evidence = f"{one.person} {one.spell()} (plan {one.planned_level.value})"
+            # By which entry each has what they have takes a while, and after so many nobody asks.
+            evidence += f" — by {_by(facts, found.row, people[one.person])}" if number < _MOST_EXPLAINED else ""
+            yield Finding("plan-differs", one.address, evidence)
 
 
 def _not_seen(office: OfficeFacts) -> Iterator[Finding]:

@@ -1,0 +1,145 @@
+"""Where what was found is not what the plan means, on every folder that the plan's word reaches, each once.
+
+A folder that the plan does not name has what the nearest one above it has. So what differs on a folder the same way
+as on the one above it is told there; folders that the plan names stand for themselves.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.bits import Bits, principal_bit
+from neatledger.core.access.differences import COMPARED, Difference
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
+from neatledger.core.lists.rights import Right
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+
+__all__ = ["Divergence", "divergences"]
+
+_CHUNK = 16384
+_BEYOND = tuple(COMPARED & ~Right.MANAGE)
+
+
+@dataclass(frozen=True, slots=True)
+class Divergence:
+    """One difference, with the row of its folder; `is_planned` says that the plan names that folder itself."""
+
+    row: int
+    difference: Difference
+    is_planned: bool
+
+
+def divergences(
+    plan: Plan, system: str, everyone: Everyone, people: Mapping[str, Sequence[int]], top: int = 0
+) -> Iterator[Divergence]:
+    """Yield what differs, folders in reading order.
+
+    Arguments: everyone's rights on the system; the people to look at, with the numbers of their principals, the ways
+    of administrators left out; the folder at and below which to look.
+    """
+    word = _Word(plan, system, everyone, people)
+    below = everyone.rows_below(top)
+    rows = below[(everyone.may_differ | word.is_planned)[below] & (word.region[below] >= 0)]
+    for start in range(0, len(rows), _CHUNK):
+        yield from word.differing(rows[start : start + _CHUNK])
+
+
+class _Word:
+    """What the plan says of every folder of a system, beside what was found."""
+
+    def __init__(self, plan: Plan, system: str, everyone: Everyone, people: Mapping[str, Sequence[int]]) -> None:
+        self._plan, self._matrix = plan, everyone.matrix
+        folders = self._matrix.folders
+        self._path_of, self._system = folder_paths(folders), system
+        self._parent = folders["parent"]
+        self.is_planned = np.zeros(folders.rows, dtype=bool)
+        self.region = np.full(folders.rows, -1, dtype=np.int64)
+        self._places: list[Address] = []
+        for folder in plan.folders:
+            address = folder.address
+            row = None if address.system != system or b"*" in address.path else self._matrix.find_row(address.parts)
+            if row is not None:
+                self.region[row] = len(self._places)
+                self.is_planned[row] = True
+                self._places.append(address)
+        for first, last in self._matrix.levels[1:]:
+            here = self.region[first:last]
+            self.region[first:last] = np.where(here >= 0, here, self.region[self._parent[first:last]])
+        # A person's further accounts are folded into the first.
+        self._first = {numbers[0]: person for person, numbers in people.items() if numbers}
+        self._others = [(numbers[0], other) for numbers in people.values() for other in numbers[1:]]
+        self._mask = self._packed(self._first)
+        self._rights = [{person: plan.rights_at(place, person)[0] for person in people} for place in self._places]
+        self._meant = {
+            right: np.array(
+                [
+                    self._packed(number for number, person in self._first.items() if meant[person] & right)
+                    for meant in self._rights
+                ]
+            ).reshape(len(self._places), self._matrix.words)
+            for right in COMPARED
+        }
+
+    def _packed(self, numbers: Iterator[int] | Mapping[int, str]) -> Bits:
+        found = np.zeros(self._matrix.words, dtype=np.uint64)
+        for number in numbers:
+            found[number >> 6] |= np.uint64(1 << (number & 63))
+        return found
+
+    def _fold(self, bits: Bits) -> Bits:
+        found = bits.copy()
+        for mine, other in self._others:
+            found[:, mine >> 6] |= principal_bit(bits, other) << np.uint64(mine & 63)
+        folded: Bits = found & self._mask
+        return folded
+
+    def _state(self, rows: NDArray[np.int64]) -> list[Bits]:
+        """Return by right who lacks it, and who has it beyond the plan; nobody where the plan says nothing."""
+        block, region = self._matrix.block(rows), self.region[rows]
+        unknown = self._fold(block.unknown)
+        spoken = (region >= 0)[:, None]
+        found = []
+        for right in COMPARED:
+            has, meant = self._fold(block.rights[right]), self._meant[right][np.maximum(region, 0)]
+            found.append(np.where(spoken, meant & ~has & ~unknown, np.uint64(0)))
+            if right in _BEYOND:
+                found.append(np.where(spoken, has & ~meant, np.uint64(0)))
+        return found
+
+    def differing(self, rows: NDArray[np.int64]) -> Iterator[Divergence]:
+        """Yield what differs on some folders, and does not on the folder above the same way."""
+        if not len(rows):
+            return
+        here = self._state(rows)
+        parents, place = np.unique(np.maximum(self._parent[rows], 0).astype(np.int64), return_inverse=True)
+        above = [bits[place.reshape(-1)] for bits in self._state(parents)]
+        alone = self.is_planned[rows] | (self._parent[rows] < 0)
+        differs = np.bitwise_or.reduce(here)
+        news = np.bitwise_or.reduce([mine ^ theirs for mine, theirs in zip(here, above, strict=True)])
+        wanted = np.where(alone[:, None], differs, differs & news)
+        some = np.flatnonzero(wanted.any(axis=1))
+        if not len(some):
+            return
+        block = self._matrix.block(rows[some])
+        unknown = self._fold(block.unknown)
+        rights = {right: self._fold(block.rights[right]) for right in FLAG_RIGHTS if right in block.rights}
+        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1, bitorder="little")
+        for which, number in zip(*(each.tolist() for each in np.nonzero(bits)), strict=True):
+            row, person = int(rows[some[which]]), self._first[number]
+
+            def has(table: Bits, which: int = which, number: int = number) -> bool:
+                return bool(int(table[which, number >> 6]) >> (number & 63) & 1)
+
+            found = Right.NONE
+            for right, table in rights.items():
+                found |= right if has(table) else Right.NONE
+            meant = self._rights[int(self.region[row])][person]
+            address = Address(self._system, self._path_of(row))
+            difference = Difference(person, address, meant, found, not has(unknown))
+            yield Divergence(row, difference, bool(self.is_planned[row]))
