@@ -280,7 +280,7 @@ def _above(path: bytes) -> list[bytes]:
 
 def _rule(office: Office, path: bytes, login: str) -> dict[str, object]:
     """The tightest of what the four levels say, setting by setting, in the words of the design."""
-    guests, domains, links, download = 2, None, 2, True
+    guests, domains, links, download = 2, None, 3, True
     for one in office.service.shared.rules:
         counts = (
             one.on is RuleOn.OFFICE
@@ -326,7 +326,7 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             enters = (
                 is_open and principal.account.may_use and principal.account.is_entitled and running and real[number]
             )
-            if "everything" in principal.holder.privileges and is_open:
+            if "everything" in principal.holder.privileges and is_open and running:
                 every = LEVEL_RIGHTS[Level.MANAGE]
                 found[row, number, "admin"] = every & ~writes if service.read_only else every
             if not enters:
@@ -353,7 +353,16 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
                     rights |= member.rights
             here = chain[-1]
             listed = here.access_list.decide(ItemContext(here.owner, True), principal.holder).rights
-            rights &= listed | (Right.DELETE if listed & Right.CLEAR else 0)
+            if path == team.path:
+                removed = listed
+            else:
+                over = chain[-2]
+                removed = over.access_list.decide(ItemContext(over.owner, True), principal.holder).rights
+            rights &= (
+                listed & ~Right.DELETE
+                | (Right.DELETE if removed & Right.CLEAR else 0)
+                | (listed & Right.DELETE if path == team.path else 0)
+            )
             if team.over is not None:
                 rest = path[len(team.path.rstrip(b"/")) :].rstrip(b"/")
                 below = office.beneath(
@@ -374,7 +383,12 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             if not link.download or not rule["download"]:
                 rights &= ~Right.READ
             if link.audience is Audience.ANYONE:
-                rights &= [0, with_view(LEVEL_RIGHTS[Level.READ]), EVERY_RIGHT][rule["links"]]
+                rights &= [
+                    0,
+                    with_view(LEVEL_RIGHTS[Level.READ]),
+                    EVERY_RIGHT & ~(Right.MANAGE | Right.SHARE),
+                    EVERY_RIGHT,
+                ][rule["links"]]
             if link.audience is Audience.GUESTS and rule["guests"] == 0:
                 rights = Right.NONE
             names = {"anyone": "anyone with the link", "guests": "any guest", "office": "anyone in the office"}

@@ -51,7 +51,7 @@ def synced_report(device: Device, when: str) -> Report:
     rules = device.rules or SyncRules()
     rows: list[Row] = []
     for name, each in device.systems.items():
-        rows.append(_row(f"{name}: reads", *each.reads, "every file whose list lets them read it"))
+        rows.append(_row(f"{name}: reads", *each.reads, "every file that they can read and take away, by any way"))
         parts = (("folders", each.by_folder), ("kinds", each.by_kind), ("large files", each.by_size))
         rows += [
             _row(f"{name}: less {word}", -files, -size, _because(word, rules))

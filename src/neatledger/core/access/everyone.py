@@ -121,6 +121,11 @@ class Everyone:
         ]
         self._used = np.frombuffer(used.to_bytes(self.words * 8, "little"), dtype=np.uint64)
 
+    @property
+    def shown(self) -> Collection[int]:
+        """The numbers of the principals whose rows are wanted."""
+        return self._shown
+
     def _make_columns(self) -> list[Column]:
         principals = self.matrix.principals
         numbers = range(len(principals))

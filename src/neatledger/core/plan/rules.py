@@ -43,6 +43,8 @@ class RuleOn(Enum):
 
 
 _OPEN = {"nothing": Right.NONE, "read": with_view(LEVEL_RIGHTS[Level.READ])}
+# Whoever holds an open link is nobody known: they never say who else gets in.
+_WRITES = ~(Right.MANAGE | Right.SHARE)
 
 
 T = TypeVar("T")
@@ -98,7 +100,7 @@ class SharingRule:
     @property
     def open_rights(self) -> Right:
         """What an open link may give at most."""
-        return _OPEN.get(self.open_links or "write", ~Right.NONE)
+        return ~Right.NONE if self.open_links is None else _OPEN.get(self.open_links, _WRITES)
 
     def lets_guest(self, is_listed: bool, email: str) -> bool:
         """Tell whether a guest may be reached."""

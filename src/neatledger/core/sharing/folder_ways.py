@@ -35,6 +35,7 @@ from neatledger.core.lists.contract import Effect, ItemContext, Reason
 from neatledger.core.lists.doubt import judge
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, with_view
 from neatledger.core.people.principals import Principal
+from neatledger.core.plan.rules import SharingRule
 from neatledger.core.sharing.chains import ResolvedHandOut, file_cap, resolve_chains
 from neatledger.core.sharing.gates import (
     download_gate,
@@ -211,15 +212,19 @@ class FolderWays:
         last = self.ground.chain[-1]
         decision = judge(last.access_list, ItemContext(last.owner, self.ground.is_folder), principal.holder)
         rights = decision.rights
-        if self.ground.is_folder and rights & Right.CLEAR:
-            # In a team folder who may remove what is in a folder may remove it too.
-            rights |= Right.DELETE
-        if not self.ground.is_folder and len(self.ground.chain) > 1:
-            # A file goes with what its folder lets people remove.
+        is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
+        is_top = self.team is not None and self.path == self.team.path
+        if self.ground.is_folder and is_top:
+            # Nobody is asked over a team folder: who may remove what is in it may remove it too.
+            rights |= Right.DELETE if rights & Right.CLEAR else Right.NONE
+        elif len(self.ground.chain) > 1:
+            # What lies in a folder goes by that folder's list (unbind, RFC 3744 appendix B), and not by its own.
             above = self.ground.chain[-2]
             folder = judge(above.access_list, ItemContext(above.owner, True), principal.holder)
-            rights |= Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
-        is_known = last.state is not SeenState.LIST_UNKNOWN and not decision.is_unsure
+            removal = Right.DELETE if folder.rights & Right.CLEAR else Right.NONE
+            rights = rights & ~Right.DELETE | removal if self.ground.is_folder else rights | removal
+            if self.ground.is_folder:
+                is_known &= above.state is not SeenState.LIST_UNKNOWN and not folder.is_unsure
         gate = Gate("list", last.path, rights & EVERY_RIGHT, decision.reasons, not is_known)
         files: list[Right] | None = None if self.ground.files is None else []
         for each in self.ground.files or ():
@@ -337,7 +342,11 @@ class FolderWays:
             reason = Reason(Effect.GRANTS if here else Effect.STOPS, one.giver, here, message)
         rule = self.service.rule_at(self.path, one.giver)
         lets = self.service.lets(rule, principal)
-        cap = self.service.download_cap(one.download, rule) if lets else Right.NONE
+
+        def cap(each: SharingRule) -> Right:
+            reached = self.service.lets(each, principal)
+            return self.service.download_cap(one.download, each) if reached else Right.NONE
+
         because = "no download" if lets else "this guest may not be reached"
         return (
             Gate("giver", self.path, here, (reason,), bool(has & Right.UNSURE)),
@@ -384,7 +393,7 @@ class FolderWays:
         override = self.ground.terms.model.overrides(principal.holder)
         if not override:
             return []
-        gates = [account_gate(principal)]
+        gates = [account_gate(principal), *running_gates(self.service)]
         if self.ground.terms.read_only:
             gates.append(system_gate(True))
         gates.append(Gate("role", b"", override.rights, (override,)))

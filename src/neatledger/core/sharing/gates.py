@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 
 from neatledger.core.access.ways import Gate
 from neatledger.core.lists.contract import Effect, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.plan.rules import SharingRule
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.shared import Audience, HandOut, Link, Reply, TeamFolder
 
@@ -85,11 +87,17 @@ def given_gates(service: Service, one: HandOut) -> list[Gate]:
     return gates
 
 
-def rules_gate(service: Service, path: bytes, login: str, cap: Right, because: str) -> Gate:
-    """Return the gate of the service's rules for what someone shares of a folder; `because` says what they cut."""
+def rules_gate(service: Service, path: bytes, login: str, lets: Callable[[SharingRule], Right], because: str) -> Gate:
+    """Return the gate of the service's rules for what someone shares of a folder; `because` says what they cut.
+
+    `lets` gives what a rule lets through; named are the rules that let through less than none would.
+    """
+    cap = lets(service.rule_at(path, login))
     if cap & EVERY_RIGHT == EVERY_RIGHT:
         return Gate("rules", path, EVERY_RIGHT, ())
-    rules = ", ".join(dict.fromkeys(one.describe() for one in service.rules_at(path, login)))
+    without = lets(SharingRule())
+    cutting = [one for one in service.rules_at(path, login) if lets(one.rule) & without != without]
+    rules = ", ".join(dict.fromkeys(one.describe() for one in cutting))
     effect = Effect.LIMITS if cap & EVERY_RIGHT else Effect.STOPS
     reason = Reason(effect, f"rule of {rules}" if rules else "no download", cap & EVERY_RIGHT, because)
     return Gate("rules", path, cap & EVERY_RIGHT, (reason,))
@@ -110,4 +118,7 @@ def link_gates(service: Service, link: Link, path: bytes, number: int) -> list[G
         message = "open links may give nothing" if link.audience is Audience.ANYONE else "guests may not be reached"
     elif link.audience is Audience.ANYONE and rule.open_links == "read":
         message = "open links give read at most"
-    return [_asks("live", not dead, name, alive, dead), carries, rules_gate(service, path, link.maker, cap, message)]
+    elif link.audience is Audience.ANYONE and rule.open_links == "write" and link.download:
+        message = "open links give writing at most"
+    gate = rules_gate(service, path, link.maker, lambda one: service.link_cap(link, one, number), message)
+    return [_asks("live", not dead, name, alive, dead), carries, gate]

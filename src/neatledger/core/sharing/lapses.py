@@ -68,7 +68,8 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
 def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lapse]:
     """Yield what ends of what is shared: links, hand-outs, team folders."""
     for offer in offers:
-        if offer.item.expires:
+        # What is dead already, declined or switched off, does not lapse any more.
+        if offer.item.expires and not offer.why_dead(min(service.day, offer.item.expires)):
             sort = "link" if offer.is_link else "hand-out"
             who = f"{offer.maker} to {offer.audience}"
             then = f"{offer.name} ends"

@@ -74,12 +74,13 @@ class ServiceMatrix(Matrix):
         self.ways = ("share",) if is_narrow else _WAYS
         self._backing_systems = backing
         accounts = sum(1 << n for n, principal in enumerate(self.principals) if is_account(principal))
-        # A service that is switched off gives nothing by its lists and roles, but to administrators.
+        # A service that is switched off gives nothing to anybody.
         running = accounts if service.shared.is_running else 0
         self._own_mask = pack_sets([running & self._usable], self.words)[0]
         is_open = sum(1 << n for n, principal in enumerate(self.principals) if principal.is_open)
-        # An administrator needs neither licence nor the service: the role opens it.
-        self._admin_row = pack_sets([self.admins & is_open], self.words)[0]
+        # An administrator needs neither licence nor the service for themselves; but it must run.
+        runs = service.shared.is_running
+        self._admin_row = pack_sets([self.admins & is_open if runs else 0], self.words)[0]
         self._own_classes = classes
         self.classes = self._backing.with_classes(classes)
         self.folders = self._backing.with_states(folders)
@@ -174,6 +175,9 @@ class ServiceMatrix(Matrix):
         share: dict[Right, Bits] = {}
         team: dict[Right, Bits] = {}
         roles = nothing.copy()
+        parent = np.maximum(self.folders["parent"][rows], 0)
+        # Inside a team folder the folder above decides what goes; over its top nobody is asked.
+        is_inside = is_in & (self._teams[0][parent] == number)[:, None] & (self.folders["parent"][rows] >= 0)[:, None]
         for right in _FOLDER:
             lists = by_list.rights.get(right)
             if lists is None:
@@ -185,17 +189,23 @@ class ServiceMatrix(Matrix):
             # Whoever has any role in it is let in; only then can a list that was not seen matter to them.
             roles |= role
             says = self.own(right, rows)
-            # In a team folder who may remove what is in a folder may remove it too.
-            team[right] = role & (says | self.own(Right.CLEAR, rows) if right is Right.DELETE else says)
-        # In a team folder the folder's own list counts, and not the one above it.
-        doubt = np.where(self.folders["state"][rows] == SeenState.LIST_UNKNOWN, ~np.uint64(0), np.uint64(0))
-        doubts = self.own(Right.UNSURE, rows) | doubt[:, None]
+            if right is Right.DELETE:
+                above = self.own(Right.CLEAR, parent)
+                says = np.where(is_inside, above, says | self.own(Right.CLEAR, rows))
+            team[right] = role & says
+        # In a team folder the folder's own list counts, and the one above it for what goes.
+        doubts = self._own_doubts(rows) | np.where(is_inside, self._own_doubts(parent), np.uint64(0))
         unknown = np.where(is_in, doubts & roles, by_list.unknown & self._own_mask)
         unknown |= self._backing.cut(rows, team, roles)
         no_download = self._no_download[number]
         if no_download.any():
             team[Right.READ][no_download] = 0
         return share, team, unknown
+
+    def _own_doubts(self, rows: RowIndex) -> Bits:
+        """Return for whom the own lists of some folders are not known."""
+        unseen = np.where(self.folders["state"][rows] == SeenState.LIST_UNKNOWN, ~np.uint64(0), np.uint64(0))
+        return self.own(Right.UNSURE, rows) | unseen[:, None]
 
     @cached_property
     def _no_download(self) -> NDArray[np.bool_]:

@@ -88,17 +88,18 @@ def find_synced(
 
 
 def _reads(everyone: Everyone, table: Table) -> Mask:
-    """Mark the rows whose files one of the principals can read."""
+    """Mark the rows whose files the person can read and take away, by any way: what is only shown is not held."""
     matrix = everyone.matrix
     found = np.zeros(table.rows, dtype=bool)
     if not table.rows:
         return found
-    bits = matrix.file_bits(table["folder"], table["list"], table["owner"])[Right.READ]
-    admin = matrix.admin_block(Right.READ, table["folder"]) if matrix.admins else None
-    for principal in range(len(matrix.principals)):
-        found |= principal_bit(bits, principal).astype(bool)
-        if admin is not None and matrix.admins >> principal & 1:
-            found |= principal_bit(admin, principal).astype(bool)
+    where = table["folder"], table["list"]
+    bits = [matrix.file_bits(*where, table["owner"])[Right.READ]]
+    if matrix.admins:
+        bits.append(matrix.admin_files(Right.READ, *where))
+    for principal in everyone.shown:
+        for each in bits:
+            found |= principal_bit(each, principal).astype(bool)
     return found
 
 
