@@ -357,6 +357,33 @@ def test_one_tree_under_two_paths_is_counted_once_by_identity_or_by_the_plan(tmp
 
 
 @pytest.mark.judge
+def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
+    """What it has for itself may be limited, and the groups that it is in, on several levels."""
+    with tempfile.TemporaryDirectory(dir="/tmp") as name, btrfs.mounted(Path(name)) as top:
+        for word in ("above", "own", "free"):
+            btrfs.make_subvolume(top / word, 60_000_000 if word == "above" else None)
+        btrfs.limit_above(top, "above", 20_000_000)
+        btrfs.limit_own(top / "own", 10_000_000)
+        for word in ("above", "own", "free"):
+            btrfs.write_more(top / word / "x", 1_000_000)
+        office = Path(name) / "office"
+        office.mkdir()
+        (office / "passwd").write_text("ada:x:2001:3001:Ada:/:/bin/sh\n")
+        (office / "group").write_text("staff:x:3001:\n")
+        (office / "office.yaml").write_text(
+            f"office: Loop\nsystems: {{disk: {{source: tree, path: {top}, accounts: {{passwd: passwd, group: group}}}}}}\n"
+        )
+        run("gather", "--office", office)
+        lines = csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", office).stdout))
+        found = {line["place"]: (line["found_bytes"], line["left_bytes"]) for line in lines if line["on"] == "folder"}
+        assert [found[f"disk:/{word}"][0] for word in ("above", "own", "free")] == ["20000000", "10000000", "no limit"]
+        for word in ("above", "own"):
+            left = int(found[f"disk:/{word}"][1])
+            assert btrfs.write_more(top / word / "big", left) == left
+            assert btrfs.write_more(top / word / "big", 4096, append=True) == 0
+
+
+@pytest.mark.judge
 def test_a_quota_group_is_read_and_room_is_what_can_be_written(run) -> None:
     with tempfile.TemporaryDirectory(dir="/tmp") as name, btrfs.mounted(Path(name)) as top:
         office = Path(name) / "office"

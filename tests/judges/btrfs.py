@@ -47,6 +47,21 @@ def make_subvolume(path: Path, limit: int | None) -> None:
         _run("btrfs", "qgroup", "limit", limit, path)
 
 
+def limit_above(top: Path, name: str, limit: int) -> None:
+    """Put a subvolume into a group in a group, and limit the outer one."""
+    numbers = {line.split()[-1]: line.split()[1] for line in _run("btrfs", "subvolume", "list", top).splitlines()}
+    for group in ("1/0", "2/0"):
+        _run("btrfs", "qgroup", "create", group, top)
+    _run("btrfs", "qgroup", "assign", f"0/{numbers[name]}", "1/0", top)
+    _run("btrfs", "qgroup", "assign", "1/0", "2/0", top)
+    _run("btrfs", "qgroup", "limit", limit, "2/0", top)
+
+
+def limit_own(path: Path, limit: int) -> None:
+    """Limit what a subvolume has for itself."""
+    _run("btrfs", "qgroup", "limit", "-e", limit, path)
+
+
 def settle(top: Path) -> None:
     """Have everything written, and the quota groups told of it."""
     _run("btrfs", "filesystem", "sync", top)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 
-from neatledger.core.lists.nfs4 import EVERYONE, GROUP, IS_GROUP, OWNER, Entry
+from neatledger.core.lists.nfs4 import IS_GROUP, SPECIAL, Entry
 from neatledger.errors import FormatError
 
 __all__ = ["entries_from_text", "entries_to_text"]
@@ -23,7 +23,6 @@ _BITS = {
 }  # fmt: skip
 _SETS = {"R": 0x120081, "W": 0x160106, "X": 0x1200A0}
 _NUMBER = re.compile(r"0x[0-9a-fA-F]{1,8}")
-_SPECIAL = frozenset({OWNER, GROUP, EVERYONE})
 
 
 def entries_from_text(text: str, resolve: Callable[[str, bool], str] = lambda who, is_group: who) -> list[Entry]:
@@ -56,7 +55,7 @@ def _entry(word: str, where: str, resolve: Callable[[str, bool], str]) -> Entry:
             if letter not in _BITS and letter not in _SETS:
                 raise FormatError(f"no permission is called {letter!r}", where)
             mask |= _BITS.get(letter, 0) | _SETS.get(letter, 0)
-    if who not in _SPECIAL:
+    if who not in SPECIAL:
         who = resolve(who, bool(found & IS_GROUP))
     return Entry(_TYPES[kind], found, mask, who)
 

@@ -3,6 +3,11 @@
 Figures come from the kernel's own files below /sys/fs/btrfs/UUID/qgroups (Documentation/ABI/testing/
 sysfs-fs-btrfs); subvolumes are known by their root's inode number, 256, and by ioctls of linux/btrfs.h.
 A quota group counts its own subvolume alone, not those within.
+
+Beside what a subvolume refers to, what it has for itself (exclusive) may be limited, and so may the groups that it
+is in, on several levels. The least that applies decides. Which groups those are the kernel's files do not show: they
+are asked for by the tree of quotas (BTRFS_IOC_TREE_SEARCH, only root may). Where that is refused, a limit that is not
+seen may hold, and it is not known that there is none.
 """
 
 from __future__ import annotations
@@ -25,7 +30,13 @@ __all__ = ["read_quota_groups", "settle_figures"]
 # linux/btrfs.h: BTRFS_IOC_SYNC, BTRFS_IOC_FS_INFO, BTRFS_IOC_INO_LOOKUP
 _SYNC, _FS_INFO, _INO_LOOKUP = 0x9408, 0x8400941F, 0xD0009412
 _FIRST_INODE = 256  # BTRFS_FIRST_FREE_OBJECTID, of every subvolume's root
-_LIMITS_REFERENCED = 1  # BTRFS_QGROUP_LIMIT_MAX_RFER
+_TREE_SEARCH = 0xD0009411  # BTRFS_IOC_TREE_SEARCH
+_LIMITS_REFERENCED, _LIMITS_EXCLUSIVE = 1, 2  # BTRFS_QGROUP_LIMIT_MAX_RFER, BTRFS_QGROUP_LIMIT_MAX_EXCL
+_QUOTA_TREE, _RELATION = 8, 246  # BTRFS_QUOTA_TREE_OBJECTID, BTRFS_QGROUP_RELATION_KEY
+# struct btrfs_ioctl_search_key: tree, objects, offsets, transactions, types, how many items
+_KEY = struct.Struct("<QQQQQQQIIII32x")
+_ITEM = struct.Struct("<QQQII")  # struct btrfs_ioctl_search_header
+_LEVEL_AT = 48  # a group's level stands above its number
 _HEAD = struct.Struct("<QQ16sII")
 
 
@@ -86,16 +97,87 @@ def read_quota_groups(root: int, folders: Table) -> list[FoundLimit] | None:
     system = _file_system(root)
     if system is None:
         return None
+    above = _groups_above(root)
     tops = list(_subvolume_rows(folders))
     path_of = folder_paths(folders)
     paths = [path_of(row) for row in tops]
     found = []
     for path in paths:
-        group = _read_group(root, path, system)
-        if group is not None:
+        number = _number_of(root, path)
+        own = None if number is None else _read_group(system, number)
+        if number is not None and own is not None:
             inner = [other for other in paths if other != path and other.startswith(path.rstrip(b"/") + b"/")]
-            found.append(_limit(path, group, system, inner))
+            found.append(_limit(path, _least(system, number, own, above), own, system, inner))
     return found
+
+
+def _groups_above(fd: int) -> dict[int, list[int]] | None:
+    """Return group → the groups that it is in, None where the file system does not tell."""
+    found: dict[int, list[int]] = {}
+    first = 0
+    for _ in range(10_000):
+        top = (1 << 64) - 1
+        asked = bytearray(4096)
+        _KEY.pack_into(asked, 0, _QUOTA_TREE, first, top, 0, top, 0, top, _RELATION, _RELATION, 4096, 0)
+        try:
+            _ask(fd, _TREE_SEARCH, asked)
+        except OSError:
+            return None
+        count = struct.unpack_from("<I", asked, 64)[0]
+        at, last = 104, first
+        for _ in range(count):
+            _, inner, outer, kind, size = _ITEM.unpack_from(asked, at)
+            at += _ITEM.size + size
+            last = inner
+            # Every relation stands there twice, once from each end; the one above has the higher level.
+            if kind == _RELATION and outer >> _LEVEL_AT > inner >> _LEVEL_AT:
+                found.setdefault(inner, []).append(outer)
+        if count == 0 or last == top:
+            return found
+        first = last + 1
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class _Group:
+    """A quota group: its number as people write it, what it refers to and has for itself, and the limits on both."""
+
+    name: str
+    used: int
+    limit: Limit
+    own_used: int
+    own_limit: Limit
+
+    @property
+    def left(self) -> tuple[int, int, int, str] | None:
+        """What may still be written: bytes left, the limit, what counts against it, and by what; None without one."""
+        found = []
+        if isinstance(self.limit, int):
+            found.append((self.limit - self.used, self.limit, self.used, f"quota group {self.name}"))
+        if isinstance(self.own_limit, int):
+            what = f"quota group {self.name}, exclusive"
+            found.append((self.own_limit - self.own_used, self.own_limit, self.own_used, what))
+        return min(found, default=None)
+
+
+def _least(
+    system: _FileSystem, number: int, own: _Group, above: dict[int, list[int]] | None
+) -> tuple[Limit | None, int, str]:
+    """Return the limit that applies with what counts against it, and by what; None where that is not known."""
+    groups, waiting, seen = [own], [number], {number}
+    while waiting and above is not None:
+        for outer in above.get(waiting.pop(), ()):
+            if outer not in seen:
+                seen.add(outer)
+                waiting.append(outer)
+                group = _read_group(system, outer)
+                if group is None:
+                    return None, own.used, own.name
+                groups.append(group)
+    least = min((group.left for group in groups if group.left is not None), default=None)
+    if least is not None:
+        return least[1], least[2], least[3]
+    return (UNLIMITED if above is not None else None), own.used, f"quota group {own.name}"
 
 
 def _subvolume_rows(folders: Table) -> Iterator[int]:
@@ -106,36 +188,49 @@ def _subvolume_rows(folders: Table) -> Iterator[int]:
             yield row
 
 
-def _read_group(root: int, path: bytes, system: _FileSystem) -> tuple[int, int, Limit] | None:
-    """Return a subvolume's number, what it refers to, and its limit."""
+def _number_of(root: int, path: bytes) -> int | None:
+    """Return a subvolume's number."""
     try:
         here = open_below(root, tuple(part for part in path.split(b"/") if part))
     except OSError:
         return None
     try:
-        number = _subvolume(here)
+        return _subvolume(here)
     finally:
         os.close(here)
-    group = system.groups / f"0_{number}"
+
+
+def _read_group(system: _FileSystem, number: int) -> _Group | None:
+    """Return one group by its number, the level above it; None where the kernel does not show it."""
+    level, ident = number >> _LEVEL_AT, number & ((1 << _LEVEL_AT) - 1)
+    group = system.groups / f"{level}_{ident}"
+    names = ("referenced", "max_referenced", "exclusive", "max_exclusive", "limit_flags")
     try:
-        used, most, flags = (
-            int((group / name).read_text()) for name in ("referenced", "max_referenced", "limit_flags")
-        )
+        used, most, own_used, own_most, flags = (int((group / name).read_text()) for name in names)
     except (OSError, ValueError):
         return None
-    return number or 0, used, most if flags & _LIMITS_REFERENCED else UNLIMITED
+    return _Group(
+        f"{level}/{ident}",
+        used,
+        most if flags & _LIMITS_REFERENCED else UNLIMITED,
+        own_used,
+        own_most if flags & _LIMITS_EXCLUSIVE else UNLIMITED,
+    )
 
 
-def _limit(path: bytes, group: tuple[int, int, Limit], system: _FileSystem, inner: list[bytes]) -> FoundLimit:
-    number, used, limit = group
+def _limit(
+    path: bytes, least: tuple[Limit | None, int, str], own: _Group, system: _FileSystem, inner: list[bytes]
+) -> FoundLimit:
+    limit, used, by = least
     return FoundLimit(
         On.FOLDER,
         os.fsdecode(path),
-        limit,
+        UNLIMITED if limit is None else limit,
         used=used,
         # Any write needs one more node of the subvolume's tree to be free for it.
         kept_back=system.node_bytes,
         block=system.block_bytes,
         leaves_out=tuple(map(os.fsdecode, inner)),
-        by=f"quota group 0/{number}",
+        by=by,
+        is_told=limit is not None,
     )

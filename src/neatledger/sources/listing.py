@@ -58,6 +58,16 @@ class _Names:
         """Return the identifier of a name that is a group's or a user's."""
         return self._resolve(text, (self.groups if is_group else self.users,))
 
+    def whoever(self, text: str, is_group: bool) -> str:
+        """Return the identifier of a name, or the name itself where nobody is called so: of somebody who has left.
+
+        An entry for them counts for nobody; it makes nothing unknown.
+        """
+        try:
+            return self.of(text, is_group)
+        except FormatError:
+            return text
+
     @staticmethod
     def _resolve(text: str, among: tuple[dict[str, str], ...]) -> str:
         if not text or text.isdecimal() or is_sid(text):
@@ -84,8 +94,9 @@ def _nt(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
 
 
 def _nfs4(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
-    entries = nfs4acl.entries_from_text(cells["list"], names.of)
-    return names.of(cells["owner"], False), nfs4.pack_body(names.of(cells["group"], True), entries), None
+    entries = nfs4acl.entries_from_text(cells["list"], names.whoever)
+    group = names.whoever(cells["group"], True)
+    return names.whoever(cells["owner"], False), nfs4.pack_body(group, entries), None
 
 
 def _role(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:

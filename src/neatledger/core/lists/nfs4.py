@@ -61,6 +61,7 @@ __all__ = [
     "GROUP",
     "IS_GROUP",
     "OWNER",
+    "SPECIAL",
     "Entry",
     "Nfs4List",
     "Nfs4Model",
@@ -94,12 +95,12 @@ class Entry:
 
     def __str__(self) -> str:
         """Return the entry with the identifier that it names."""
-        kind = "" if self.who in _SPECIAL else "group " if self.flags & IS_GROUP else "user "
+        kind = "" if self.who in SPECIAL else "group " if self.flags & IS_GROUP else "user "
         return f"{self._does}:{kind}{self.who}:{self._what}"
 
     def word(self, names: Names) -> str:
         """Return the entry with a name for its identifier."""
-        if self.who in _SPECIAL:
+        if self.who in SPECIAL:
             who = _SPECIAL_WORDS[self.who]
         elif self.flags & IS_GROUP:
             who = f"group {names.group(self.who)} ({self.who})"
@@ -149,6 +150,14 @@ class Nfs4List:
         found = [_rule(entry, self.group if entry.who == GROUP else "") for entry in self.entries]
         return tuple([rule for rule in found if rule is not None])
 
+    @cached_property
+    def _running(self) -> tuple[Rule, ...]:
+        """What the entries say of executing, put as if it were reading.
+
+        Who may execute a file may read it: a server cannot tell the one from the other (6.2.1.3.1).
+        """
+        return tuple([replace(rule, mask=READ_BIT) for rule in self.rules if rule.mask & EXECUTE_BIT])
+
     @property
     def named(self) -> frozenset[str]:
         """The identifiers that its entries name."""
@@ -177,6 +186,13 @@ class Nfs4List:
                 rights |= Right.CLEAR_UNSAID
         if not decided & DELETE_BIT:
             rights |= Right.UNSAID
+        if not context.is_folder and not rights & Right.READ:
+            runs = weigh(self._running, holder, holder.user == context.owner)
+            if runs.given:
+                why = "who may execute a file may read it"
+                reason = Reason(Effect.GRANTS, runs.steps[0][0].entry, Right.READ, why)
+                rights |= Right.READ
+                decision = replace(decision, reasons=(*decision.reasons, reason))
         return replace(decision, rights=rights)
 
     def decide_all(self, crowd: Crowd, *, is_folder: bool) -> tuple[RightSets, RightSets]:
@@ -187,8 +203,11 @@ class Nfs4List:
         # No entry is left unevaluated here: what is not known made the whole list unread above.
         marks = OF_OWNER * any([rule.subject is Subject.OWNER for rule in self.rules])
         forms = decide_crowd(self.rules, marks, crowd, is_folder=is_folder, implied=0)
-        for form in forms:
+        runs = () if is_folder else decide_crowd(self._running, marks, crowd, is_folder=False, implied=0)
+        for number, form in enumerate(forms):
             sets = form[0]
+            if runs:
+                sets[Right.READ] |= runs[number][0][Right.READ]
             if is_folder:
                 sets[Right.READ] = sets[Right.LIST] & sets[Right.ENTER]
                 unsaid = unsaid_of(form, crowd, Right.CLEAR, is_folder=True)
@@ -239,17 +258,29 @@ def _entry(kind: int, flags: int, mask: int, who: bytes) -> Entry:
 
 @lru_cache(maxsize=262144)
 def _rule(entry: Entry, group: str) -> Rule | None:
-    if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY):
+    if entry.flags & ONLY_PASSED or entry.type not in (ALLOW, DENY) or entry.who in _NOBODY:
         return None
     # A name alone does not tell a user from a group: the flag does (6.2.1.4.1).
     subject, ident = _SPECIAL.get(entry.who, (Subject.GROUP if entry.flags & IS_GROUP else Subject.USER, entry.who))
     return Rule(subject, group or ident, entry.mask, entry.type == ALLOW, entry=entry)
 
 
-_SPECIAL = {OWNER: (Subject.OWNER, ""), GROUP: (Subject.GROUP, ""), EVERYONE: (Subject.EVERYONE, "")}
+_SPECIAL = {
+    OWNER: (Subject.OWNER, ""),
+    GROUP: (Subject.GROUP, ""),
+    EVERYONE: (Subject.EVERYONE, ""),
+    # Everybody here comes over the network, and has signed in.
+    "NETWORK@": (Subject.EVERYONE, ""),
+    "AUTHENTICATED@": (Subject.EVERYONE, ""),
+}
+# Other ways of coming in (6.2.1.5): nobody who is asked for comes by them.
+_NOBODY = frozenset({"INTERACTIVE@", "DIALUP@", "BATCH@", "ANONYMOUS@", "SERVICE@"})
+SPECIAL = frozenset({*_SPECIAL, *_NOBODY})
+"""The identifiers that are no names (RFC 8881 section 6.2.1.5)."""
 
 
 _SPECIAL_WORDS = {OWNER: "the owner", GROUP: "its group", EVERYONE: "everyone"}
+_SPECIAL_WORDS |= {who: who.rstrip("@").lower() for who in SPECIAL - _SPECIAL_WORDS.keys()}
 
 
 def _because(rule: Rule) -> str:

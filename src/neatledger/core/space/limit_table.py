@@ -118,7 +118,7 @@ class LimitStatus:
     def found_settings(self) -> Settings | None:
         """What the system says, None where it does not tell."""
         if self.found is not None:
-            return self.found.settings
+            return self.found.settings if self.found.is_told else None
         return Settings(UNLIMITED) if self.is_reported else None
 
     def as_planned(self) -> LimitStatus:

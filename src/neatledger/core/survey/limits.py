@@ -17,7 +17,8 @@ class FoundLimit:
 
     `name` is a folder's path, a login or identifier, a group, or a pool. `used` is the system's own figure;
     `kept_back` is what the system holds ready for itself, and `block` its unit of allocation (bytes).
-    `leaves_out` are paths below a folder that this limit does not count. `by` says where it was read.
+    `leaves_out` are paths below a folder that this limit does not count. `by` says where it was read. Where it
+    is not `is_told`, the system tells what is used, and a limit may hold that it does not show.
     """
 
     on: On
@@ -31,6 +32,7 @@ class FoundLimit:
     block: int = 1
     leaves_out: tuple[str, ...] = ()
     by: str = ""
+    is_told: bool = True
 
     @property
     def left(self) -> int | None:
@@ -58,6 +60,7 @@ class FoundLimit:
             "block": self.block,
             "leaves_out": list(self.leaves_out),
             "by": self.by,
+            "is_told": self.is_told,
         }
 
     @classmethod
