@@ -133,7 +133,8 @@ def test_closed_folders_of_one_place_are_folded() -> None:
 
 
 def test_words_for_rights_counts_and_entries() -> None:
-    assert short_rights(Right.LIST) == "" and short_rights(Right.ENTER) == "enter"
+    assert short_rights(Right.ENTER | Right.LIST) == "" and short_rights(Right.ENTER) == "enter"
+    assert short_rights(Right.LIST) == "list", "names alone are no level"
     assert short_rights(Right.ENTER | Right.LIST | Right.READ | Right.ADD | Right.DELETE) == "may delete it"
     assert spell_files(None) == "not seen"
     names = EntryNames([Account("a", "1", "2"), Account("b", "1", "2")], [], MODEL)

@@ -376,7 +376,11 @@ def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
         run("gather", "--office", office)
         lines = csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", office).stdout))
         found = {line["place"]: (line["found_bytes"], line["left_bytes"]) for line in lines if line["on"] == "folder"}
-        assert [found[f"disk:/{word}"][0] for word in ("above", "own", "free")] == ["20000000", "10000000", "no limit"]
+        assert [found[f"disk:/{word}"][0] for word in ("above", "own", "free")] == [
+            "20000000",
+            "10000000",
+            "no limit",
+        ]
         for word in ("above", "own"):
             left = int(found[f"disk:/{word}"][1])
             assert btrfs.write_more(top / word / "big", left) == left

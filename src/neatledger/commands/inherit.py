@@ -36,6 +36,6 @@ def run(args: argparse.Namespace, app: App) -> int:
     else:
         new = inherit.ask(office, address, args.made_by)
         where = show_address(new.address)
-        report = new_child_report(where, new.made_by, new.folder, new.file, new.own, is_by_mode=new.is_by_mode)
+        report = new_child_report(where, new)
     show_report(report, app.output)
     return 0

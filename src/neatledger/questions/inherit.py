@@ -23,7 +23,9 @@ __all__ = ["NewItems", "PushedList", "ask", "ask_push"]
 class NewItems:
     """What somebody makes in a folder gets, entry by entry in words, and the folder's own list.
 
-    `is_by_mode` says that the folder has no default list where its system would pass one on.
+    `is_by_mode` says that the folder has no default list where its system would pass one on, `is_assumed` that
+    nothing is passed on and a mode was taken. `group` is the group that a new item gets, empty where items have none,
+    and `keeps_group` says that the folder hands its own down.
     """
 
     address: Address
@@ -32,6 +34,9 @@ class NewItems:
     file: tuple[str, ...]
     own: tuple[str, ...]
     is_by_mode: bool
+    is_assumed: bool
+    group: str
+    keeps_group: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +65,10 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
     location = _folder(office, address)
     system = location.address.system
     reader, names, model = office.reader(system), office.names(system), location.terms.model
-    maker, name = Maker(location.folder.owner, ""), names.owner(location.folder.owner)
+    owner = location.folder.owner
+    # Whoever owns the folder makes things there with the group that they have.
+    primary = next((one.primary for one in reader.accounts if one.ident == owner), "")
+    maker, name = Maker(owner, primary), names.owner(owner)
     if made_by:
         person = office.find_person(made_by)
         if not person.on(system):
@@ -68,16 +76,24 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
         account = person.on(system)[0].account
         maker, name = Maker(account.ident, account.primary), person.id
     body, default = reader.list_body(location.folder.list), _default(office, location)
+    bodies = [model.new_child(body, default, maker, is_folder=is_folder) for is_folder in (True, False)]
     made = [
-        tuple(
-            model.parse(model.new_child(body, default, maker, is_folder=is_folder)).describe(
-                names, is_folder=is_folder
-            )
-        )
-        for is_folder in (True, False)
+        tuple(model.parse(each).describe(names, is_folder=is_folder))
+        for each, is_folder in zip(bodies, (True, False), strict=True)
     ]
-    own = tuple(model.parse(body).describe(names))
-    return NewItems(location.address, name, made[0], made[1], own, model.has_defaults and default is None)
+    group, above = model.group_of(bodies[0]), model.group_of(body)
+    other = model.new_child(body, default, Maker(maker.user, ""), is_folder=True)
+    return NewItems(
+        location.address,
+        name,
+        made[0],
+        made[1],
+        tuple(model.parse(body).describe(names)),
+        model.has_defaults and default is None,
+        not model.passes_on(body),
+        names.group(group) if group else "",
+        bool(group) and group == above and model.group_of(other) == above,
+    )
 
 
 def ask_push(office: Office, address: Address, *, keeps_own: bool = False) -> PushedList:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 from neatledger.core.access.pushing import Pushed
 from neatledger.core.lists.contract import Names
@@ -23,17 +24,43 @@ _PUSH = (
 _FEW = 3
 
 
-def new_child_report(
-    place: str, maker: str, folder: Sequence[str], file: Sequence[str], own: Sequence[str], *, is_by_mode: bool
-) -> Report:
-    """Say what a new folder and a new file get, entry by entry; `own` is the folder's own list."""
+class Made(Protocol):
+    """What somebody makes in a folder gets (see `questions.inherit.NewItems`)."""
+
+    @property
+    def made_by(self) -> str: ...
+    @property
+    def folder(self) -> Sequence[str]: ...
+    @property
+    def file(self) -> Sequence[str]: ...
+    @property
+    def own(self) -> Sequence[str]: ...
+    @property
+    def is_by_mode(self) -> bool: ...
+    @property
+    def is_assumed(self) -> bool: ...
+    @property
+    def group(self) -> str: ...
+    @property
+    def keeps_group(self) -> bool: ...
+
+
+def new_child_report(place: str, made: Made) -> Report:
+    """Say what a new folder and a new file get, entry by entry."""
     rows: list[Row] = []
-    for what, entries in (("folder", folder), ("file", file)):
-        rows += [{"what": what if number == 0 else "", "entry": entry} for number, entry in enumerate(entries)]
-    notes = [f"The folder's own list: {'; '.join(own)}."]
-    if is_by_mode:
+    folded: list[Row] = []
+    for what, entries in (("folder", made.folder), ("file", made.file)):
+        rows += [{"what": what, "entry": entry} for entry in entries]
+        folded += [{"what": what if number == 0 else "", "entry": entry} for number, entry in enumerate(entries)]
+    notes = [f"The folder's own list: {'; '.join(made.own)}."]
+    if made.group:
+        whose = "the folder hands its own group down (setgid)" if made.keeps_group else "that of whoever makes it"
+        notes.append(f"Its group is {made.group}: {whose}.")
+    if made.is_by_mode:
         notes.append("The folder has no default list: a new item has the mode that the usual umask 022 leaves.")
-    return Report("inherit", f"What {maker} makes in {place} gets:", _NEW, rows, notes)
+    if made.is_assumed:
+        notes.append("Nothing in the folder's list is for new items: taken here is what its system usually gives.")
+    return Report("inherit", f"What {made.made_by} makes in {place} gets:", _NEW, rows, notes, folded=folded)
 
 
 def _people(rights_of: Mapping[str, Right], most: int | None) -> tuple[str, ...]:

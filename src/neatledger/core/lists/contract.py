@@ -197,6 +197,9 @@ class ListModel(Protocol):
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return the body that a new child gets in a folder with this body (and this default list)."""
 
+    def passes_on(self, above: bytes) -> bool:
+        """Tell whether a folder's list says anything of new items in it; if not, a usual mode is taken."""
+
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body after the body above was pushed down to it.
 

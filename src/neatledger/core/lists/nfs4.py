@@ -333,6 +333,11 @@ class Nfs4Model:
             entries = [Entry(ALLOW, 0, mask, OWNER)]
         return pack_body(maker.group, entries)
 
+    def passes_on(self, above: bytes) -> bool:
+        """Tell whether any entry is for what is made in the folder."""
+        entries = _unpack(above)[1]
+        return any(_child_entries(entries, is_folder=is_folder) for is_folder in (True, False))
+
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body after a push: own entries first, then those passed on."""
         _, passed = _unpack(above)

@@ -342,6 +342,11 @@ class NtModel:
             aces, control = tuple(Ace(AceType.ALLOW, 0, FULL, sid) for sid in (maker.user, _SYSTEM)), DACL_PRESENT
         return pack_body(Descriptor("", maker.group, Acl(aces), None, control))
 
+    def passes_on(self, above: bytes) -> bool:
+        """Tell whether any entry is for what is made in the folder."""
+        dacl = unpack_body(above).dacl
+        return dacl is not None and any(ace.flags & (OBJECT_INHERIT | CONTAINER_INHERIT) for ace in dacl.aces)
+
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body after a push: own entries first, then those passed on (MS-DTYP 2.5.3.4)."""
         here, there = unpack_body(above), unpack_body(child)

@@ -375,6 +375,10 @@ class PosixModel:
         entries = b"".join(_ENTRY.pack(*entry) for entry in found) if len(found) > 3 else NO_ENTRIES
         return pack_body(kept | perms[USER_OBJ] << 6 | perms[cut] << 3 | perms[OTHER], gid, entries)
 
+    def passes_on(self, above: bytes) -> bool:
+        """Tell it of the default list, which says so itself; the mode is told of as such."""
+        return True
+
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body with the entries of `above`, a default list: no entry can be told to be its own."""
         mode, gid = _HEAD.unpack_from(child)

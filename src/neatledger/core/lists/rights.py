@@ -105,6 +105,9 @@ def level_of(rights: Right) -> Level:
         return Level.MIXED if rights & (Right.ENTER | Right.SHARE | Right.VIEW) else Level.NONE
     if rights & Right.VIEW and not rights & Right.READ:
         return Level.VIEW if telling == Right.LIST else Level.MIXED
+    if telling == Right.LIST and not rights & Right.ENTER:
+        # Names alone, of what cannot be got at.
+        return Level.MIXED
     return _BY_RIGHTS.get(telling, Level.MIXED)
 
 

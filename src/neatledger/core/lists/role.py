@@ -276,6 +276,10 @@ class RoleModel:
         """Return what a new child gets: the list above, as it is."""
         return self._inherited(above)
 
+    def passes_on(self, above: bytes) -> bool:
+        """Return that it does: every list is passed on whole."""
+        return True
+
     def pushed(self, above: bytes, child: bytes, owner: str, *, keeps_own: bool, is_folder: bool) -> bytes:
         """Return a child's body after a push: its own entries first, then those from above."""
         if above in (OPEN, _UNREAD):
