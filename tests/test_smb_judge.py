@@ -19,7 +19,7 @@ from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descr
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
 from neatledger.core.people.credentials import Credentials
-from neatledger.demo.smbserver import SmbServer
+from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
 from neatledger.sources.smbsession import SmbSession, Terms
 
 pytestmark = pytest.mark.judge
@@ -140,6 +140,58 @@ def test_no_cell_says_no_where_membership_was_not_told(run, tmp_path, monkeypatc
                 client.close()
     untold = [row["group"] for row in csv.DictReader(io.StringIO(groups)) if row["untold"]]
     assert compared > 200 and (untold or not unknown) and (unknown or tied)
+
+
+SWITCHES = {
+    "shut": {"read only": "yes"},
+    "some": {"read only": "yes", "write list": "ada, @nurses"},
+    "few": {"read only": "no", "valid users": f"ada, bo, {ADMIN}"},
+    "plain": {"read only": "no"},
+}
+SHARE_GATES = {
+    "shut": {"read-only": True},
+    "some": {"read-only": True, "writers": ["ada", "nurses"]},
+    "few": {"users": ["ada", "bo", ADMIN]},
+}
+
+
+def test_switches_that_no_descriptor_shows_are_told_by_the_plan_or_not_known(run, tmp_path, monkeypatch) -> None:
+    with tempfile.TemporaryDirectory(dir="/tmp") as made:
+        base = Path(made)
+        base.chmod(0o755)
+        accounts = [SmbAccount(login, 52000 + rid, rid) for login, rid in smb.USERS.items()]
+        groups = [SmbGroup(name, 53000 + rid, rid, members) for name, (rid, members) in smb.GROUPS.items()]
+        shares = []
+        for name, switches in SWITCHES.items():
+            (base / name).mkdir()
+            (base / name).chmod(0o777)
+            shares.append(SmbShare(name, base / name, settings=tuple(switches.items())))
+        with SmbServer(base / "server", smb.BASE, accounts, groups, shares) as server:
+            people = {user: smb.Client(server, user) for user in smb.USERS}
+            for plan in ({}, {"share-gates": SHARE_GATES}):
+                where = gathered(run, tmp_path / str(len(plan)), server, monkeypatch, **plan)
+                text = run("access", "--all", "--office", where, "--format", "csv").stdout
+                unknown, wrong = set(), []
+                for row in csv.DictReader(io.StringIO(text)):
+                    name = row["folder"].partition("/")[2]
+                    if row["person"] not in people or row["way"] != "share" or not name:
+                        continue
+                    for right, bit in (("list", 0x1), ("add", 0x2)):
+                        if row[right] == "":
+                            unknown.add(name)
+                            continue
+                        real = people[row["person"]].has(name, "", bit)
+                        if bool(int(row[right])) != real:
+                            wrong.append((name, row["person"], right, real))
+                if plan:
+                    assert not wrong and not unknown
+                else:
+                    # Who may come in is told to nobody; but nobody is said to lack what they have.
+                    assert unknown == {"shut", "some"} and all(
+                        name == "few" and not real for name, _, _, real in wrong
+                    )
+            for client in people.values():
+                client.close()
 
 
 def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_path, monkeypatch) -> None:

@@ -84,11 +84,12 @@ class SmbGroup:
 
 @dataclass(frozen=True, slots=True)
 class SmbShare:
-    """One share: its folder on disk, and its permission as SDDL (empty: everyone all)."""
+    """One share: its folder on disk, its permission as SDDL (empty: everyone all), and further settings."""
 
     name: str
     path: Path
     permission: str = ""
+    settings: tuple[tuple[str, str], ...] = (("read only", "no"),)
 
 
 def _wrapper() -> Path | None:
@@ -231,7 +232,8 @@ class SmbServer:
         )
         text += "".join(f"{key} = {value}\n" for key, value in self.settings.items())
         for share in self.shares:
-            text += f"[{share.name}]\npath = {share.path}\nread only = no\n"
+            text += f"[{share.name}]\npath = {share.path}\n"
+            text += "".join(f"{key} = {value}\n" for key, value in share.settings)
         self._conf.write_text(text)
         self._call("net", "setlocalsid", self.sid)
         self._call("net", "groupmap", "add", "rid=513", "unixgroup=everybody", "ntgroup=None", "type=domain")

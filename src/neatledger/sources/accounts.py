@@ -12,7 +12,7 @@ from neatledger.core.survey.survey import Facts
 from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["Found", "read_accounts", "settle"]
+__all__ = ["Found", "named_identifiers", "read_accounts", "settle"]
 
 
 @dataclass(slots=True)
@@ -52,7 +52,7 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
     """Apply the settings `service`, `privileges` and `enter` to what was found; names nobody has are noted."""
     settings = context.settings
     if "service" in settings:
-        allowed = _identifiers(settings["service"], "service", found)
+        allowed = named_identifiers(settings["service"], "service", found)
         holders = holders_of(found.accounts, found.groups)
         found.accounts = [
             dataclasses.replace(account, may_use=account.may_use and bool(allowed & {holder.user, *holder.groups}))
@@ -60,7 +60,7 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
         ]
     privileges: dict[str, list[str]] = facts.get("privileges", {})
     for name, holders_named in (settings.get("privileges") or {}).items():
-        for ident in sorted(_identifiers(holders_named, f"privileges: {name}", found)):
+        for ident in sorted(named_identifiers(holders_named, f"privileges: {name}", found)):
             privileges.setdefault(ident, []).append(name)
     if privileges:
         facts["privileges"] = privileges
@@ -68,7 +68,8 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
         facts["asks_enter"] = int(settings["enter"] == "asked")
 
 
-def _identifiers(names: Iterable[str], where: str, found: Found) -> set[str]:
+def named_identifiers(names: Iterable[str], where: str, found: Found) -> frozenset[str]:
+    """Return the identifiers that logins and names of groups stand for; names that nobody has are noted."""
     by_name: dict[str, set[str]] = {}
     for one in found.accounts:
         by_name.setdefault(one.login, set()).add(one.ident)
@@ -81,4 +82,4 @@ def _identifiers(names: Iterable[str], where: str, found: Found) -> set[str]:
         if name not in by_name:
             found.not_seen.append(NotSeen(b"/", f"{where} names {name!r}, which no account or group is called"))
         idents |= by_name.get(name, set())
-    return idents
+    return frozenset(idents)

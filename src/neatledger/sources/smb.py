@@ -9,25 +9,31 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any
 
 from neatledger.core.access.shares import Share
 from neatledger.core.lists.descriptors import unpack_descriptor
+from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, pack_body
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.membership import holders_of
 from neatledger.core.survey.survey import Facts, Survey
 from neatledger.core.tree.columns import SeenState
 from neatledger.errors import FormatError, SourceError
 from neatledger.formats.sddl import descriptor_from_sddl
-from neatledger.sources.accounts import settle
+from neatledger.sources.accounts import Found, named_identifiers, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.rows import Path, Row, RowTree, server_root
 from neatledger.sources.smbaccounts import read_smb_accounts
 from neatledger.sources.smbnames import read_shares
-from neatledger.sources.smbsession import Entry, Refused, SmbTree, SteadySession, Terms
+from neatledger.sources.smbsession import Entry, Refused, SteadySession, Terms
 
 __all__ = ["read"]
 
 _UNREAD = NtModel.unread
+_WRITE_DATA = 0x2  # FILE_WRITE_DATA, MS-DTYP 2.4.3 with MS-FSCC
 
 
 def read(context: SourceContext) -> Survey:
@@ -45,6 +51,7 @@ def read(context: SourceContext) -> Survey:
         reading = _Reading(session, context.progress)
         reading.read_shares(settings.get("shares"), settings.get("permissions", {}))
         found = read_smb_accounts(context, session, reading.idents)
+    reading.apply_gates(settings.get("share-gates") or {}, found, user)
     tree = reading.tree.assemble()
     facts: Facts = {
         "entries": len(reading.tree.rows),
@@ -67,6 +74,7 @@ class _Reading:
         self.idents: set[str] = set()
         self.pool: Facts = {"pool_bytes": None, "pool_free_bytes": None}
         self._progress = progress
+        self._access: dict[str, int] = {}
 
     def read_shares(self, wanted: list[str] | None, permissions: Mapping[str, str]) -> None:
         """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
@@ -94,9 +102,32 @@ class _Reading:
             self.shares.append(Share(name, b"/" + path[0], body, place=found.place if found else ""))
             self._read_share(name, path)
 
+    def apply_gates(self, gates: Mapping[str, Mapping[str, Any]], found: Found, user: str) -> None:
+        """Apply what the plan says of the shares' own switches, and note where it is silent and something is shut."""
+        holders = holders_of(found.accounts, found.groups, NtModel.everyone_has)
+        logins = {one.login.casefold(): one for one in holders}
+        # Whoever is not known here has what everybody has who signs in.
+        reader = logins.get(user.rpartition("\\")[2].casefold(), Holder(user, "", NtModel.everyone_has))
+        for number, share in enumerate(self.shares):
+            told = gates.get(share.name)
+            access = self._access.get(share.name)
+            if told is not None:
+                where = f"share-gates: {share.name}"
+                enters = named_identifiers(told["users"], where, found) if "users" in told else None
+                writers = named_identifiers(told.get("writers", ()), where, found)
+                read_only = bool(told.get("read-only", False))
+                self.shares[number] = replace(share, read_only=read_only, enters=enters, writers=writers)
+            elif access is not None and not access & _WRITE_DATA and share.decide(reader).rights & Right.ADD:
+                # Its permission lets that account write, and it may not: for whom else that holds nobody shows.
+                self.shares[number] = replace(share, is_write_untold=True)
+                message = "it does not let the account that reads it write, and does not tell whether others may"
+                self.tree.miss((os.fsencode(share.name),), f"{message}: say it in the plan (share-gates)")
+
     def _read_share(self, name: str, path: Path) -> None:
         try:
-            total, free = self.session.on(name, SmbTree.space)
+            total, free, self._access[name] = self.session.on(
+                name, lambda tree: (*tree.space(), tree.maximal_access())
+            )
             # Shares of one volume tell the same figures; of several the largest stands for the system.
             if total > int(self.pool["pool_bytes"] or 0):
                 self.pool = {"pool_bytes": total, "pool_free_bytes": free}

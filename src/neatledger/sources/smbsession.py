@@ -34,7 +34,7 @@ from smbprotocol.open import (
     SMB2QueryInfoResponse,
 )
 from smbprotocol.session import Session
-from smbprotocol.tree import TreeConnect
+from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, TreeConnect
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
@@ -188,6 +188,21 @@ class SmbTree:
 
     def __init__(self, connection: Connection, session: Session, tree: TreeConnect, timeout: float) -> None:
         self._connection, self._session, self._tree, self._timeout = connection, session, tree, timeout
+
+    def maximal_access(self) -> int:
+        """Return what the share lets this account do at most (MS-SMB2 2.2.10); raises `Refused` or `Lost`.
+
+        The library does not keep what it was told, so the share is connected to once more, until the session ends.
+        """
+        asked = SMB2TreeConnectRequest()
+        asked["buffer"] = self._tree.share_name.encode("utf-16-le")
+        with _translated():
+            sent = self._connection.send(asked, sid=self._session.session_id)
+            answer = self._connection.receive(sent, timeout=self._timeout)
+        told = SMB2TreeConnectResponse()
+        told.unpack(answer["data"].get_value())
+        access: int = told["maximal_access"].get_value()
+        return access
 
     def _ask(self, path: str, access: int, query: SMB2QueryInfoRequest) -> bytes:
         """Open an item, ask one thing of it, and close it, in one message."""

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from neatledger.core.lists.contract import AccessList, Decision, ItemContext, ListModel, RightSets
+from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, ListModel, Reason, RightSets
 from neatledger.core.lists.doubt import judge, judge_all
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.nt import NtModel
@@ -35,7 +35,9 @@ def open_to_all() -> bytes:
 class Share:
     """One share: its name, the path of its folder in the system, its permission (an NT body), its switch.
 
-    A name that ends with a dollar sign is not shown to people who browse the server.
+    A name that ends with a dollar sign is not shown to people who browse the server. A server's own switches stand in
+    no descriptor: `enters` are the identifiers that may come in at all (None: all), `writers` those that may write
+    though it is read-only; where `is_write_untold`, nobody knows who may write.
     """
 
     name: str
@@ -43,6 +45,9 @@ class Share:
     body: bytes = field(default_factory=open_to_all)
     read_only: bool = False
     place: str = ""  # the path of its folder on the server itself, where that is told
+    enters: frozenset[str] | None = None
+    writers: frozenset[str] = frozenset()
+    is_write_untold: bool = False
 
     @cached_property
     def parts(self) -> tuple[bytes, ...]:
@@ -64,17 +69,33 @@ class Share:
         return _NT.parse(self.body)
 
     def decide(self, holder: Holder) -> Decision:
-        """Return what the permission lets through for one holder, with reasons."""
+        """Return what the permission and the switches let through for one holder, with reasons."""
         folder = judge(self._list, ItemContext("", True), holder)
         file = judge(self._list, ItemContext("", False), holder)
         rights = folder.rights | file.rights
+        is_unsure = folder.is_unsure or file.is_unsure
         # The bits for sticky folders are not NT's: they follow the one for deleting children.
         rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
+        names = holder.groups | {holder.user}
+        if self.enters is not None and not names & self.enters:
+            if not holder.maybe & self.enters:
+                reason = Reason(Effect.STOPS, self.name, Right.NONE, "the share lets only some in, and not them")
+                return Decision(Right.NONE, (reason,))
+            is_unsure = True
+        reads_only = self.read_only and not names & self.writers
         if not rights & (Right.READ | Right.ADD):
             rights = Right.NONE
-        elif self.read_only or not rights & Right.ADD:
+        elif reads_only or not rights & Right.ADD:
+            is_unsure |= reads_only and bool(rights & Right.ADD and holder.maybe & self.writers)
             rights &= ~WRITING
-        return Decision(rights, folder.reasons, folder.is_unsure or file.is_unsure)
+        elif self.is_write_untold:
+            reason = Reason(Effect.LIMITS, self.name, Right.NONE, "whether anybody may write in it was not told")
+            return Decision(rights & ~WRITING, (*folder.reasons, reason), True)
+        return Decision(rights, folder.reasons, is_unsure)
+
+    def is_read_only_for(self, holder: Holder) -> bool:
+        """Tell whether the switch keeps a holder from writing."""
+        return self.read_only and not (holder.groups | {holder.user}) & self.writers
 
     def decide_all(self, crowd: Crowd) -> RightSets:
         """Decide for a crowd; under `Right.NONE` who gets a connection at all."""
@@ -85,27 +106,57 @@ class Share:
                 sets[right] = sets.get(right, 0) | who
         sets[Right.CLEAR_OWN] = sets[Right.CLEAR]
         reads, writes = sets[Right.READ], sets[Right.ADD]
+        sure, perhaps = _among(crowd, self.enters)
+        may_write, may_perhaps = _among(crowd, self.writers) if self.read_only else (crowd.all, 0)
+        unsure = sets[Right.UNSURE] | perhaps | (may_perhaps & writes)
+        if self.is_write_untold:
+            unsure |= writes & may_write
+            may_write = 0
         connects = 0
         for right in [right for right in sets if right is not Right.UNSURE]:
-            cut = 0 if self.read_only else writes
-            sets[right] &= cut if right & WRITING else reads | writes
+            sets[right] &= writes & may_write if right & WRITING else reads | writes
+            sets[right] &= sure | perhaps
             connects |= sets[right]
         sets[Right.NONE] = connects
+        sets[Right.UNSURE] = unsure & (sure | perhaps)
         return sets
 
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps."""
         path = self.path.decode("utf-8", "surrogateescape")
         facts: dict[str, Any] = {"name": self.name, "path": path, "list": self.body.hex()}
-        return facts | {"read_only": self.read_only, "place": self.place}
+        facts |= {"read_only": self.read_only, "place": self.place}
+        if self.enters is not None:
+            facts["enters"] = sorted(self.enters)
+        if self.writers:
+            facts["writers"] = sorted(self.writers)
+        return facts | ({"is_write_untold": True} if self.is_write_untold else {})
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Share:
         """Return a share from what the ledger keeps."""
         path = facts["path"].encode("utf-8", "surrogateescape")
         return cls(
-            facts["name"], path, bytes.fromhex(facts["list"]), bool(facts["read_only"]), facts.get("place", "")
+            facts["name"],
+            path,
+            bytes.fromhex(facts["list"]),
+            bool(facts["read_only"]),
+            facts.get("place", ""),
+            frozenset(facts["enters"]) if "enters" in facts else None,
+            frozenset(facts.get("writers", ())),
+            bool(facts.get("is_write_untold")),
         )
+
+
+def _among(crowd: Crowd, idents: frozenset[str] | None) -> tuple[int, int]:
+    """Return who is among some identifiers, and who may be or not; all for None."""
+    if idents is None:
+        return crowd.all, 0
+    sure = perhaps = 0
+    for ident in idents:
+        sure |= crowd.by_user.get(ident, 0) | crowd.by_group.get(ident, 0)
+        perhaps |= crowd.maybe.get(ident, 0)
+    return sure, perhaps & ~sure
 
 
 def shares_within(shares: Sequence[Share]) -> list[tuple[Share, Share]]:

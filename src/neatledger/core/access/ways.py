@@ -259,7 +259,7 @@ def _share_gate(share: Share, principal: Principal) -> Gate:
         reasons += (
             Reason(Effect.STOPS, share.name, Right.NONE, "without reading or writing there is no connection"),
         )
-    elif share.read_only:
+    elif share.is_read_only_for(principal.holder):
         reasons += (Reason(Effect.LIMITS, "read-only", WRITING, "the share is switched to read-only"),)
     elif not decision.rights & WRITING:
         message = "its permission lets them write nothing: they are connected read-only"
