@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from judges import ldap
 from neatledger.formats.directory import accounts_of, normal_name
 from neatledger.formats.ldif import parse_ldif
+from neatledger.sources.ldapaccounts import in_words
 
 
 def plan(folder: Path, **systems: object) -> Path:
@@ -182,3 +183,130 @@ def test_a_directory_with_security_identifiers() -> None:
 def test_faults_of_ldif_are_told_with_their_line(text, found) -> None:
     _, faults = parse_ldif(text, "x.ldif")
     assert len(faults) == 1 and found in str(faults[0]) and str(faults[0]).startswith("x.ldif:")
+
+
+EXPORT = """\
+# extended LDIF
+#
+# base <dc=x> with scope subtree
+
+dn: cn=Bo \\#7,ou=a,dc=x
+objectClass: person
+cn: Bo #7
+uid: bo
+sAMAccountName: bosam
+
+dn: cn=team,ou=a,dc=x
+objectClass: groupOfNames
+cn: team
+member: cn=Bo \\#7,ou=a,dc=x
+
+dn: cn=team,ou=b,dc=x
+objectClass: groupOfUniqueNames
+cn: team
+uniqueMember: cn=Bo \\#7,ou=a,dc=x#'0101'B
+uniqueMember: cn=Nowhere,ou=z,dc=x
+
+dn: CN=Big,OU=a,DC=x
+objectClass: group
+sAMAccountName: big
+groupType: -2147483646
+member;range=0-1499: cn=Bo \\#7,ou=a,dc=x
+
+dn: CN=Mail,OU=a,DC=x
+objectClass: group
+sAMAccountName: mail
+groupType: 2
+member: cn=Bo \\#7,ou=a,dc=x
+
+dn: CN=Local,OU=a,DC=x
+objectClass: group
+sAMAccountName: local
+groupType: -2147483644
+member: CN=S-1-5-11,CN=ForeignSecurityPrincipals,DC=x
+member: CN=S-1-5-4,CN=ForeignSecurityPrincipals,DC=x
+member: CN=S-1-5-21-9-8-7-1105,CN=ForeignSecurityPrincipals,DC=x
+member: CN=Some contact,OU=a,DC=x
+
+dn: CN=Some contact,OU=a,DC=x
+objectClass: person
+objectClass: contact
+cn: Some contact
+
+# search result
+search: 2
+result: 0 Success
+ref: ldap://elsewhere.example/dc=y
+
+# numResponses: 8
+# numEntries: 7
+"""
+
+
+def test_an_exports_members_are_tied_or_told_as_not_tied() -> None:
+    entries, faults = parse_ldif(EXPORT, "x.ldif")
+    accounts, groups = accounts_of(entries, date(2026, 11, 28), by_sid=False)
+    assert [account.login for account in accounts] == ["bosam"]
+    found = {group.name: (group.members, group.nested, group.untold) for group in groups}
+    assert found == {
+        "team (ou=a,dc=x)": (("bosam",), (), ()),
+        "team (ou=b,dc=x)": (("bosam",), (), ("cn=Nowhere,ou=z,dc=x",)),
+        "big": (("bosam",), (), ("*",)),
+        "local": ((), ("S-1-5-11",), ("S-1-5-21-9-8-7-1105",)),
+    }
+    assert len({group.ident for group in groups}) == 4
+    assert [fault.found for fault in faults] == [
+        "a part of the values of member (range=0-1499)",
+        "a part of the directory that is said to be at 'ldap://elsewhere.example/dc=y'",
+    ]
+
+
+NOW = "134000000000000000"  # in August 2025
+STATES = [
+    ({"userAccountControl": "514"}, "disabled"),
+    ({"lockoutTime": NOW}, "unknown"),
+    ({"lockoutTime": NOW, "msDS-User-Account-Control-Computed": "16"}, "locked"),
+    ({"lockoutTime": NOW, "msDS-User-Account-Control-Computed": "0"}, "open"),
+    ({"pwdLastSet": "0"}, "must change its password"),
+    ({"pwdLastSet": "0", "userAccountControl": "66048"}, "open"),
+    ({"pwdLastSet": NOW, "msDS-User-Account-Control-Computed": "8388608"}, "password expired"),
+    ({"pwdLastSet": NOW}, "open"),
+    ({"accountExpires": NOW}, "expired"),
+]
+
+
+@pytest.mark.parametrize(("told", "state"), STATES, ids=range(len(STATES)))
+def test_states_of_accounts_in_a_domain(told, state) -> None:
+    lines = "".join(f"{key}: {value}\n" for key, value in {"userAccountControl": "512", **told}.items())
+    entries, _ = parse_ldif(f"dn: cn=a,dc=x\nobjectClass: user\nsAMAccountName: a\n{lines}", "x")
+    (account,), _ = accounts_of(entries, date(2026, 11, 28), by_sid=True)
+    assert account.state.value == state
+
+
+def test_the_policy_of_a_domain_says_how_long_locking_and_passwords_hold() -> None:
+    domain = "dn: dc=x\nobjectClass: domainDNS\nlockoutDuration: {}\nmaxPwdAge: {}\n\n"
+    user = f"dn: cn=a,dc=x\nobjectClass: user\nsAMAccountName: a\nlockoutTime: {NOW}\npwdLastSet: {NOW}\n"
+    day = 864_000_000_000
+    for lockout, age, state in (
+        (-day, 0, "open"), (-(1 << 63), 0, "locked"), (0, 0, "locked"), (-day * 4000, 0, "locked"),
+        (-day, -day * 42, "password expired"), (-day, -day * 4000, "open"),
+    ):  # fmt: skip
+        entries, _ = parse_ldif(domain.format(lockout, age) + user, "x")
+        (account,), _ = accounts_of(entries, date(2026, 11, 28), by_sid=True)
+        assert account.state.value == state, (lockout, age)
+
+
+@pytest.mark.parametrize(
+    ("said", "told"),
+    [
+        ("- 49 - invalidCredentials - None - 8009030C: LdapErr: DSID-0C0904DC, comment: AcceptSecurityContext error, data 775, v1db1", "locked"),
+        ("80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data 773, v23f0", "must change"),
+        ("automatic bind not successful - invalidCredentials", "the name or the password is wrong"),
+        ("LDAPNoSuchObjectResult - 32 - noSuchObject", "nothing of the name of its base"),
+        ("socket ssl wrapping error: certificate verify failed: self-signed certificate (_ssl.c:992) {'subject': ((('commonName', 'x'),),)}", "self-signed certificate"),
+    ],
+)  # fmt: skip
+def test_what_a_sign_in_that_fails_means(said, told) -> None:
+    words, hint = in_words(RuntimeError(said))
+    assert told in words and len(words) < 130 and ("TLS" not in hint or "certificate" not in words)
+    assert "{" not in words and "plain" not in hint

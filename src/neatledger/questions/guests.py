@@ -53,12 +53,16 @@ def _reached(everyone: Everyone, guests: Sequence[Principal]) -> list[Guest]:
 
 
 def _rows(everyone: Everyone, which: RowFilter) -> Iterator[tuple[str, int, Level]]:
-    """Yield login, folder and level of the rows by the ways that are no administrator's."""
+    """Yield login, folder and level of the rows by all ways together, an administrator's too."""
+    # Who has one way alone has no row for the union.
+    whole: dict[str, int] = {}
+    for number, column in enumerate(everyone.columns):
+        if column.way in (everyone.matrix.ways[0], "any") and len(column.principals) == 1:
+            whole[everyone.matrix.principals[column.principals[0]].account.login] = number
+    logins = {number: login for login, number in whole.items()}
     for block in everyone.blocks(which):
-        for folder, number, flags in zip(
-            block.folder.tolist(), block.column.tolist(), block.flags.tolist(), strict=True
+        for folder, number, flags, unknown in zip(
+            *(each.tolist() for each in (block.folder, block.column, block.flags, block.unknown)), strict=True
         ):
-            column = everyone.columns[number]
-            if column.way == everyone.matrix.ways[0]:
-                login = everyone.matrix.principals[column.principals[0]].account.login
-                yield login, folder, level_of(flag_rights(flags))
+            if number in logins:
+                yield logins[number], folder, Level.UNKNOWN if unknown else level_of(flag_rights(flags))

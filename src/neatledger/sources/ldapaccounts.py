@@ -23,7 +23,7 @@ from neatledger.formats.directory import Entry, accounts_of
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["read_ldap_accounts"]
+__all__ = ["in_words", "read_ldap_accounts"]
 
 _FILTER = (
     "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
@@ -111,7 +111,7 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: lis
             with suppress(LDAPException, OSError):
                 connection.unbind()
     except (LDAPException, OSError, ssl.SSLError) as error:
-        message, hint = _in_words(error)
+        message, hint = in_words(error)
         raise SourceError(f"cannot read the directory: {message}", where, hint) from None
 
 
@@ -142,7 +142,7 @@ _OF_NAME = "see user in the plan, and the password in the environment or keyring
 _OF_PLACE = "see url, user and base in the plan"
 
 
-def _in_words(error: Exception) -> tuple[str, str]:
+def in_words(error: Exception) -> tuple[str, str]:
     """Return what an error means, and what to do about it, without all that the library has to say of it."""
     text = " ".join(str(error).split())
     code = re.search(r"\bdata ([0-9a-f]{3})\b", text)
