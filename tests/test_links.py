@@ -211,6 +211,13 @@ def _listing(folder: Path, tables: dict[str, object], people: str = "login,id\nh
     (folder / "office.yaml").write_text(json.dumps(plan))
 
 
+def test_taking_back_a_single_file_says_who_loses_it(demo, run) -> None:
+    done = run("suppose", "--take-back", "hand-out:h8", "--format", "csv", "--office", demo, "--today", "2026-11-23")
+    (row,) = csv.DictReader(io.StringIO(done.stdout))
+    assert (row["person"], row["way"], row["kept"]) == ("marsh", "handed", "none") and "read" in row["lost"]
+    assert row["folder"].endswith("Open day.mp4") and row["folders"] == "0"
+
+
 def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, run) -> None:
     _listing(
         tmp_path,

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.service import Service
-from neatledger.core.sharing.takeback import Loss, find_losses, take_back
+from neatledger.core.sharing.takeback import FileLoss, Loss, find_file_losses, find_losses, take_back
+from neatledger.core.survey.shared import HandOut, Link
+from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError, UsageError
+from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.links import JudgedOffer, JudgedOffers, judge, load_offers, services_of
 from neatledger.questions.office import Office
@@ -25,6 +28,7 @@ class TakenBack:
 
     system: str
     losses: list[Loss]
+    file_losses: list[FileLoss]
     principals: Sequence[Principal]
     path_of: Callable[[int], bytes]
     parents: Sequence[int]
@@ -51,7 +55,26 @@ def ask_take_back(office: Office, what: Sequence[str]) -> TakenBack:
     folders = today.matrix.folders
     losses = find_losses(today, then, tops)
     parents = folders["parent"].tolist()
-    return TakenBack(reader.system, losses, before.principals, folder_paths(folders), parents, sentences)
+    files = [each for path in _single_files(before) for each in _on_file(office, reader, path, before, after)]
+    return TakenBack(reader.system, losses, files, before.principals, folder_paths(folders), parents, sentences)
+
+
+def _single_files(service: Service) -> list[bytes]:
+    """Return the files that are handed out or linked by themselves."""
+    items: list[Link | HandOut] = [*service.shared.links, *service.shared.hand_outs]
+    return sorted({one.path for one in items if one.is_file})
+
+
+def _on_file(
+    office: Office, reader: SurveyReader, path: bytes, before: Service, after: Service
+) -> Iterator[FileLoss]:
+    try:
+        location = find_location(reader, Address(reader.system, path))
+    except UnknownNameError:
+        # It is not there any more, or was not seen: nobody loses it by this.
+        return
+    was, now = (office.systems.ways_by(location, each) for each in (before, after))
+    yield from find_file_losses(path, was, now)
 
 
 def _service_with(office: Office, what: str) -> tuple[SurveyReader, Service]:

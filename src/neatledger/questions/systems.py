@@ -90,9 +90,13 @@ class Systems:
 
     def _ways_to(self, location: Location, service: Service) -> FolderWays:
         if location.address not in self._ways:
-            here = location.chain, location.files, location.is_folder, location.terms
-            self._ways[location.address] = FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
+            self._ways[location.address] = self.ways_by(location, service)
         return self._ways[location.address]
+
+    def ways_by(self, location: Location, service: Service) -> FolderWays:
+        """Return all ways into a location as a service has them, or would have them."""
+        here = location.chain, location.files, location.is_folder, location.terms
+        return FolderWays(service, Ground(*here, self._beneath, self._files_beneath))
 
     def _backing_location(self, address: Address) -> Location | None:
         """Return a place of a share; looked up once for all who are asked about."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
-from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
+from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, spell_rights
 from neatledger.core.people.principals import Principal
-from neatledger.core.sharing.takeback import Loss
+from neatledger.core.sharing.takeback import FileLoss, Loss
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Column, Report, Row, count_of
 
@@ -31,6 +31,8 @@ class TakenBack(Protocol):
     @property
     def losses(self) -> Sequence[Loss]: ...
     @property
+    def file_losses(self) -> Sequence[FileLoss]: ...
+    @property
     def principals(self) -> Sequence[Principal]: ...
     @property
     def path_of(self) -> Callable[[int], bytes]: ...
@@ -42,8 +44,9 @@ class TakenBack(Protocol):
 
 def takeback_report(found: TakenBack, when: str) -> Report:
     """Make the table: every folder; for people a row where a loss begins, with how many folders it holds for."""
-    people = {found.principals[loss.principal].person for loss in found.losses}
-    staying = {found.principals[loss.principal].person for loss in found.losses if loss.kept & Right.LIST}
+    losses: list[Loss | FileLoss] = [*found.losses, *found.file_losses]
+    people = {found.principals[loss.principal].person for loss in losses}
+    staying = {found.principals[loss.principal].person for loss in losses if loss.kept & (Right.LIST | Right.READ)}
     taken = " and ".join(found.sentences)
     headline = f"Taking back {taken}: {count_of(len(people), 'person')} would lose something (count of {when})."
     notes = []
@@ -75,6 +78,18 @@ def _rows(found: TakenBack, *, is_folded: bool) -> list[Row]:
             "kept": _say(by_key[key].kept),
         }
         for key, count in tops.items()
+    ]
+    # Of a single file no folder holds anything.
+    rows += [
+        {
+            "person": found.principals[loss.principal].person,
+            "way": loss.way,
+            "folder": Address(found.system, loss.path),
+            "folders": 0,
+            "lost": spell_rights(loss.lost),
+            "kept": level_of_file(loss.kept).value,
+        }
+        for loss in found.file_losses
     ]
     rows.sort(key=lambda row: (str(row["person"]), str(row["folder"]), str(row["way"])))
     return rows

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.ways import Access
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
+from neatledger.core.sharing.folder_ways import FolderWays
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import HandOut, Link, Shared, TeamFolder
 from neatledger.core.tree.address import parts_of
 from neatledger.errors import UnknownNameError
 
-__all__ = ["Loss", "find_losses", "take_back", "without_principal"]
+__all__ = ["FileLoss", "Loss", "find_file_losses", "find_losses", "take_back", "without_principal"]
 
 _ROWS = 8192
 
@@ -35,6 +37,37 @@ class Loss:
     def is_like(self, other: Loss) -> bool:
         """Tell whether as much is lost and kept."""
         return (self.lost, self.kept) == (other.lost, other.kept)
+
+
+@dataclass(frozen=True, slots=True)
+class FileLoss:
+    """What one principal loses by one way on a single file that is handed out or linked, and what they still have."""
+
+    path: bytes
+    principal: int
+    way: str
+    lost: Right
+    kept: Right
+
+
+def find_file_losses(path: bytes, before: FolderWays, after: FolderWays) -> Iterator[FileLoss]:
+    """Yield what vanishes on one file, principal by principal."""
+    people: dict[str, list[int]] = {}
+    for number, principal in enumerate(before.service.principals):
+        people.setdefault(principal.person, []).append(number)
+    for number, principal in enumerate(before.service.principals):
+        was, now = (_by_way(ways.access([number])) for ways in (before, after))
+        for way, rights in was.items():
+            lost = rights & ~now.get(way, Right.NONE)
+            if lost:
+                yield FileLoss(path, number, way, lost, after.access(people[principal.person]).rights)
+
+
+def _by_way(access: Access) -> dict[str, Right]:
+    found: dict[str, Right] = {}
+    for way in access.ways:
+        found[way.name] = found.get(way.name, Right.NONE) | way.rights
+    return found
 
 
 def take_back(service: Service, what: str) -> tuple[Service, str, bytes]:
