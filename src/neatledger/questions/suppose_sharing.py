@@ -55,7 +55,8 @@ def ask_take_back(office: Office, what: Sequence[str]) -> TakenBack:
     folders = today.matrix.folders
     losses = find_losses(today, then, tops)
     parents = folders["parent"].tolist()
-    files = [each for path in _single_files(before) for each in _on_file(office, reader, path, before, after)]
+    paths = [path for path in _single_files(before) if any(_lies_in(path, top) for top in tops)]
+    files = [each for path in paths for each in _on_file(office, reader, path, before, after)]
     return TakenBack(reader.system, losses, files, before.principals, folder_paths(folders), parents, sentences)
 
 
@@ -63,6 +64,10 @@ def _single_files(service: Service) -> list[bytes]:
     """Return the files that are handed out or linked by themselves."""
     items: list[Link | HandOut] = [*service.shared.links, *service.shared.hand_outs]
     return sorted({one.path for one in items if one.is_file})
+
+
+def _lies_in(path: bytes, top: bytes) -> bool:
+    return top == b"/" or path.startswith(top + b"/")
 
 
 def _on_file(

@@ -35,9 +35,6 @@ class Locks:
         of_files: Mapping[int, Right],
         lists: int,
     ) -> None:
-        self.is_any = bool(terms.mounts or any(of_folders.values()) or any(of_files.values()))
-        if not self.is_any:
-            return
         self._by_list = _as_array(of_files, lists)
         own = _as_array(of_folders, lists)[folders["list"]]
         self._folders = own.copy()

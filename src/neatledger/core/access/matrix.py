@@ -346,16 +346,14 @@ class Matrix:
     @cached_property
     def _locks(self) -> Locks | None:
         """What is kept from everybody; None where nothing is."""
-        used = {
-            is_folder: np.flatnonzero(np.bincount(table["list"], minlength=1)).tolist() if table.rows else []
-            for is_folder, table in ((True, self.folders), (False, self.classes))
-        }
-        locked = {
-            is_folder: {number: self._parse(number).locked(is_folder=is_folder) for number in numbers}
-            for is_folder, numbers in used.items()
-        }
-        found = Locks(self.folders, self.order, self.terms, locked[True], locked[False], len(self._lists))
-        return found if found.is_any else None
+        locking = [number for number, body in enumerate(self._lists) if self.model.may_lock(body)]
+        if not locking and not self.terms.mounts:
+            return None
+        of_folders, of_files = (
+            {number: self._parse(number).locked(is_folder=is_folder) for number in locking}
+            for is_folder in (True, False)
+        )
+        return Locks(self.folders, self.order, self.terms, of_folders, of_files, len(self._lists))
 
     def block(self, rows: RowIndex) -> Block:
         """Return the rights of the way ``share`` on the folders `rows`."""

@@ -197,6 +197,9 @@ class ListModel(Protocol):
     def new_child(self, above: bytes, default: bytes | None, maker: Maker, *, is_folder: bool) -> bytes:
         """Return the body that a new child gets in a folder with this body (and this default list)."""
 
+    def may_lock(self, body: bytes) -> bool:
+        """Tell, without parsing it, whether a stored list may keep anything from everybody (see `locked`)."""
+
     def passes_on(self, above: bytes) -> bool:
         """Tell whether a folder's list says anything of new items in it; if not, a usual mode is taken."""
 

@@ -333,6 +333,10 @@ class Nfs4Model:
             entries = [Entry(ALLOW, 0, mask, OWNER)]
         return pack_body(maker.group, entries)
 
+    def may_lock(self, body: bytes) -> bool:
+        """Return that it does not: these lists know no flags."""
+        return False
+
     def passes_on(self, above: bytes) -> bool:
         """Tell whether any entry is for what is made in the folder."""
         entries = _unpack(above)[1]

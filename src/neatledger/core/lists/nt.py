@@ -342,6 +342,10 @@ class NtModel:
             aces, control = tuple(Ace(AceType.ALLOW, 0, FULL, sid) for sid in (maker.user, _SYSTEM)), DACL_PRESENT
         return pack_body(Descriptor("", maker.group, Acl(aces), None, control))
 
+    def may_lock(self, body: bytes) -> bool:
+        """Return that it does not: these lists know no flags."""
+        return False
+
     def passes_on(self, above: bytes) -> bool:
         """Tell whether any entry is for what is made in the folder."""
         dacl = unpack_body(above).dacl

@@ -375,6 +375,11 @@ class PosixModel:
         entries = b"".join(_ENTRY.pack(*entry) for entry in found) if len(found) > 3 else NO_ENTRIES
         return pack_body(kept | perms[USER_OBJ] << 6 | perms[cut] << 3 | perms[OTHER], gid, entries)
 
+    def may_lock(self, body: bytes) -> bool:
+        """Tell whether a body has a flag of the inode."""
+        mode = _HEAD.unpack_from(body)[0] if len(body) >= _HEAD.size else 0
+        return bool(mode & (IMMUTABLE | APPEND_ONLY)) and mode != _UNREAD
+
     def passes_on(self, above: bytes) -> bool:
         """Tell it of the default list, which says so itself; the mode is told of as such."""
         return True

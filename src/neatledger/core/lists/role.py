@@ -276,6 +276,10 @@ class RoleModel:
         """Return what a new child gets: the list above, as it is."""
         return self._inherited(above)
 
+    def may_lock(self, body: bytes) -> bool:
+        """Return that it does not: these lists know no flags."""
+        return False
+
     def passes_on(self, above: bytes) -> bool:
         """Return that it does: every list is passed on whole."""
         return True

@@ -268,6 +268,19 @@ class FolderWays:
                     found.setdefault(number, []).append(link)
         return found
 
+    @cached_property
+    def of_file_alone(self) -> set[int]:
+        """The principals to whom this file is handed out or linked by itself."""
+        service = self.service
+        found: set[int] = set()
+        for one in service.shared.hand_outs:
+            if one.is_file and one.path == self.path:
+                found.update(service.receivers(one))
+        for link in service.shared.links:
+            if link.is_file and link.path == self.path:
+                found.update(service.link_principals(link))
+        return found
+
     def _covers(self, path: bytes, is_file: bool) -> bool:
         if is_file:
             return not self.ground.is_folder and path == self.path

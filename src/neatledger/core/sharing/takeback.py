@@ -51,11 +51,12 @@ class FileLoss:
 
 
 def find_file_losses(path: bytes, before: FolderWays, after: FolderWays) -> Iterator[FileLoss]:
-    """Yield what vanishes on one file, principal by principal."""
+    """Yield what vanishes on one file for those to whom it is handed out or linked by itself."""
     people: dict[str, list[int]] = {}
     for number, principal in enumerate(before.service.principals):
         people.setdefault(principal.person, []).append(number)
-    for number, principal in enumerate(before.service.principals):
+    for number in sorted(before.of_file_alone):
+        principal = before.service.principals[number]
         was, now = (_by_way(ways.access([number])) for ways in (before, after))
         for way, rights in was.items():
             lost = rights & ~now.get(way, Right.NONE)
