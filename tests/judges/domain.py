@@ -35,10 +35,11 @@ _NAMES = [
 ]
 _SYSTEM_PYTHON = "/usr/bin/python3"
 _GLOBAL, _LOCAL, _UNIVERSAL, _SECURITY = 2, 4, 8, 0x80000000
-_FOREIGN = ["S-1-5-11", "S-1-5-4", "S-1-5-21-9-8-7-1105", "S-1-1-0"]
+# This server makes no entry for S-1-1-0: it can be named only once.
+_FOREIGN = ["S-1-5-11", "S-1-5-4", "S-1-5-21-9-8-7-1105", "S-1-5-21-9-8-7-1106"]
 _OUTSIDE = f"CN=ForeignSecurityPrincipals,{BASE}"
 _SCRIPT = """
-import json, sys, time
+import json, sys
 import ldb
 from samba.auth import system_session
 from samba.param import LoadParm
@@ -49,12 +50,7 @@ folder, work = sys.argv[1], json.load(sys.stdin)
 lp = LoadParm(); lp.load(folder + "/etc/smb.conf")
 db = SamDB(url=folder + "/private/sam.ldb", session_info=system_session(), lp=lp)
 for text in work.get("add", ()):
-    try:
-        db.add_ldif(text)
-    except ldb.LdbError:
-        # Seen once in many runs, on a busy machine: naming somebody from outside fails, and does not the next time.
-        time.sleep(0.5)
-        db.add_ldif(text)
+    db.add_ldif(text)
 for dn, word in work.get("passwords", ()):
     db.setpassword("(distinguishedName=%s)" % ldb.binary_encode(dn), word, force_change_at_next_login=False)
 for text in work.get("change", ()):

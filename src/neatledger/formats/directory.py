@@ -282,7 +282,7 @@ class _Members:
 
 def _foreign(member: str) -> str:
     """Return the identifier that names a member from another domain (MS-ADTS 3.1.1.1.1); empty for others."""
-    first = member.partition(",")[0].partition("=")[2].strip().upper()
+    first = member.partition(",")[0].partition("=")[2].strip(" >").upper()
     return first if is_sid(first) else ""
 
 

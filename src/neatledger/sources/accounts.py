@@ -78,7 +78,13 @@ def named_identifiers(names: Iterable[str], where: str, found: Found) -> frozens
         by_name.setdefault(group.name, set()).add(group.ident)
         by_name.setdefault(group.ident, set()).add(group.ident)
     idents: set[str] = set()
+    untold = {group.name for group in found.groups if group.untold} | {
+        one.ident for one in found.groups if one.untold
+    }
     for name in names:
+        if name in untold:
+            message = f"{where} names {name!r}, of which not all members are told: only those who are count for it"
+            found.not_seen.append(NotSeen(b"/", message))
         if name not in by_name:
             found.not_seen.append(NotSeen(b"/", f"{where} names {name!r}, which no account or group is called"))
         idents |= by_name.get(name, set())
