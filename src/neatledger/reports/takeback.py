@@ -85,7 +85,7 @@ def _rows(found: TakenBack, *, is_folded: bool) -> list[Row]:
             "person": found.principals[loss.principal].person,
             "way": loss.way,
             "folder": Address(found.system, loss.path),
-            "folders": 0,
+            "folders": "1 file" if is_folded else 0,
             "lost": spell_rights(loss.lost),
             "kept": level_of_file(loss.kept).value,
         }
