@@ -205,7 +205,7 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
                 (base / "data" / "open" / f"f{number}" / "in").mkdir(parents=True)
             where = gathered(run, tmp_path / "office", server, monkeypatch)
             whole = run("access", "--all", "--office", where, "--format", "csv").stdout
-            for _ in range(3):
+            for _ in range(2):
                 gathering = begin("gather", "--quiet", "--office", where)
                 for _ in range(rng.randint(1, 3)):
                     time.sleep(rng.uniform(0.3, 0.8))
