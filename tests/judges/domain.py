@@ -85,11 +85,13 @@ class Domain:
         self._folder = Path(tempfile.mkdtemp(prefix="dom", dir="/tmp"))
         self._process: subprocess.Popen[bytes] | None = None
         self._rng, self._sizes = rng, (users, groups)
+        self._has_address = False
         self.states: dict[str, str] = {}
         self.tokens: dict[str, tuple[str, list[str]]] = {}
 
     def __enter__(self) -> Domain:
         try:
+            self._take_address()
             conf = self._folder / "etc" / "smb.conf"
             words = ("domain", "provision", "--use-rfc2307", "--server-role=dc", "--dns-backend=NONE", "--quiet")
             named = (
@@ -103,7 +105,7 @@ class Domain:
             text = conf.read_text().replace(
                 "[global]\n",
                 f"""[global]
-            interfaces = {self.host}/32
+            interfaces = {self.host}/{32 if self._has_address else 8}
             bind interfaces only = yes
             ldap server require strong auth = no
             pid directory = {self._folder}
@@ -117,8 +119,6 @@ class Domain:
                 text.replace("[global]", f"[global]\nserver services = ldap\nlog file = {self._folder}/log", 1)
             )
             self.tokens = {name: (sid, sids) for name, (sid, sids) in self._ask(self._draw()).items()}
-            # It listens at addresses of interfaces alone; this one is nobody else's.
-            subprocess.run(["ip", "address", "add", f"{self.host}/32", "dev", "lo"], check=True)
             self._process = subprocess.Popen(
                 ["samba", "--interactive", "--model=single", f"--configfile={conf}"],
                 env={**os.environ, "PATH": f"{os.environ.get('PATH', '')}:/usr/sbin"},
@@ -144,8 +144,17 @@ class Domain:
             self._process.wait()
             if self._process.stdin is not None:
                 self._process.stdin.close()
+        if self._has_address:
             subprocess.run(["ip", "address", "del", f"{self.host}/32", "dev", "lo"], check=False)
+            self._has_address = False
         shutil.rmtree(self._folder, ignore_errors=True)
+
+    def _take_address(self) -> None:
+        """Give the loopback interface one more address: it listens at addresses of interfaces, and its ports are fixed."""
+        added = subprocess.run(["ip", "address", "add", f"{self.host}/32", "dev", "lo"], capture_output=True)
+        self._has_address = added.returncode == 0
+        if not self._has_address:
+            self.host = "127.0.0.1"
 
     def _ask(self, work: dict[str, object]) -> dict[str, list[object]]:
         done = subprocess.run(
