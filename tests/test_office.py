@@ -90,6 +90,10 @@ def test_demo_is_the_same_for_real_and_as_a_listing(demo: Path, run, tmp_path: P
         ]
 
 
+def test_the_checks_are_listed_where_there_is_no_office(run, tmp_path) -> None:
+    assert "plan-differs" in run("check", "--list", cwd=tmp_path).stdout
+
+
 def test_every_check_finds_its_planted_example(demo: Path, run) -> None:
     listed = {row["check"] for row in rows_of(run("check", "--list", "--format", "csv", "--office", demo))}
     found = set()

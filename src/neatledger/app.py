@@ -92,8 +92,12 @@ class App:
         """Where the result goes, and in which form."""
         options, streams = self.options, self.streams
         return Output(
-            options.format, options.output, streams.out, streams.width, streams.is_colored, self.office.caveats
+            options.format, options.output, streams.out, streams.width, streams.is_colored, self._caveats
         )
+
+    def _caveats(self) -> list[str]:
+        """Return what to bear in mind of what was read; nothing where the command asked no office."""
+        return self.office.caveats() if "office" in self.__dict__ else []
 
     @property
     def is_of_plan(self) -> bool:
