@@ -91,9 +91,7 @@ class App:
     def output(self) -> Output:
         """Where the result goes, and in which form."""
         options, streams = self.options, self.streams
-        return Output(
-            options.format, options.output, streams.out, streams.width, streams.is_colored, self._caveats
-        )
+        return Output(options.format, options.output, streams.out, streams.width, streams.is_colored, self._caveats)
 
     def _caveats(self) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""

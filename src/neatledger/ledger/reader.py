@@ -40,9 +40,9 @@ def _day(text: str) -> date | None:
 
 
 class SurveyReader:
-    """One system as one count saw it, on the day `when`; `is_read` tells whether anything of its tree was read."""
+    """One system as one count saw it; `is_read` tells whether anything of its tree was read."""
 
-    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str, when: str = "") -> None:
+    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str) -> None:
         self._db = connection
         self._survey = survey
         self.system = system

@@ -32,6 +32,10 @@ _WAIT_SECONDS = 60.0
 _COMPRESSING = 2  # threads
 
 
+def _show_moment(moment: datetime) -> str:
+    return moment.astimezone().strftime("%Y-%m-%d %H:%M")
+
+
 @dataclass(frozen=True, slots=True)
 class SurveyInfo:
     """What one count says of one system, in short; `taken_at` is when it was counted (UTC)."""
@@ -46,14 +50,9 @@ class SurveyInfo:
     taken_at: datetime
 
     @property
-    def day(self) -> date:
-        """The local day on which it was counted."""
-        return self.taken_at.astimezone().date()
-
-    @property
     def when(self) -> str:
         """The local day and time at which it was counted, to the minute."""
-        return self.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+        return _show_moment(self.taken_at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +71,7 @@ class CountInfo:
     @property
     def when(self) -> str:
         """The local day and time at which it was taken, to the minute."""
-        return self.taken_at.astimezone().strftime("%Y-%m-%d %H:%M")
+        return _show_moment(self.taken_at)
 
 
 class Ledger:

@@ -52,11 +52,8 @@ def _below_planned(
         return []
     everyone = office.systems.everyone(system, principals, is_narrow=True)
     matrix = everyone.matrix
-    numbers: dict[str, list[int]] = {}
-    for number, principal in enumerate(matrix.principals):
-        # Administrators open everything by their role, which the plan of folders does not speak of.
-        if (people is None or principal.person in people) and not matrix.admins >> number & 1:
-            numbers.setdefault(principal.person, []).append(number)
+    wanted = [each for each in enumerate(matrix.principals) if people is None or each[1].person in people]
+    numbers = everyone.ordinary(wanted)
     top = 0
     if below is not None:
         row = matrix.find_row(below.parts)

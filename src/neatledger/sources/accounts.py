@@ -55,7 +55,7 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
         allowed = named_identifiers(settings["service"], "service", found)
         holders = holders_of(found.accounts, found.groups)
         found.accounts = [
-            dataclasses.replace(account, may_use=account.may_use and bool(allowed & {holder.user, *holder.groups}))
+            dataclasses.replace(account, may_use=account.may_use and bool(allowed & holder.idents))
             for account, holder in zip(found.accounts, holders, strict=True)
         ]
     privileges: dict[str, list[str]] = facts.get("privileges", {})
@@ -78,9 +78,7 @@ def named_identifiers(names: Iterable[str], where: str, found: Found) -> frozens
         by_name.setdefault(group.name, set()).add(group.ident)
         by_name.setdefault(group.ident, set()).add(group.ident)
     idents: set[str] = set()
-    untold = {group.name for group in found.groups if group.untold} | {
-        one.ident for one in found.groups if one.untold
-    }
+    untold = {name for group in found.groups if group.untold for name in (group.name, group.ident)}
     for name in names:
         if name in untold:
             message = f"{where} names {name!r}, of which not all members are told: only those who are count for it"

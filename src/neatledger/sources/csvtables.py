@@ -9,7 +9,7 @@ from pathlib import Path
 from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
-from neatledger.sources.theirs import Theirs, check_headings, mapped_columns, near_misses
+from neatledger.sources.theirs import Theirs, check_headings, mapped_columns, near_misses, put_in_our_words
 
 __all__ = ["Cells", "read_table", "yes_or_no"]
 
@@ -76,24 +76,10 @@ def read_table(
                 cells = Cells(
                     {ours[key]: value for key, value in values.items() if key in ours and value is not None}
                 )
-                yield reader.line_num, _in_our_words(cells, mapped, f"{path}:{reader.line_num}", not_seen)
+                cells.unknown = put_in_our_words(cells, mapped, f"{path}:{reader.line_num}", not_seen)
+                yield reader.line_num, cells
     except OSError as error:
         raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
-
-
-def _in_our_words(cells: Cells, mapped: Mapping[str, Theirs], where: str, not_seen: list[NotSeen]) -> Cells:
-    unknown = []
-    for column, theirs in mapped.items():
-        if theirs.values is None and not theirs.dates:
-            continue
-        try:
-            cells[column] = theirs.ours(cells[column])
-        except ValueError as error:
-            not_seen.append(NotSeen.of_source(where, f"{error}: it is unknown"))
-            cells[column] = ""
-            unknown.append(column)
-    cells.unknown = frozenset(unknown)
-    return cells
 
 
 def _rows(reader: csv.DictReader[str], path: Path, not_seen: list[NotSeen]) -> Iterator[dict[str, str]]:

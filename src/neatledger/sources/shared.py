@@ -33,7 +33,7 @@ from neatledger.sources.accounts import Found
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import read_table
 from neatledger.sources.http import MOST_PAGES, Web
-from neatledger.sources.theirs import check_headings, mapped_columns, near_misses
+from neatledger.sources.theirs import check_headings, mapped_columns, near_misses, put_in_our_words
 
 __all__ = ["TABLES", "read_shared"]
 
@@ -122,18 +122,8 @@ def _json_rows(
     ours = {theirs.heading: column for column, theirs in mapped.items()}
     for number, item in enumerate(objects, start=1):
         row = {ours.get(str(key), str(key)): value for key, value in item.items()}
-        unknown = []
-        for column, theirs in mapped.items():
-            value = row.get(column)
-            if (theirs.values is None and not theirs.dates) or isinstance(value, (dict, list)):
-                continue
-            try:
-                row[column] = theirs.ours("" if value is None else str(value))
-            except ValueError as error:
-                not_seen.append(NotSeen.of_source(f"{where}:{number}", f"{error}: it is unknown"))
-                row[column] = ""
-                unknown.append(column)
-        yield f"{where}:{number}", Fields(row, frozenset(unknown))
+        unknown = put_in_our_words(row, mapped, f"{where}:{number}", not_seen)
+        yield f"{where}:{number}", Fields(row, unknown)
 
 
 def _from_file(context: SourceContext, setting: Mapping[str, Any], table: str, found: Found) -> Iterator[Row]:

@@ -250,18 +250,23 @@ def _listed(
         return []
 
 
+def _ask_members(client: RpcClient, domain: bytes, rid: int, kind: _Kind) -> tuple[Any, ...]:
+    """Return a group's members; raises `Refused`."""
+    handle = _handle_of(client, kind.opens, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
+    members = tuple(kind.ask(client, handle))
+    _close(client, handle)
+    return members
+
+
 def _members_of(
     client: RpcClient, domain: bytes, rid: int, name: str, found: Directory, kind: _Kind
 ) -> tuple[Any, ...] | None:
     """Return a group's members, None where the server refuses to tell them."""
     try:
-        handle = _handle_of(client, kind.opens, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
-        members = tuple(kind.ask(client, handle))
-        _close(client, handle)
+        return _ask_members(client, domain, rid, kind)
     except Refused as error:
         found.refused.append(f"who is in the group {name}: {error}")
         return None
-    return members
 
 
 def _unlisted_members(client: RpcClient, domain: bytes, rid: int) -> tuple[str, ...] | None:
@@ -270,12 +275,9 @@ def _unlisted_members(client: RpcClient, domain: bytes, rid: int) -> tuple[str, 
     Nobody in it may be what the server says of a group that it does not keep, or keeps to itself.
     """
     try:
-        handle = _handle_of(client, 27, NdrWriter().raw(domain).u32(_ALL_IT_MAY, rid))
-        members = _alias_members(client, handle)
-        _close(client, handle)
+        return _ask_members(client, domain, rid, _ALIASES) or None
     except Refused:
         return None
-    return members or None
 
 
 def _group_members(client: RpcClient, handle: bytes) -> list[int]:

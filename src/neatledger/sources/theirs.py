@@ -6,15 +6,16 @@ What a mapping does not know is told and stays unknown: a word that is not among
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, MutableMapping
 from dataclasses import dataclass
 from datetime import datetime
 from difflib import get_close_matches
 from typing import Any
 
+from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import SourceError
 
-__all__ = ["Theirs", "check_headings", "mapped_columns", "near_misses"]
+__all__ = ["Theirs", "check_headings", "mapped_columns", "near_misses", "put_in_our_words"]
 
 _FORMS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "M": "%m", "DD": "%d", "D": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}
 _PARTS = re.compile("|".join(_FORMS))
@@ -98,6 +99,24 @@ def mapped_columns(columns: Mapping[str, Any], table: str) -> dict[str, Theirs]:
         words = None if values is None else {str(key).strip().casefold(): _word(one) for key, one in values.items()}
         found[ours] = Theirs(told.get("heading", ours), words, told.get("dates", ""))
     return found
+
+
+def put_in_our_words(
+    row: MutableMapping[str, Any], mapped: Mapping[str, Theirs], where: str, not_seen: list[NotSeen]
+) -> frozenset[str]:
+    """Put what a row says into our words; return the columns where that failed: they are emptied, and noted."""
+    unknown = []
+    for column, theirs in mapped.items():
+        value = row.get(column)
+        if (theirs.values is None and not theirs.dates) or isinstance(value, (dict, list)):
+            continue
+        try:
+            row[column] = theirs.ours("" if value is None else str(value))
+        except ValueError as error:
+            not_seen.append(NotSeen.of_source(where, f"{error}: it is unknown"))
+            row[column] = ""
+            unknown.append(column)
+    return frozenset(unknown)
 
 
 def check_headings(mapped: Mapping[str, Theirs], there: Collection[str], table: str, where: str) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,8 +20,11 @@ __all__ = [
     "Spread",
     "carry_doubt",
     "carry_down",
+    "has_bit",
     "pack_sets",
+    "positions",
     "principal_bit",
+    "rights_of_cell",
 ]
 
 Bits = NDArray[np.uint64]
@@ -38,6 +41,27 @@ def principal_bit(bits: Bits, principal: int) -> Bits:
     """Return one principal's bit, 0 or 1, of every row."""
     one: Bits = bits[:, principal >> 6] >> np.uint64(principal & 63) & np.uint64(1)
     return one
+
+
+def positions(bits: Bits) -> tuple[list[int], list[int]]:
+    """Return the rows and places of all bits that are set."""
+    some = np.flatnonzero(bits.any(axis=1))
+    spread = np.unpackbits(bits[some].view(np.uint8), axis=1, bitorder="little")
+    rows, places = np.nonzero(spread)
+    return some[rows].tolist(), places.tolist()
+
+
+def has_bit(bits: Bits, row: int, place: int) -> bool:
+    """Tell whether one bit is set."""
+    return bool(int(bits[row, place >> 6]) >> (place & 63) & 1)
+
+
+def rights_of_cell(rights: Mapping[Right, Bits], row: int, place: int) -> Right:
+    """Return the rights that have the bit of one row and place."""
+    found = Right.NONE
+    for right, bits in rights.items():
+        found |= right if has_bit(bits, row, place) else Right.NONE
+    return found
 
 
 @dataclass(slots=True)

@@ -81,9 +81,8 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         admins = {way.principal.account.login for way in ways if way.name == "admin"}
         if person not in plan.people and all(way.principal.account.login in admins for way in ways):
             continue
-        for way in ways:
-            if way.principal.account.login not in admins:
-                rights |= way.rights
         others = [way for way in ways if way.principal.account.login not in admins]
+        for way in others:
+            rights |= way.rights
         found.append(Difference(person, address, planned, rights, all(way.is_known for way in others)))
     return found

@@ -6,13 +6,13 @@ as on the one above it is told there; folders that the plan names stand for them
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.bits import Bits, principal_bit
+from neatledger.core.access.bits import Bits, has_bit, pack_sets, positions, principal_bit, rights_of_cell
 from neatledger.core.access.differences import COMPARED, Difference
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.lists.rights import Right
@@ -54,7 +54,7 @@ class _Word:
     """What the plan says of every folder of a system, beside what was found."""
 
     def __init__(self, plan: Plan, system: str, everyone: Everyone, people: Mapping[str, Sequence[int]]) -> None:
-        self._plan, self._matrix = plan, everyone.matrix
+        self._matrix = everyone.matrix
         folders = self._matrix.folders
         self._path_of, self._system = folder_paths(folders), system
         self._parent = folders["parent"]
@@ -68,29 +68,22 @@ class _Word:
                 self.region[row] = len(self._places)
                 self.is_planned[row] = True
                 self._places.append(address)
-        for first, last in self._matrix.levels[1:]:
-            here = self.region[first:last]
-            self.region[first:last] = np.where(here >= 0, here, self.region[self._parent[first:last]])
+        self._matrix.order.spread_down(self.region, unmarked=-1)
         # A person's further accounts are folded into the first.
         self._first = {numbers[0]: person for person, numbers in people.items() if numbers}
         self._others = [(numbers[0], other) for numbers in people.values() for other in numbers[1:]]
-        self._mask = self._packed(self._first)
+        self._mask = self._packed([self._first])[0]
         self._rights = [{person: plan.rights_at(place, person)[0] for person in people} for place in self._places]
         self._meant = {
-            right: np.array(
-                [
-                    self._packed(number for number, person in self._first.items() if meant[person] & right)
-                    for meant in self._rights
-                ]
-            ).reshape(len(self._places), self._matrix.words)
+            right: self._packed(
+                [n for n, person in self._first.items() if meant[person] & right] for meant in self._rights
+            )
             for right in COMPARED
         }
 
-    def _packed(self, numbers: Iterator[int] | Mapping[int, str]) -> Bits:
-        found = np.zeros(self._matrix.words, dtype=np.uint64)
-        for number in numbers:
-            found[number >> 6] |= np.uint64(1 << (number & 63))
-        return found
+    def _packed(self, rows: Iterable[Iterable[int]]) -> Bits:
+        """Return a row of bits for each set of numbers."""
+        return pack_sets([sum(1 << number for number in numbers) for numbers in rows], self._matrix.words)
 
     def _fold(self, bits: Bits) -> Bits:
         found = bits.copy()
@@ -126,20 +119,14 @@ class _Word:
         some = np.flatnonzero(wanted.any(axis=1))
         if not len(some):
             return
-        block = self._matrix.block(rows[some])
+        rows, wanted = rows[some], wanted[some]
+        block = self._matrix.block(rows)
         unknown = self._fold(block.unknown)
         rights = {right: self._fold(block.rights[right]) for right in FLAG_RIGHTS if right in block.rights}
-        bits = np.unpackbits(wanted[some].view(np.uint8), axis=1, bitorder="little")
-        for which, number in zip(*(each.tolist() for each in np.nonzero(bits)), strict=True):
-            row, person = int(rows[some[which]]), self._first[number]
-
-            def has(table: Bits, which: int = which, number: int = number) -> bool:
-                return bool(int(table[which, number >> 6]) >> (number & 63) & 1)
-
-            found = Right.NONE
-            for right, table in rights.items():
-                found |= right if has(table) else Right.NONE
+        for which, number in zip(*positions(wanted), strict=True):
+            row, person = int(rows[which]), self._first[number]
             meant = self._rights[int(self.region[row])][person]
+            found = rights_of_cell(rights, which, number)
             address = Address(self._system, self._path_of(row))
-            difference = Difference(person, address, meant, found, not has(unknown))
+            difference = Difference(person, address, meant, found, not has_bit(unknown, which, number))
             yield Divergence(row, difference, bool(self.is_planned[row]))

@@ -11,7 +11,7 @@ of columns for each, and one for the unions, with empty columns between. Which r
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property, lru_cache
@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.bits import Bits, principal_bit
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.lists.rights import Right
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.columns import SeenState
 
 __all__ = ["FLAG_RIGHTS", "Column", "Everyone", "FileNumbers", "RowBlock", "RowFilter", "flag_rights"]
@@ -125,6 +126,17 @@ class Everyone:
     def shown(self) -> Collection[int]:
         """The numbers of the principals whose rows are wanted."""
         return self._shown
+
+    def ordinary(self, principals: Iterable[tuple[int, Principal]]) -> dict[str, list[int]]:
+        """Return each person's principals by number, of those given; an administrator's own account is left out.
+
+        It opens everything by its role, of which the plan of folders, expectations and checks do not speak.
+        """
+        people: dict[str, list[int]] = {}
+        for number, principal in principals:
+            if not self.matrix.admins >> number & 1:
+                people.setdefault(principal.person, []).append(number)
+        return people
 
     def _make_columns(self) -> list[Column]:
         principals = self.matrix.principals

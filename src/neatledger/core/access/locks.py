@@ -16,7 +16,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
-__all__ = ["Locks"]
+__all__ = ["Locks", "without"]
 
 
 class Locks:
@@ -43,16 +43,24 @@ class Locks:
         if terms.mounts:
             self._folders |= _of_mounts(folders, order, terms)
 
-    def on_folders(self, rights: dict[Right, Bits], rows: RowIndex) -> None:
-        """Take what is kept from everybody out of rights on some folders."""
-        _keep(rights, self._folders[rows])
+    def of_folders(self, rows: RowIndex) -> NDArray[np.int64]:
+        """Return what is kept from everybody on some folders, as numbers of rights."""
+        found: NDArray[np.int64] = self._folders[rows]
+        return found
 
-    def on_files(self, rights: dict[Right, Bits], folder: RowIndex, lists: RowIndex) -> None:
-        """Take what is kept from everybody out of rights on files, by their folder and list (a row each)."""
+    def of_files(self, folder: RowIndex, lists: RowIndex) -> NDArray[np.int64]:
+        """Return what is kept from everybody on files, by their folder and list (a row each)."""
         above = self._folders[folder]
         # What keeps a folder itself from going does not keep its files; what lets nothing go from it does.
         goes = np.where(above & int(Right.CLEAR), int(Right.DELETE), 0)
-        _keep(rights, self._by_list[lists] | above & int(Right.CHANGE) | goes)
+        found: NDArray[np.int64] = self._by_list[lists] | above & int(Right.CHANGE) | goes
+        return found
+
+
+def without(bits: Bits, right: Right, locks: NDArray[np.int64]) -> Bits:
+    """Return a right of some rows but where it is kept from everybody."""
+    cut = (locks & int(right)) != 0
+    return np.where(cut[:, None], np.uint64(0), bits) if cut.any() else bits
 
 
 def _as_array(locked: Mapping[int, Right], lists: int) -> NDArray[np.int64]:
@@ -72,17 +80,7 @@ def _of_mounts(folders: Table, order: TreeOrder, terms: SystemTerms) -> NDArray[
         if row is not None:
             kept[row] = int(WRITING) if mount.read_only else 0
             tops.append(row)
-    parent = folders["parent"]
-    for first, last in order.levels[1:]:
-        here = kept[first:last]
-        # The innermost mount decides: a folder has its own, or that of the folder above it.
-        kept[first:last] = np.where(here >= 0, here, kept[parent[first:last]])
+    # The innermost mount decides.
+    order.spread_down(kept, unmarked=-1)
     kept[tops] |= int(Right.DELETE)
     return kept
-
-
-def _keep(rights: dict[Right, Bits], locks: NDArray[np.int64]) -> None:
-    for right, bits in rights.items():
-        cut = (locks & int(right)) != 0
-        if right is not Right.UNSURE and cut.any():
-            rights[right] = np.where(cut[:, None], np.uint64(0), bits)

@@ -30,7 +30,7 @@ from neatledger.core.access.bits import (
     carry_down,
     pack_sets,
 )
-from neatledger.core.access.locks import Locks
+from neatledger.core.access.locks import Locks, without
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.access.ways import most_of
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
@@ -138,11 +138,7 @@ class Matrix:
             number = np.zeros(rows, dtype=np.int32)
             number[[row for _, row in shares]] = np.arange(1, len(shares) + 1)
             roots = number > 0
-            parent = self.folders["parent"]
-            for first, last in self.levels[1:]:
-                here = number[first:last]
-                # Level by level from the top: a folder has its own number, or that of the folder above it.
-                number[first:last] = np.where(here > 0, here, number[parent[first:last]])
+            self.order.spread_down(number)
             layers.append(self._layer(number, [None, *(share for share, _ in shares)], roots))
         return layers or [self._layer(np.zeros(rows, dtype=np.int32), [None], top)]
 
@@ -378,7 +374,8 @@ class Matrix:
             for right, bits in found.items():
                 rights[right] = rights[right] | bits if number else bits
         if self._locks is not None:
-            self._locks.on_folders(rights, rows)
+            kept = self._locks.of_folders(rows)
+            rights = {right: without(bits, right, kept) for right, bits in rights.items()}
         return Block(rights, self.with_doubt(rights, self._unknown(rows)))
 
     def _unsaid(self, items: ItemRows) -> Bits | None:
@@ -418,11 +415,7 @@ class Matrix:
             if right is Right.DELETE:
                 bits = np.where(layer.roots[rows][:, None], np.uint64(0), bits)
             found |= bits
-        if self._locks is not None:
-            held = {right: found}
-            self._locks.on_folders(held, rows)
-            found = held[right]
-        return found
+        return found if self._locks is None else without(found, right, self._locks.of_folders(rows))
 
     def admin_files(self, right: Right, folder: RowIndex, lists: RowIndex) -> Bits:
         """Return who has a right on files by the way ``admin``, by their folder and list (a row each)."""
@@ -431,10 +424,7 @@ class Matrix:
         found = np.zeros((len(folder), self.words), dtype=np.uint64)
         for layer in self._layers:
             found |= np.broadcast_to(layer.admin_at(asked, folder), found.shape)
-        held = {right: found}
-        if self._locks is not None:
-            self._locks.on_files(held, folder, lists)
-        return held[right]
+        return found if self._locks is None else without(found, right, self._locks.of_files(folder, lists))
 
     def admin_unknown(self, rows: RowIndex) -> Bits | None:
         """Return for which administrators nobody knows whether their account is open; None where that is told."""
@@ -479,7 +469,9 @@ class Matrix:
             for right, each in bits.items():
                 found[right] = found[right] | each if number else each
         if self._locks is not None:
-            self._locks.on_files(found, folder, lists)
+            kept = self._locks.of_files(folder, lists)
+            # No lock speaks of `Right.UNSURE`, which is no right.
+            found = {right: without(bits, right, kept) for right, bits in found.items()}
         return found
 
     def view(self, number: int, *, is_folder: bool) -> ListView:

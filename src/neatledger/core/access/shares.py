@@ -18,6 +18,7 @@ from neatledger.core.lists.doubt import judge, judge_all
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.nt import NtModel
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
+from neatledger.core.lists.subjects import Subject
 from neatledger.core.tree.address import parts_of
 
 __all__ = ["WRITING", "Mount", "Share", "SystemTerms", "open_to_all", "shares_within"]
@@ -76,13 +77,12 @@ class Share:
         is_unsure = folder.is_unsure or file.is_unsure
         # The bits for sticky folders are not NT's: they follow the one for deleting children.
         rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
-        names = holder.groups | {holder.user}
-        if self.enters is not None and not names & self.enters:
+        if self.enters is not None and not holder.idents & self.enters:
             if not holder.maybe & self.enters:
                 reason = Reason(Effect.STOPS, self.name, Right.NONE, "the share lets only some in, and not them")
                 return Decision(Right.NONE, (reason,))
             is_unsure = True
-        reads_only = self.read_only and not names & self.writers
+        reads_only = self.is_read_only_for(holder)
         if not rights & (Right.READ | Right.ADD):
             rights = Right.NONE
         elif reads_only or not rights & Right.ADD:
@@ -95,7 +95,7 @@ class Share:
 
     def is_read_only_for(self, holder: Holder) -> bool:
         """Tell whether the switch keeps a holder from writing."""
-        return self.read_only and not (holder.groups | {holder.user}) & self.writers
+        return self.read_only and not holder.idents & self.writers
 
     def decide_all(self, crowd: Crowd) -> RightSets:
         """Decide for a crowd; under `Right.NONE` who gets a connection at all."""
@@ -154,7 +154,7 @@ def _among(crowd: Crowd, idents: frozenset[str] | None) -> tuple[int, int]:
         return crowd.all, 0
     sure = perhaps = 0
     for ident in idents:
-        sure |= crowd.by_user.get(ident, 0) | crowd.by_group.get(ident, 0)
+        sure |= Subject.EITHER.among(ident, crowd, False)
         perhaps |= crowd.maybe.get(ident, 0)
     return sure, perhaps & ~sure
 

@@ -210,12 +210,12 @@ def entry_gates(principal: Principal) -> list[Gate]:
     return [*gates, _service_gate(principal)]
 
 
-def system_gate(read_only: bool) -> Gate:
-    """Return the gate of the whole system: whether it may be written to."""
+def system_gate(read_only: bool, place: bytes = b"", why: str = "the whole system is mounted read-only") -> Gate:
+    """Return the gate of the whole system, or of what is mounted at a place: whether it may be written to."""
     if read_only:
-        reason = Reason(Effect.LIMITS, "read-only", WRITING, "the whole system is mounted read-only")
-        return Gate("system", b"", EVERY_RIGHT & ~WRITING, (reason,))
-    return Gate("system", b"", EVERY_RIGHT, ())
+        reason = Reason(Effect.LIMITS, "read-only", WRITING, why)
+        return Gate("system", place, EVERY_RIGHT & ~WRITING, (reason,))
+    return Gate("system", place, EVERY_RIGHT, ())
 
 
 def mount_gate(terms: SystemTerms, path: bytes) -> Gate:
@@ -223,11 +223,7 @@ def mount_gate(terms: SystemTerms, path: bytes) -> Gate:
     mount = terms.mount_over(parts_of(path))
     if mount is None:
         return system_gate(terms.read_only)
-    place = b"/" + b"/".join(mount.parts)
-    if mount.read_only:
-        reason = Reason(Effect.LIMITS, "read-only", WRITING, "what is mounted here is read-only")
-        return Gate("system", place, EVERY_RIGHT & ~WRITING, (reason,))
-    return Gate("system", place, EVERY_RIGHT, ())
+    return system_gate(mount.read_only, b"/" + b"/".join(mount.parts), "what is mounted here is read-only")
 
 
 def lock_gates(terms: SystemTerms, chain: Sequence[Item], *, is_folder: bool) -> list[Gate]:
@@ -355,17 +351,17 @@ def pass_all(gates: Sequence[Gate]) -> Right:
 
 @dataclass(frozen=True, slots=True)
 class _Passage:
-    """A way with what the files of its folder need: who is inside, and what the folder's list said."""
+    """A way with what the files of its folder need: who is inside, and what the folder's list said.
+
+    `lets` is what the gates before the lists let through, an administrator's role among them; `kept` is what the
+    folder keeps of its files from everybody.
+    """
 
     way: Way
     is_inside: bool
     lets: Right
     last: Decision | None
     kept: Right = Right.NONE
-
-
-def _by_role(way: Way) -> Right:
-    return next((gate.passes for gate in way.gates if gate.name == "role"), Right.NONE)
 
 
 def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *, is_folder: bool) -> list[_Passage]:
@@ -399,7 +395,7 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
             # The root of a share stays, even to those who may do everything in it.
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
             way = Way("admin", principal, gates, rights, True, None, through)
-            admin.append(_Passage(doubted(way), True, lets, None))
+            admin.append(_Passage(doubted(way), True, lets & override.rights, None))
     if not routes:
         reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")
         gates = (*start, Gate("share", chain[-1].path, Right.NONE, (reason,)))
@@ -414,7 +410,7 @@ def _judge_files(files: Sequence[FileClass], passage: _Passage) -> list[Right]:
     way, folder = passage.way, passage.last
     if folder is None:
         # By a role no list is asked, and no file either, but for what flags keep from everybody.
-        given = passage.lets & (Right.READ | Right.CHANGE) & _by_role(way)
+        given = passage.lets & (Right.READ | Right.CHANGE)
         given |= Right.DELETE if way.rights & Right.CLEAR else Right.NONE
         return [given & ~each.access_list.locked(is_folder=False) for each in files]
     if not passage.is_inside or not passage.lets:

@@ -41,16 +41,6 @@ class _Held:
         return _Held(self.rights | other.rights, self.files, read, change, self.is_known and other.is_known)
 
 
-def _principals_of(facts: SystemFacts) -> dict[str, list[int]]:
-    """Return each person's principals; an administrator's own account opens everything, and is left out."""
-    people: dict[str, list[int]] = {}
-    for number, principal in enumerate(facts.principals):
-        if facts.everyone.matrix.admins >> number & 1:
-            continue
-        people.setdefault(principal.person, []).append(number)
-    return people
-
-
 def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _Held]]:
     """Yield what every person has on some folders, by any way but an administrator's."""
     people = [principal.person for principal in facts.principals]
@@ -148,7 +138,7 @@ def _expect(
     office: OfficeFacts, facts: SystemFacts, expectation: Expectation, rows: Sequence[int]
 ) -> Iterator[Finding]:
     broken_rows = 0
-    principals = _principals_of(facts)
+    principals = facts.everyone.ordinary(enumerate(facts.principals))
     named = {
         person: _is_named(office, expectation, facts.principals[numbers[0]]) for person, numbers in principals.items()
     }
@@ -201,7 +191,7 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         people = {
             person: numbers
-            for person, numbers in _principals_of(facts).items()
+            for person, numbers in facts.everyone.ordinary(enumerate(facts.principals)).items()
             if person in plan.people or facts.principals[numbers[0]].kind is not Kind.SERVICE
         }
         for number, found in enumerate(divergences(plan, facts.name, facts.everyone, people)):

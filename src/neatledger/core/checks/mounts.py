@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from neatledger.core.access.bits import has_bit
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import Right
-from neatledger.core.tree.address import Address
 
 __all__ = ["CHECKS"]
 
@@ -32,16 +32,16 @@ def _write_on_read_only(office: OfficeFacts) -> Iterator[Finding]:
                 inner = matrix.order.below(other)
                 # What is mounted further in goes by its own mount.
                 rows = rows if top in inner else np.setdiff1d(rows, inner, assume_unique=True)
-            bits = np.bitwise_or.reduce(matrix.own(Right.ADD, rows), axis=0)
+            bits = np.bitwise_or.reduce(matrix.own(Right.ADD, rows), axis=0, keepdims=True)
             people = {
                 principal.person
                 for number, principal in enumerate(facts.principals)
-                if int(bits[number >> 6]) >> (number & 63) & 1 and not matrix.admins >> number & 1
+                if has_bit(bits, 0, number) and not matrix.admins >> number & 1
             }
             if people:
                 who = f"{len(people)} people" if len(people) > 1 else people.pop()
                 evidence = f"what is mounted here is read-only, and lists in it let {who} write"
-                yield Finding("write-on-read-only", Address(facts.name, facts.address(top).path), evidence)
+                yield Finding("write-on-read-only", facts.address(top), evidence)
 
 
 CHECKS = (

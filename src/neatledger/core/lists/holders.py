@@ -29,6 +29,11 @@ class Holder:
     privileges: frozenset[str] = frozenset()
     maybe: frozenset[str] = frozenset()
 
+    @property
+    def idents(self) -> frozenset[str]:
+        """Its own identifier and those of its groups."""
+        return self.groups | {self.user}
+
     def as_in(self, group: str) -> Holder:
         """Return the same holder as one who is in a group."""
         return replace(self, groups=self.groups | {group}, maybe=frozenset())

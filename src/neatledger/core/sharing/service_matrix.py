@@ -115,10 +115,7 @@ class ServiceMatrix(Matrix):
         number = np.zeros(self.folders.rows, dtype=np.int32)
         if at:
             number[list(at)] = list(at.values())
-            parent = self.folders["parent"]
-            for first, last in self.levels[1:]:
-                here = number[first:last]
-                number[first:last] = np.where(here > 0, here, number[parent[first:last]])
+            self.order.spread_down(number)
         return number
 
     @cached_property

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
+from neatledger.core.access.bits import positions, rights_of_cell
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.rights import Right
@@ -154,26 +154,19 @@ def find_losses(before: Everyone, after: Everyone, tops: Sequence[bytes] = (b"/"
         some = np.zeros_like(next(iter(lost.values())))
         for bits in lost.values():
             some |= bits
-        places, columns = _positions(some)
+        places, columns = positions(some)
         for place, column in zip(places, columns, strict=True):
             way, principals = before.columns[column].way, before.columns[column].principals
             if way == "any":
                 continue
             union = any_of[firsts[principals[0]]]
-            found.append(Loss(int(rows[place]), principals[0], way, _at(lost, place, column), _at(now, place, union)))
-    return found
-
-
-def _positions(bits: NDArray[np.uint64]) -> tuple[list[int], list[int]]:
-    some = np.flatnonzero(bits.any(axis=1))
-    spread = np.unpackbits(bits[some].view(np.uint8), axis=1, bitorder="little")
-    places, columns = np.nonzero(spread)
-    return some[places].tolist(), columns.tolist()
-
-
-def _at(rights: dict[Right, NDArray[np.uint64]], place: int, column: int) -> Right:
-    found = Right.NONE
-    for right, bits in rights.items():
-        if int(bits[place, column >> 6]) >> (column & 63) & 1:
-            found |= right
+            found.append(
+                Loss(
+                    int(rows[place]),
+                    principals[0],
+                    way,
+                    rights_of_cell(lost, place, column),
+                    rights_of_cell(now, place, union),
+                )
+            )
     return found

@@ -9,6 +9,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +37,16 @@ class TreeOrder:
         for part in parts:
             row = None if row is None else self.find_child(row, part)
         return row
+
+    def spread_down(self, marks: NDArray[Any], *, unmarked: int = 0) -> None:
+        """Give every folder, in place, the mark of the nearest one at or above it that has one.
+
+        `unmarked` stands for none, and is less than any mark.
+        """
+        for first, last in self.levels[1:]:
+            here = marks[first:last]
+            # Level by level from the top, so that the folder above has its mark by now.
+            marks[first:last] = np.where(here > unmarked, here, marks[self.parent[first:last]])
 
     def find_many(self, paths: Iterable[tuple[bytes, ...]]) -> dict[tuple[bytes, ...], int | None]:
         """Return names on the way down → row for many folders: what they have in common is looked up once."""
