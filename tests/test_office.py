@@ -289,7 +289,7 @@ def test_cold_help_and_who_import_only_what_they_use(demo: Path) -> None:
         )
         return set(done.stderr.split())
 
-    assert not modules("--help") & {"neatledger.app", "sqlite3", "yaml", "numpy", "wcwidth", "jsonschema"}
+    assert not modules("--help") & {"neatledger.app", "sqlite3", "yaml", "numpy", "wcwidth", "jsonschema_rs"}
     assert not modules("who", "barn:/Rota", "--office", demo) & {
         "numpy",
         "ruamel",

@@ -14,6 +14,7 @@ from neatledger.errors import MissingPartError
 __all__ = ["EXTRAS", "extras_for", "require_all"]
 
 EXTRAS: dict[str, tuple[str, ...]] = {
+    "gather": ("numpy",),
     "smb": ("smbprotocol",),
     "ldap": ("ldap3",),
     "services": ("httpx", "defusedxml"),

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from jsonschema import Draft202012Validator
-from jsonschema.exceptions import ValidationError
+from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
 
 from neatledger.errors import Fault
 from neatledger.office.yamltext import KEY, Marks, Path
@@ -28,7 +27,7 @@ def schema_faults(value: Any, marks: Marks, schema: dict[str, Any], where: str) 
     value = _without_empty(value, top=True)
     found: list[tuple[int, int, Fault]] = []
     for error in Draft202012Validator(schema).iter_errors(value):
-        for path, what, expected in _explain(error):
+        for path, what, expected in _explain(error, schema):
             line, column = _mark(marks, path)
             found.append((line, column, Fault(f"{where}:{line}:{column}", what, expected)))
     found.sort(key=lambda each: each[:2])
@@ -39,6 +38,9 @@ def _without_empty(value: Any, *, top: bool = False) -> Any:
     if isinstance(value, dict):
         kept = {key: _without_empty(item) for key, item in value.items()}
         return {key: item for key, item in kept.items() if item is not None} if top else _filled(kept)
+    if isinstance(value, str):
+        # Half a surrogate pair is no text that the validator takes; nothing that the schema asks hangs on it.
+        return value if value.isascii() else value.encode("utf-8", "backslashreplace").decode()
     return [_without_empty(item) for item in value] if isinstance(value, list) else value
 
 
@@ -62,12 +64,26 @@ def _show(value: Any) -> str:
     return "nothing" if value is None else repr(value)
 
 
-def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
-    path: Path = tuple(error.absolute_path)
-    schema = error.schema if isinstance(error.schema, dict) else {}
-    rule: Any = error.validator_value
+def _explain(error: ValidationError, whole: dict[str, Any]) -> Iterator[tuple[Path, str, str]]:
+    path: Path = tuple(error.instance_path)
+    *above, keyword = error.schema_path
+    schema: Any = whole
+    for step in above:
+        schema = schema[step]
+    if isinstance(error.kind, ValidationErrorKind.PropertyNames):
+        # A fault of a key: the validator reports it at the mapping that has the key.
+        name = str(error.kind.error.instance)
+        yield (*path, name, KEY), f"the key {name!r}", schema.get("title", str(schema[keyword]))
+    else:
+        yield from _explain_value(path, str(keyword), schema, error)
+
+
+def _explain_value(
+    path: Path, keyword: str, schema: dict[str, Any], error: ValidationError
+) -> Iterator[tuple[Path, str, str]]:
+    rule: Any = schema[keyword]
     instance: Any = error.instance
-    match error.validator:
+    match keyword:
         case "additionalProperties":
             allowed = schema.get("properties", {})
             for key in instance:
@@ -87,9 +103,6 @@ def _explain(error: ValidationError) -> Iterator[tuple[Path, str, str]]:
             yield path, _show(instance), schema.get("title", expected) if rule == "string" else expected
         case "enum":
             yield path, _show(instance), "one of: " + ", ".join(map(str, rule))
-        case _ if "propertyNames" in error.schema_path:
-            # A fault of a key: the validator reports it at the mapping that has the key.
-            yield (*path, str(instance), KEY), f"the key {_show(instance)}", schema.get("title", str(rule))
         case "minItems" | "minLength" | "minProperties":
             yield path, "nothing in it", "at least one"
         case _:
