@@ -14,7 +14,7 @@ from neatledger.errors import MissingPartError
 __all__ = ["EXTRAS", "extras_for", "require_all"]
 
 EXTRAS: dict[str, tuple[str, ...]] = {
-    "gather": ("numpy",),
+    "gather": ("numpy", "mpmath"),
     "smb": ("smbprotocol",),
     "ldap": ("ldap3",),
     "services": ("httpx", "defusedxml"),
