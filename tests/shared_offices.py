@@ -148,18 +148,29 @@ class Office:
         )  # fmt: skip
 
 
-def _principal(number: int, system: str, person: str, ident: str, groups, kind=Kind.STAFF, **account) -> Principal:
+def _principal(
+    number: int, system: str, person: str, ident: str, groups, kind=Kind.STAFF, maybe=frozenset(), **account
+) -> Principal:
     login = f"l{number}"
     one = Account(login, ident, "", "", f"{login}@{'here' if number % 2 else 'there'}.example", **account)
     privileges = frozenset({"everything"}) if account.get("note") == "admin" else frozenset()
+    perhaps = frozenset({"everything"}) if account.get("note") == "perhaps" else frozenset()
     return Principal(
-        person, person, kind, system, one, Holder(login, ident, frozenset(groups), privileges), number % 3 != 0
+        person,
+        person,
+        kind,
+        system,
+        one,
+        Holder(login, ident, frozenset(groups), privileges, maybe - groups, perhaps),
+        number % 3 != 0,
     )
 
 
 @st.composite
 def principals_of_service(draw) -> list[Principal]:
     found = []
+    # The members of some groups may not all be told.
+    is_doubtful = draw(st.sampled_from([False, False, True]))
     for number in range(draw(st.integers(2, 9))):
         found.append(
             _principal(
@@ -169,10 +180,13 @@ def principals_of_service(draw) -> list[Principal]:
                 draw(st.sampled_from(USERS[1:])) if draw(st.integers(0, 3)) == 0 else f"u{number}",
                 draw(st.frozensets(st.sampled_from(sorted(GROUPS.values())))),
                 draw(st.sampled_from([Kind.STAFF, Kind.STAFF, Kind.GUEST])),
+                draw(st.frozensets(st.sampled_from(sorted(GROUPS.values())), max_size=2))
+                if is_doubtful
+                else frozenset(),
                 state=draw(st.sampled_from([AccountState.OPEN] * 6 + [AccountState.DISABLED, AccountState.UNKNOWN])),
                 may_use=draw(st.sampled_from([True] * 5 + [False])),
                 is_entitled=draw(st.sampled_from([True] * 5 + [False])),
-                note=draw(st.sampled_from([""] * 7 + ["admin"])),
+                note=draw(st.sampled_from([""] * 8 + ["admin", "perhaps"])),
             )
         )
     return found
@@ -326,7 +340,8 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             enters = (
                 is_open and principal.account.may_use and principal.account.is_entitled and running and real[number]
             )
-            if "everything" in principal.holder.privileges and is_open and running:
+            # What somebody perhaps has is shown with what they have, as unknown.
+            if "everything" in principal.holder.privileges | principal.holder.perhaps and is_open and running:
                 every = LEVEL_RIGHTS[Level.MANAGE]
                 found[row, number, "admin"] = every & ~writes if service.read_only else every
             if not enters:
@@ -334,7 +349,11 @@ def slow_rights(office: Office) -> dict[tuple[int, int, str], Right]:
             if team is None:
                 asked = access_to(
                     chain,
-                    [replace(principal, holder=replace(principal.holder, privileges=frozenset()))],
+                    [
+                        replace(
+                            principal, holder=replace(principal.holder, privileges=frozenset(), perhaps=frozenset())
+                        )
+                    ],
                     (),
                     terms=office.terms,
                 )

@@ -138,13 +138,14 @@ class World:
     def __init__(self, name, bodies, users, groups) -> None:
         self.model, self.bodies, self.users, self.groups = MODELS[name], bodies, users, groups
         self.holders = st.builds(
-            lambda user, found, has, perhaps: Holder(
-                "login", user, found | self.model.everyone_has, has, perhaps - found
+            lambda user, found, has, maybe, perhaps: Holder(
+                "login", user, found | self.model.everyone_has, has, maybe - found, perhaps - has
             ),
             st.sampled_from(users),
             st.frozensets(st.sampled_from(groups), min_size=1),
             st.frozensets(st.sampled_from(list(PRIVILEGES)), max_size=1) if name != "posix" else st.just(frozenset()),
             st.just(frozenset()) | st.frozensets(st.sampled_from(groups), max_size=2),
+            st.sampled_from([frozenset()] * 5 + [frozenset({one}) for one in PRIVILEGES]),
         )
 
     def __repr__(self) -> str:

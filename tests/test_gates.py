@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import neatledger
-from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
+from neatledger.core.access.everyone import Column, Everyone, RowFilter, flag_rights
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import Mount, Share, SystemTerms
 from neatledger.core.access.ways import Access, access_to
@@ -69,7 +69,7 @@ def office(ada: Principal | None = None, *, beneath: bytes = OPEN_POSIX, rule: S
     people = [ada or principal("ada"), principal("bob")]
     given = Shared(rules=rules, **shared)
     people += principals_beside("meadow", given, people, NO_PLAN)
-    service = Service("meadow", given, people, {}, DAY, read_only)
+    service = Service("meadow", given, people, {"vets": "g9"}, DAY, read_only)
     below = [principal("ada", "barn"), principal("bob", "barn")]
     terms = SystemTerms(MODELS["role"], False, read_only)
     nothing = role.pack_body([])
@@ -170,6 +170,44 @@ NARROWING = {
 }  # fmt: skip
 
 
+def in_vets(system: str = "meadow", **holder: frozenset[str]) -> Principal:
+    one = principal("ada", system)
+    return replace(one, holder=replace(one.holder, **holder))
+
+
+SURE, PERHAPS = ({word: frozenset({"g9"})} for word in ("groups", "maybe"))
+ADMIN, PERHAPS_ADMIN = ({word: frozenset({"everything"})} for word in ("privileges", "perhaps"))
+TO_VETS = replace(HANDED, receiver="vets", towards=Towards.GROUP)
+VETS = replace(TEAM, members=(Member("vets", True, READ),))
+# Gate → the same, where it is not known whether it lets ada pass.
+DOUBTING = {
+    "receiver": [tuple(office(in_vets(**how), teams=(GIVER,), hand_outs=(TO_VETS,)) for how in (SURE, PERHAPS))],
+    "member": [tuple(office(in_vets(**how), teams=(VETS,)) for how in (SURE, PERHAPS))],
+    "role": [tuple(Plain("nt", EVERYONE, NOBODY, who=in_vets("barn", **how)) for how in (ADMIN, PERHAPS_ADMIN)),
+             tuple(office(in_vets(**how)) for how in (ADMIN, PERHAPS_ADMIN))],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "cases"), DOUBTING.items(), ids=list(DOUBTING))
+def test_what_hangs_on_who_is_in_a_group_is_unknown_both_ways(name: str, cases) -> None:
+    for sure, doubtful in cases:
+        for found, reads in ask(sure):
+            assert found & Right.READ and reads == 3, name
+        for one, is_known in ((sure, True), (doubtful, False)):
+            alone = one.alone() if isinstance(one, Plain) else one.ways(1).access([0])
+            everyone = Everyone(one.matrix(False))
+            mine = [place for place, column in enumerate(everyone.columns) if column == Column("any", (0,))]
+            unknown = {
+                flag
+                for block in everyone.blocks(RowFilter.ALL)
+                for row, column, flag in zip(block.folder, block.column, block.unknown.tolist(), strict=True)
+                if row == 1 and (column in mine or not mine)
+            }
+            assert alone.is_known == is_known and (True in unknown) == (not is_known), (name, unknown)
+            doubts = [gate.name for way in alone.ways for gate in way.gates if gate.is_unsure]
+            assert doubts == ([] if is_known else [name])
+
+
 @pytest.mark.parametrize(
     ("name", "number"), [(name, number) for name, cases in GATES.items() for number in range(len(cases))]
 )
@@ -192,7 +230,11 @@ def test_a_gate_that_narrows_does_so_both_ways(name: str, cases) -> None:
 def test_no_gate_of_the_code_is_left_out_here() -> None:
     core = Path(neatledger.__file__).parent / "core"
     named = re.compile(r"(?:\bGate|_gate|_asks)\(\s*\"([a-z]+)\"")
-    assert {name for path in core.rglob("*.py") for name in named.findall(path.read_text())} == {*GATES, *NARROWING}
+    assert {name for path in core.rglob("*.py") for name in named.findall(path.read_text())} == {
+        *GATES,
+        *NARROWING,
+        *DOUBTING,
+    }
 
 
 def test_the_reasons_of_a_link_say_whom_it_is_for() -> None:

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 from icalendar import Calendar
 
+from conftest import ANY
 from neatledger.demo import meadow
 
 EXCHANGE = "meadow:/Teams/Imaging exchange"
@@ -258,6 +259,37 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
     )
     (tmp_path / "teams.json").write_text("[{")
     assert "no JSON" in run("gather", "--office", tmp_path, status=2).stderr
+
+
+@pytest.mark.parametrize("groups", ["", "name,id\nvets,vets\n"], ids=["no groups told", "no members told"])
+def test_what_a_group_gives_is_unknown_where_its_members_were_not_told(tmp_path, run, groups) -> None:
+    _listing(
+        tmp_path,
+        {
+            "teams": [{"path": "/a", "name": "A"}],
+            "team-members": "team,holder,level,kind\n/a,hale,write,person\n/a,vets,read,group\n",
+            "hand-outs": [{"giver": "hale", "receiver": "vets", "kind": "group", "path": "/a/b", "level": "read"}],
+        },
+    )
+    if groups:
+        plan = (tmp_path / "office.yaml").read_text()
+        (tmp_path / "groups.csv").write_text(groups)
+        (tmp_path / "office.yaml").write_text(plan.replace('"people.csv"', '"people.csv", "groups": "groups.csv"'))
+    run("gather", "--office", tmp_path)
+    for folder, way in (("/a", "team"), ("/a/b", "handed")):
+        rows = csv.DictReader(
+            io.StringIO(run("who", f"meadow:{folder}", "--format", "csv", "--office", tmp_path).stdout)
+        )
+        levels = {(row["person"], row["way"]): row["level"] for row in rows}
+        assert levels["una", way] == "unknown" and levels["hale", "team"] != "unknown", levels
+        why = run("why", "una", f"meadow:{folder}", "--office", tmp_path).stdout
+        assert "group vets" in why and "who is in it was not all told: they may be or not" in why
+    table = csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
+    found = {(row["person"], row["folder"], row["way"]): row["level"] for row in table}
+    assert found["una", "meadow:/a", "team"] == found["una", "meadow:/a/b", "handed"] == "unknown"
+    assert "all but these" in run("groups", "--all", "--office", tmp_path).stdout
+    found = json.loads(run("check", "--format", "json", "--office", tmp_path, status=ANY).stdout)
+    assert not {"published-for-nobody", "member-missing"} & {one["check"] for one in found["rows"]}
 
 
 def test_roles_entitlements_and_the_service_are_gates_of_their_own(tmp_path, run) -> None:

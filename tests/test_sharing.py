@@ -103,6 +103,44 @@ def test_everyone_at_once_is_each_alone(office) -> None:
         assert ((row, column) in shown) == (cell != before)
 
 
+@settings(deadline=None, max_examples=25)
+@given(offices().filter(lambda office: any(one.holder.maybe for one in office.service.principals)), st.data())
+def test_what_is_known_is_so_whoever_is_in_the_groups_that_were_not_told(office, data) -> None:
+    principals = office.service.principals
+
+    def told(rights) -> tuple[Right, ...]:
+        # Who may take a file away may look at it: no way need say so.
+        return tuple(each & ~Right.VIEW if each & Right.READ else each for each in rights)
+
+    def settled(groups) -> Office:
+        holders = [
+            replace(one.holder, groups=one.holder.groups | groups(one.holder), maybe=frozenset())
+            for one in principals
+        ]
+        ready = [replace(one, holder=holder) for one, holder in zip(principals, holders, strict=True)]
+        return replace(office, service=replace(office.service, principals=ready))
+
+    some = [
+        settled(lambda holder: frozenset()), settled(lambda holder: holder.maybe),
+        *(settled(lambda holder: frozenset(g for g in sorted(holder.maybe) if data.draw(st.booleans()))) for _ in range(3)),
+    ]  # fmt: skip
+    for row in range(office.tree.folders.rows):
+        ways, others = office.ways(row), [one.ways(row) for one in some]
+        for number, principal in enumerate(principals):
+            asked, answers = ways.access([number]), [one.access([number]) for one in others]
+            if asked.is_known:
+                assert {one.rights for one in answers if one.is_known} == {asked.rights}, (row, number)
+                classes = [told(one.file_rights) for one in answers if one.file_rights is not None]
+                for place, rights in enumerate(told(asked.file_rights or ())):
+                    assert rights & Right.UNSURE or {each[place] for each in classes} == {rights}, (row, number)
+            # Nothing is unknown that is the same either way: what a role gives hangs on that alone.
+            teams = [
+                [(way.rights, way.is_known) for way in one.ways if way.name == "team"] for one in (asked, *answers)
+            ]
+            if teams[0] and principal.holder.maybe and all(each == teams[1] for each in teams[2:]):
+                assert teams[0][0][1] or not teams[1][0][1] or teams[0][0][0] == teams[1][0][0]
+
+
 @settings(deadline=None, max_examples=50)
 @given(offices(), st.data())
 def test_taking_back_takes_exactly_what_vanishes(office, data) -> None:

@@ -20,7 +20,7 @@ from ldap3.utils.dn import parse_dn
 
 from neatledger.core.lists.descriptors import is_sid, unpack_sid
 from neatledger.core.lists.identifiers import NEVER_OVER_NETWORK, WELL_KNOWN
-from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, Group
 from neatledger.errors import FormatError
 from neatledger.formats.filetime import day_of_filetime
 
@@ -223,7 +223,7 @@ def accounts_of(entries: Iterable[Entry], today: date, *, by_sid: bool) -> tuple
             primary.setdefault(group, []).append(logins[name])
     found = []
     for name, entry in groups.items():
-        told = _Members([], [], ["*"] if entry.is_cut else [])
+        told = _Members([], [], [ANYONE_ELSE] if entry.is_cut else [])
         for one in _member_names(entry):
             told.add(one, logins, idents, others)
         direct = [*told.logins, *entry.texts("memberuid"), *primary.get(name, ())]

@@ -43,7 +43,7 @@ ACCESS_COLUMNS = (
 )
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
-NOT_KNOWN = "a list was not seen, or cannot be evaluated"
+NOT_KNOWN = "what it hangs on was not seen or told"
 _TELLING = Right.LIST | Right.READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.MANAGE
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 

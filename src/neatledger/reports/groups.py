@@ -8,7 +8,7 @@ from neatledger.core.lists.identifiers import WELL_KNOWN
 from neatledger.core.lists.nesting import find_cycles
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
-from neatledger.core.survey.accounts import Group
+from neatledger.core.survey.accounts import ANYONE_ELSE, Group
 from neatledger.reports.report import Aside, Column, Report, Row
 
 __all__ = ["groups_report"]
@@ -58,7 +58,7 @@ def groups_report(
             difference = _difference(plan, of_plan, group, people, principals[system]) if of_plan else ""
             off += bool(difference)
             inner = tuple(called.get(one, one) for one in group.nested)
-            untold = tuple("all but these" if one == "*" else called.get(one, one) for one in group.untold)
+            untold = tuple("all but these" if one == ANYONE_ELSE else called.get(one, one) for one in group.untold)
             row = _row(group.name, system, group.ident, people, inner, untold, difference)
             rows.append(row)
             is_own = not of_plan and len(people) <= 1 and not group.nested and not group.untold
@@ -68,7 +68,9 @@ def groups_report(
     hidden = len(rows) - len(shown)
     if hidden:
         notes.append(Aside(f"{hidden} groups with one member or none are not shown (--all lists them)."))
-    headline = f"{len(rows)} groups" + (f"; {off} differ from the plan." if off else ".")
+    headline = f"{len(rows)} group{'' if len(rows) == 1 else 's'}" + (
+        f"; {off} differ from the plan." if off else "."
+    )
     return Report("groups", headline, _COLUMNS, rows, notes, "no groups", shown)
 
 

@@ -185,6 +185,9 @@ def _account_rows(principal: Principal, groups: Mapping[str, Sequence[Group]]) -
     if principal.holder.privileges:
         names = ", ".join(sorted(principal.holder.privileges))
         rows.append(_fact("privilege", system, names, "whatever lists say"))
+    if principal.holder.perhaps:
+        names = ", ".join(sorted(principal.holder.perhaps))
+        rows.append(_fact("privilege", system, names, "not known: by a group whose members were not all told"))
     for group in groups.get(system, ()):
         if group.ident in principal.holder.groups:
             how = "primary group" if group.ident == account.primary else "member"

@@ -34,6 +34,7 @@ _ASKS = {
     "entitlement": "do they have the licence for it?",
     "published": "is it switched on as a team folder?",
     "download": "may contents be taken away?",
+    "receiver": "is it for them?",
     "giver": "what the giver has here today",
     "given": "what was handed out",
     "until": "is it still on?",

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from neatledger.core.people.membership import holders_of
-from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, Group
 from neatledger.core.survey.survey import Facts
 from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.contract import SourceContext
@@ -17,11 +17,29 @@ __all__ = ["Found", "named_identifiers", "read_accounts", "settle"]
 
 @dataclass(slots=True)
 class Found:
-    """Accounts and groups, and what of them could not be read."""
+    """Accounts and groups, and what of them could not be read; `are_groups_told` where all groups were told."""
 
     accounts: list[Account] = field(default_factory=list)
     groups: list[Group] = field(default_factory=list)
     not_seen: list[NotSeen] = field(default_factory=list)
+    are_groups_told: bool = True
+
+    def add_untold_groups(self, names: Iterable[str]) -> None:
+        """Add groups that something names where no groups were told: anybody may be in them."""
+        known = {name for group in self.groups for name in (group.name, group.ident)}
+        for name in () if self.are_groups_told else dict.fromkeys(names):
+            if name not in known:
+                self.groups.append(Group(name, name, untold=(ANYONE_ELSE,)))
+                message = f"the group {name} is named, and no groups were told: anybody may be in it or not"
+                self.not_seen.append(NotSeen(b"/", message))
+
+    def note_untold(self, where: str) -> None:
+        """Note the groups whose members were not all told."""
+        for group in (one for one in self.groups if one.untold):
+            whom = "members that were not told" if ANYONE_ELSE in group.untold else ", ".join(group.untold[:3])
+            more = f" and {len(group.untold) - 3} more" if len(group.untold) > 3 else ""
+            message = f"the group {group.name} holds {whom}{more}: who else is in it by that is not told"
+            self.not_seen.append(NotSeen.of_source(where, message))
 
 
 def read_accounts(context: SourceContext) -> Found:
@@ -31,10 +49,18 @@ def read_accounts(context: SourceContext) -> Found:
     service; raises `SourceError` where they cannot be read at all.
     """
     setting = context.settings.get("accounts", "machine")
+    found = _read(context, setting)
+    if isinstance(setting, Mapping):
+        where = setting.get("ldif") or setting.get("ldap", {}).get("url") or setting.get("scim")
+        found.note_untold(str(where or setting.get("groups", "")))
+    return found
+
+
+def _read(context: SourceContext, setting: object) -> Found:
     if isinstance(setting, Mapping) and "people" in setting:
         from neatledger.sources.csvaccounts import read_csv_accounts
 
-        return Found(*read_csv_accounts(context, setting))
+        return Found(*read_csv_accounts(context, setting), are_groups_told="groups" in setting)
     if isinstance(setting, Mapping) and "scim" in setting:
         from neatledger.sources.scimaccounts import read_scim_accounts
 
@@ -55,7 +81,7 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
         allowed = named_identifiers(settings["service"], "service", found)
         holders = holders_of(found.accounts, found.groups)
         found.accounts = [
-            dataclasses.replace(account, may_use=account.may_use and bool(allowed & holder.idents))
+            _with_service(account, bool(allowed & holder.idents), bool(allowed & holder.maybe))
             for account, holder in zip(found.accounts, holders, strict=True)
         ]
     privileges: dict[str, list[str]] = facts.get("privileges", {})
@@ -66,6 +92,14 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
         facts["privileges"] = privileges
     if "enter" in settings:
         facts["asks_enter"] = int(settings["enter"] == "asked")
+
+
+def _with_service(account: Account, is_allowed: bool, is_perhaps: bool) -> Account:
+    if is_allowed or not is_perhaps:
+        return dataclasses.replace(account, may_use=account.may_use and is_allowed)
+    # Whether the service is on for them hangs on a group whose members were not all told.
+    is_open = account.may_use and account.state is AccountState.OPEN
+    return dataclasses.replace(account, state=AccountState.UNKNOWN if is_open else account.state)
 
 
 def named_identifiers(names: Iterable[str], where: str, found: Found) -> frozenset[str]:
@@ -81,7 +115,7 @@ def named_identifiers(names: Iterable[str], where: str, found: Found) -> frozens
     untold = {name for group in found.groups if group.untold for name in (group.name, group.ident)}
     for name in names:
         if name in untold:
-            message = f"{where} names {name!r}, of which not all members are told: only those who are count for it"
+            message = f"{where} names {name!r}, of which not all members are told: for all others it is unknown"
             found.not_seen.append(NotSeen(b"/", message))
         if name not in by_name:
             found.not_seen.append(NotSeen(b"/", f"{where} names {name!r}, which no account or group is called"))

@@ -7,7 +7,7 @@ from datetime import date
 from functools import partial
 from typing import Any
 
-from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, Group
 from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table, yes_or_no
@@ -59,6 +59,8 @@ def read_csv_accounts(
             ident,
             tuple(member for kind, member in inside.get(name, ()) if kind == "person"),
             tuple(member for kind, member in inside.get(name, ()) if kind == "group"),
+            # Without a table of members nobody says who is in a group: an account's primary one is not all of them.
+            () if "members" in setting else (ANYONE_ELSE,),
         )
         for name, ident in names.items()
     ]

@@ -23,7 +23,7 @@ from neatledger.sources.accounts import read_accounts, settle
 from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.http import Web
-from neatledger.sources.rolelists import NOT_TOLD, resolve_lists
+from neatledger.sources.rolelists import NOT_TOLD, groups_named, resolve_lists
 from neatledger.sources.rows import Path, Row, RowTree
 from neatledger.sources.shared import read_shared
 
@@ -50,6 +50,7 @@ def read(context: SourceContext) -> Survey:
     tops = {parts_of(team.path) for team in shared.teams} if shared else set()
     resolve_lists(walk.tree, tops, _UNREAD)
     walk.mark_unread()
+    found.add_untold_groups(groups_named(walk.tree, [account.ident for account in found.accounts]))
     settle(facts, found, context)
     facts["entries"] = len(walk.tree.rows)
     facts["limits"] = [one.to_facts() for one in walk.limits]

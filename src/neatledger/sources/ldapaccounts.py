@@ -60,12 +60,6 @@ def read_ldap_accounts(
     default = "sid" if context.settings["source"] == "smb" or context.settings.get("lists") == "nt" else "number"
     by_sid = str(setting.get("ids", default)) == "sid"
     accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
-    for group in groups:
-        if group.untold:
-            whom = "members that it did not tell" if "*" in group.untold else ", ".join(group.untold[:3])
-            more = f" and {len(group.untold) - 3} more" if len(group.untold) > 3 else ""
-            message = f"the group {group.name} holds {whom}{more}: who else is in it by that is not told"
-            not_seen.append(NotSeen.of_source(str(setting.get("ldif") or setting["ldap"]["url"]), message))
     if not accounts and not groups:
         where = str(setting.get("ldif") or setting["ldap"]["base"])
         not_seen.append(NotSeen.of_source(where, "there are no people or groups: see base and filter in the plan"))

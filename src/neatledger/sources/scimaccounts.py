@@ -30,15 +30,19 @@ _GUEST_WORDS = frozenset({"guest", "external"})
 
 def read_scim_accounts(
     context: SourceContext, setting: Mapping[str, Any]
-) -> tuple[list[Account], list[Group], list[NotSeen]]:
-    """Read /Users and /Groups; resources that make no account or group are noted; raises `SourceError`."""
+) -> tuple[list[Account], list[Group], list[NotSeen], bool]:
+    """Read /Users and /Groups; resources that make no account or group are noted; raises `SourceError`.
+
+    Last comes whether groups were told at all.
+    """
     base = str(setting["scim"]).rstrip("/")
     page = int(setting.get("page", _PAGE))
     not_seen: list[NotSeen] = []
     with Web(context, base) as web:
         for _ in range(_ROUNDS):
             users = _read_all(web, f"{base}/Users", page, "userName", context) or []
-            groups = _read_groups(web, base, page, users, context, not_seen)
+            told = _read_groups(web, base, page, users, context, not_seen)
+            groups = told or []
             known = {_text(one, "id") for one in (*users, *groups)}
             # A member whom nobody is may have come after the users were read.
             if all(_text(each, "value") in known for one in groups for each in _objects(one.get("members"))):
@@ -57,27 +61,30 @@ def read_scim_accounts(
         accounts.append(account)
         logins[_text(one, "id")] = account.login
     names = {_text(one, "id"): _text(one, "displayName") for one in groups}
+    users_known = {_text(one, "id") for one in users}
     found = []
     for one in groups:
         ident, name = _text(one, "id"), _text(one, "displayName")
         if not ident or not name:
             not_seen.append(NotSeen.of_source(f"{base}/Groups", "a group without an id or a displayName"))
             continue
+        # Who is a user that could not be read has no account here: nobody else is in doubt for them.
         inside = [_text(member, "value") for member in _objects(one.get("members"))]
-        strange = [each for each in inside if each not in logins and each not in names]
-        if strange:
-            message = f"members of {name} that no user or group is: {', '.join(strange[:3])}"
-            not_seen.append(NotSeen.of_source(f"{base}/Groups", message))
+        strange = tuple(each for each in inside if each not in users_known and each not in names)
         members = tuple(logins[each] for each in inside if each in logins)
         # Lists name groups by what they are called.
-        found.append(Group(name, name, members, tuple(names[each] for each in inside if each in names)))
-    return accounts, found, not_seen
+        nested = tuple(names[each] for each in inside if each in names)
+        found.append(Group(name, name, members, nested, strange))
+    return accounts, found, not_seen, told is not None
 
 
 def _read_groups(
     web: Web, base: str, page: int, users: list[dict[str, Any]], context: SourceContext, not_seen: list[NotSeen]
-) -> list[dict[str, Any]]:
-    """Read /Groups; where there is none, the groups that users say they are in; raises `SourceError`."""
+) -> list[dict[str, Any]] | None:
+    """Read /Groups; where there is none, the groups that users say they are in; raises `SourceError`.
+
+    None where neither tells of any.
+    """
     told = _read_all(web, f"{base}/Groups", page, "displayName", context, _ABSENT)
     if told is not None:
         return told
@@ -93,7 +100,7 @@ def _read_groups(
         message = "there are no groups, and users name none of theirs: who is in any group is not told"
         if not any(one.why == message for one in not_seen):
             not_seen.append(NotSeen.of_source(f"{base}/Groups", message))
-    return list(found.values())
+    return list(found.values()) or None
 
 
 def _folded(value: Any) -> Any:

@@ -228,7 +228,11 @@ class _Reader:
             self._miss(login, "the service tells of an account that nobody has")
 
     def _name_strangers(self, shared: Shared) -> None:
-        """Note holders that no account or group is called."""
+        """Note holders that no account or group is called; where no groups were told, theirs are unknown."""
+        self._found.add_untold_groups(
+            [one.holder for team in shared.teams for one in team.members if one.is_group]
+            + [one.receiver for one in shared.hand_outs if one.towards is Towards.GROUP]
+        )
         logins = {account.login for account in self._found.accounts}
         groups = {group.name for group in self._found.groups}
         for team in shared.teams:

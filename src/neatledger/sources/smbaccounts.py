@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from neatledger.core.lists.identifiers import NEVER_OVER_NETWORK, WELL_KNOWN
-from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.accounts import ANYONE_ELSE, Account, Group
 from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.accounts import Found, read_accounts
 from neatledger.sources.contract import SourceContext
@@ -21,7 +21,7 @@ from neatledger.sources.smbsession import Refused, SteadySession
 __all__ = ["read_smb_accounts"]
 
 _UNIX_USER, _UNIX_GROUP = "S-1-22-1-", "S-1-22-2-"
-ALL_UNTOLD = ("*",)
+ALL_UNTOLD = (ANYONE_ELSE,)
 
 
 def read_smb_accounts(context: SourceContext, session: SteadySession, named: Iterable[str]) -> Found:

@@ -36,6 +36,7 @@ from neatledger.core.access.ways import most_of
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
 from neatledger.core.lists.doubt import judge_all, judge_owners
 from neatledger.core.lists.holders import Crowd
+from neatledger.core.lists.privileges import is_override_doubtful
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.columns import SeenState
@@ -332,6 +333,16 @@ class Matrix:
         found = sum(1 << n for n, principal in enumerate(self.principals) if principal.is_doubtful)
         return pack_sets([found], self.words)[0] if found else None
 
+    @cached_property
+    def _doubtful_admins(self) -> Bits | None:
+        """The administrators of whom nobody knows whether their account is open, or whether they are one."""
+        found = sum(
+            1 << n
+            for n, principal in enumerate(self.principals)
+            if principal.is_doubtful or is_override_doubtful(self.model, principal.holder)
+        )
+        return pack_sets([found & self.admins], self.words)[0] if found & self.admins else None
+
     def with_doubt(self, rights: Mapping[Right, Bits], unknown: Bits) -> Bits:
         """Return what is unknown, with all that accounts would give of which nobody knows whether they are open."""
         if self._doubtful_row is None:
@@ -427,17 +438,17 @@ class Matrix:
         return found if self._locks is None else without(found, right, self._locks.of_files(folder, lists))
 
     def admin_unknown(self, rows: RowIndex) -> Bits | None:
-        """Return for which administrators nobody knows whether their account is open; None where that is told."""
-        if self._doubtful_row is None:
+        """Return for whom it is not known what an administrator's way gives; None where that is told of all."""
+        if self._doubtful_admins is None:
             return None
         given = reduce(or_, [self.admin_block(right, rows) for right in _GATED[1:]])
-        return given & self._doubtful_row
+        return given & self._doubtful_admins
 
     def opened(self, rows: RowIndex) -> Bits:
         """Return to which administrators some folders are open whatever is not known of any other way."""
         found = np.broadcast_to(self.admin_bits, (len(rows), self.words))
-        if self._doubtful_row is not None:
-            found = found & ~self._doubtful_row
+        if self._doubtful_admins is not None:
+            found = found & ~self._doubtful_admins
         for right in self.most:
             found = found & self.admin_block(right, rows)
         return found

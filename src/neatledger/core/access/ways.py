@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.lists.contract import AccessList, Decision, Effect, ItemContext, Reason
 from neatledger.core.lists.doubt import judge
+from neatledger.core.lists.privileges import is_override_doubtful
 from neatledger.core.lists.rights import ALL_RIGHTS, EVERY_RIGHT, Level, Right, level_of, level_of_file
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import parts_of
@@ -28,6 +29,7 @@ __all__ = [
     "access_to",
     "access_to_file",
     "account_gate",
+    "admin_way",
     "count_files",
     "doubted",
     "entry_gates",
@@ -37,6 +39,7 @@ __all__ = [
     "most_of",
     "mount_gate",
     "pass_all",
+    "role_gate",
     "system_gate",
 ]
 
@@ -311,6 +314,20 @@ class _Judged:
     is_known: bool
 
 
+def role_gate(terms: SystemTerms, principal: Principal, override: Reason) -> Gate:
+    """Return the gate of an administrator's role; unsure where it is theirs only if they are in some group."""
+    if not is_override_doubtful(terms.model, principal.holder):
+        return Gate("role", b"", override.rights, (override,))
+    message = "by a group whose members were not all told: they may be in it or not"
+    return Gate("role", b"", override.rights, (replace(override, effect=Effect.LIMITS, because=message),), True)
+
+
+def admin_way(way: Way) -> Way:
+    """Return an administrator's way; unknown where it gives something and the role is only perhaps theirs."""
+    is_doubtful = any(gate.name == "role" and gate.is_unsure for gate in way.gates)
+    return replace(way, is_known=not (way.rights and is_doubtful))
+
+
 def _by_lists(
     terms: SystemTerms, chain: Sequence[Item], principal: Principal, lets: Right, is_folder: bool
 ) -> _Judged:
@@ -391,10 +408,10 @@ def _passages(terms: SystemTerms, chain: Sequence[Item], principal: Principal, *
         kept = Right.DELETE if chain[-1].access_list.locked(is_folder=True) & Right.CLEAR else Right.NONE
         found.append(_Passage(doubted(way), judged.is_inside, lets, judged.last, kept))
         if override:
-            gates = (*before, Gate("role", b"", override.rights, (override,)), *locks)
+            gates = (*before, role_gate(terms, principal, override), *locks)
             # The root of a share stays, even to those who may do everything in it.
             rights = pass_all(gates) & ~(Right.DELETE if len(route.chain) == 1 else Right.NONE)
-            way = Way("admin", principal, gates, rights, True, None, through)
+            way = admin_way(Way("admin", principal, gates, rights, True, None, through))
             admin.append(_Passage(doubted(way), True, lets & override.rights, None))
     if not routes:
         reason = Reason(Effect.STOPS, "no share", Right.NONE, "no share publishes this folder")

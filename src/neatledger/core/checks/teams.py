@@ -34,7 +34,8 @@ def _not_published(office: OfficeFacts) -> Iterator[Finding]:
 
 def _granted_nobody(office: OfficeFacts) -> Iterator[Finding]:
     for service, team, address in _teams(office):
-        if team.is_on and not any(service.member_numbers(member) for member in team.members if member.rights):
+        members = [member for member in team.members if member.rights]
+        if team.is_on and not any(service.member_numbers(one) or service.perhaps_numbers(one) for one in members):
             yield Finding("published-for-nobody", address, "it is switched on, and nobody is a member")
 
 
@@ -62,7 +63,9 @@ def _missing(office: OfficeFacts, service: Service, team: TeamFolder, holder: st
         )
         if not is_meant or not principal.is_live:
             continue
-        if not any(one.reply is Reply.ACCEPTED for one in service.memberships(team, number)):
+        # Whoever may be in a group that is a member is not told to be missing.
+        theirs = (*service.memberships(team, number), *service.perhaps_memberships(team, number))
+        if not any(one.reply is Reply.ACCEPTED for one in theirs):
             yield principal.person
 
 

@@ -20,7 +20,8 @@ class Holder:
     """One account: `login`, its identifier `user`, the identifiers of its `groups`, and its `privileges`.
 
     Privileges are what a system lets an account do whatever its lists say (see `privileges.py`). `maybe` are the
-    groups in which the account is or is not: nobody told all of their members.
+    groups in which the account is or is not: nobody told all of their members. `perhaps` are the privileges that only
+    those groups would give.
     """
 
     login: str
@@ -28,6 +29,12 @@ class Holder:
     groups: frozenset[str]
     privileges: frozenset[str] = frozenset()
     maybe: frozenset[str] = frozenset()
+    perhaps: frozenset[str] = frozenset()
+
+    @property
+    def ordinary(self) -> Holder:
+        """The same holder without any privilege."""
+        return replace(self, privileges=frozenset(), perhaps=frozenset())
 
     @property
     def idents(self) -> frozenset[str]:

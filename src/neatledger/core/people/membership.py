@@ -104,5 +104,8 @@ class _Members:
 def _holder(
     account: Account, groups: frozenset[str], maybe: frozenset[str], privileges: Mapping[str, Iterable[str]]
 ) -> Holder:
-    has = {name for ident in (account.ident, *groups) for name in privileges.get(ident, ())} if privileges else ()
-    return Holder(account.login, account.ident, groups, frozenset(has), maybe)
+    if not privileges:
+        return Holder(account.login, account.ident, groups, maybe=maybe)
+    has = frozenset(name for ident in (account.ident, *groups) for name in privileges.get(ident, ()))
+    perhaps = frozenset(name for ident in maybe for name in privileges.get(ident, ()))
+    return Holder(account.login, account.ident, groups, has, maybe, perhaps - has)

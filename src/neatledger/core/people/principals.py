@@ -51,7 +51,7 @@ class Principal:
     @property
     def as_ordinary(self) -> Principal:
         """The same principal without what its privileges give whatever lists say: that is a way of its own."""
-        return replace(self, holder=replace(self.holder, privileges=frozenset()))
+        return replace(self, holder=self.holder.ordinary)
 
     @property
     def may_come_in(self) -> bool:

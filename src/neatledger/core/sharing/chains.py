@@ -8,7 +8,7 @@ agree with themselves: hand-outs in a ring, none of whose givers has anything ot
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from neatledger.core.lists.rights import Right
@@ -23,7 +23,8 @@ _UNSURE = int(Right.UNSURE)
 class ResolvedHandOut:
     """A hand-out made ready: its giver's principal, the principals that it reaches, and what it lets through at most.
 
-    `cap` is for folders, `file_cap` for files.
+    `perhaps` are those of whom it is not told whether they are in the group that it is for. `cap` is for folders,
+    `file_cap` for files.
     """
 
     hand_out: HandOut
@@ -31,6 +32,7 @@ class ResolvedHandOut:
     receivers: tuple[int, ...]
     cap: int
     file_cap: int
+    perhaps: tuple[int, ...] = ()
 
 
 @lru_cache(maxsize=4096)
@@ -43,14 +45,30 @@ def file_cap(rights: Right) -> Right:
 def resolve_chains(
     resolved: Sequence[ResolvedHandOut], own: Mapping[int, int], *, of_files: bool = False
 ) -> dict[int, int]:
-    """Return the rights that each principal gets by hand-outs, from what each has of its own, as numbers."""
+    """Return the rights that each principal gets by hand-outs, from what each has of its own, as numbers.
+
+    `Right.UNSURE` stands where more may be theirs: by a group of which nobody told whether they are in it.
+    """
+    got = _settle(resolved, own, {}, of_files=of_files)
+    if any(one.perhaps for one in resolved):
+        # Rights only grow with who is in a group: what is the same if nobody is and if everybody is, is so for sure.
+        widest = [replace(one, receivers=(*one.receivers, *one.perhaps), perhaps=()) for one in resolved]
+        most = _settle(widest, own, {}, of_files=of_files)
+        doubtful = {number: _UNSURE for number, rights in most.items() if rights != got.get(number, 0)}
+        got = _settle(resolved, own, doubtful, of_files=of_files)
+    return got
+
+
+def _settle(
+    resolved: Sequence[ResolvedHandOut], own: Mapping[int, int], start: Mapping[int, int], *, of_files: bool
+) -> dict[int, int]:
     live: Sequence[tuple[int, int, tuple[int, ...]]] = [
         (one.giver, (one.file_cap if of_files else one.cap) | _UNSURE, one.receivers)
         for one in resolved
         if one.giver is not None and (one.file_cap if of_files else one.cap) and not one.hand_out.is_untold
     ]
     # What a giver who was not told may give, nobody knows; the same where something of a hand-out cannot be read.
-    got = {
+    got = dict(start) | {
         principal: _UNSURE
         for one in resolved
         if one.hand_out.is_untold and (one.file_cap if of_files else one.cap)

@@ -22,6 +22,7 @@ from neatledger.core.access.ways import (
     access_to,
     access_to_file,
     account_gate,
+    admin_way,
     count_files,
     doubted,
     entry_gates,
@@ -29,6 +30,7 @@ from neatledger.core.access.ways import (
     is_union_known,
     most_of,
     pass_all,
+    role_gate,
     system_gate,
 )
 from neatledger.core.lists.contract import Effect, ItemContext, Reason
@@ -43,6 +45,7 @@ from neatledger.core.sharing.gates import (
     link_gates,
     member_gate,
     published_gate,
+    receiver_gate,
     rules_gate,
     running_gates,
 )
@@ -178,9 +181,29 @@ class FolderWays:
         return _Passage(replace(way, gates=gates, rights=rights, is_known=is_known), files)
 
     def _team(self, number: int, team: TeamFolder) -> _Passage:
+        sure = self._team_by(number, team, member_gate(self.service, team, number))
+        most = member_gate(self.service, team, number, perhaps=True)
+        if not any(self.service.perhaps_memberships(team, number)):
+            return sure
+        # Roles only add: what is the same with all that they may have, is so for sure.
+        widest = self._team_by(number, team, most)
+        is_same = sure.way.rights == widest.way.rights and widest.way.is_known
+        files = sure.files
+        if files is not None and widest.files is not None:
+            files = tuple(
+                each | (Right.NONE if each == other else Right.UNSURE)
+                for each, other in zip(files, widest.files, strict=True)
+            )
+        gates = tuple(
+            replace(one, reasons=most.reasons, is_unsure=True) if one.name == "member" else one
+            for one in sure.way.gates
+        )
+        return _Passage(replace(sure.way, gates=gates, is_known=sure.way.is_known and is_same), files)
+
+    def _team_by(self, number: int, team: TeamFolder, member: Gate) -> _Passage:
         principal = self.service.principals[number]
         gates = [*entry_gates(principal), *running_gates(self.service), system_gate(self.ground.terms.read_only)]
-        gates += [published_gate(team, self.service.day), member_gate(self.service, team, number)]
+        gates += [published_gate(team, self.service.day), member]
         lists, is_known, files = self._list_gate(principal)
         # Whoever has no role in it is out, and then no list that was not seen matters.
         is_let_in = bool(pass_all(gates))
@@ -250,11 +273,11 @@ class FolderWays:
 
     @cached_property
     def _handed_to(self) -> dict[int, list[tuple[HandOut, ResolvedHandOut | None]]]:
-        """Seat → the hand-outs that it was given here, each with what makes it count, if it does."""
+        """Principal → the hand-outs that it was given here, or may have been, each with what makes it count."""
         ready = {one.hand_out.id: one for one in self._resolved}
         found: dict[int, list[tuple[HandOut, ResolvedHandOut | None]]] = {}
         for one in self._covering:
-            for number in self.service.receivers(one):
+            for number in dict.fromkeys((*self.service.receivers(one), *self.service.perhaps_receivers(one))):
                 found.setdefault(number, []).append((one, ready.get(one.id)))
         return found
 
@@ -275,7 +298,7 @@ class FolderWays:
         found: set[int] = set()
         for one in service.shared.hand_outs:
             if one.is_file and one.path == self.path:
-                found.update(service.receivers(one))
+                found.update(service.receivers(one), service.perhaps_receivers(one))
         for link in service.shared.links:
             if link.is_file and link.path == self.path:
                 found.update(service.link_principals(link))
@@ -322,8 +345,11 @@ class FolderWays:
             cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
             # A hand-out that is not accepted, over, or barred for this receiver gives nothing and is still shown,
             # with its gates.
-            if ready is None or number not in ready.receivers:
+            if ready is None or number not in (*ready.receivers, *ready.perhaps):
                 cap = 0
+            if number not in self.service.receivers(hand_out):
+                found.append(self._perhaps_handed(hand_out, number, has, files, ready if cap else None))
+                continue
             gates = self._handed_gates(hand_out, principal, has)
             rights = self._pass(gates)
             is_known = not (has & Right.UNSURE) or not cap
@@ -333,6 +359,29 @@ class FolderWays:
             given = None if files is None else tuple(Right(each & most) for each in files)
             found.append(_Passage(way, given))
         return found
+
+    def _perhaps_handed(
+        self, hand_out: HandOut, number: int, has: int, files: list[int] | None, ready: ResolvedHandOut | None
+    ) -> _Passage:
+        """Return what somebody may have by a hand-out to a group of which nobody told whether they are in it."""
+        principal = self.service.principals[number]
+        gates = self._handed_gates(hand_out, principal, has)
+        (_, got), classes = self._settled
+        # What they are handed otherwise is theirs in any case: only what goes beyond it is in doubt.
+        more = self._pass(gates) & ~got.get(number, 0) | (has & Right.UNSURE)
+        is_known = ready is None or not more
+        gates = (receiver_gate(hand_out, is_unsure=not is_known), *gates)
+        way = Way("handed", principal, gates, Right.NONE, is_known, None, hand_out.id)
+        if files is None:
+            return _Passage(way, None)
+        most = ready.file_cap | Right.UNSURE if ready and ready.file_cap else 0
+        return _Passage(
+            way,
+            tuple(
+                Right.UNSURE if each & most & ~(of_class.get(number, 0) & EVERY_RIGHT) else Right.NONE
+                for each, (_, of_class) in zip(files, classes, strict=True)
+            ),
+        )
 
     def _giver_has(self, one: HandOut) -> tuple[int, list[int] | None]:
         """Return what the giver of a hand-out has here, and on each class of files."""
@@ -409,8 +458,8 @@ class FolderWays:
         gates = [account_gate(principal), *running_gates(self.service)]
         if self.ground.terms.read_only:
             gates.append(system_gate(True))
-        gates.append(Gate("role", b"", override.rights, (override,)))
+        gates.append(role_gate(self.ground.terms, principal, override))
         rights = pass_all(gates)
         given = rights & (Right.READ | Right.CHANGE) | (Right.DELETE if rights & Right.CLEAR else Right.NONE)
         files = None if self.files is None else (given,) * len(self.files)
-        return [_Passage(Way("admin", principal, tuple(gates), rights), files)]
+        return [_Passage(admin_way(Way("admin", principal, tuple(gates), rights)), files)]

@@ -18,8 +18,10 @@ __all__ = [
     "link_gates",
     "member_gate",
     "published_gate",
+    "receiver_gate",
     "rules_gate",
     "running_gates",
+    "untold_reason",
 ]
 
 
@@ -49,9 +51,16 @@ def published_gate(team: TeamFolder, day: date) -> Gate:
     return Gate("published", team.path, EVERY_RIGHT, ())
 
 
-def member_gate(service: Service, team: TeamFolder, number: int) -> Gate:
-    """Return the gate of membership: what the roles of a principal and of its groups give."""
+def member_gate(service: Service, team: TeamFolder, number: int, *, perhaps: bool = False) -> Gate:
+    """Return the gate of membership: what the roles of a principal and of its groups give.
+
+    With `perhaps` as if it were in all groups of which nobody told whether it is.
+    """
     rights, reasons = Right.NONE, []
+    for member in service.perhaps_memberships(team, number) if perhaps else ():
+        if member.reply is Reply.ACCEPTED:
+            rights |= member.rights
+            reasons.append(untold_reason(member.holder))
     for member in service.memberships(team, number):
         who = f"{'group' if member.is_group else 'member'} {member.holder}"
         if member.reply is Reply.ACCEPTED:
@@ -64,6 +73,16 @@ def member_gate(service: Service, team: TeamFolder, number: int) -> Gate:
         message = f"neither they nor a group of theirs is in {team.name}"
         reasons.append(Reason(Effect.STOPS, "no member", Right.NONE, message))
     return Gate("member", team.path, rights, tuple(reasons))
+
+
+def untold_reason(group: str) -> Reason:
+    """Return why it is unknown what a group gives to somebody."""
+    return Reason(Effect.LIMITS, f"group {group}", Right.NONE, "who is in it was not all told: they may be or not")
+
+
+def receiver_gate(hand_out: HandOut, *, is_unsure: bool) -> Gate:
+    """Return the gate of somebody who may be in the group that a hand-out is for, or not."""
+    return Gate("receiver", b"", Right.NONE, (untold_reason(hand_out.receiver),), is_unsure)
 
 
 def download_gate(team: TeamFolder) -> Gate:

@@ -51,9 +51,17 @@ class Service:
     @cached_property
     def in_group(self) -> dict[str, tuple[int, ...]]:
         """Name of a group → the numbers of the principals in it, by the groups inside it too."""
+        return self._by_group(holder.groups for holder in (one.holder for one in self.principals))
+
+    @cached_property
+    def perhaps_in_group(self) -> dict[str, tuple[int, ...]]:
+        """Name of a group → the principals of whom nobody told whether they are in it."""
+        return self._by_group(holder.maybe for holder in (one.holder for one in self.principals))
+
+    def _by_group(self, groups: Iterable[frozenset[str]]) -> dict[str, tuple[int, ...]]:
         of_ident: dict[str, list[int]] = {}
-        for number, principal in enumerate(self.principals):
-            for ident in principal.holder.groups:
+        for number, idents in enumerate(groups):
+            for ident in idents:
                 of_ident.setdefault(ident, []).append(number)
         return {name: tuple(of_ident.get(ident, ())) for name, ident in self.group_idents.items()}
 
@@ -77,6 +85,14 @@ class Service:
         for member in team.members:
             if number in self.in_group.get(member.holder, ()) if member.is_group else member.holder == login:
                 yield member
+
+    def perhaps_memberships(self, team: TeamFolder, number: int) -> Iterator[Member]:
+        """Yield those that a principal has if it is in a group whose members were not all told."""
+        return (member for member in team.members if number in self.perhaps_numbers(member))
+
+    def perhaps_numbers(self, member: Member) -> tuple[int, ...]:
+        """Return the principals that a membership stands for if they are in its group, which nobody told."""
+        return self.perhaps_in_group.get(member.holder, ()) if member.is_group else ()
 
     def member_numbers(self, member: Member) -> tuple[int, ...]:
         """Return the principals that a membership stands for."""
@@ -152,6 +168,12 @@ class Service:
         # A hand-out to a group that its giver is in gives the giver nothing new.
         return tuple(number for number in found if number != giver)
 
+    def perhaps_receivers(self, hand_out: HandOut) -> tuple[int, ...]:
+        """Return the principals that a hand-out is for if they are in its group, which nobody told."""
+        found = self.perhaps_in_group.get(hand_out.receiver, ()) if hand_out.towards is Towards.GROUP else ()
+        giver = self.numbers.get(hand_out.giver)
+        return tuple(number for number in found if number != giver)
+
     def resolve(self, hand_outs: Iterable[HandOut], path: bytes) -> list[ResolvedHandOut]:
         """Return live hand-outs as they count on one folder or file of theirs."""
         anchor = self.anchor(path)
@@ -167,12 +189,16 @@ class Service:
     def _resolve_one(self, one: HandOut, path: bytes) -> ResolvedHandOut:
         rule = self.rule_at(path, one.giver)
         rights = one.rights & self.download_cap(one.download, rule)
-        reached = tuple(
-            number
-            for number in self.receivers(one)
-            if self.principals[number].is_open and self.lets(rule, self.principals[number])
+        reached, perhaps = (
+            tuple(
+                number
+                for number in numbers
+                if self.principals[number].is_open and self.lets(rule, self.principals[number])
+            )
+            for numbers in (self.receivers(one), self.perhaps_receivers(one))
         )
-        return ResolvedHandOut(one, self.numbers.get(one.giver), reached, int(rights), int(file_cap(rights)))
+        giver = self.numbers.get(one.giver)
+        return ResolvedHandOut(one, giver, reached, int(rights), int(file_cap(rights)), perhaps)
 
     @staticmethod
     def download_cap(download: bool, rule: SharingRule) -> Right:

@@ -27,7 +27,7 @@ from neatledger.core.sharing.chains import ResolvedHandOut, file_cap
 from neatledger.core.sharing.hand_out_table import HandOutTable, scatter
 from neatledger.core.sharing.holders import is_account
 from neatledger.core.sharing.service import Parts, Service
-from neatledger.core.survey.shared import HandOut, Link, Reply, TeamFolder
+from neatledger.core.survey.shared import HandOut, Link, Member, Reply, TeamFolder
 from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.table import Table, folder_paths
@@ -133,6 +133,17 @@ class ServiceMatrix(Matrix):
     @cached_property
     def _role_bits(self) -> dict[Right, Bits]:
         """By right and number of team folder, who has it as a member; the gates before lists are in it."""
+        return self._pack_roles(self.service.member_numbers)
+
+    @cached_property
+    def _most_role_bits(self) -> dict[Right, Bits] | None:
+        """The same if all are in the groups of which nobody told whether they are; None where that is no question."""
+        service = self.service
+        if not any(service.perhaps_numbers(member) for team in self._teams[1] for member in team.members):
+            return None
+        return self._pack_roles(lambda member: {*service.member_numbers(member), *service.perhaps_numbers(member)})
+
+    def _pack_roles(self, numbers_of: Callable[[Member], Iterable[int]]) -> dict[Right, Bits]:
         _, teams = self._teams
         # Number 0 is no team folder, and gives nobody anything.
         sets: dict[Right, list[int]] = {right: [0] for right in _FOLDER}
@@ -144,7 +155,7 @@ class ServiceMatrix(Matrix):
                     # Invited is not yet a member: the role counts from the day it is accepted.
                     if member.reply is not Reply.ACCEPTED:
                         continue
-                    who = sum(1 << number for number in self.service.member_numbers(member))
+                    who = sum(1 << number for number in numbers_of(member))
                     for right in _FOLDER:
                         mine[right] |= who if member.rights & right else 0
             for right in _FOLDER:
@@ -165,6 +176,15 @@ class ServiceMatrix(Matrix):
 
     def _own_blocks(self, rows: RowIndex) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         """Return what the ways `share` and `team` give on some folders, and for whom that is unknown."""
+        share, team, unknown = self._blocks_by_roles(rows, self._role_bits)
+        if self._most_role_bits is not None:
+            _, most, doubts = self._blocks_by_roles(rows, self._most_role_bits)
+            unknown = reduce(or_, (most[right] ^ team[right] for right in _FOLDER), unknown | doubts)
+        return share, team, unknown
+
+    def _blocks_by_roles(
+        self, rows: RowIndex, role_bits: Mapping[Right, Bits]
+    ) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         number = self._teams[0][rows]
         is_in = (number > 0)[:, None]
         by_list = super().block(rows)
@@ -182,7 +202,7 @@ class ServiceMatrix(Matrix):
                 lists = nothing if self.terms.read_only and right & WRITING else lists
             # Inside a team folder roles decide, and the way by lists alone is closed.
             share[right] = np.where(is_in, nothing, lists & self._own_mask)
-            role = self._role_bits[right][number]
+            role = role_bits[right][number]
             # Whoever has any role in it is let in; only then can a list that was not seen matter to them.
             roles |= role
             says = self.own(right, rows)
@@ -212,11 +232,20 @@ class ServiceMatrix(Matrix):
         self, folder: RowIndex, lists: RowIndex, owner: RowIndex
     ) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         """Return the same for files, by their folder, list and owner."""
+        share, team, unsure = self._files_by_roles(folder, lists, owner, self._role_bits)
+        if self._most_role_bits is not None:
+            _, most, doubts = self._files_by_roles(folder, lists, owner, self._most_role_bits)
+            unsure = reduce(or_, (most[right] ^ team[right] for right in _FILE), unsure | doubts)
+        return share, team, unsure
+
+    def _files_by_roles(
+        self, folder: RowIndex, lists: RowIndex, owner: RowIndex, role_bits: Mapping[Right, Bits]
+    ) -> tuple[dict[Right, Bits], dict[Right, Bits], Bits]:
         number = self._teams[0][folder]
         nothing = np.zeros((len(folder), self.words), dtype=np.uint64)
         share, team = ({right: nothing.copy() for right in _FILE} for _ in range(2))
         unsure = nothing.copy()
-        roles = {right: self._role_bits[_on_folder(right)][number] for right in _FILE}
+        roles = {right: role_bits[_on_folder(right)][number] for right in _FILE}
         # Files over a share have the share's lists, which the systems beneath judge.
         native = np.flatnonzero(self._backing.over[folder] == 0)
         if len(native):
@@ -350,7 +379,14 @@ class ServiceMatrix(Matrix):
         own = {right: share[right] | team[right] for right in _FILE} | {Right.UNSURE: unsure}
         handed = self._handed.bits(marks, own, (*_FILE, Right.UNSURE), of_files=True)
         links = {right: bits[marks] for right, bits in self._link_bits[1].items()}
-        return [share | {Right.UNSURE: unsure}, team, handed, links]
+        # What is not known is so by the way that is open there: in a team folder by its roles, else by lists alone.
+        is_in = (self._teams[0][folder] > 0)[:, None]
+        return [
+            share | {Right.UNSURE: np.where(is_in, np.uint64(0), unsure)},
+            team | {Right.UNSURE: np.where(is_in, unsure, np.uint64(0))},
+            handed,
+            links,
+        ]
 
     def file_bits(self, folder: RowIndex, lists: RowIndex, owner: RowIndex) -> dict[Right, Bits]:
         """Return the same by any way but an administrator's."""
@@ -367,16 +403,16 @@ class ServiceMatrix(Matrix):
         return self.admin_block(_on_folder(right), folder)
 
     def admin_unknown(self, rows: RowIndex) -> Bits | None:
-        """Return for which administrators nobody knows whether their account is open; None where that is told."""
-        if self._doubtful_row is None:
+        """Return for whom it is not known what an administrator's way gives; None where that is told of all."""
+        if self._doubtful_admins is None:
             return None
-        return np.broadcast_to(self._admin_row & self._doubtful_row, (len(rows), self.words))
+        return np.broadcast_to(self._admin_row & self._doubtful_admins, (len(rows), self.words))
 
     def opened(self, rows: RowIndex) -> Bits:
         """Return to which administrators everything is open whatever is not known of any other way."""
         found = self.admin_block(Right.LIST, rows)
-        if self._doubtful_row is not None:
-            found = found & ~self._doubtful_row
+        if self._doubtful_admins is not None:
+            found = found & ~self._doubtful_admins
         for right in self.most:
             found = found & self.admin_block(right, rows)
         return found

@@ -10,6 +10,7 @@ from typing import Any
 
 __all__ = [
     "ADMINISTRATOR",
+    "ANYONE_ELSE",
     "TOP",
     "USER",
     "Account",
@@ -112,13 +113,17 @@ class Account:
     admission: Admission = Admission()
 
 
+ANYONE_ELSE = "*"
+"""Stands among the untold members of a group for all that it may have beside those who were told."""
+
+
 @dataclass(frozen=True, slots=True)
 class Group:
     """One group: `members` are logins, `nested` the groups inside it, by identifier or name.
 
     What is known everywhere (S-1-5-11, all who sign in) may be inside it too. `untold` are members that could not be
-    tied to an account or group, as the system has them, or ``*`` where it did not tell its members: then nobody knows
-    who is in it besides those who are. Where one of them is a group, it is not told whether those in it count.
+    tied to an account or group, as the system has them, or `ANYONE_ELSE`: nobody knows who is in it besides those who
+    are. Where one of them is a group, it is not told whether those in it count.
     """
 
     name: str
