@@ -6,6 +6,7 @@ import csv
 import io
 import os
 import random
+import re
 import subprocess
 import tempfile
 from datetime import UTC, datetime
@@ -366,6 +367,10 @@ def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
         btrfs.limit_own(top / "own", 10_000_000)
         for word in ("above", "own", "free"):
             btrfs.write_more(top / word / "x", 1_000_000)
+        btrfs.make_subvolume(top / "packed", None)
+        subprocess.run(["btrfs", "property", "set", top / "packed", "compression", "zstd"], check=True)
+        (top / "packed" / "log").write_bytes(b"the same line again\n" * 400_000)
+        btrfs.settle(top)
         office = Path(name) / "office"
         office.mkdir()
         (office / "passwd").write_text("ada:x:2001:3001:Ada:/:/bin/sh\n")
@@ -381,6 +386,13 @@ def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
             "10000000",
             "no limit",
         ]
+        # Compressed data: what is counted is not what the system goes by, and both are said.
+        packed = run("space", "disk:/packed", "--office", office).stdout
+        assert re.search(r"disk:/packed: the system says \d+ kB used, the counted files make 8\.0\d MB\.", packed), (
+            packed
+        )
+        assert "Compressed data" in packed
+        assert "the system says" not in run("space", "disk:/free", "--office", office).stdout
         for word in ("above", "own"):
             left = int(found[f"disk:/{word}"][1])
             assert btrfs.write_more(top / word / "big", left) == left
@@ -445,12 +457,14 @@ def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -
         "office: X\nsystems:\n  barn: {source: tree, path: tree, one-file-system: false,"
         " accounts: {passwd: passwd, group: group}}\npeople: {ada: {accounts: {barn: ada}}}\n"
     )
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=4m,mode=777", "none", root / "outside store"], check=True)
+    subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=4m,nr_inodes=40,mode=777", "none", root / "outside store"], check=True
+    )
     try:
         (root / "outside store" / "a.odt").write_bytes(b"x" * 100_000)
         run("gather", "--office", tmp_path)
         answer = run("room", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
-        (stop,) = csv.DictReader(io.StringIO(answer))
+        stop, files = csv.DictReader(io.StringIO(answer))
         free = os.statvfs(root / "outside store")
         assert int(stop["left_bytes"]) == free.f_bavail * free.f_frsize
         lines = {
@@ -461,5 +475,16 @@ def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -
         # The pool of the root holds the root's own files alone.
         assert int(lines["barn"]["used_bytes"]) == int(lines["barn"]["told_bytes"]) > 4 * 1024**2
         assert "barn:/outside store" not in run("room", "ada", "barn:/here", "--office", tmp_path).stdout
+        # As many files as are said to fit can be made, and not one more, whatever space is left.
+        told = re.search(r"2 of 40 files and folders, .*: (\d+) more can be made", files["because"])
+        assert told and int(lines["barn:/outside store"]["items_limit"]) == 40
+        for number in range(int(told[1])):
+            (root / "outside store" / str(number)).touch()
+        with pytest.raises(OSError, match="No space left"):
+            (root / "outside store" / "more").touch()
+        run("gather", "--office", tmp_path)
+        answer = run("room", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
+        assert next(csv.DictReader(io.StringIO(answer)))["room_bytes"] == "0" and "not one more can be made" in answer
+        assert "full: no more files" in run("space", "--office", tmp_path).stdout
     finally:
         subprocess.run(["umount", root / "outside store"], check=True)

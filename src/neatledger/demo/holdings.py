@@ -109,20 +109,21 @@ def things_at(when: int) -> list[Thing]:
 
 
 LIMITS = (
-    "pool,,110 MB,enforced,,,",
-    "folder,/Imaging,95 MB,watched,,80,",
-    "folder,/Imaging/Ultrasound,30 MB,watched,14,,",
-    "folder,/Records,25 MB,enforced,,80 95,",
-    "folder,/Payroll,0,enforced,,,",
-    "group,students,500 kB,enforced,,,",
+    "pool,,110 MB,enforced,,,,,",
+    # The console was told to keep the number of pictures small, and nobody thought of it again.
+    "folder,/Imaging,95 MB,watched,,80,,90,82",
+    "folder,/Imaging/Ultrasound,30 MB,watched,14,,,,",
+    "folder,/Records,25 MB,enforced,,80 95,,,",
+    "folder,/Payroll,0,enforced,,,,,",
+    "group,students,500 kB,enforced,,,,,",
 )
 _HOME_LIMITS = {"hlark": "2 MiB", "nwren": "2 GB", "pquill": "4 MB", "sfenn": "3 MB", "jhale": "10 MB"}
 
 
 def limits_text(homes: Iterable[str]) -> str:
     """Return the limits as the server's console exports them; most homes have that of their band."""
-    lines = ["on,name,limit,rule,grace-days,warn,used", *LIMITS]
+    lines = ["on,name,limit,rule,grace-days,warn,used,files,files-used", *LIMITS]
     for home in homes:
         limit = _HOME_LIMITS.get(home.rpartition("/")[2], "2 MB")
-        lines.append(f"folder,{home},{limit},enforced,,80 95,")
+        lines.append(f"folder,{home},{limit},enforced,,80 95,,,")
     return "\n".join(lines) + "\n"

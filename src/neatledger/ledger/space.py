@@ -97,12 +97,27 @@ class SpaceView:
         for each in mounts:
             size, free = each["bytes"], each["free_bytes"]
             parts.append(
-                FoundLimit(On.FOLDER, each["path"], size, used=size - free, by="the file system mounted there")
+                FoundLimit(
+                    *(On.FOLDER, each["path"], size),
+                    used=size - free,
+                    by="the file system mounted there",
+                    items=each.get("items"),
+                    items_used=each.get("items_used"),
+                )
             )
         size, free = facts.get("pool_bytes"), facts.get("pool_free_bytes")
         if size is not None and free is not None:
             inner = tuple(each["path"] for each in mounts)
-            parts.append(FoundLimit(On.POOL, "", size, used=size - free, leaves_out=inner, by="the file system"))
+            parts.append(
+                FoundLimit(
+                    *(On.POOL, "", size),
+                    used=size - free,
+                    leaves_out=inner,
+                    by="the file system",
+                    items=facts.get("pool_items"),
+                    items_used=facts.get("pool_items_used"),
+                )
+            )
         return parts
 
     def used_in(self, path: bytes) -> int | None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from neatledger.core.plan.limits import On
 from neatledger.core.plan.space import Sort
 from neatledger.core.space.figures import NOTHING, Figures, add_up
 from neatledger.core.tree.address import Address
@@ -13,7 +15,17 @@ from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office, names_of
 from neatledger.questions.views import CountedFolder, find_folder, load_views, owner_names
 
-__all__ = ["BY", "Breakdown", "EveryFolder", "FolderRow", "Share", "ask_every", "ask_folder", "ask_office"]
+__all__ = [
+    "BY",
+    "Breakdown",
+    "Difference",
+    "EveryFolder",
+    "FolderRow",
+    "Share",
+    "ask_every",
+    "ask_folder",
+    "ask_office",
+]
 
 BY = ("folder", "owner", "group", "kind", "sort", "system", "file")
 """What a folder's or the office's space can be broken down by."""
@@ -31,11 +43,21 @@ class Share:
 
 
 @dataclass(frozen=True, slots=True)
+class Difference:
+    """A place of which the system says that another amount is used than the counted files make (bytes)."""
+
+    name: Address | str
+    told: int
+    counted: int
+
+
+@dataclass(frozen=True, slots=True)
 class Breakdown:
     """What something holds in all, and its parts.
 
-    `apart` is what is kept beside the files and not counted here, in the measure of limits; `smallest_named` is the
-    size from which on files are known by name, where parts are files.
+    `differences` are the places above and below it of which the system says otherwise. `apart` is what is kept beside
+    the files and not counted here, in the measure of limits; `smallest_named` is the size from which on files are
+    known by name, where parts are files.
     """
 
     by: str
@@ -43,6 +65,7 @@ class Breakdown:
     parts: list[Share]
     apart: Mapping[Sort, int]
     smallest_named: int | None = None
+    differences: Sequence[Difference] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +117,29 @@ def ask_folder(office: Office, text: str, by: str = "folder") -> Breakdown:
     is_all = by in ("sort", "file")
     whole = Share(found.address, view.all_at(row) if is_all else view.at(row))
     smallest = view.smallest_named if by == "file" else None
-    return Breakdown(by, whole, list(_parts(view, row, by)), {} if is_all else _apart(found), smallest)
+    apart = {} if is_all else _apart(found)
+    return Breakdown(by, whole, list(_parts(view, row, by)), apart, smallest, list(_differences(found)))
+
+
+def _differences(found: CountedFolder) -> Iterator[Difference]:
+    """Yield where the system says that something else is used than was counted, for more than a fiftieth."""
+    view, here = found.view, found.address
+    for limit in view.found:
+        top = os.fsencode(limit.name) if limit.on is On.FOLDER else b"/"
+        place = Address(here.system, top)
+        is_near = here.is_within(place) or place.is_within(here)
+        counted = (
+            view.used_in(top) if is_near and limit.on in (On.FOLDER, On.POOL) and limit.used is not None else None
+        )
+        if counted is None or limit.used is None:
+            continue
+        counted -= sum(view.held_in(os.fsencode(path)) or 0 for path in limit.leaves_out)
+        # A pool holds more than its tree: only where it holds less does it say something of what was counted.
+        is_less = limit.used < counted
+        if abs(limit.used - counted) * 50 > limit.used and (is_less or limit.on is On.FOLDER):
+            yield Difference(
+                place if limit.on is On.FOLDER else f"pool {limit.name or here.system}", limit.used, counted
+            )
 
 
 def _apart(found: CountedFolder) -> dict[Sort, int]:

@@ -56,6 +56,8 @@ _COLUMNS = (
     Column("left_bytes", "LEFT", number=True),
     Column("state", "STATE", wraps=True),
     Column("told", "", Show.MACHINE),
+    Column("items_limit", "", Show.MACHINE),
+    Column("items_used", "", Show.MACHINE),
     Column("band", "BAND", Show.MACHINE),
     Column("band_state", "", Show.MACHINE),
 )
@@ -99,6 +101,8 @@ def _row(line: LimitStatus, today: date) -> Row:
         "left_bytes": "" if line.left is None else Size(line.left),
         "state": line.state(today),
         "told": tuple(f"{level} %: {', '.join(who) or 'nobody'}" for level, who in settings.warn),
+        "items_limit": None if line.found is None else line.found.items,
+        "items_used": None if line.found is None else line.found.items_used,
         "band": line.planned.band.name if line.planned and line.planned.band else "",
         "band_state": line.planned.state if line.planned else "unbanded",
     }
@@ -140,6 +144,7 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
         notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
     shown = {id(line) for line in chosen}
     notes += _told(ordered)
+    notes += [note for line in ordered if line.items_warned is not None for note in _items_note(line)]
     notes += [note if id(line) in shown else MachineNote(note) for line, note in _differences(ordered)]
     notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
     rows = [_row(line, today) for line in ordered]
@@ -168,6 +173,13 @@ def _told(lines: Iterable[LimitStatus]) -> list[str]:
     return notes
 
 
+def _items_note(line: LimitStatus) -> Iterator[str]:
+    """Say how many files and folders there are where few more can be made."""
+    if line.found is not None:
+        more = f"{line.items_left:,} more can be made" if line.items_left else "no more can be made"
+        yield f"{line.target.key}: {line.found.items_used:,} of {line.found.items:,} files and folders; {more}."
+
+
 def _is_fine(line: LimitStatus, today: date) -> bool:
     return line.state(today) in ("fine", "no limit")
 
@@ -181,7 +193,7 @@ def _differences(lines: Iterable[LimitStatus]) -> Iterator[tuple[LimitStatus, st
         if line.target.on is On.POOL:
             yield line, f"pool {line.target.key}: {theirs} used in all, {ours} of it by what was counted."
         else:
-            yield line, f"{line.target.key}: the system says {theirs} used, the counted files make {ours}."
+            yield line, _difference(line.target.key, line.amount, line.used or 0)
 
 
 _MOST_PARTS = 40
@@ -205,6 +217,17 @@ class Part(Protocol):
     def figures(self) -> Figures: ...
 
 
+class SystemsWord(Protocol):
+    """A place of which the system says that another amount is used than the counted files make (bytes)."""
+
+    @property
+    def name(self) -> Address | str: ...
+    @property
+    def told(self) -> int: ...
+    @property
+    def counted(self) -> int: ...
+
+
 class Whole(Protocol):
     """What something holds in all, and its parts; `apart` is kept beside and not counted (bytes)."""
 
@@ -218,6 +241,8 @@ class Whole(Protocol):
     def apart(self) -> Mapping[Sort, int]: ...
     @property
     def smallest_named(self) -> int | None: ...
+    @property
+    def differences(self) -> Sequence[SystemsWord]: ...
 
 
 def breakdown_report(found: Whole, when: str) -> Report:
@@ -265,6 +290,17 @@ def _part_row(name: Address | bytes | str, figures: Figures, whole: Figures) -> 
 
 
 def _notes(found: Whole) -> list[str]:
+    notes = [_difference(_spell(one.name), one.told, one.counted) for one in found.differences]
+    if any(one.told < one.counted for one in found.differences):
+        notes.append("Compressed data, and data that several files share, takes less room than it is counted with.")
+    return [*_notes_beside(found), *notes]
+
+
+def _difference(name: str, told: int, counted: int) -> str:
+    return f"{name}: the system says {show_size(told)} used, the counted files make {show_size(counted)}."
+
+
+def _notes_beside(found: Whole) -> list[str]:
     if found.smallest_named is not None:
         return [f"Files of {show_size(found.smallest_named)} and more are kept by name."]
     apart = [f"{sort.words} {show_size(amount)}" for sort, amount in found.apart.items()]

@@ -65,6 +65,8 @@ def _limit(cells: Cells, name: str) -> FoundLimit:
         warn,
         used if isinstance(used, int) else None,
         by=name,
+        items=cells.number("files") if cells["files"] else None,
+        items_used=cells.number("files-used") if cells["files-used"] else None,
     )
 
 

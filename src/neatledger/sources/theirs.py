@@ -28,7 +28,7 @@ _KNOWN: Mapping[str, Collection[str]] = {
     "groups": ("name", "id"),
     "members": ("group", "member", "kind"),
     "shares": ("name", "path", "list", "read-only", "place"),
-    "limits": ("on", "name", "limit", "rule", "grace-days", "warn", "used"),
+    "limits": ("on", "name", "limit", "rule", "grace-days", "warn", "used", "files", "files-used"),
     "service": ("running", "entitlement"),
     "teams": ("path", "name", "on", "over", "download", "ends"),
     "team-members": ("team", "holder", "kind", "level", "reply", "since"),

@@ -56,8 +56,7 @@ def read(context: SourceContext) -> Survey:
     facts: Facts = {
         "entries": sum(part.entries for part in parts) + 1,
         "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
-        "pool_bytes": space.f_blocks * space.f_frsize,
-        "pool_free_bytes": space.f_bavail * space.f_frsize,
+        **{f"pool_{name}": number for name, number in _figures(space).items()},
     }
     if mounted.sizes:
         facts["mounts"] = mounted.sizes
@@ -107,8 +106,16 @@ def _read_mounts(root: int, points: frozenset[Step], folders: Table) -> _Mounted
         found.points.append({"path": path, "read_only": int(bool(space.f_flag & os.ST_RDONLY))})
         is_entered = folders["state"][row] != SeenState.OTHER_FILE_SYSTEM
         if is_entered and device[row] != device[parent[row]]:
-            sizes = {"bytes": space.f_blocks * space.f_frsize, "free_bytes": space.f_bavail * space.f_frsize}
-            found.sizes.append({"path": path, **sizes})
+            found.sizes.append({"path": path, **_figures(space)})
+    return found
+
+
+def _figures(space: os.statvfs_result) -> Facts:
+    """Return the bytes of a file system, those free to all, and the number of its files where that is bounded."""
+    found: Facts = {"bytes": space.f_blocks * space.f_frsize, "free_bytes": space.f_bavail * space.f_frsize}
+    if space.f_files:
+        # Some kinds (Btrfs) make inodes as they are needed, and tell 0.
+        found |= {"items": space.f_files, "items_used": space.f_files - space.f_favail}
     return found
 
 

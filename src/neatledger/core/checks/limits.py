@@ -199,6 +199,14 @@ def _full_soon(office: OfficeFacts) -> Iterator[Finding]:
             yield Finding("full-soon", _place(status), f"{evidence}, between {when.earliest} {latest}")
 
 
+def _items_run_out(office: OfficeFacts) -> Iterator[Finding]:
+    for status in office.space.statuses:
+        if status.items_warned is not None and status.found is not None:
+            left = f"{status.items_left:,} more can be made" if status.items_left else "no more can be made"
+            evidence = f"{status.found.items_used:,} of {status.found.items:,} files and folders; {left}"
+            yield Finding("files-run-out", _place(status), f"{evidence}, whatever space is left")
+
+
 CHECKS = (
     Check(
         "limit-not-enforced",
@@ -220,6 +228,13 @@ CHECKS = (
         "a limit or pool that will be met soon",
         "make room, or raise the limit in time (forecast, space --by kind)",
         _full_soon,
+    ),
+    Check(
+        "files-run-out",
+        Severity.MEDIUM,
+        "nearly as many files and folders as there may be",
+        "remove small files (space --by kind), or have the number raised: space that is left does not help",
+        _items_run_out,
     ),
     Check(
         "below-use",

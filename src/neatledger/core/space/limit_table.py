@@ -88,6 +88,10 @@ class LimitTarget:
         return cls(On.FOLDER, address.system, address.path.decode("utf-8", "surrogateescape"))
 
 
+ITEMS_WARN = 90
+"""From how many percent of the files and folders that may be made one is told, where no warning is set."""
+
+
 @dataclass(frozen=True, slots=True)
 class LimitStatus:
     """One place: what is used, and what the two sides allow.
@@ -181,6 +185,20 @@ class LimitStatus:
         return max((level for level, _ in self.settings.warn if self.amount * 100 >= level * limit), default=None)
 
     @property
+    def items_left(self) -> int | None:
+        """How many files and folders may still be made; None where no number is set, or it is not told."""
+        return self.found.items_left if self.found else None
+
+    @property
+    def items_warned(self) -> int | None:
+        """The highest warn level that files and folders meet, in percent; by `ITEMS_WARN` where none is set."""
+        found = self.found
+        if found is None or not found.items or found.items_used is None:
+            return None
+        levels = [level for level, _ in self.settings.warn] or [ITEMS_WARN]
+        return max((level for level in levels if found.items_used * 100 >= level * found.items), default=None)
+
+    @property
     def is_over(self) -> bool:
         """Tell whether more is used than the limit allows."""
         return self.would_be_over(self.amount)
@@ -208,8 +226,11 @@ class LimitStatus:
     def state(self, today: date) -> str:
         """Return the state in words, the gravest that holds."""
         settings = self.settings
+        of_items = "full: no more files" if self.items_left == 0 else ""
+        if self.items_warned is not None and not of_items:
+            of_items = f"past {self.items_warned} % of its files"
         if settings.limit is UNLIMITED:
-            return "no limit"
+            return of_items or "no limit"
         if self.amount > settings.limit:
             if settings.enforced:
                 return "over"
@@ -219,7 +240,7 @@ class LimitStatus:
             return f"over, {grace} days left" if grace > 0 else "over, grace is up"
         if self.left is not None and self.left <= 0:
             return "full"
-        return f"past {self.warned} %" if self.warned is not None else "fine"
+        return f"past {self.warned} %" if self.warned is not None and self.items_left != 0 else of_items or "fine"
 
 
 def pools_of(plan: Plan, system: str) -> list[Pool]:

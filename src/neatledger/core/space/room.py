@@ -6,7 +6,7 @@ is the least of what they leave. So the explanation is the computation.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -99,20 +99,26 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
     """Work out the room of a person in a folder, by the state of the office's limits."""
     person, folder = newcomer.person, newcomer.folder
     mine = [status for status in statuses if status.target.system == folder.system]
-    found = [_stop_of(status, f"limit on {status.target.key}", today) for status in statuses_above(mine, folder)]
+    found = []
+    for status in statuses_above(mine, folder):
+        found.append(_stop_of(status, f"limit on {status.target.key}", today))
+        found += _items(status, f"files in {status.target.key}")
     for status in mine:
         if status.target.on is On.PERSON and status.target.name == person:
             if status.planned is not None or status.found is not None:
                 found.append(_stop_of(status, f"limit on {person}'s files", today))
+                found += _items(status, f"number of {person}'s files")
             # What a person is entitled to bounds them beside their limit, and whether or not they have one.
             found += _entitled(plan, status)
         elif status.target.on is On.GROUP and status.target.name == newcomer.group:
             found.append(_stop_of(status, f"limit on the files of {newcomer.group}", today))
+            found += _items(status, f"number of {newcomer.group}'s files")
     pool = pool_of(plan, folder)
     for status in statuses:
         is_pool = pool is not None and status.target.on is On.POOL and status.target.name == pool.name
         if is_pool and not _leaves_out(status, folder):
             found.append(_of_pool(status))
+            found += _items(status, f"files in pool {pool.name}" if pool else "")
     if newcomer.refusal:
         # Space that one may not write to is no room.
         found.append(Stop("access", 0, True, newcomer.refusal))
@@ -147,6 +153,15 @@ def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
     elif not settings.enforced:
         word += "; watched, and its grace is up"
     return Stop(what, status.left, status.is_enforced(today), word, settings.limit, status.amount)
+
+
+def _items(status: LimitStatus, what: str) -> Iterator[Stop]:
+    """Yield the bound on how many files and folders there may be: while one more fits, it leaves any space."""
+    left, told = status.items_left, status.found
+    if left is not None and told is not None:
+        more = f"{left:,} more can be made" if left else "not one more can be made, whatever space is left"
+        word = f"{told.items_used:,} of {told.items:,} files and folders, as {told.by or 'the system'} says: {more}"
+        yield Stop(what, None if left else 0, True, word)
 
 
 def _entitled(plan: Plan, status: LimitStatus) -> list[Stop]:

@@ -18,7 +18,9 @@ class FoundLimit:
     `name` is a folder's path, a login or identifier, a group, or a pool. `used` is the system's own figure;
     `kept_back` is what the system holds ready for itself, and `block` its unit of allocation (bytes).
     `leaves_out` are paths below a folder that this limit does not count. `by` says where it was read. Where it
-    is not `is_told`, the system tells what is used, and a limit may hold that it does not show.
+    is not `is_told`, the system tells what is used, and a limit may hold that it does not show. `items` is how many
+    files and folders there may be (inodes of a file system, statvfs(3)), None for any number; `items_used` how many
+    there are.
     """
 
     on: On
@@ -33,6 +35,13 @@ class FoundLimit:
     leaves_out: tuple[str, ...] = ()
     by: str = ""
     is_told: bool = True
+    items: int | None = None
+    items_used: int | None = None
+
+    @property
+    def items_left(self) -> int | None:
+        """How many files and folders may still be made; None where no number is set, or it is not told."""
+        return None if self.items is None or self.items_used is None else max(0, self.items - self.items_used)
 
     @property
     def left(self) -> int | None:
@@ -61,6 +70,8 @@ class FoundLimit:
             "leaves_out": list(self.leaves_out),
             "by": self.by,
             "is_told": self.is_told,
+            "items": self.items,
+            "items_used": self.items_used,
         }
 
     @classmethod
