@@ -219,6 +219,42 @@ def test_taking_back_a_single_file_says_who_loses_it(demo, run) -> None:
     assert row["folder"].endswith("Open day.mp4") and row["folders"] == "0"
 
 
+def test_files_given_by_themselves_count_for_whoever_they_were_given_to(tmp_path, run) -> None:
+    read = {"path": "/a/x.odt", "level": "read", "giver": "hale", "type": "file"}
+    _listing(
+        tmp_path,
+        {
+            "teams": [{"path": "/a", "name": "A"}],
+            "team-members": "team,holder,level\n/a,hale,write\n",
+            "hand-outs": [
+                read | {"receiver": "una"},
+                read | {"receiver": "eve@out.example", "kind": "outside"},
+                read | {"receiver": "late@out.example", "kind": "outside", "expires": "2020-01-01"},
+                read | {"receiver": "una", "path": "/a/b/gone.odt"},
+            ],
+            "links": "Ziel,Recht,type,maker,audience,named\n/a/x.odt,read,file,hale,named,eve@out.example\n",
+        },
+    )
+    run("gather", "--office", tmp_path)
+
+    def rows(*words: str) -> list[dict[str, str]]:
+        return list(csv.DictReader(io.StringIO(run(*words, "--format", "csv", "--office", tmp_path).stdout)))
+
+    for person, ways in (("una", ["handed"]), ("eve@out.example", ["handed", "link"]), ("late@out.example", [])):
+        found = [row for row in rows("reach", person) if row["folder"] == "meadow:/a/x.odt"]
+        assert [row["way"] for row in found] == ways
+        assert all(
+            (row["level"], row["files"], row["files_read"], row["files_delete"]) == ("read", "1", "1", "0")
+            for row in found
+        )
+        # What is said of the file is what asking for it says.
+        asked = [row for row in rows("who", "meadow:/a/x.odt") if row["person"] == person and row["way"] in ways]
+        assert [row["level"] for row in asked] == ["read"] * len(ways)
+    guests = {row["guest"]: (row["reaches"], row["files"]) for row in rows("guests")}
+    assert guests["eve@out.example"] == ("read /a/x.odt", "1") and guests["late@out.example"] == ("nothing", "0")
+    assert "1 row of files" in run("reach", "una", "--office", tmp_path).stdout
+
+
 def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, run) -> None:
     _listing(
         tmp_path,

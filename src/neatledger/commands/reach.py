@@ -8,7 +8,8 @@ from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access
-from neatledger.questions import access, differences
+from neatledger.questions import access, differences, single_files
+from neatledger.reports.access import file_row
 from neatledger.reports.sides import both_report, plan_reach_report
 
 __all__ = ["add_arguments", "run"]
@@ -35,5 +36,12 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 1 if any(found) else 0
     which = RowFilter.EVERY if args.every else RowFilter.DIFFER
     empty = "" if person.principals else f"{person.id} has no account on any system that was gathered"
-    show_access("reach", access.ask(office, [person.id]), which, office.count.when, app.output, empty=empty)
+    files = [
+        file_row(one.address, way, one.access, office.names(system))
+        for system in office.readers
+        for one in single_files.ask(office, system, person.on(system))
+        for way in one.ways
+    ]
+    tables = access.ask(office, [person.id])
+    show_access("reach", tables, which, office.count.when, app.output, more=files, empty=empty)
     return 0

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from itertools import chain
 
 from neatledger.core.access.everyone import RowFilter
 from neatledger.faces.accesstable import KEYS, AccessLines
@@ -10,17 +11,25 @@ from neatledger.faces.machine import WRITERS
 from neatledger.faces.output import Output, open_output
 from neatledger.faces.show import show_report
 from neatledger.reports.everyone import AccessRows, access_report
+from neatledger.reports.report import Row
 
 __all__ = ["show_access"]
 
 
 def show_access(
-    name: str, tables: Iterable[AccessRows], which: RowFilter, when: str, output: Output, *, empty: str = ""
+    name: str,
+    tables: Iterable[AccessRows],
+    which: RowFilter,
+    when: str,
+    output: Output,
+    *,
+    more: Sequence[Row] = (),
+    empty: str = "",
 ) -> None:
-    """Write the tables, system after system; `empty` is said to people where there is none."""
+    """Write the tables, system after system, and then `more`; `empty` is said to people where there is none."""
     writer = WRITERS.get(output.form)
     if writer is None:
-        report = access_report(name, tables, which, when)
+        report = access_report(name, tables, which, when, more)
         report.empty = empty or report.empty
         show_report(report, output)
         return
@@ -30,4 +39,5 @@ def show_access(
         for text in AccessLines(table.system, table.everyone, table.folders, writer).texts(table.blocks(which))
     )
     with open_output(output) as out:
-        out.writelines(writer.of_pieces(name, KEYS, texts))
+        rows = (writer.piece(KEYS, [row[key] for key in KEYS]) for row in more)
+        out.writelines(writer.of_pieces(name, KEYS, chain(texts, rows)))

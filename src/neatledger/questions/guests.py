@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from neatledger.core.access.everyone import Everyone, RowFilter, flag_rights
 from neatledger.core.lists.rights import Level, level_of
@@ -11,6 +11,7 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.sharing.holders import ANY_GUEST
 from neatledger.core.tree.table import folder_paths
+from neatledger.questions import single_files
 from neatledger.questions.office import Office
 
 __all__ = ["Guest", "ask"]
@@ -18,11 +19,15 @@ __all__ = ["Guest", "ask"]
 
 @dataclass(frozen=True, slots=True)
 class Guest:
-    """One guest: the folders where what they reach begins, each with its level, and how many they reach in all."""
+    """One guest: the folders where what they reach begins, each with its level, and how many they reach in all.
+
+    `files` are those that they reach by a hand-out or link of the file alone.
+    """
 
     principal: Principal
     tops: tuple[tuple[Level, bytes], ...]
     folders: int
+    files: tuple[tuple[Level, bytes], ...] = ()
 
 
 def ask(office: Office) -> list[Guest]:
@@ -35,7 +40,12 @@ def ask(office: Office) -> list[Guest]:
             if principal.kind is Kind.GUEST and principal.person != ANY_GUEST
         ]
         if guests:
-            found += _reached(office.systems.everyone(system, guests, is_narrow=True), guests)
+            alone: dict[str, list[tuple[Level, bytes]]] = {}
+            for one in single_files.ask(office, system, guests):
+                for login in {way.principal.account.login for way in one.ways}:
+                    alone.setdefault(login, []).append((one.access.level_of(None), one.address.path))
+            reached = _reached(office.systems.everyone(system, guests, is_narrow=True), guests)
+            found += [replace(one, files=tuple(alone.get(one.principal.account.login, ()))) for one in reached]
     return found
 
 

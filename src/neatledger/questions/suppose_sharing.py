@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from neatledger.core.access.everyone import Everyone
@@ -10,12 +10,10 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import FileLoss, Loss, find_file_losses, find_losses, take_back
-from neatledger.core.survey.shared import HandOut, Link
-from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError, UsageError
-from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
+from neatledger.questions import single_files
 from neatledger.questions.links import JudgedOffer, JudgedOffers, judge, load_offers, services_of
 from neatledger.questions.office import Office
 
@@ -55,31 +53,16 @@ def ask_take_back(office: Office, what: Sequence[str]) -> TakenBack:
     folders = today.matrix.folders
     losses = find_losses(today, then, tops)
     parents = folders["parent"].tolist()
-    paths = [path for path in _single_files(before) if any(_lies_in(path, top) for top in tops)]
-    files = [each for path in paths for each in _on_file(office, reader, path, before, after)]
+    files: list[FileLoss] = []
+    for path in (path for path in single_files.paths_of(before) if any(_lies_in(path, top) for top in tops)):
+        # A file that is not there any more nobody loses by this.
+        ways = single_files.ways_at(office, reader, path, (before, after))
+        files += find_file_losses(path, *ways) if ways else ()
     return TakenBack(reader.system, losses, files, before.principals, folder_paths(folders), parents, sentences)
-
-
-def _single_files(service: Service) -> list[bytes]:
-    """Return the files that are handed out or linked by themselves."""
-    items: list[Link | HandOut] = [*service.shared.links, *service.shared.hand_outs]
-    return sorted({one.path for one in items if one.is_file})
 
 
 def _lies_in(path: bytes, top: bytes) -> bool:
     return top == b"/" or path.startswith(top + b"/")
-
-
-def _on_file(
-    office: Office, reader: SurveyReader, path: bytes, before: Service, after: Service
-) -> Iterator[FileLoss]:
-    try:
-        location = find_location(reader, Address(reader.system, path))
-    except UnknownNameError:
-        # It is not there any more, or was not seen: nobody loses it by this.
-        return
-    was, now = (office.systems.ways_by(location, each) for each in (before, after))
-    yield from find_file_losses(path, was, now)
 
 
 def _service_with(office: Office, what: str) -> tuple[SurveyReader, Service]:

@@ -15,6 +15,7 @@ __all__ = [
     "ACCESS_COLUMNS",
     "NOT_KNOWN",
     "access_row",
+    "file_row",
     "short_rights",
     "spell_files",
     "way_by",
@@ -116,6 +117,13 @@ def _telling(way: Way) -> tuple[Gate, Reason | None]:
     if giver is not None:
         reason = replace(reason, entry=f"{reason.entry} from {giver.reasons[0].entry}")
     return gate, reason
+
+
+def file_row(address: Address, way: Way, access: Access, names: Names) -> Row:
+    """Return the row of one way to a single file, counted as the one file that it is."""
+    found = {"files_read": Right.READ | Right.VIEW, "files_change": Right.CHANGE, "files_delete": Right.DELETE}
+    counts = {key: int(bool(way.rights & right)) if way.is_known else None for key, right in found.items()}
+    return {**access_row(address, way, access, names), "files": 1, **counts}
 
 
 def access_row(address: Address, way: Way | None, access: Access, names: Names) -> Row:

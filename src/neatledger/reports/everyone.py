@@ -11,7 +11,7 @@ from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, short_rights
-from neatledger.reports.report import Aside, Cell, Report, Row
+from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
 __all__ = ["AccessRows", "access_report", "fold_closed"]
 
@@ -24,8 +24,12 @@ _WHAT = {
 }
 
 
-def access_report(name: str, tables: Iterable[AccessRows], which: RowFilter, when: str) -> Report:
+def access_report(
+    name: str, tables: Iterable[AccessRows], which: RowFilter, when: str, files: Sequence[Row] = ()
+) -> Report:
     """Make the table of access for people: a row for each way, and the union where there are several.
+
+    `files` are rows of single files, which come after those of the folders.
 
     Machines are shown the whole table block by block, and not this report.
     """
@@ -44,10 +48,13 @@ def access_report(name: str, tables: Iterable[AccessRows], which: RowFilter, whe
     # One person's table need not name them in every row.
     shown = [key for key in _SHOWN if not (is_one and key == "person")]
     columns = [column for column in ACCESS_COLUMNS if column.key in shown]
+    rows += files
     headline = f"{len(rows) + more:,} {_WHAT[which]}; {folders:,} folders looked at, as found on {when}."
     notes = []
     if which is RowFilter.DIFFER:
         notes.append("A row holds for all that is below it, until another row says otherwise.")
+    if files:
+        notes.append(f"{count_of(len(files), 'row')} of files that are handed out or linked by themselves.")
     notes += [Aside(f"{more:,} rows are left out here; --format csv writes all.")] if more else []
     return Report(name, headline, columns, rows, notes, "no rows: nobody has any right here")
 

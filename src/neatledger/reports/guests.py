@@ -29,6 +29,7 @@ _GUESTS = (
     Column("idle_days", "IDLE DAYS", number=True),
     Column("reaches", "REACHES", wraps=True),
     Column("folders", "FOLDERS", number=True),
+    Column("files", "FILES ALONE", number=True),
     Column("next", "NEXT", wraps=True),
 )
 _YES_NO = {True: "yes", False: "no", None: "not told"}
@@ -60,6 +61,8 @@ class ReachedBy(Protocol):
     def tops(self) -> Sequence[tuple[Level, bytes]]: ...
     @property
     def folders(self) -> int: ...
+    @property
+    def files(self) -> Sequence[tuple[Level, bytes]]: ...
 
 
 def guests_report(found: Sequence[ReachedBy], today: date, idle: int, remove: int, when: str) -> Report:
@@ -86,7 +89,7 @@ def _idle_days(principal: Principal, today: date) -> int | None:
 def _guest_row(one: ReachedBy, today: date, idle: int, remove: int) -> Row:
     principal, account = one.principal, one.principal.account
     admission, days, outside = account.admission, _idle_days(principal, today), is_outside(principal)
-    tops = [f"{level.value} {path.decode('utf-8', 'surrogateescape')}" for level, path in one.tops]
+    tops = [f"{level.value} {path.decode('utf-8', 'surrogateescape')}" for level, path in (*one.tops, *one.files)]
     if len(tops) > _MOST_TOPS:
         tops = [*tops[:_MOST_TOPS], f"{len(tops) - _MOST_TOPS} more"]
     return {
@@ -102,6 +105,7 @@ def _guest_row(one: ReachedBy, today: date, idle: int, remove: int) -> Row:
         "idle_days": days,
         "reaches": tuple(tops) or "nothing",
         "folders": one.folders,
+        "files": len(one.files),
         "next": _next(principal, days, today, idle, remove),
     }
 
