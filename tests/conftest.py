@@ -104,13 +104,15 @@ def _checked(done: subprocess.CompletedProcess[str], status: int | None) -> subp
 def start() -> Run:
     """Start the installed command as a user does; the exit status must be the one expected (None: 0 or 1)."""
 
-    def _start(*words: object, status: int | None = 0, **more: object) -> subprocess.CompletedProcess[str]:
+    def _start(
+        *words: object, status: int | None = 0, env: dict[str, str] | None = None, **more: object
+    ) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(  # type: ignore[call-overload]
             [COMMAND, *map(str, words)],
             capture_output=True,
             text=True,
             errors="surrogateescape",
-            env=_environment(),
+            env=_environment() | (env or {}),
             timeout=120,
             **more,
         )

@@ -252,7 +252,7 @@ def test_an_exports_members_are_tied_or_told_as_not_tied() -> None:
         "team (ou=a,dc=x)": (("bosam",), (), ()),
         "team (ou=b,dc=x)": (("bosam",), (), ("cn=Nowhere,ou=z,dc=x",)),
         "big": (("bosam",), (), ("*",)),
-        "local": ((), ("S-1-5-11",), ("S-1-5-21-9-8-7-1105",)),
+        "local": ((), (), ("S-1-5-11", "S-1-5-21-9-8-7-1105")),
     }
     assert len({group.ident for group in groups}) == 4
     assert [fault.found for fault in faults] == [

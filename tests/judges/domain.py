@@ -63,6 +63,42 @@ for one in db.search(work["base"], ldb.SCOPE_SUBTREE, "(&(objectClass=user)(!(ob
 json.dump(found, sys.stdout)
 """
 
+# Puts folders with access lists into its share, and tries rights on each as each of its people.
+_TRY = """
+import json, sys
+from samba import NTSTATUSError
+from samba.credentials import Credentials
+from samba.dcerpc import security
+from samba.samba3 import libsmb_samba_internal as libsmb, param
+work = json.load(sys.stdin)
+settings = param.get_context(); settings.load(work["conf"])
+def signed_in(user):
+    who = Credentials(); who.guess(settings); who.set_domain("PELLOWMERE"); who.set_username(user)
+    who.set_password(work["password"]); who.set_kerberos_state(0)
+    return libsmb.Conn(work["host"], "office", settings, who)
+admin = signed_in("Administrator")
+for name, text in work["folders"].items():
+    admin.mkdir(name)
+    what = security.SECINFO_DACL | security.SECINFO_PROTECTED_DACL
+    admin.set_acl(name, security.descriptor.from_sddl(text, security.dom_sid("S-1-5-21-1-2-3")), what)
+found = {}
+for user in work["users"]:
+    try:
+        me = signed_in(user)
+    except NTSTATUSError:
+        found[user] = None
+        continue
+    found[user] = {name: [] for name in work["folders"]}
+    for name, given in found[user].items():
+        for right in work["rights"]:
+            try:
+                me.close(me.create(name, DesiredAccess=right, CreateOptions=1, ShareAccess=7))
+                given.append(True)
+            except NTSTATUSError:
+                given.append(False)
+json.dump(found, sys.stdout)
+"""
+
 
 def is_there() -> bool:
     """Tell whether a domain can be made here."""
@@ -107,6 +143,8 @@ class Domain:
                 f"""[global]
             interfaces = {self.host}/{32 if self._has_address else 8}
             bind interfaces only = yes
+            vfs objects = dfs_samba4 acl_xattr
+            acl_xattr:ignore system acls = yes
             ldap server require strong auth = no
             pid directory = {self._folder}
             ncalrpc dir = {self._folder}/ncalrpc
@@ -115,8 +153,13 @@ class Domain:
             text = "\n".join(
                 line for line in text.splitlines() if "server services" not in line and "log file" not in line
             )
+            services = f"server services = ldap, s3fs, rpc, winbindd, kdc\nlog file = {self._folder}/log"
+            share = self._folder / "share"
+            share.mkdir()
+            share.chmod(0o777)
+            self._folder.chmod(0o755)
             conf.write_text(
-                text.replace("[global]", f"[global]\nserver services = ldap\nlog file = {self._folder}/log", 1)
+                text.replace("[global]", f"[global]\n{services}", 1) + f"\n[office]\npath = {share}\nread only = no\n"
             )
             self.tokens = {name: (sid, sids) for name, (sid, sids) in self._ask(self._draw()).items()}
             self._process = subprocess.Popen(
@@ -125,12 +168,16 @@ class Domain:
                 stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
             )  # fmt: skip
             until = time.monotonic() + 40
-            while time.monotonic() < until and self._process.poll() is None:
+            waiting = [389, 445, 88]
+            while waiting and time.monotonic() < until and self._process.poll() is None:
                 with contextlib.suppress(OSError):
-                    socket.create_connection((self.host, 389), 1).close()
-                    return self
+                    socket.create_connection((self.host, waiting[0]), 1).close()
+                    waiting.pop(0)
+                    continue
                 time.sleep(0.1)
-            raise RuntimeError("the domain did not start")
+            if waiting:
+                raise RuntimeError("the domain did not start")
+            return self
         except BaseException:
             self.__exit__(None, None, None)
             raise
@@ -148,6 +195,39 @@ class Domain:
             subprocess.run(["ip", "address", "del", f"{self.host}/32", "dev", "lo"], check=False)
             self._has_address = False
         shutil.rmtree(self._folder, ignore_errors=True)
+
+    def try_share(self, folders: dict[str, str], rights: list[int]) -> dict[str, dict[str, list[bool]] | None]:
+        """Make folders in the share ``office``, by name and list (SDDL), and try rights on each as each of its people.
+
+        Nobody's rights are None who could not sign in.
+        """
+        work = {"conf": str(self._folder / "etc" / "smb.conf"), "password": self.password, "host": self.host,
+                "folders": folders, "rights": rights, "users": sorted(self.states)}  # fmt: skip
+        done = subprocess.run([_SYSTEM_PYTHON, "-c", _TRY], input=json.dumps(work), capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr[-2000:]
+        found: dict[str, dict[str, list[bool]] | None] = json.loads(done.stdout)
+        return found
+
+    def ticket(self, folder: Path) -> dict[str, str]:
+        """Get the administrator's ticket, and return the environment in which a program uses it.
+
+        The library that passes tickets on is the system's own, linked into a folder of its own.
+        """
+        (folder / "site").mkdir()
+        for name in ("gssapi", "decorator.py"):
+            (folder / "site" / name).symlink_to(f"/usr/lib/python3/dist-packages/{name}")
+        (folder / "hosts").write_text(f"{self.host} hall.pellowmere.example hall\n")
+        (folder / "krb5.conf").write_text(
+            "[libdefaults]\ndefault_realm = PELLOWMERE.EXAMPLE\ndns_lookup_kdc = false\nrdns = false\n"
+            f"[realms]\nPELLOWMERE.EXAMPLE = {{\n kdc = {self.host}:88\n}}\n"
+        )
+        env = {"KRB5_CONFIG": f"{folder}/krb5.conf", "KRB5CCNAME": f"{folder}/tickets", "PYTHONPATH": f"{folder}/site",
+               "LD_PRELOAD": "libnss_wrapper.so", "NSS_WRAPPER_HOSTS": f"{folder}/hosts"}  # fmt: skip
+        words = ["kinit", "Administrator@PELLOWMERE.EXAMPLE"]
+        subprocess.run(
+            words, input=f"{self.password}\n", text=True, capture_output=True, check=True, env=os.environ | env
+        )
+        return env
 
     def _take_address(self) -> None:
         """Give the loopback interface one more address: it listens at addresses of interfaces, and its ports are fixed."""
@@ -190,6 +270,11 @@ class Domain:
                 ],
             }[state]
             change += [f"dn: {dn}\nchangetype: modify\nreplace: {key}\n{key}: {value}\n" for key, value in lines]
+        # The name that its tickets are made out to, which a whole installation would register later.
+        spn = "servicePrincipalName: ldap/hall.pellowmere.example"
+        change.append(
+            f"dn: CN=HALL,OU=Domain Controllers,{BASE}\nchangetype: modify\nadd: servicePrincipalName\n{spn}\n"
+        )
         contact = f"CN=Some contact,{places[0]}"
         add.append(f"dn: {contact}\nobjectClass: contact\nmail: c@x.example\n")
         groups: list[tuple[str, int]] = []

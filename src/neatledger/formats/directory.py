@@ -273,9 +273,10 @@ class _Members:
         elif name in idents:
             self.nested.append(idents[name])
         elif (sid := _foreign(member)) in WELL_KNOWN:
-            # What is known everywhere stands in a directory as something from outside.
+            # What is known everywhere stands in a directory as something from outside. Whether a server then counts
+            # all who sign in is its own affair: the groups that a domain tells of people (tokenGroups) leave it out.
             if sid not in NEVER_OVER_NETWORK:
-                self.nested.append(sid)
+                self.untold.append(sid)
         elif name not in others or sid:
             self.untold.append(sid or member)
 

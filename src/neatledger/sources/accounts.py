@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+from neatledger.core.lists.identifiers import WELL_KNOWN
 from neatledger.core.people.membership import holders_of
 from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, Group
 from neatledger.core.survey.survey import Facts
@@ -36,7 +37,8 @@ class Found:
     def note_untold(self, where: str) -> None:
         """Note the groups whose members were not all told."""
         for group in (one for one in self.groups if one.untold):
-            whom = "members that were not told" if ANYONE_ELSE in group.untold else ", ".join(group.untold[:3])
+            named = [f"{WELL_KNOWN[one]} ({one})" if one in WELL_KNOWN else one for one in group.untold[:3]]
+            whom = "members that were not told" if ANYONE_ELSE in group.untold else ", ".join(named)
             more = f" and {len(group.untold) - 3} more" if len(group.untold) > 3 else ""
             message = f"the group {group.name} holds {whom}{more}: who else is in it by that is not told"
             self.not_seen.append(NotSeen.of_source(where, message))

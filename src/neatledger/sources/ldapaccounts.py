@@ -138,6 +138,14 @@ _OF_PLACE = "see url, user and base in the plan"
 
 def in_words(error: Exception) -> tuple[str, str]:
     """Return what an error means, and what to do about it, without all that the library has to say of it."""
+    # Where a ticket was at fault the library tells what became of giving up.
+    ticket: BaseException | None = error
+    while ticket is not None and not any(one.__name__ == "GSSError" for one in type(ticket).__mro__):
+        ticket = ticket.__context__
+    if ticket is not None:
+        minor = re.findall(r"Minor \(\d+\): ([^(]{1,100})", " ".join(str(ticket).split()))
+        hint = "get a ticket (kinit, klist), and name the server in url as its ticket does"
+        return f"Kerberos says: {minor[-1].strip() if minor else str(ticket)[:100]}", hint
     text = " ".join(str(error).split())
     code = re.search(r"\bdata ([0-9a-f]{3})\b", text)
     if code and code[1] in _SIGN_IN_FAULTS:
