@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 import random
 import socket
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from datetime import date
 from pathlib import Path
 
@@ -17,6 +21,7 @@ from hypothesis import strategies as st
 from judges import ldap
 from neatledger.formats.directory import accounts_of, normal_name
 from neatledger.formats.ldif import parse_ldif
+from neatledger.sources import ldapaccounts
 from neatledger.sources.ldapaccounts import in_words
 
 
@@ -53,6 +58,68 @@ def test_a_referral_is_told_and_never_followed(run, tmp_path, monkeypatch) -> No
             assert "refers to another" in refused and refused.count("\n") == 1 and ldap.PASSWORD not in refused
         with pytest.raises(BlockingIOError):
             elsewhere.accept()
+
+
+@contextmanager
+def cutting(port: int, cuts: Sequence[int]) -> Iterator[int]:
+    """Pass connections on to a port; cut off each of the first ones after so many bytes of answers."""
+
+    def pass_on(source: socket.socket, target: socket.socket, most: int | None) -> None:
+        with suppress(OSError):
+            while (data := source.recv(4096)) and (most is None or most > 0):
+                target.sendall(data if most is None else data[:most])
+                most = None if most is None else most - len(data)
+        for one in (source, target):
+            with suppress(OSError):
+                one.shutdown(socket.SHUT_RDWR)
+
+    with socket.create_server(("127.0.0.1", 0)) as server:
+
+        def serve() -> None:
+            with suppress(OSError):
+                for most in itertools.chain(cuts, itertools.repeat(None)):
+                    near, far = server.accept()[0], socket.create_connection(("127.0.0.1", port))
+                    threading.Thread(target=pass_on, args=(near, far, None), daemon=True).start()
+                    threading.Thread(target=pass_on, args=(far, near, most), daemon=True).start()
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield server.getsockname()[1]
+        server.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+@pytest.mark.judge
+def test_a_directory_that_goes_away_is_read_again_or_not_kept(run, tmp_path, monkeypatch) -> None:
+    text, _ = ldap.random_ldif(random.Random(9), 400, 12)
+    home = tmp_path / "ldap"
+    home.mkdir()
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
+    monkeypatch.setattr(ldapaccounts, "_WAITS", (0.05, 0.1, 0.2))
+    with ldap.running(home, text) as url:
+        live = {"base": ldap.BASE, "user": ldap.ADMIN, "page": 50, "ca": str(home / "cert.pem")}
+
+        def people(port: int, name: str) -> int:
+            (tmp_path / name).mkdir()
+            asked = live | {
+                "url": f"ldaps://127.0.0.1:{port}" if url.startswith("ldaps") else f"ldap://127.0.0.1:{port}"
+            }
+            where = plan(tmp_path / name, live={"source": "directory", "accounts": {"ldap": asked}})
+            run("gather", "--office", where)
+            return len(rows_of(run, where, "live", "people"))
+
+        port = int(url.rpartition(":")[2])
+        whole = people(port, "whole")
+        assert whole == 400
+        # Cut while signing in it is refused at once; cut among the answers it is read again, whole.
+        with cutting(port, [9_000, 20_000]) as other:
+            assert people(other, "cut") == whole
+        with cutting(port, [9_000] * 9) as other:
+            (tmp_path / "gone").mkdir()
+            asked = live | {"url": url.rpartition(":")[0] + f":{other}"}
+            where = plan(tmp_path / "gone", live={"source": "directory", "accounts": {"ldap": asked}})
+            told = run("gather", "--office", where, status=2).stderr
+            assert "cannot read the directory" in told
+            assert "there is no count" in run("people", "--office", where, status=2).stderr
 
 
 # The LDAP library leaves the socket of a connection that was refused to the collector.

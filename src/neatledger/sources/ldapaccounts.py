@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 import ssl
+import time
 from collections.abc import Mapping
 from contextlib import suppress
 from importlib.util import find_spec
@@ -66,9 +67,13 @@ def read_ldap_accounts(
     return accounts, groups, not_seen
 
 
+_WAITS = (0.25, 1.0, 4.0)
+"""Seconds after which a directory that went away while it was read is read again."""
+
+
 def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: list[NotSeen]) -> list[Entry]:
     import ldap3
-    from ldap3.core.exceptions import LDAPException
+    from ldap3.core.exceptions import LDAPCommunicationError, LDAPException
 
     url = urlsplit(str(setting["url"]))
     where, timeout = str(setting["url"]), max(1, int(setting.get("timeout", 30)))
@@ -83,30 +88,68 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: lis
         words |= {"user": found.user, "password": found.password, **_sign_in(str(setting.get("sign-in", "simple")))}
     elif setting.get("sign-in") == "kerberos":
         words |= _sign_in("kerberos")
-    try:
-        tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
-        server = ldap3.Server(
-            url.hostname,
-            url.port,
-            use_ssl=url.scheme == "ldaps",
-            tls=tls,
-            get_info=ldap3.NONE,
-            connect_timeout=timeout,
-        )
-        connection = ldap3.Connection(server, auto_bind=False, **words)
+    tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=_file(context, setting.get("ca")))
+    server = ldap3.Server(
+        url.hostname,
+        url.port,
+        use_ssl=url.scheme == "ldaps",
+        tls=tls,
+        get_info=ldap3.NONE,
+        connect_timeout=timeout,
+    )
+    for wait in (*_WAITS, None):
+        session = _Session(context, setting, ldap3.Connection(server, auto_bind=False, **words))
         try:
-            connection.open()
-            if url.scheme == "ldap" and not is_plain:
-                connection.start_tls()
-            connection.bind()
-            return _search(context, connection, setting, not_seen)
+            entries = session.read(starts_tls=url.scheme == "ldap" and not is_plain)
+        except (LDAPException, OSError, ssl.SSLError) as error:
+            message, hint = in_words(error)
+            # Only where it was there once, and went away: then all of it is asked again.
+            if wait is None or not (session.was_signed_in and isinstance(error, (LDAPCommunicationError, OSError))):
+                raise SourceError(f"cannot read the directory: {message}", where, hint) from None
+            context.tell(f"the directory went away ({message}); reading it again in {wait:g} s")
+            time.sleep(wait)
+        else:
+            not_seen += session.not_seen
+            return entries
+    raise AssertionError
+
+
+class _Session:
+    """One connection to a directory: what is read by it, and what of it could not be seen."""
+
+    def __init__(self, context: SourceContext, setting: Mapping[str, Any], connection: Any) -> None:
+        self._context, self._setting, self._connection = context, setting, connection
+        self.not_seen: list[NotSeen] = []
+        self.was_signed_in = False
+
+    def read(self, *, starts_tls: bool) -> list[Entry]:
+        """Sign in, and return all entries; raises what the library raises."""
+        try:
+            self._connection.open()
+            if starts_tls:
+                self._connection.start_tls()
+            self._bind()
+            self.was_signed_in = True
+            return _search(self._context, self._connection, self._setting, self.not_seen)
         finally:
             # Also where signing in failed half way: a connection is not to be left open.
-            with suppress(LDAPException, OSError):
-                connection.unbind()
-    except (LDAPException, OSError, ssl.SSLError) as error:
-        message, hint = in_words(error)
-        raise SourceError(f"cannot read the directory: {message}", where, hint) from None
+            with suppress(Exception):
+                self._connection.unbind()
+
+    def _bind(self) -> None:
+        from ldap3.core.exceptions import LDAPBindError
+
+        try:
+            self._connection.bind()
+        except Exception as error:
+            if not _is_of_kerberos(error):
+                raise
+            raise LDAPBindError(str(error)) from error
+
+
+def _is_of_kerberos(error: BaseException) -> bool:
+    # The library that makes the errors need not be there.
+    return any(one.__name__ == "GSSError" for one in type(error).__mro__)
 
 
 def _sign_in(how: str) -> dict[str, Any]:
@@ -140,7 +183,7 @@ def in_words(error: Exception) -> tuple[str, str]:
     """Return what an error means, and what to do about it, without all that the library has to say of it."""
     # Where a ticket was at fault the library tells what became of giving up.
     ticket: BaseException | None = error
-    while ticket is not None and not any(one.__name__ == "GSSError" for one in type(ticket).__mro__):
+    while ticket is not None and not _is_of_kerberos(ticket):
         ticket = ticket.__context__
     if ticket is not None:
         minor = re.findall(r"Minor \(\d+\): ([^(]{1,100})", " ".join(str(ticket).split()))
