@@ -5,7 +5,9 @@ all such changes some are drawn by lot (the same ones every time), each is made 
 tests that run that line, and need no real system, are run on it until one fails. Prints every survivor and the share
 that was killed.
 
-    python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2]
+    python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2] [--examples 40] [--again LOG]
+
+`--again` takes only what an earlier run, whose output is in LOG, says survived.
 """
 
 from __future__ import annotations
@@ -224,9 +226,15 @@ def main() -> None:
     parser.add_argument("--number", type=int, default=120)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="core")
+    parser.add_argument("--examples", type=int, default=40, help="how many examples of each property")
+    parser.add_argument("--again", type=Path, metavar="LOG")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     words = parser.parse_args()
     chosen = drawn(words.only, words.number, words.seed)
+    if words.again is not None:
+        survived = {line.removeprefix("SURVIVES ").strip() for line in words.again.read_text().splitlines()}
+        chosen = [one for one in chosen if str(one) in survived]
+    os.environ["MUTANT_EXAMPLES"] = str(words.examples)
     with tempfile.TemporaryDirectory() as name:
         copies: Queue[Path] = Queue()
         for number in range(words.jobs):

@@ -27,7 +27,11 @@ settings.register_profile("here", deadline=None)
 settings.register_profile("ci", deadline=None, derandomize=True, max_examples=40)
 # What only asks whether a fault is seen need not make it small.
 settings.register_profile(
-    "mutants", deadline=None, derandomize=True, max_examples=40, phases=[Phase.explicit, Phase.generate]
+    "mutants",
+    deadline=None,
+    derandomize=True,
+    max_examples=int(os.environ.get("MUTANT_EXAMPLES", "40")),
+    phases=[Phase.explicit, Phase.generate],
 )
 settings.load_profile("ci" if os.environ.get("CI") else "here")
 

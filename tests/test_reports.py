@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import COMMAND
+from conftest import ANY, COMMAND
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.ways import Item, access_to, access_to_file
@@ -239,3 +239,12 @@ def test_the_examples_of_the_python_page_are_true(demo: Path, tmp_path: Path, mo
     parser, runner = doctest.DocTestParser(), doctest.DocTestRunner()
     found = runner.run(parser.get_doctest(page.read_text(), {}, page.name, str(page), 0))
     assert found.attempted > 10 and not found.failed
+
+
+@pytest.mark.parametrize(
+    "words", ["space", "reach rook", "check", "changes", "who barn:/Rota", "report space -o FILE"]
+)
+def test_whatever_rests_on_a_count_says_what_was_not_seen(demo: Path, run, tmp_path: Path, words: str) -> None:
+    told = run(*words.replace("FILE", f"{tmp_path}/x.html").split(), "--office", demo, status=ANY).stdout
+    told += "".join(page.read_text() for page in tmp_path.glob("*.html"))
+    assert "barn: one thing could not be seen" in told

@@ -27,7 +27,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         raise UsageError("where to, and as what?", hint="write: report space -o space.html (a page) or -o space.xlsx")
     office = app.office
     found = report_space.ask(office)
-    paper = space_paper(office.plan, found, office.count.when, office.today)
+    paper = space_paper(office.plan, found, office.count.when, office.today, office.caveats())
     if suffix == ".html":
         from neatledger.faces.page import render_page
 

@@ -22,7 +22,7 @@ Held = dict[str, dict[bytes, dict[str, int]]]
 class AccessChanges:
     """Who had what where at two counts, all ways united: on the systems that both have, and saw anew.
 
-    `left_out` says of the others why they are not compared.
+    `left_out` says of the others why they are not compared, and where not all was seen.
     """
 
     older: CountInfo
@@ -53,6 +53,11 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
                 )
     known = {one.system for one in newer.surveys}
     left_out += [f"{name} is in the older count alone." for name in then if name not in known]
+    for one in (*older.surveys, *newer.surveys):
+        if one.system in compared and one.not_seen:
+            what = f"{one.not_seen:,} things" if one.not_seen > 1 else "one thing"
+            doubt = "what hangs on it may only seem gained or lost"
+            left_out.append(f"{one.system}: {what} could not be seen on {one.when}: {doubt}.")
     return AccessChanges(older, newer, _held(office, older, compared), _held(office, newer, compared), left_out)
 
 

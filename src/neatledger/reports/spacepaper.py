@@ -38,8 +38,8 @@ class Summary(Protocol):
     def findings(self) -> Sequence[Graded]: ...
 
 
-def space_paper(plan: Plan, found: Summary, when: str, today: date) -> Paper:
-    """Make the paper; `when` is the moment of the count, in words."""
+def space_paper(plan: Plan, found: Summary, when: str, today: date, caveats: Sequence[str] = ()) -> Paper:
+    """Make the paper; `when` is the moment of the count, in words, and `caveats` what to bear in mind of it."""
     facts = found.facts
     outlook_of = {(each.status.target.on, each.status.target.key): each for each in found.outlooks}
     pools = [line for line in facts.statuses if line.target.on is On.POOL]
@@ -67,6 +67,7 @@ def space_paper(plan: Plan, found: Summary, when: str, today: date) -> Paper:
         if line.settings.limit and (On.POOL, line.target.key) in outlook_of
     ]
     lead += [part.report.headline for part in (limits, promised, findings)]
+    lead += caveats
     return Paper(f"{plan.office}: space", f"As counted on {when}; written on {today}.", lead, parts)
 
 
