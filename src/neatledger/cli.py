@@ -102,10 +102,30 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     )
     common.add_argument("--as-of", type=_day, metavar="DATE", help="the newest count of that day or before")
     common.add_argument("--today", type=_day, metavar="DATE", help="take this as today")
-    common.add_argument("--format", choices=FORMATS, default="table")
+    common.add_argument("--format", choices=FORMATS, help="table (usual), csv or json; -o FILE says it by its ending")
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
     common.add_argument("--quiet", action="store_true", help="no progress and no remarks")
     return parser
+
+
+# What a file's ending promises beside the formats themselves, and which only `report` keeps.
+_OF_REPORT = (".html", ".xlsx")
+_OTHERS = (".htm", ".xls", ".ods", ".pdf", ".xml", ".yaml", ".md", ".png", ".svg")
+
+
+def _form_of(name: str, form: str | None, target: str | None) -> str:
+    """Return the format that is asked for, by the option or by the ending of the file; raises `UsageError`."""
+    ending = os.path.splitext(target or "")[1].casefold()
+    if name == "report":
+        return form or FORMATS[0]
+    if ending in (*_OF_REPORT, *_OTHERS):
+        raise UsageError(
+            f"{name} does not write {ending[1:]}", target or "", f"it writes {', '.join(FORMATS)}: -o FILE.csv"
+        )
+    meant = ending[1:] if ending[1:] in FORMATS else None
+    if form and meant and form != meant:
+        raise UsageError(f"--format {form} and a file that ends in {ending}", target or "", "leave one of them out")
+    return form or meant or FORMATS[0]
 
 
 def _run(words: Sequence[str]) -> int:
@@ -122,7 +142,8 @@ def _run(words: Sequence[str]) -> int:
         args = make_parser(name).parse_args(words[1:])
         from neatledger.app import App, Options
 
-        options = Options(args.office, args.side, args.as_of, args.today, args.format, args.output, args.quiet)
+        form = _form_of(name, args.format, args.output)
+        options = Options(args.office, args.side, args.as_of, args.today, form, args.output, args.quiet)
         app: App = App.of_process(options)
         # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
         gc.disable()

@@ -7,9 +7,11 @@ from datetime import date
 
 from neatledger.app import App
 from neatledger.core.checks.table import CHECKS
-from neatledger.errors import UsageError
+from neatledger.core.tree.patterns import match_text
+from neatledger.errors import UnknownNameError, UsageError
 from neatledger.office.edit import add_acceptance
 from neatledger.office.read import PLAN_NAME
+from neatledger.questions import check
 
 __all__ = ["add_arguments", "run"]
 
@@ -29,7 +31,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.check not in CHECKS:
         raise UsageError(f"there is no check {args.check!r}", hint="check --list lists them")
     office = app.office
-    assert office.plan
+    found = check.ask(office, [args.check])
+    if not any(match_text(args.place, check.place_of(one.finding)) for one in found):
+        where = f"{len(found)} elsewhere" if found else "none anywhere"
+        hint = f"check --only {args.check} --all lists them: {where}"
+        raise UnknownNameError(f"no finding of {args.check} at {args.place} in the count", hint=hint)
     until = args.until.isoformat() if args.until else None
     add_acceptance(office.folder, args.check, args.place, args.reason, until)
     ending = f" until {until}." if until else "."

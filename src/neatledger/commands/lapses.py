@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.core.sharing.lapses import SORTS
+from neatledger.errors import UsageError
 from neatledger.faces.calendar import calendar_bytes
-from neatledger.faces.output import write_file
 from neatledger.faces.show import show_report
+from neatledger.files import write_file
 from neatledger.questions import lapses
 from neatledger.reports.lapses import calendar_days, lapses_report
 
@@ -25,6 +27,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """List it; with --calendar write a file that calendar programs read."""
     words = ["person" if word == "people" else word.removesuffix("s") for word in args.what or ()]
+    for given, word in zip(args.what or (), words, strict=True):
+        if word not in SORTS:
+            many = ", ".join("people" if sort == "person" else f"{sort}s" for sort in SORTS)
+            raise UsageError(f"nothing that lapses is called {given!r}", hint=f"--what wants one of: {many}")
     found = lapses.ask(app.office, within_days=args.within, what=words, is_of_plan=app.is_of_plan)
     shown = [*(found.past if args.past else ()), *found.coming]
     if args.calendar:

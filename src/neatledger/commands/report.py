@@ -7,7 +7,7 @@ from pathlib import Path
 
 from neatledger.app import App
 from neatledger.errors import UsageError
-from neatledger.faces.output import write_file
+from neatledger.files import write_file
 from neatledger.questions import report_space
 from neatledger.reports.spacepaper import space_paper
 

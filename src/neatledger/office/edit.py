@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import io
-import os
-import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,6 +15,7 @@ from neatledger.core.plan.limits import On
 from neatledger.core.space.bands import Restating, own_fields
 from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.errors import OfficeError
+from neatledger.files import locked, write_file
 from neatledger.office.read import PLAN_NAME, parse_plan
 
 __all__ = ["add_acceptance", "add_accounts", "write_restating"]
@@ -105,15 +104,17 @@ def _editing(office_dir: Path) -> Iterator[Any]:
     """Give the plan to be altered; written back where the result is a plan still."""
     path = office_dir / PLAN_NAME
     yaml = _yaml()
-    try:
-        plan = yaml.load(path.read_text("utf-8"))
-    except OSError as error:
-        raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
-    yield plan
-    out = io.StringIO()
-    yaml.dump(plan, out)
-    parse_plan(out.getvalue(), str(path))
-    _replace(path, out.getvalue())
+    # Nobody else's edit may come between reading and writing: it would be lost.
+    with locked(office_dir):
+        try:
+            plan = yaml.load(path.read_text("utf-8"))
+        except OSError as error:
+            raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
+        yield plan
+        out = io.StringIO()
+        yaml.dump(plan, out)
+        parse_plan(out.getvalue(), str(path))
+        write_file(path, out.getvalue().encode("utf-8"))
 
 
 def _yaml() -> YAML:
@@ -122,15 +123,3 @@ def _yaml() -> YAML:
     yaml.width = 4096
     yaml.indent(mapping=2, sequence=4, offset=2)
     return yaml
-
-
-def _replace(path: Path, text: str) -> None:
-    """Write beside the plan and rename: it is there whole at any moment, with the mode it had."""
-    try:
-        handle, name = tempfile.mkstemp(prefix=path.name, dir=path.parent)
-        with open(handle, "w", encoding="utf-8") as out:
-            out.write(text)
-        Path(name).chmod(path.stat().st_mode & 0o777)
-        os.replace(name, path)
-    except OSError as error:
-        raise OfficeError(f"cannot write the plan: {error.strerror}", str(path)) from None

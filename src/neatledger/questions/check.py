@@ -13,7 +13,7 @@ from neatledger.formats.names import encode_address
 from neatledger.questions.facts import load_facts
 from neatledger.questions.office import Office
 
-__all__ = ["GradedFinding", "ask", "grade"]
+__all__ = ["GradedFinding", "ask", "grade", "place_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,8 +31,9 @@ def ask(office: Office, only: Iterable[str] | None = None) -> list[GradedFinding
 
 def grade(facts: OfficeFacts, only: Iterable[str] | None = None) -> list[GradedFinding]:
     """Run the checks on facts that were loaded."""
-    return [GradedFinding(each, find_acceptance(each, _place(each), facts)) for each in run_checks(facts, only)]
+    return [GradedFinding(each, find_acceptance(each, place_of(each), facts)) for each in run_checks(facts, only)]
 
 
-def _place(finding: Finding) -> str:
+def place_of(finding: Finding) -> str:
+    """Return the place of a finding as the plan's acceptances name it."""
     return encode_address(finding.place) if isinstance(finding.place, Address) else finding.place

@@ -123,7 +123,10 @@ def ask(office: Office, wanted: OfferFilter = OfferFilter()) -> JudgedOffers:
     """Return the wanted links and hand-outs of all services; raises `UnknownNameError` where there is no service."""
     found = JudgedOffers([], {}, 0)
     total = 0
+    makers: set[str] = set()
+    receivers = {"anyone", "guests", "office", *office.plan.groups}
     for reader, service in services_of(office):
+        receivers |= {group.name for group in reader.groups}
         offers = load_offers(reader, service)
         total += len(offers)
         for principal in service.principals:
@@ -131,6 +134,13 @@ def ask(office: Office, wanted: OfferFilter = OfferFilter()) -> JudgedOffers:
         chosen = [
             offer for offer in offers if wanted.wants(offer, service.person_of(offer.maker), found.names, office.day)
         ]
+        for offer in offers:
+            makers |= {offer.maker, service.person_of(offer.maker)}
+            receivers |= _receivers(offer, found.names)
         judged = judge(office.plan, office.day, service, chosen)
         found.judged.extend(one for one in judged if one.breaches or not wanted.is_not_in_order)
+    known = {*found.names, *found.names.values(), *office.plan.people}
+    for name, words in ((wanted.by, makers | known), (wanted.to, receivers | known)):
+        if name and name not in words:
+            raise UnknownNameError(f"nobody is called {name!r}", hint="people and groups list everyone")
     return JudgedOffers(found.judged, found.names, total)

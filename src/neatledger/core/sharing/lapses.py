@@ -13,7 +13,10 @@ from neatledger.core.sharing.judging import Offer
 from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
 
-__all__ = ["Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
+__all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
+
+SORTS = ("person", "entitlement", "acceptance", "account", "guest", "link", "hand-out", "team folder")
+"""What lapses, by the word in `Lapse.what`."""
 
 
 @dataclass(frozen=True, slots=True)
