@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
-from neatledger.core.access.ways import FileClass, Item, access_to
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import FileClass, access_to
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import PosixModel

@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, RowFilter, flag_rights
 from neatledger.core.access.matrix import Matrix
-from neatledger.core.access.ways import FileClass, Item, access_to
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import FileClass, access_to
 from neatledger.core.lists import nfs4, nt, posix, role
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.doubt import judge, judge_all

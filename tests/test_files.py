@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
+import random
 import shutil
+import sqlite3
 import subprocess
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 
+from conftest import ANY, COMMAND
 from neatledger import files
 from neatledger.errors import NeatError
+from neatledger.faces.machine import WRITERS
 from neatledger.files import open_replacement, write_file
+from neatledger.reports.report import Column, Report
 
 AS_ROOT = pytest.mark.skipif(not hasattr(os, "geteuid") or os.geteuid() != 0, reason="gives files to others")
 
@@ -143,3 +149,103 @@ def test_a_file_is_what_its_ending_says(demo: Path, run, tmp_path: Path) -> None
         run("who", "barn:/Rota", "-o", tmp_path / name, "--office", demo)
         form = {"a.json": "json", "a.txt": "table"}.get(name, "csv")
         assert (tmp_path / name).read_text() == run("who", "barn:/Rota", "--format", form, "--office", demo).stdout
+
+
+@pytest.mark.parametrize(
+    "words", ["who barn:/Payroll", "access --format csv", "check --format json", "--help", "people --format csv"]
+)
+def test_a_full_disk_and_a_closed_output_are_one_line(demo: Path, words: str) -> None:
+    words = words if words == "--help" else f"{words} --office {demo}"
+    for more, told in ((">/dev/full", "No space left"), (">&-", "its output is closed")):
+        if words != "--help" or more != ">&-":
+            done = subprocess.run(f"{COMMAND} {words} {more}", shell=True, capture_output=True, text=True)
+            assert done.returncode == 2 and told in done.stderr and done.stderr.count("\n") == 1, done.stderr
+
+
+@pytest.mark.parametrize("columns", ["abc", "-5", "0", "1", "7", "99999999999", ""])
+def test_whatever_width_is_told_is_borne(demo: Path, start, columns: str) -> None:
+    told = start("who", "barn:/Payroll", "--office", demo, env={"COLUMNS": columns}).stdout
+    assert "finch" in told or columns in ("1", "7")
+
+
+ALIASES = "x0: &x0 [a, a, a, a, a, a, a, a, a]\n" + "".join(
+    f"x{n}: &x{n} [{', '.join([f'*x{n - 1}'] * 9)}]\n" for n in range(1, 10)
+)
+PLANS = [
+    (ALIASES, "more than 1,000,000 values"),
+    ("x: " + "[" * 20_000, "nesting depth"),
+    (f"settings: {{service-uid-below: {'9' * 5000}}}", "expected a whole number"),
+    ("people: {ada: {end: 99999-01-01}}", "expected a date"),
+    ("people: {ada: {end: 2026-02-31}}", "a day of the calendar"),
+    ('people: {"a\\ud800b": {}}', "office.yaml"),
+]
+
+
+@pytest.mark.parametrize(("more", "told"), PLANS, ids=range(len(PLANS)))
+def test_a_plan_beyond_reason_is_one_line(tmp_path: Path, run, more: str, told: str) -> None:
+    (tmp_path / "office.yaml").write_text(f"office: X\nsystems: {{b: {{source: tree, path: /tmp}}}}\n{more}\n")
+    said = run("people", "--office", tmp_path, status=2).stderr
+    assert told in said and said.count("\n") == 1 and len(said) < 500
+
+
+@pytest.mark.parametrize("words", [
+    "who barn:/Rota --today 9999-12-31", "check --as-of 0001-01-01", "lapses --within 99999999999", "lapses --within -5",
+    "links --lapse-within 1e9", "bands --grace-days 400000", "changes --since 9999-01-01", "gather --today 2998-01-01",
+])  # fmt: skip
+def test_days_beyond_reason_are_refused(demo: Path, run, words: str) -> None:
+    said = run(*words.split(), "--office", demo, status=2).stderr
+    assert said.count("\n") == 1 and "program's own" not in said
+
+
+def test_a_damaged_ledger_is_one_line(office: Path, run) -> None:
+    rng, whole = random.Random(5), (office / "ledger.db").read_bytes()
+    faults = 0
+    for number in range(24):
+        damaged = bytearray(whole[: rng.randrange(len(whole))] if number % 3 == 0 else whole)
+        for _ in range(rng.choice([1, 20, 2000]) if number % 3 else 0):
+            damaged[rng.randrange(len(damaged))] ^= 1 << rng.randrange(8)
+        (office / "ledger.db").write_bytes(damaged)
+        words = rng.choice(
+            ["who barn:/Payroll", "access --format csv", "check", "space", "links", "counts", "changes"]
+        )
+        done = run(*words.split(), "--office", office, status=ANY)
+        assert done.returncode in (0, 1) or (done.stderr.count("\n") == 1 and "program's own" not in done.stderr), (
+            done.stderr
+        )
+        faults += done.returncode == 2
+    assert faults > 6
+
+
+def test_a_mistaken_count_of_the_future_is_told_and_removed(office: Path, run) -> None:
+    def newest() -> list[str]:
+        return run("counts", "--format", "csv", "--office", office).stdout.splitlines()[1].split(",")
+
+    before = newest()
+    assert "in the future" in run("gather", "--today", "2990-01-01", "--office", office, status=2).stderr
+    run("gather", "--today", "2990-01-01", "--insist", "--office", office)
+    number, taken = newest()[:2]
+    assert taken.startswith("2990-01-01")
+    told = run("gather", "--today", "2026-11-23", "--office", office).stderr
+    assert f"count {number} is dated later" in told and f"counts --remove {number}" in told
+    assert "was not removed" in run("counts", "--remove", number, "--office", office, status=2).stderr
+    assert "no count has the number" in run("counts", "--remove", "999", "--office", office, status=2).stderr
+    for one in (number, str(int(number) + 1)):
+        assert f"Removed count {one}" in run("counts", "--remove", one, "--insist", "--office", office).stderr
+    assert newest() == before
+    with sqlite3.connect(office / "ledger.db") as ledger:
+        assert ledger.execute("PRAGMA foreign_key_check").fetchall() == []
+        assert ledger.execute(
+            "SELECT count(*) FROM packed WHERE survey_id NOT IN (SELECT id FROM surveys)"
+        ).fetchone() == (0,)
+
+
+@pytest.mark.parametrize(("name", "shown"), [
+    ("=1+1", "'=1+1"), ("+x", "'+x"), ("@sum", "'@sum"), ("-cmd", "'-cmd"), ("\t=x", "'\t=x"), ("-", "-"), ("-5", "-5"), ("a=b", "a=b"),
+])  # fmt: skip
+def test_no_cell_is_a_formula_to_a_spreadsheet(name: str, shown: str) -> None:
+    report = Report(
+        "x", "", (Column("name", "NAME"), Column("words", "WORDS")), [{"name": name, "words": (name, "b")}]
+    )
+    ((_, _), (one, words)) = csv.reader(io.StringIO(WRITERS["csv"].whole(report)))
+    assert one == shown and words == (f"{name} b" if name in ("a=b", "-5") else f"'{name} b")
+    assert json.loads(WRITERS["json"].whole(report))["rows"] == [{"name": name, "words": [name, "b"]}]

@@ -17,7 +17,8 @@ from hypothesis import strategies as st
 from conftest import ANY, COMMAND
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.access.shares import SystemTerms
-from neatledger.core.access.ways import Item, access_to, access_to_file
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import access_to, access_to_file
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.posix import GROUP, USER, USER_OBJ, Entry, PosixModel, pack_body

@@ -212,7 +212,8 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
                     server.kill_children()
                 out, err = gathering.communicate(timeout=60)
                 assert (gathering.returncode, err) == (0, "")
-                assert run("access", "--all", "--office", where, "--format", "csv").stdout == whole
+                told = run("counts", "--not-seen", "loft", "--office", where).stdout
+                assert run("access", "--all", "--office", where, "--format", "csv").stdout == whole, told
             plan = (where / "office.yaml").read_text()
             (where / "barn").mkdir()
             barn = "barn: {source: tree, path: barn}, loft:"

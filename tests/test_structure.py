@@ -24,7 +24,8 @@ ROOT = Path(__file__).parent.parent
 PACKAGE = ROOT / "src" / "neatledger"
 # The floors from the top: each imports only those that it names. `FREE` may be imported by all.
 FLOORS = {
-    "__main__": {"cli"},
+    "__main__": {"start"},
+    "start": {"cli"},
     "cli": {"app", "formats"},
     "commands": {
         "app",

@@ -1,6 +1,6 @@
 """Run the command as ``python -m neatledger``."""
 
-from neatledger.cli import main
+from neatledger.start import main
 
 if __name__ == "__main__":
     raise SystemExit(main())

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TextIO
 
 from neatledger.core.people.credentials import Credentials
-from neatledger.errors import OfficeError, SourceError
+from neatledger.errors import OfficeError, SourceError, UsageError
 from neatledger.faces.output import Output
 from neatledger.faces.progress import Progress
 from neatledger.office.read import PLAN_NAME
@@ -38,8 +38,12 @@ class Streams:
     @classmethod
     def of_process(cls, env: Mapping[str, str]) -> Streams:
         """Return the streams of this process; ``COLUMNS`` sets a width even in a pipe."""
+        if sys.stdout is None:
+            raise UsageError("there is nowhere to write to: its output is closed")
         is_terminal = sys.stdout.isatty()
-        width = shutil.get_terminal_size().columns if is_terminal else int(env.get("COLUMNS") or 0)
+        said = env.get("COLUMNS", "")
+        told = int(said) if said.isdecimal() and len(said) < 5 else 0
+        width = shutil.get_terminal_size().columns if is_terminal else told
         is_colored = is_terminal and "NO_COLOR" not in env and env.get("TERM") != "dumb"
         return cls(sys.stdout, sys.stderr, width, is_colored)
 
@@ -108,11 +112,16 @@ class App:
         return self.options.today or date.today()
 
     @property
+    def clock(self) -> datetime:
+        """What this machine's clock says (UTC), whatever --today says."""
+        return datetime.now(UTC)
+
+    @property
     def now(self) -> datetime:
         """The moment (UTC), or noon of what --today says."""
         if self.options.today:
             return datetime.combine(self.options.today, datetime.min.time().replace(hour=12)).astimezone(UTC)
-        return datetime.now(UTC)
+        return self.clock
 
     def progress(self, label: str) -> Progress:
         """Return what shows the progress of long work on a terminal."""
@@ -141,6 +150,13 @@ class App:
             return Credentials(user, password)
 
         return find
+
+    def agrees(self, question: str) -> bool:
+        """Ask on the terminal, and tell whether the answer is yes; no where there is nobody to ask."""
+        if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
+            return False
+        print(f"{question} [yes/no] ", end="", file=self.streams.err, flush=True)
+        return sys.stdin.readline().strip().casefold() in ("y", "yes")
 
     def complain(self, text: str) -> None:
         """Tell of an error that does not end the command, however quiet it is to be."""

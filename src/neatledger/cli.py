@@ -8,6 +8,7 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import date
 from importlib import import_module
 from typing import TYPE_CHECKING, NoReturn
@@ -19,7 +20,7 @@ from neatledger.extras import extras_for
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["COMMANDS", "FORMATS", "main", "make_parser"]
+__all__ = ["COMMANDS", "FORMATS", "day_of", "days_of", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
@@ -64,11 +65,28 @@ class _Parser(argparse.ArgumentParser):
         raise UsageError(message, hint=f"see: {self.prog} --help")
 
 
-def _day(text: str) -> date:
+_FIRST_YEAR, _LAST_YEAR = 1900, 2999
+_MOST_DAYS = 36_500
+
+
+def day_of(text: str) -> date:
+    """Return the day that a word of the call names; raises `argparse.ArgumentTypeError`."""
     try:
-        return date.fromisoformat(text)
+        day = date.fromisoformat(text)
     except ValueError:
-        raise argparse.ArgumentTypeError(f"not a date: {text!r} (write it as 2026-03-31)") from None
+        raise argparse.ArgumentTypeError(f"not a date: {text[:40]!r} (write it as 2026-03-31)") from None
+    if not _FIRST_YEAR <= day.year <= _LAST_YEAR:
+        raise argparse.ArgumentTypeError(
+            f"{day} is beyond the years that are reckoned with, {_FIRST_YEAR} to {_LAST_YEAR}"
+        )
+    return day
+
+
+def days_of(text: str) -> int:
+    """Return a number of days, nought to a hundred years; raises `argparse.ArgumentTypeError`."""
+    if not text.isdecimal() or len(text) > 9 or int(text) > _MOST_DAYS:
+        raise argparse.ArgumentTypeError(f"not a number of days, 0 to {_MOST_DAYS:,}: {text[:40]!r}")
+    return int(text)
 
 
 def _help() -> str:
@@ -100,8 +118,8 @@ def make_parser(name: str) -> argparse.ArgumentParser:
         default="found",
         help="put the question to the plan, or what was found",
     )
-    common.add_argument("--as-of", type=_day, metavar="DATE", help="the newest count of that day or before")
-    common.add_argument("--today", type=_day, metavar="DATE", help="take this as today")
+    common.add_argument("--as-of", type=day_of, metavar="DATE", help="the newest count of that day or before")
+    common.add_argument("--today", type=day_of, metavar="DATE", help="take this as today")
     common.add_argument("--format", choices=FORMATS, help="table (usual), csv or json; -o FILE says it by its ending")
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
     common.add_argument("--quiet", action="store_true", help="no progress and no remarks")
@@ -130,16 +148,21 @@ def _form_of(name: str, form: str | None, target: str | None) -> str:
 
 def _run(words: Sequence[str]) -> int:
     if not words or words[0] in ("-h", "--help", "help"):
-        print(_help())
+        print(_help(), flush=True)
         return 0
     if words[0] == "--version":
-        print(f"neatledger {__version__}")
+        print(f"neatledger {__version__}", flush=True)
         return 0
     name = words[0]
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
     with extras_for(name):
-        args = make_parser(name).parse_args(words[1:])
+        try:
+            args = make_parser(name).parse_args(words[1:])
+        except SystemExit:
+            # Its help was asked for, and is written.
+            sys.stdout.flush()
+            return 0
         from neatledger.app import App, Options
 
         form = _form_of(name, args.format, args.output)
@@ -171,5 +194,39 @@ def main(words: Sequence[str] | None = None) -> int:
         return _STOPPED
     except BrokenPipeError:
         # Whoever read our output has gone, as `| head` does: not a fault, and nothing more to say.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _give_up_output()
         return 128 + signal.SIGPIPE
+    except OSError as error:
+        _give_up_output()
+        where = f"{error.filename}: " if error.filename else ""
+        print(f"neatledger: {where}cannot be read or written: {error.strerror or error}", file=sys.stderr)
+        return NeatError.exit_status
+    except Exception as error:
+        if sys.flags.dev_mode:
+            raise
+        _give_up_output()
+        print(f"neatledger: {_own_fault(error)}", file=sys.stderr)
+        return NeatError.exit_status
+
+
+def _give_up_output() -> None:
+    """Have what is still to be written go nowhere: trying again at the end would fail again."""
+    with suppress(OSError, ValueError, AttributeError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _own_fault(error: Exception) -> str:
+    """Return in one line that the program itself is at fault, and where."""
+    from neatledger.formats.names import show_text
+
+    place, step, folder = "", error.__traceback__, ""
+    while step is not None:
+        name = step.tb_frame.f_code.co_filename
+        if "neatledger" in name:
+            folder = os.path.basename(os.path.dirname(name))
+            place = f"{os.path.basename(name)}:{step.tb_lineno}"
+        step = step.tb_next
+    what = show_text(f"{type(error).__name__}: {error}")[:120]
+    if folder == "ledger":
+        return f"the ledger is damaged ({what}): put back a copy of it, or move it away and gather again"
+    return f"a fault of the program's own, nothing was changed ({what}, at {place}; python -X dev shows more)"

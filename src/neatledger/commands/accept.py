@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 
 from neatledger.app import App
+from neatledger.cli import day_of
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.patterns import match_text
 from neatledger.errors import UnknownNameError, UsageError
@@ -21,9 +21,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("check", metavar="CHECK", help="the check's name, as check shows it")
     parser.add_argument("place", metavar="PLACE", help="the finding's place; * stands for any run of characters")
     parser.add_argument("--reason", required=True, help="why the office lives with it")
-    parser.add_argument(
-        "--until", metavar="DATE", type=date.fromisoformat, help="the last day on which it is accepted"
-    )
+    parser.add_argument("--until", metavar="DATE", type=day_of, help="the last day on which it is accepted")
 
 
 def run(args: argparse.Namespace, app: App) -> int:

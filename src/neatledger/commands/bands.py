@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 
 from neatledger.app import App
+from neatledger.cli import days_of
 from neatledger.core.space.sizes import parse_limit
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
@@ -20,7 +21,7 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     """Declare the words that state a limit."""
     parser.add_argument("--limit", metavar="SIZE", help="the limit, as '20 GB', '18 GiB' or 'no limit'")
     parser.add_argument("--rule", choices=("enforced", "watched"), help="whether it can be passed")
-    parser.add_argument("--grace-days", type=int, metavar="N", help="how long a watched limit may be passed")
+    parser.add_argument("--grace-days", type=days_of, metavar="N", help="how long a watched limit may be passed")
     parser.add_argument("--warn", action="append", metavar="PERCENT:WHO,…", help="who is told when so much is used")
 
 

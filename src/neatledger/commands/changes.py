@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 
 from neatledger.app import App
+from neatledger.cli import day_of
 from neatledger.faces.show import show_report
 from neatledger.questions import changes
 from neatledger.reports.changes import changes_report
@@ -15,7 +15,7 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--since", metavar="DATE", type=date.fromisoformat, help="compare with the count of that day")
+    parser.add_argument("--since", metavar="DATE", type=day_of, help="compare with the count of that day")
 
 
 def run(args: argparse.Namespace, app: App) -> int:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import signal
+from datetime import timedelta
 
 from neatledger import __version__
 from neatledger.app import App
+from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_text
 from neatledger.questions import gather
@@ -19,10 +21,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("systems", nargs="*", metavar="SYSTEM", help="look at these alone (all, if none is named)")
     parser.add_argument("--not-seen", action="store_true", help="list all that could not be seen")
+    parser.add_argument("--insist", action="store_true", help="keep the count though it is dated in the future")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Gather the systems; the count is stored at the end, each system in it whole, or not at all."""
+    if app.now > app.clock + timedelta(days=1) and not args.insist:
+        hint = "see --today and the clock; --insist keeps it, and until then it is the newest"
+        raise UsageError(f"the count would be dated {app.now:%Y-%m-%d}, in the future", hint=hint)
     before = signal.getsignal(signal.SIGINT)
 
     def begun() -> None:
@@ -35,6 +41,10 @@ def run(args: argparse.Namespace, app: App) -> int:
         if found.count is not None:
             report = gathered_report(found.count, found.surveys, found.seconds, found.failed, list_all=args.not_seen)
             show_report(report, app.output)
+            newest = office.ledger.counts()[-1]
+            if newest.id != found.count:
+                message = f"count {newest.id} is dated later, {newest.when}, and answers are given from it"
+                app.complain(f"{message} (counts --remove {newest.id} removes it)")
     finally:
         signal.signal(signal.SIGINT, before)
     for name, error in found.failed.items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.cli import days_of
 from neatledger.core.sharing.lapses import SORTS
 from neatledger.errors import UsageError
 from neatledger.faces.calendar import calendar_bytes
@@ -18,7 +19,7 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--within", type=int, metavar="DAYS", help="only what lapses within so many days")
+    parser.add_argument("--within", type=days_of, metavar="DAYS", help="only what lapses within so many days")
     parser.add_argument("--past", action="store_true", help="also what lapsed already")
     parser.add_argument("--what", action="append", metavar="WHAT", help="only links, guests, … ; may be given again")
     parser.add_argument("--calendar", metavar="FILE", help="also write it as a calendar (iCalendar)")

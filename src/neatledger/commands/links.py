@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.cli import days_of
 from neatledger.faces.show import show_report
 from neatledger.questions import links
 from neatledger.reports.links import links_report
@@ -19,7 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--by", metavar="PERSON", help="those that a person made")
     parser.add_argument("--to", metavar="WHOM", help="those for a person, a group, anyone, guests or office")
     parser.add_argument("--only", choices=("link", "hand-out"), help="links alone, or hand-outs alone")
-    parser.add_argument("--lapse-within", type=int, metavar="DAYS", help="those that end within so many days")
+    parser.add_argument("--lapse-within", type=days_of, metavar="DAYS", help="those that end within so many days")
     parser.add_argument("--live", action="store_true", help="those that open something today")
     parser.add_argument("--not-in-order", "--amiss", action="store_true", help="those that are not in order")
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Protocol
 
@@ -57,6 +58,16 @@ def _whole_text(text: str) -> str:
     return text
 
 
+_RUN = tuple("=+-@\t\r")
+# Amounts with their unit are no formulas, and neither is one sign alone.
+_NUMBER = re.compile(r"[-+]?[0-9][0-9.,]*( ?[%A-Za-z]+)?|.")
+
+
+def _as_text(text: str) -> str:
+    """Keep a spreadsheet from running a text as a formula: an apostrophe before it makes it a text there."""
+    return f"'{text}" if text.startswith(_RUN) and not _NUMBER.fullmatch(text) else text
+
+
 class _Line:
     """Takes what a CSV writer writes, a line at a time."""
 
@@ -97,11 +108,11 @@ class CsvWriter:
             case Address():
                 return encode_address(cell)
             case tuple():
-                return " ".join(_whole_text(each) for each in cell)
+                return _as_text(" ".join(_whole_text(each) for each in cell))
             case Portion():
                 return cell.percent
             case _:
-                return _whole_text(cell)
+                return _as_text(_whole_text(cell))
 
     def whole(self, report: Report) -> str:
         """Return a report as text."""

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from neatledger.core.access.shares import SystemTerms
-from neatledger.core.access.ways import FileClass, Item
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import FileClass
 from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of

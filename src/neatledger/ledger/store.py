@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -183,6 +183,15 @@ class Ledger:
                     ((number, name, chunk, data) for chunk, data in enumerate(pack_column(column, dtype, pool.map))),
                 )
 
+    def remove_count(self, number: int) -> None:
+        """Remove a whole count in one transaction; raises `LedgerError`."""
+        with self._writing():
+            of_count = "survey_id IN (SELECT id FROM surveys WHERE count_id = ?)"
+            for table in ("accounts", "account_groups", "not_seen", "packed", "shared"):
+                self._db.execute(f"DELETE FROM {table} WHERE {of_count}", (number,))
+            self._db.execute("DELETE FROM surveys WHERE count_id = ?", (number,))
+            self._db.execute("DELETE FROM counts WHERE id = ?", (number,))
+
     def counts(self) -> list[CountInfo]:
         """Return all counts, the oldest first."""
         found = [
@@ -217,8 +226,7 @@ class Ledger:
             raise NoCountError("there is no count yet", str(self.path), "run: neatledger gather")
         if as_of is None:
             return counts[-1]
-        limit = datetime.combine(as_of + timedelta(days=1), time()).astimezone()
-        older = [count for count in counts if count.taken_at < limit]
+        older = [count for count in counts if count.day <= as_of]
         if not older:
             first = counts[0].taken_at.astimezone().date().isoformat()
             raise NoCountError(f"there is no count of {as_of} or before", str(self.path), f"the first is of {first}")

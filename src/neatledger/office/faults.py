@@ -12,6 +12,7 @@ from neatledger.office.yamltext import KEY, Marks, Path
 
 __all__ = ["schema_faults"]
 
+_LONGEST_SHOWN = 80
 _TYPES = {
     "object": "a mapping (key: value)",
     "array": "a list",
@@ -61,7 +62,10 @@ def _show(value: Any) -> str:
         return "a list"
     if isinstance(value, bool):
         return str(value).lower()
-    return "nothing" if value is None else repr(value)
+    if value is None:
+        return "nothing"
+    text = repr(value)
+    return text if len(text) <= _LONGEST_SHOWN else f"{text[: _LONGEST_SHOWN - 20]}… ({len(text):,} signs)"
 
 
 def _explain(error: ValidationError, whole: dict[str, Any]) -> Iterator[tuple[Path, str, str]]:

@@ -23,6 +23,9 @@ Marks = dict[Path, tuple[int, int]]
 _INTEGER = re.compile(r"^[-+]?(0|[1-9][0-9]*)$")
 _FLOAT = re.compile(r"^[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?$")
 _WORDS = {"true": True, "True": True, "false": False, "False": False, "null": None, "~": None, "": None}
+_MOST_VALUES = 1_000_000
+# Longer ones count nothing, and Python does not read them (sys.get_int_max_str_digits).
+_LONGEST_NUMBER = 40
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
@@ -36,9 +39,14 @@ def load_yaml(text: str, where: str) -> tuple[Any, Marks]:
         raise PlanError([Fault(place, error.problem or "a fault", "YAML")]) from None
     except yaml.YAMLError as error:
         raise PlanError([Fault(where, str(error).replace("\n", " "), "YAML text in UTF-8")]) from None
+    except RecursionError:
+        raise PlanError([Fault(where, "one inside the other beyond all bounds", "a plan")]) from None
     marks: Marks = {}
     faults: list[Fault] = []
-    value = None if node is None else _value(node, (), marks, faults, where, ())
+    try:
+        value = None if node is None else _value(node, (), marks, faults, where, ())
+    except RecursionError:
+        raise PlanError([Fault(where, "one inside the other beyond all bounds", "a plan")]) from None
     if faults:
         raise PlanError(faults)
     return value, marks
@@ -48,6 +56,11 @@ def _value(
     node: yaml.Node, path: Path, marks: Marks, faults: list[Fault], where: str, open_nodes: tuple[int, ...]
 ) -> Any:
     line, column = node.start_mark.line + 1, node.start_mark.column + 1
+    if len(marks) > _MOST_VALUES:
+        # Aliases in aliases multiply: a page of text may stand for more than any memory holds.
+        raise PlanError(
+            [Fault(f"{where}:{line}", f"more than {_MOST_VALUES:,} values", "a plan without such aliases")]
+        )
     # A mapping or list is marked at its key, which stands where people look for it.
     if isinstance(node, yaml.ScalarNode):
         marks[path] = line, column
@@ -82,6 +95,8 @@ def _scalar(node: yaml.ScalarNode) -> Any:
         return text
     if text in _WORDS:
         return _WORDS[text]
+    if len(text) > _LONGEST_NUMBER:
+        return text
     if _INTEGER.match(text):
         return int(text)
     return float(text) if _FLOAT.match(text) else text

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from neatledger.core.access.ways import Access, Item
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import Access
 from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
 from neatledger.ledger.locations import Location, locate

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import lru_cache
 
-from neatledger.core.access.ways import Access, FileCounts, Gate, Way
+from neatledger.core.access.tree_gates import Gate
+from neatledger.core.access.ways import Access, FileCounts, Way
 from neatledger.core.lists.contract import Names, Reason, word_entry
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.tree.address import Address

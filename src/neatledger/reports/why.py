@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
-from neatledger.core.access.ways import Access, Gate, Item, Way
+from neatledger.core.access.tree_gates import Gate, Item
+from neatledger.core.access.ways import Access, Way
 from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import EVERY_RIGHT, Right, level_of, spell_rights
 from neatledger.core.people.names import EntryNames

@@ -7,6 +7,7 @@ the plan names. What cannot be tied is kept as a member not told: then nobody kn
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
@@ -22,6 +23,7 @@ __all__ = ["read_smb_accounts"]
 
 _UNIX_USER, _UNIX_GROUP = "S-1-22-1-", "S-1-22-2-"
 ALL_UNTOLD = (ANYONE_ELSE,)
+_SETTLING_SECONDS = 1.0
 
 
 def read_smb_accounts(context: SourceContext, session: SteadySession, named: Iterable[str]) -> Found:
@@ -45,6 +47,10 @@ def read_smb_accounts(context: SourceContext, session: SteadySession, named: Ite
         tied.tie_unix(elsewhere)
     try:
         tied.names = session.ask(lambda one: read_names(one, tied.unknown()))
+        if session.losses and tied.unknown() - tied.names.keys():
+            # A server that has just come back says for a while that it knows no name: so it is asked once more.
+            time.sleep(_SETTLING_SECONDS)
+            tied.names |= session.ask(lambda one: read_names(one, tied.unknown() - tied.names.keys()))
     except Refused as error:
         tied.note(f"the server tells no names of identifiers: {error}")
     return tied.settle()

@@ -93,12 +93,34 @@ def _told(error: BaseException) -> str:
     return str(error).splitlines()[0] if str(error) else type(error).__name__
 
 
+# Statuses that say no to nothing: a connection, a session, a share or the far end of a pipe is gone (MS-ERREF 2.3.1).
+_GONE = frozenset(
+    (
+        0xC00000AB,  # STATUS_INSTANCE_NOT_AVAILABLE
+        0xC00000AC,  # STATUS_PIPE_NOT_AVAILABLE
+        0xC00000AE,  # STATUS_PIPE_BUSY
+        0xC00000B0,  # STATUS_PIPE_DISCONNECTED
+        0xC00000B1,  # STATUS_PIPE_CLOSING
+        0xC000014B,  # STATUS_PIPE_BROKEN
+        0xC00000C9,  # STATUS_NETWORK_NAME_DELETED
+        0xC00000D6,  # STATUS_VIRTUAL_CIRCUIT_CLOSED
+        0xC0000203,  # STATUS_USER_SESSION_DELETED
+        0xC000020C,  # STATUS_CONNECTION_DISCONNECTED
+        0xC000020D,  # STATUS_CONNECTION_RESET
+        0xC0000241,  # STATUS_CONNECTION_ABORTED
+        0xC000035C,  # STATUS_NETWORK_SESSION_EXPIRED
+    )
+)
+
+
 @contextlib.contextmanager
 def _translated() -> Iterator[None]:
     """Turn the library's errors into `Refused` (the server answers no) and `Lost` (it does not answer any more)."""
     try:
         yield
     except SMBResponseException as error:
+        if error.status in _GONE:
+            raise Lost(_told(error)) from None
         raise Refused(_told(error)) from None
     except (SMBException, OSError) as error:
         raise Lost(_told(error)) from None
@@ -231,7 +253,7 @@ class SmbTree:
             if failed is not None:
                 raise failed
         except SMBResponseException as error:
-            if error.status in (NtStatus.STATUS_NETWORK_NAME_DELETED, NtStatus.STATUS_USER_SESSION_DELETED):
+            if error.status in _GONE:
                 raise Lost(_told(error)) from None
             raise Refused(_told(error)) from error
         except (SMBException, OSError) as error:
@@ -356,7 +378,8 @@ class SteadySession:
     """A session that is made anew where the server goes away and comes back; use as a context.
 
     What was under way is asked once more, whole. Where the server stays away through `_WAITS`, or goes away each time
-    that it is asked the same, it is given up: raises `SourceError`. `tell` is called with what is being waited for.
+    that it is asked the same, it is given up: raises `SourceError`. `tell` is called with what is being waited for;
+    `losses` is how often it went away.
     """
 
     def __init__(self, terms: Terms, credentials: Credentials, tell: Callable[[str], None] = lambda _: None) -> None:
@@ -365,6 +388,7 @@ class SteadySession:
         self._tell = tell
         self._trees: dict[str, SmbTree] = {}
         self._session: SmbSession | None = None
+        self.losses = 0
         try:
             self._session = SmbSession(terms, credentials)
         except Lost as error:
@@ -407,6 +431,7 @@ class SteadySession:
     def _return_to(self, lost: Lost) -> None:
         """Wait for the server and sign in again."""
         self._trees.clear()
+        self.losses += 1
         self.__exit__()
         last: Exception = lost
         for wait in _WAITS:

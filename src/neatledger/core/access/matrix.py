@@ -32,7 +32,7 @@ from neatledger.core.access.bits import (
 )
 from neatledger.core.access.locks import Locks, without
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
-from neatledger.core.access.ways import most_of
+from neatledger.core.access.ways import TELLING, most_of
 from neatledger.core.lists.contract import AccessList, ListView, RightSets
 from neatledger.core.lists.doubt import judge_all, judge_owners
 from neatledger.core.lists.holders import Crowd
@@ -347,7 +347,7 @@ class Matrix:
         """Return what is unknown, with all that accounts would give of which nobody knows whether they are open."""
         if self._doubtful_row is None:
             return unknown
-        given = [bits for right, bits in rights.items() if right is not Right.UNSURE]
+        given = [bits for right, bits in rights.items() if right & TELLING]
         return unknown | reduce(or_, given) & self._doubtful_row
 
     @cached_property

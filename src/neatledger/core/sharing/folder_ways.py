@@ -12,26 +12,20 @@ from functools import cached_property, reduce
 from operator import or_
 
 from neatledger.core.access.shares import SystemTerms
+from neatledger.core.access.tree_gates import Gate, Item, account_gate, entry_gates, pass_all, role_gate, system_gate
 from neatledger.core.access.ways import (
     Access,
     FileClass,
     FileCounts,
-    Gate,
-    Item,
     Way,
     access_to,
     access_to_file,
-    account_gate,
     admin_way,
     count_files,
     doubted,
-    entry_gates,
     is_opened,
     is_union_known,
     most_of,
-    pass_all,
-    role_gate,
-    system_gate,
 )
 from neatledger.core.lists.contract import Effect, ItemContext, Reason
 from neatledger.core.lists.doubt import judge

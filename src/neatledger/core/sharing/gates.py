@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import date
 
-from neatledger.core.access.ways import Gate
+from neatledger.core.access.tree_gates import Gate
 from neatledger.core.lists.contract import Effect, Reason
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.plan.rules import SharingRule
