@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from hypothesis import Phase, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from judges import btrfs, domain, ldap
 from neatledger.cli import main
@@ -32,6 +32,8 @@ settings.register_profile(
     derandomize=True,
     max_examples=int(os.environ.get("MUTANT_EXAMPLES", "40")),
     phases=[Phase.explicit, Phase.generate],
+    # Watched line by line everything is slow, and a test that fails for that would see nothing.
+    suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ci" if os.environ.get("CI") else "here")
 

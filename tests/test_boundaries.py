@@ -22,24 +22,38 @@ from neatledger.core.checks.contract import (
     stranger,
 )
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
-from neatledger.core.lists import nt, posix
+from neatledger.core.lists import nfs4, nt, posix, role
 from neatledger.core.lists.contract import ItemContext, Maker
-from neatledger.core.lists.descriptors import DACL_PRESENT, AceType, Acl, Descriptor, ace_of_body, pack_sid
+from neatledger.core.lists.descriptors import (
+    DACL_PRESENT,
+    Ace,
+    AceType,
+    Acl,
+    Descriptor,
+    ace_of_body,
+    is_sid,
+    pack_acl,
+    pack_sid,
+    unpack_acl,
+    unpack_sid,
+)
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, with_view
+from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
-from neatledger.core.people.principals import FoundAccounts, find_principals
+from neatledger.core.people.principals import FoundAccounts, Principal, find_principals
 from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit, Pool
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.plan.space import SpaceRules
+from neatledger.core.sharing.gates import member_gate
 from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.judging import Exposed, judge_offer, offers_of
 from neatledger.core.sharing.lapses import lapses_of_principals
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import Loss
-from neatledger.core.space.limit_table import LimitStatus, LimitTarget, pool_statuses
+from neatledger.core.space.limit_table import LimitStatus, LimitTarget, join_pools, pool_statuses
 from neatledger.core.space.promises import Promise, promises
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.supposing import Supposed, suppose_join
@@ -47,9 +61,10 @@ from neatledger.core.space.versions import KeptVersions
 from neatledger.core.space.when import Meeting, When
 from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.limits import FoundLimit
-from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Shared, TeamFolder, Towards
+from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
+from neatledger.errors import FormatError
 from neatledger.office.read import parse_plan
 from strategies import _table
 
@@ -561,3 +576,100 @@ def test_people_beyond_the_first_word_of_bits_are_themselves() -> None:
     may = [number for number in range(len(system.principals)) if system.rights_at(0, [number]) & Right.READ]
     assert may == [owner] and system.rights_at(0, range(len(system.principals))) & Right.READ
     assert [number for number in range(151) if system.of_principal(system.rights[Right.LIST], number)[0]] == [owner]
+
+
+def nfs4_body(*entries: tuple[int, int, int, str]) -> bytes:
+    return nfs4.pack_body("20", [nfs4.Entry(*entry) for entry in entries])
+
+
+OURS, THEIRS = "S-1-5-21-1-2-3-5001", "S-1-5-21-9-8-7-5002"
+# Model, body → users, groups, either (whom it names), is_plain, is_sticky, is_ordered, is_closed, unsure, how many own.
+VIEWS = [
+    ("nfs4", nfs4_body((0, 0, 1, "OWNER@"), (0, 0, 1, "GROUP@"), (0, 0, 1, "EVERYONE@")), [], ["20"], [], True, False, True, False, 0, 3),
+    ("nfs4", nfs4_body((0, 0x40, 1, "20"), (0, 0x80, 1, "EVERYONE@")), [], ["20"], [], True, False, True, False, 0, 1),
+    ("nfs4", nfs4_body((0, 0x40, 1, "21")), [], ["21"], [], False, False, True, False, 0, 1),
+    ("nfs4", nfs4_body((0, 0, 1, "1001")), ["1001"], [], [], False, False, True, False, 0, 1),
+    ("nfs4", nfs4_body((9, 0, 1, "1001")), [], [], [], True, False, True, False, 1, 1),
+    ("role", role.pack_body([]), [], [], [], True, False, True, False, 0, 0),
+    ("role", role.OPEN, [], [], [], False, False, True, False, 0, 0),
+    ("role", role.pack_body([role.Entry(Subject.USER, "u1", READ), role.Entry(Subject.GROUP, "g1", READ, inherited=True),
+                             role.Entry(Subject.EITHER, "e1", READ)]), ["u1"], ["g1"], ["e1"], False, False, True, False, 0, 2),
+    ("posix", posix.pack_body(0o1750, 33), [], ["33"], [], True, True, True, False, 0, 0),
+    ("posix", posix.pack_body(0o750, 33, entries_of((1, 7, NOBODY_ID), (2, 5, 1001), (4, 4, NOBODY_ID), (16, 5, NOBODY_ID), (32, 0, NOBODY_ID))),
+     ["1001"], ["33"], [], False, False, True, False, 0, 0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("row", VIEWS, ids=range(len(VIEWS)))
+def test_what_the_checks_see_of_a_list(row) -> None:
+    name, body, *expected = row
+    view = MODELS[name].parse(body).view(is_folder=True)
+    assert [
+        sorted(view.users), sorted(view.groups), sorted(view.either), view.is_plain, view.is_sticky, view.is_ordered,
+        view.is_closed, view.unsure, len(view.own),
+    ] == expected  # fmt: skip
+
+
+def test_what_a_named_group_gets_by_mode_and_by_list() -> None:
+    by_mode = MODELS["posix"].parse(posix.pack_body(0o740, 33)).view(is_folder=True)
+    assert by_mode.groups["33"] == Right.LIST and by_mode.everyone == Right.NONE
+    entries = entries_of((1, 7, NOBODY_ID), (4, 7, NOBODY_ID), (16, 4, NOBODY_ID), (32, 5, NOBODY_ID))
+    by_list = MODELS["posix"].parse(posix.pack_body(0o745, 33, entries)).view(is_folder=True)
+    assert by_list.groups["33"] == Right.LIST and Right.ENTER in by_list.everyone
+    denied = MODELS["role"].parse(role.pack_body([role.Entry(Subject.GROUP, "g", READ, allows=False)]))
+    assert denied.view(is_folder=True).groups == {"g": Right.NONE}
+
+
+@pytest.mark.parametrize(("text", "is_one"), [
+    ("S-1-5-4294967295", True), ("S-1-5-4294967296", False), ("S-1-5-32-4294967296", False), ("S-1-4294967296-1", True), ("S-1-5", True),
+    ("S-1-5-32-544-", False), ("S-1-5-32-544", True), ("s-1-5-32-544", False), ("S-2-5-32", False),
+])  # fmt: skip
+def test_an_identifier_is_one_within_its_bounds(text: str, is_one: bool) -> None:
+    assert is_sid(text) == is_one
+
+
+def test_the_shortest_identifier_and_list_are_read() -> None:
+    alone = bytes([1, 0, 0, 0, 0, 0, 0, 5])
+    packed = pack_acl(Acl((Ace(0, 0, 0x1F01FF, OURS), Ace(1, 3, 1, THEIRS))))
+    assert unpack_sid(alone) == "S-1-5" and unpack_acl(packed) == unpack_acl(b"\xff" * 4 + packed, 4)
+    for cut in range(8):
+        with pytest.raises(FormatError):
+            unpack_acl(packed[:cut])
+
+
+def test_models_say_what_they_pass_on_and_lock() -> None:
+    bodies = {
+        "posix": posix.pack_body(0o755, 0),
+        "nt": nt.pack_body(Descriptor("", "", Acl(()))),
+        "nfs4": nfs4_body(),
+        "role": role.pack_body([]),
+    }
+    for name, body in bodies.items():
+        model = MODELS[name]
+        assert model.may_lock(body) is False and model.parse(body).locked(is_folder=True) is Right.NONE
+        assert model.passes_on(body) is {"posix": True, "role": True, "nt": False, "nfs4": False}[name], name
+    assert MODELS["posix"].may_lock(posix.pack_body(0o755, 0, flags=posix.IMMUTABLE)) is True
+    inheriting = nfs4_body((0, 3, 1, "EVERYONE@"))
+    assert (
+        MODELS["nfs4"].passes_on(inheriting)
+        and "an empty list" in MODELS["nfs4"].parse(nfs4_body()).describe(None)[0]
+    )
+
+
+def test_a_pool_that_two_systems_share_has_what_either_tells() -> None:
+    told = FoundLimit(On.POOL, "", 100, used=60)
+    target = LimitTarget(On.POOL, "barn", "disk")
+    lines = [LimitStatus(target, 10), LimitStatus(target, 20, found=told)]
+    for each in (lines, lines[::-1]):
+        (joined,) = join_pools(each)
+        assert joined.found == told and joined.used == 30
+
+
+@pytest.mark.parametrize(("reply", "told"), [(Reply.WAITING, "has not accepted yet"), (Reply.DECLINED, "declined")])
+def test_whoever_was_asked_to_a_team_folder_is_not_in_it(reply: Reply, told: str) -> None:
+    team = TeamFolder(b"/t", "t", (Member("ada", False, READ, reply),))
+    account = Account("ada", "u1", "")
+    ada = Principal("ada", "Ada", Kind.STAFF, "meadow", account, Holder("ada", "u1", frozenset()), True)
+    service = Service("meadow", Shared((team,)), [ada], {}, DAY)
+    gate = member_gate(service, team, 0)
+    assert gate.stops and told in gate.reasons[0].because
