@@ -29,8 +29,8 @@ _GUESTS = (
     Column("idle_days", "IDLE DAYS", number=True),
     Column("reaches", "REACHES", wraps=True),
     Column("folders", "FOLDERS", number=True),
-    Column("files", "FILES ALONE", number=True),
     Column("next", "NEXT", wraps=True),
+    Column("files", "FILES ALONE", number=True),
 )
 _YES_NO = {True: "yes", False: "no", None: "not told"}
 _DEVICES = (

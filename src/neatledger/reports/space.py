@@ -56,10 +56,10 @@ _COLUMNS = (
     Column("left_bytes", "LEFT", number=True),
     Column("state", "STATE", wraps=True),
     Column("told", "", Show.MACHINE),
-    Column("items_limit", "", Show.MACHINE),
-    Column("items_used", "", Show.MACHINE),
     Column("band", "BAND", Show.MACHINE),
     Column("band_state", "", Show.MACHINE),
+    Column("items_limit", "", Show.MACHINE),
+    Column("items_used", "", Show.MACHINE),
 )
 
 
