@@ -30,7 +30,7 @@ _GUESTS = (
     Column("reaches", "REACHES", wraps=True),
     Column("folders", "FOLDERS", number=True),
     Column("next", "NEXT", wraps=True),
-    Column("files", "FILES ALONE", number=True),
+    Column("files", "", Show.MACHINE),
 )
 _YES_NO = {True: "yes", False: "no", None: "not told"}
 _DEVICES = (
