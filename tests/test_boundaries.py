@@ -330,6 +330,13 @@ STATES = [
     (of_folder(1001, over_since=ago(14), **GRACE), "over, grace is up", True),
     (of_folder(1001, over_since=ago(99), enforced=True, grace_days=14), "over", True),
     (of_folder(1000, over_since=None, **GRACE), "full", False),
+    # Nobody says anything: the system tells no limits of the sort, or one that it does not show.
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5), "not told", False),
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5, is_reported=True), "no limit", False),
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5, found=FoundLimit(On.FOLDER, "/a", UNLIMITED, is_told=False)), "not told", False),
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5, found=FoundLimit(On.FOLDER, "/a", UNLIMITED, items=10, items_used=9)), "past 90 % of its files", False),
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5, found=FoundLimit(On.FOLDER, "/a", UNLIMITED, items=100, items_used=89)), "no limit", False),
+    (LimitStatus(LimitTarget(On.FOLDER, "barn", "/a"), 5, found=FoundLimit(On.FOLDER, "/a", 9, items=10, items_used=10)), "full: no more files", True),
 ]  # fmt: skip
 
 

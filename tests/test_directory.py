@@ -377,3 +377,35 @@ def test_what_a_sign_in_that_fails_means(said, told) -> None:
     words, hint = in_words(RuntimeError(said))
     assert told in words and len(words) < 130 and ("TLS" not in hint or "certificate" not in words)
     assert "{" not in words and "plain" not in hint
+
+
+class InParts:
+    """A directory that gives the values of an attribute in parts of so many (MS-ADTS 3.1.1.3.1.3.3)."""
+
+    def __init__(self, values: list[bytes], most: int, gives_up_at: int | None = None) -> None:
+        self.values, self.most, self.gives_up_at = values, most, gives_up_at
+        self.response: list[dict[str, object]] = []
+
+    def part(self, first: int) -> dict[str, list[bytes]]:
+        end = first + self.most
+        is_last = end >= len(self.values)
+        name = f"member;range={first}-{'*' if is_last else end - 1}"
+        return {name: self.values[first:end]}
+
+    def search(self, name: str, _: str, scope: str, attributes: list[str]) -> None:
+        (wanted,) = attributes
+        first = int(wanted.removeprefix("member;range=").removesuffix("-*"))
+        gone = self.gives_up_at is not None and first >= self.gives_up_at
+        self.response = [] if gone else [{"type": "searchResEntry", "raw_attributes": self.part(first)}]
+
+
+@pytest.mark.parametrize("count", [0, 1, 4, 5, 6, 10, 23])
+def test_values_in_parts_are_asked_for_to_the_last_or_the_list_is_cut(count: int) -> None:
+    values = [f"cn=u{number}".encode() for number in range(count)]
+    whole = InParts(values, 5)
+    told = whole.part(0) if count > 5 else {"member": values}
+    entry = ldapaccounts._entry(whole, "cn=g", told | {"cn": [b"g"]})
+    assert entry.attributes["member"] == values and entry.attributes["cn"] == [b"g"] and not entry.is_cut
+    if count > 10:
+        cut = ldapaccounts._entry(InParts(values, 5, gives_up_at=10), "cn=g", told)
+        assert cut.is_cut and cut.attributes["member"] == values[:10]

@@ -181,7 +181,7 @@ def _items_note(line: LimitStatus) -> Iterator[str]:
 
 
 def _is_fine(line: LimitStatus, today: date) -> bool:
-    return line.state(today) in ("fine", "no limit")
+    return line.state(today) in ("fine", "no limit", "not told")
 
 
 def _differences(lines: Iterable[LimitStatus]) -> Iterator[tuple[LimitStatus, str]]:

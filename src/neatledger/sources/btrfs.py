@@ -6,8 +6,8 @@ A quota group counts its own subvolume alone, not those within.
 
 Beside what a subvolume refers to, what it has for itself (exclusive) may be limited, and so may the groups that it
 is in, on several levels. The least that applies decides. Which groups those are the kernel's files do not show: they
-are asked for by the tree of quotas (BTRFS_IOC_TREE_SEARCH, only root may). Where that is refused, a limit that is not
-seen may hold, and it is not known that there is none.
+are asked for by the tree of quotas (BTRFS_IOC_TREE_SEARCH, only root may). Where that is refused, a subvolume may be
+in any of the groups that there are, and only what holds in any case is told.
 """
 
 from __future__ import annotations
@@ -175,9 +175,26 @@ def _least(
                     return None, own.used, own.name
                 groups.append(group)
     least = min((group.left for group in groups if group.left is not None), default=None)
+    # It may be in any group of a higher level: what leaves no more than all of these decides in any case.
+    if above is None and any(_may_stop_first(group, least) for group in _outer_groups(system)):
+        return None, own.used, f"quota group {own.name}"
     if least is not None:
         return least[1], least[2], least[3]
-    return (UNLIMITED if above is not None else None), own.used, f"quota group {own.name}"
+    return UNLIMITED, own.used, f"quota group {own.name}"
+
+
+def _may_stop_first(group: _Group | None, least: tuple[int, int, int, str] | None) -> bool:
+    if group is None:
+        return True
+    return group.left is not None and (least is None or group.left[0] < least[0])
+
+
+def _outer_groups(system: _FileSystem) -> Iterator[_Group | None]:
+    """Yield the groups that others may be in, those of a level above the lowest; None for one that is not shown."""
+    for entry in sorted(os.listdir(system.groups)):
+        level, _, ident = entry.partition("_")
+        if level.isdecimal() and ident.isdecimal() and int(level):
+            yield _read_group(system, int(level) << _LEVEL_AT | int(ident))
 
 
 def _subvolume_rows(folders: Table) -> Iterator[int]:

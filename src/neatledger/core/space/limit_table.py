@@ -185,6 +185,11 @@ class LimitStatus:
         return max((level for level, _ in self.settings.warn if self.amount * 100 >= level * limit), default=None)
 
     @property
+    def is_told(self) -> bool:
+        """Tell whether either side says what holds, and be it that there is no limit."""
+        return self.found_settings is not None or self.plan_settings is not None
+
+    @property
     def items_left(self) -> int | None:
         """How many files and folders may still be made; None where no number is set, or it is not told."""
         return self.found.items_left if self.found else None
@@ -230,7 +235,7 @@ class LimitStatus:
         if self.items_warned is not None and not of_items:
             of_items = f"past {self.items_warned} % of its files"
         if settings.limit is UNLIMITED:
-            return of_items or "no limit"
+            return of_items or ("no limit" if self.is_told else "not told")
         if self.amount > settings.limit:
             if settings.enforced:
                 return "over"

@@ -132,7 +132,7 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
 def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
     settings = status.settings
     if settings.limit is UNLIMITED:
-        return Stop(what, None, False, "no limit")
+        return Stop(what, None, False, "no limit" if status.is_told else "not told: there may be one")
     word = f"{show_size(status.amount)} of {show_limit(settings.limit)} used"
     if status.found is not None and status.found.used is not None:
         word += f", as {status.found.by or 'the system'} says"
