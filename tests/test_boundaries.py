@@ -47,6 +47,7 @@ from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit, Pool
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.plan.space import SpaceRules
+from neatledger.core.sharing.exposing import Exposer
 from neatledger.core.sharing.gates import member_gate
 from neatledger.core.sharing.holders import principals_beside
 from neatledger.core.sharing.judging import Exposed, judge_offer, offers_of
@@ -55,16 +56,18 @@ from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import Loss
 from neatledger.core.space.limit_table import LimitStatus, LimitTarget, join_pools, pool_statuses
 from neatledger.core.space.promises import Promise, promises
+from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import show_size
-from neatledger.core.space.supposing import Supposed, suppose_join
+from neatledger.core.space.supposing import Supposed, suppose_join, suppose_limit
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.space.when import Meeting, When
-from neatledger.core.survey.accounts import Account, AccountState, Admission
+from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
-from neatledger.errors import FormatError
+from neatledger.core.tree.order import TreeOrder
+from neatledger.errors import FormatError, UnknownNameError
 from neatledger.office.read import parse_plan
 from strategies import _table
 
@@ -152,8 +155,8 @@ def of_folder(used: int, limit: object = 1000, **more) -> LimitStatus:
     return LimitStatus(LimitTarget(On.FOLDER, "meadow", "/a"), used, placed, **more)
 
 
-def found_limit(limit: object, enforced: bool = True) -> FoundLimit:
-    return FoundLimit(On.FOLDER, "/a", limit, enforced)
+def found_limit(limit: object, enforced: bool = True, **more: int) -> FoundLimit:
+    return FoundLimit(On.FOLDER, "/a", limit, enforced, **more)
 
 
 def settings(**said: int) -> Plan:
@@ -247,6 +250,10 @@ ROWS: list[tuple[str, Callable[[], OfficeFacts], Callable[[], OfficeFacts]]] = [
     ("daily-administrator", lambda: facts(TWO, (ROOT, replace(GUS, state=OFF))), lambda: facts(TWO, (replace(ROOT, state=OFF),))),
     ("needs-entitlement", lambda: facts(None, (replace(GUS, is_entitled=False),), team(members=(Member("gus", False, READ),))), lambda: facts(None, (GUS,), team(members=(Member("gus", False, READ),)))),
     ("needs-entitlement", lambda: facts(plan(f"  gus: {{name: Gus, end: {DAY}, accounts: {{meadow: gus}}}}\nfolders: {{'meadow:/t': {{grants: {{gus: read}}}}}}\n"), (replace(GUS, is_entitled=False),)), lambda: facts(None, (replace(GUS, is_entitled=False),), team())),
+    ("files-run-out", lambda: facts(lines=(of_folder(1, found=found_limit(1000, items=10, items_used=9)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000, items=100, items_used=89)),))),
+    ("files-run-out", lambda: facts(lines=(of_folder(1, found=found_limit(1000, items=10, items_used=8), warn=((80, ()),)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000, items=10, items_used=7), warn=((80, ()),)),))),
+    ("member-missing", lambda: facts(plan("folders: {'meadow:/u': {grants: {ada: none}}, 'meadow:/t': {grants: {ada: read}}}\n"), shared=team(members=())), lambda: facts(plan("folders: {'meadow:/u': {grants: {ada: read}}, 'meadow:/t': {grants: {ada: none}}}\n"), shared=team(members=()))),
+    ("member-missing", lambda: facts(plan("folders: {'meadow:/t': {grants: {ada: read}}}\n"), shared=team(members=(Member("ada", False, READ, Reply.WAITING),))), lambda: facts(plan("folders: {'meadow:/t': {grants: {ada: read}}}\n"), shared=team(members=(Member("ada", False, READ),)))),
     ("below-use", lambda: facts(lines=(of_folder(1001),)), lambda: facts(lines=(of_folder(1000),))),
     ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(1000, False)),)), lambda: facts(lines=(of_folder(1, found=found_limit(1000)),))),
     ("limit-not-enforced", lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED)),)), lambda: facts(lines=(of_folder(1, found=found_limit(UNLIMITED), enforced=False),))),
@@ -680,3 +687,107 @@ def test_whoever_was_asked_to_a_team_folder_is_not_in_it(reply: Reply, told: str
     service = Service("meadow", Shared((team,)), [ada], {}, DAY)
     gate = member_gate(service, team, 0)
     assert gate.stops and told in gate.reasons[0].because
+
+
+def exposer() -> Exposer:
+    """A folder ``a`` with three letters and one large film, beside an empty ``b``."""
+    folders = _table(
+        {"name": [b"", b"a", b"b"], "parent": [-1, 0, 0], "first_child": [1, 3, 3], "children": [2, 0, 0]},
+        COLUMNS["folders"],
+    )
+    classes = {name: [0, 0] for name in COLUMNS["classes"]} | {
+        "folder": [1, 1],
+        "kind": [0, 1],
+        "files": [3, 1],
+        "bytes": [30, 9000],
+        "changed": [5, 9],
+    }
+    large = {name: [0] for name in COLUMNS["large"]} | {
+        "folder": [1],
+        "name": [b"x.mp4"],
+        "bytes": [9000],
+        "changed": [9],
+        "kind": [1],
+    }
+    return Exposer(
+        TreeOrder(folders), _table(classes, COLUMNS["classes"]), _table(large, COLUMNS["large"]), [b"odt", b"mp4"]
+    )
+
+
+@pytest.mark.parametrize(("path", "is_file", "expected"), [
+    (b"/a/x.mp4", True, Exposed(1, 9000, ("mp4",), 9, 9000)), (b"/a/y.odt", True, Exposed(1, None, ("odt",), 0, 0)),
+    (b"/a/y.pdf", True, None), (b"/b/y.odt", True, None), (b"/c/y.odt", True, None), (b"/c", False, None),
+    (b"/a", False, Exposed(4, 9030, ("odt", "mp4"), 9, 9000)), (b"/b", False, Exposed(0, 0, (), 0, 0)), (b"/", False, Exposed(4, 9030, ("odt", "mp4"), 9, 9000)),
+])  # fmt: skip
+def test_what_a_target_exposes(path: bytes, is_file: bool, expected: Exposed | None) -> None:
+    assert exposer().find([(path, is_file)]) == {path: expected}
+
+
+def test_a_rule_for_guests_speaks_of_the_guests_that_are_named() -> None:
+    guests = rule(guests="none")
+    to_gus = replace(handed().hand_outs[0], receiver="gus", towards=Towards.PERSON)
+    to_group = replace(to_gus, towards=Towards.GROUP)
+    for one, is_told in ((to_gus, True), (to_group, False)):
+        found = [each.check for each in run_checks(facts(guests, (guest(),), Shared(hand_outs=(one,))))]
+        assert ("beyond-the-rules" in found) == is_told
+
+
+def test_an_owner_is_known_as_an_account_a_group_or_everywhere() -> None:
+    bodies = {"nt": nt.pack_body(Descriptor("", "", Acl(()))), "posix": posix.pack_body(0o700, 0)}
+    folders = _table({"name": [b""], "parent": [-1], "first_child": [1]}, COLUMNS["folders"])
+    none = {
+        kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("classes", "odd", "collisions")
+    }
+    for model, known, unknown in (
+        ("nt", ("S-1-5-18", OURS, "S-1-9-1", ""), (THEIRS, "S-1-9-2")),
+        ("posix", ("0", ""), ("S-1-9-1", "7")),
+    ):
+        account = Account("ada", OURS if model == "nt" else "0", "")
+        terms = SystemTerms(MODELS[model], True)
+        matrix = Matrix(folders, none["classes"], [bodies[model]], ["0"], [stranger()], terms=terms)
+        groups = (Group("vets", "S-1-9-1"),)
+        system = SystemFacts(
+            "barn",
+            Everyone(matrix),
+            (account,),
+            groups,
+            none["odd"],
+            none["collisions"],
+            (),
+            (),
+            (),
+            str,
+            lambda row, who: None,
+            None,
+        )
+        assert all(system.is_known_owner(one) for one in known) and not any(
+            system.is_known_owner(one) for one in unknown
+        )
+
+
+@pytest.mark.parametrize(("line", "told"), [
+    (of_folder(5, UNLIMITED), "no limit"), (of_folder(999), "999 B of 1 kB used"),
+    (of_folder(1001, over_since=ago(13), **GRACE), "watched: it may be passed, for 1 days more"),
+    (of_folder(999, **GRACE), "watched: it may be passed, for 14 days once passed"),
+    (of_folder(1001, over_since=ago(14), **GRACE), "watched, and its grace is up"),
+    (of_folder(1001, enforced=False), "watched: it may be passed"),
+])  # fmt: skip
+def test_a_stop_says_whether_and_for_how_long_it_may_be_passed(line: LimitStatus, told: str) -> None:
+    newcomer = Newcomer("ada", Address("meadow", line.target.name.encode()), "", "")
+    (stop, *_) = find_room(plan(), [line], newcomer, DAY).stops
+    assert told in stop.because and ("watched" in stop.because) == ("watched" in told)
+    assert stop.stops == line.is_enforced(DAY) and (stop.left is None) == (line.settings.limit is UNLIMITED)
+
+
+def test_what_is_supposed_of_one_place_leaves_the_others() -> None:
+    mine, other = (
+        of_folder(5, found=found_limit(1000)),
+        replace(of_folder(7), target=LimitTarget(On.FOLDER, "meadow", "/other")),
+    )
+    unseen = replace(mine, found=None, is_reported=True)
+    for before in (mine, unseen):
+        after = suppose_limit(Supposed(plan(), (other, before), {}), before.target.key, 4000)
+        assert after.statuses[0] == other and after.statuses[1].settings.limit == 4000
+        assert after.statuses[1].is_reported == (before.is_reported and before.found is not None)
+    with pytest.raises(UnknownNameError):
+        suppose_limit(Supposed(plan(), (other,), {}), mine.target.key, 1)
