@@ -420,12 +420,17 @@ TOLD = FoundLimit(On.POOL, "", 500, leaves_out=("/b",))
     ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (TOLD,), {"disk": (80, None), "attic": (20, None)}),
     ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (replace(TOLD, name="attic"),), {"disk": (80, None), "attic": (0, 500)}),
     ({"disk": ("meadow:/a", "meadow:/b")}, (), {"disk": (50, None)}),
+    # Three deep, one pool in itself, a folder named twice, and a mount within another pool: each byte once.
+    ({"disk": ("meadow:/",), "attic": ("meadow:/b",), "box": ("meadow:/b/c",)}, (), {"disk": (80, None), "attic": (13, None), "box": (7, None)}),
+    ({"disk": ("meadow:/", "meadow:/b/c"), "attic": ("meadow:/b",)}, (), {"disk": (87, None), "attic": (13, None)}),
+    ({"disk": ("meadow:/", "meadow:/a", "meadow:/a/")}, (), {"disk": (100, None)}),
+    ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (replace(TOLD, name="disk", leaves_out=("/b/c",)),), {"disk": (80, 500), "attic": (20, None)}),
 ])  # fmt: skip
 def test_a_pool_has_what_lies_in_it_and_what_the_system_says_of_it(pools, found, expected) -> None:
     office = plan()
     named = {name: Pool(name, holds) for name, holds in pools.items()}
     office = replace(office, space=replace(office.space, pools=named))
-    statuses = pool_statuses(office, Disk({b"/": 100, b"/a": 30, b"/b": 20}, *found))
+    statuses = pool_statuses(office, Disk({b"/": 100, b"/a": 30, b"/b": 20, b"/b/c": 7}, *found))
     assert {
         one.target.name: (one.used, one.found.limit if one.found else None) for one in statuses
     } == expected  # fmt: skip

@@ -320,21 +320,27 @@ def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
     """Return a status for every pool that a system's folders lie in, with what the system has in it."""
     # What the system's own console says of a pool goes before what its file system shows.
     found = {one.name: one for one in reversed(space.found) if one.on is On.POOL}
-    for pool in pools_of(plan, space.name):
-        used = 0
-        for top in _held(pool, space.name):
-            below = [one for other in pools_of(plan, space.name) if other != pool for one in _held(other, space.name)]
-            used += space.held_in(top.path) or 0
-            # What lies in another pool further down is not in this one.
-            nested = [one for one in below if one.is_within(top) and one != top]
-            used -= sum(space.held_in(one.path) or 0 for one in nested)
+    pools = pools_of(plan, space.name)
+    tops = {one for pool in pools for one in _held(pool, space.name)}
+    for pool in pools:
         message = found.get(pool.name)
-        if message is None and len(pools_of(plan, space.name)) == 1:
+        if message is None and len(pools) == 1:
             message = found.get("")
-        if message is not None:
-            # What is mounted in a folder lies in a pool of its own.
-            used -= sum(space.held_in(path.encode("utf-8", "surrogateescape")) or 0 for path in message.leaves_out)
+        # What is mounted in a folder lies in a pool of its own.
+        apart = {
+            Address(space.name, path.encode("utf-8", "surrogateescape"))
+            for path in (message.leaves_out if message is not None else ())
+        }
+        mine = {one for one in _held(pool, space.name) if one not in apart}
+        used = sum(_held_alone(space, top, tops | apart) for top in mine)
         yield LimitStatus(LimitTarget(On.POOL, space.name, pool.name), used, None, message, pool=pool)
+
+
+def _held_alone(space: SystemSpace, top: Address, tops: Iterable[Address]) -> int:
+    """Return what a folder holds without what lies in the nearest of `tops` below it: each byte is in one of them."""
+    below = [one for one in tops if one != top and one.is_within(top)]
+    nearest = [one for one in below if not any(one != other and one.is_within(other) for other in below)]
+    return (space.held_in(top.path) or 0) - sum(space.held_in(one.path) or 0 for one in nearest)
 
 
 def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:
