@@ -203,7 +203,13 @@ def test_what_is_supposed_stands_beside_today(ask, run, demo: Path) -> None:
         )
     }
     assert (rows["limit", "pool barn"]["today"], rows["limit", "pool barn"]["then"]) == ("110 MB", "150 MB")
-    assert rows["limit", "barn:/Rota"]["today"] == "no limit"
+    assert rows["limit", "barn:/Rota"]["today"] == rows["limit", "barn:/Rota"]["today_bytes"] == "no limit"
+    assert (rows["limit", "pool barn"]["today_bytes"], rows["limit", "pool barn"]["then_bytes"]) == (
+        "110000000",
+        "150000000",
+    )
+    room = rows["room", "rook in barn:/Imaging"]
+    assert int(room["today_bytes"]) < int(room["then_bytes"])
     assert rows["full", "pool barn"]["today"] < rows["full", "pool barn"]["then"]
     assert "entitlement basic" in rows["room", "rook in barn:/Imaging"]["then"]
     moved = {

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from neatledger.core.plan.limits import Limit
+from neatledger.core.plan.limits import UNLIMITED, Limit
 from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.room import Room
-from neatledger.core.space.sizes import show_limit, show_size
+from neatledger.core.space.sizes import NO_LIMIT, show_limit, show_size
 from neatledger.reports.forecast import full_words
-from neatledger.reports.report import Cell, Column, Report, Row, count_of
+from neatledger.reports.report import Cell, Column, Report, Row, Show, Size, count_of
 from neatledger.reports.space import target_cell
 
 __all__ = [
@@ -30,18 +30,21 @@ _COLUMNS = (
     Column("today", "TODAY", number=True),
     Column("then", "THEN", number=True),
     Column("change", "CHANGE", wraps=True),
+    Column("today_bytes", "", Show.MACHINE),
+    Column("then_bytes", "", Show.MACHINE),
 )
 
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """One thing today and then, in words; `place` is what it is of."""
+    """One thing today and then, in words and as amounts (None where it is none); `place` is what it is of."""
 
     what: str
     place: Cell
     today: str
     then: str
     change: str = ""
+    amounts: tuple[Limit | None, Limit | None] = (None, None)
 
 
 def _change(before: Limit | None, after: Limit | None) -> str:
@@ -60,19 +63,19 @@ def statuses_beside(before: Sequence[LimitStatus], after: Sequence[LimitStatus])
         place = target_cell(line)
         limit, left = line.settings.limit, line.left
         if was is None:
-            found.append(Beside("limit", place, "-", show_limit(limit), "new"))
+            found.append(Beside("limit", place, "-", show_limit(limit), "new", (None, limit)))
             continue
         if was.settings.limit != limit:
-            change = _change(was.settings.limit, limit)
-            found.append(Beside("limit", place, show_limit(was.settings.limit), show_limit(limit), change))
+            before_it = was.settings.limit
+            change = _change(before_it, limit)
+            found.append(Beside("limit", place, show_limit(before_it), show_limit(limit), change, (before_it, limit)))
         if was.amount != line.amount:
-            found.append(
-                Beside("used", place, show_size(was.amount), show_size(line.amount), _change(was.amount, line.amount))
-            )
+            today, then, change = show_size(was.amount), show_size(line.amount), _change(was.amount, line.amount)
+            found.append(Beside("used", place, today, then, change, (was.amount, line.amount)))
         if was.left != left:
             today, then = ("no limit" if each is None else show_size(each) for each in (was.left, left))
             below = "below what is used" if left is not None and left < 0 else ""
-            found.append(Beside("left", place, today, then, below or _change(was.left, left)))
+            found.append(Beside("left", place, today, then, below or _change(was.left, left), (was.left, left)))
     return found
 
 
@@ -90,7 +93,8 @@ def promises_beside(before: Sequence[Promise], after: Sequence[Promise]) -> list
             else _change(was.promised if was else 0, promise.promised)
         )
         today = _of(was) if was else "-"
-        found.append(Beside("promised", f"pool {promise.pool}", today, _of(promise), message))
+        amounts = (was.promised if was else None, promise.promised)
+        found.append(Beside("promised", f"pool {promise.pool}", today, _of(promise), message, amounts))
     return found
 
 
@@ -103,7 +107,14 @@ def suppose_report(found: Sequence[Beside], sentences: Sequence[str], notes: Seq
     order = {"room": 0, "full": 1, "promised": 2, "used": 3, "limit": 4, "left": 5}
     ordered = sorted(found, key=lambda each: order.get(each.what, 9))
     rows: list[Row] = [
-        {"what": one.what, "place": one.place, "today": one.today, "then": one.then, "change": one.change}
+        {
+            "what": one.what,
+            "place": one.place,
+            "today": one.today,
+            "then": one.then,
+            "change": one.change,
+            **{key: _amount(each) for key, each in zip(("today_bytes", "then_bytes"), one.amounts, strict=True)},
+        }
         for one in ordered
     ]
     headline = (
@@ -115,7 +126,12 @@ def suppose_report(found: Sequence[Beside], sentences: Sequence[str], notes: Seq
 def rooms_beside(before: Room, after: Room) -> list[Beside]:
     """Return the room of a person in a folder, where that changes."""
     today, then = map(_say_room, (before, after))
-    return [Beside("room", f"{before.person} in {before.folder}", today, then)] if today != then else []
+    amounts = (before.left, after.left)
+    return [Beside("room", f"{before.person} in {before.folder}", today, then, "", amounts)] if today != then else []
+
+
+def _amount(each: Limit | None) -> Cell:
+    return NO_LIMIT if each is UNLIMITED else None if each is None else Size(int(each))
 
 
 def _say_room(room: Room) -> str:
