@@ -445,6 +445,10 @@ def test_who_joins_uses_what_is_usual_in_a_home() -> None:
     then = suppose_join(Supposed(office, tuple(statuses)), "meadow", 3)
     assert then.shifts == {"meadow": 60}
     assert [one.amount for one in then.statuses if one.target.on is On.POOL] == [2060]
+    # Against the limits on the folders that the homes lie in too, and against no other.
+    assert {one.target.name: one.amount for one in then.statuses if one.target.on is On.FOLDER} == at | {
+        "/Homes": 1060
+    }
     new = [one for one in then.statuses if one.target.name.startswith("new-person")]
     assert [(one.target.name, one.amount) for one in new] == [(f"new-person-{n}", 20) for n in (1, 2, 3)]
 

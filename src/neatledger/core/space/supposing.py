@@ -105,18 +105,24 @@ def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
     for place in range(1, number + 1):
         statuses += limits_of_newcomer(supposed.plan, system, f"new-person-{place}", homes, usual)
     shifts = dict(supposed.shifts)
-    pool = pool_of(supposed.plan, Address(system, homes[0] if homes else b"/"))
+    home = Address(system, homes[0] if homes else b"/")
+    pool = pool_of(supposed.plan, home)
     if pool is not None:
         shifts[pool.name] = shifts.get(pool.name, 0) + number * usual
-        statuses = [
-            _shift(one, number * usual) if one.target.on is On.POOL and one.target.name == pool.name else one
-            for one in statuses
-        ]
+    # What they bring counts in the pool, and against every limit on a folder that their homes lie in.
+    statuses = [_shift(one, number * usual) if _holds(one.target, home, pool) else one for one in statuses]
     message = (
         *supposed.notes,
         f"{number} joining {system} would use as much as is usual in a home there: {show_size(usual)} each.",
     )
     return replace(supposed, statuses=tuple(statuses), shifts=shifts, notes=message)
+
+
+def _holds(target: LimitTarget, folder: Address, pool: Pool | None) -> bool:
+    """Tell whether what comes into a folder counts against a limit."""
+    if target.on is On.POOL:
+        return pool is not None and target.name == pool.name
+    return target.on is On.FOLDER and target.system == folder.system and folder.is_within(target.address)
 
 
 def _is_home(status: LimitStatus, homes: Sequence[bytes]) -> bool:
