@@ -189,6 +189,7 @@ class Domain:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self._process.pid, signal.SIGKILL)
             self._process.wait()
+            self._end_helpers()
             if self._process.stdin is not None:
                 self._process.stdin.close()
         if self._has_address:
@@ -228,6 +229,14 @@ class Domain:
             words, input=f"{self.password}\n", text=True, capture_output=True, check=True, env=os.environ | env
         )
         return env
+
+    def _end_helpers(self) -> None:
+        """End what it started in sessions of their own: each names this folder's settings."""
+        mine = f"--configfile={self._folder}/".encode()
+        for entry in Path("/proc").iterdir():
+            with contextlib.suppress(OSError):
+                if entry.name.isdecimal() and mine in (entry / "cmdline").read_bytes():
+                    os.kill(int(entry.name), signal.SIGKILL)
 
     def _take_address(self) -> None:
         """Give the loopback interface one more address: it listens at addresses of interfaces, and its ports are fixed."""
