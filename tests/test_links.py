@@ -320,6 +320,12 @@ def test_what_a_group_gives_is_unknown_where_its_members_were_not_told(tmp_path,
         assert levels["una", way] == "unknown" and levels["hale", "team"] != "unknown", levels
         why = run("why", "una", f"meadow:{folder}", "--office", tmp_path).stdout
         assert "group vets" in why and "who is in it was not all told: they may be or not" in why
+    (stop, *_) = csv.DictReader(
+        io.StringIO(run("room", "una", "meadow:/a", "--format", "csv", "--office", tmp_path).stdout)
+    )
+    assert (stop["what"], stop["stops"], stop["room_bytes"]) == ("access", "", "") and "is not known" in stop[
+        "because"
+    ]
     table = csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
     found = {(row["person"], row["folder"], row["way"]): row["level"] for row in table}
     assert found["una", "meadow:/a", "team"] == found["una", "meadow:/a/b", "handed"] == "unknown"

@@ -33,7 +33,7 @@ class RoomAsker:
         principals = person.on(address.system)
         self._today = office.today
         group = _group_of_new(office, location, principals) if principals else ""
-        self.newcomer = Newcomer(person.id, location.address, group, _refusal(office, location, person))
+        self.newcomer = Newcomer(person.id, location.address, group, *_refusal(office, location, person))
 
     def room(self, plan: Plan, statuses: Sequence[LimitStatus]) -> Room:
         """Return the room by a plan and the state of its limits."""
@@ -46,17 +46,17 @@ def ask(office: Office, name: str, address: Address, *, is_of_plan: bool = False
     return asker.room(office.plan, limits.ask(office, load_views(office), is_of_plan=is_of_plan))
 
 
-def _refusal(office: Office, location: Location, person: FoundPerson) -> str:
-    """Return why a person may not add files in a folder, "" where they may."""
+def _refusal(office: Office, location: Location, person: FoundPerson) -> tuple[str, bool]:
+    """Return why a person may not add files in a folder, "" where they may, and whether that is not known."""
     system = location.address.system
     if not person.on(system):
-        return f"{person.id} has no account on {system}"
+        return f"{person.id} has no account on {system}", False
     access = office.systems.access(location, person.on(system))
-    if access.rights & Right.ADD:
-        return ""
+    if any(way.is_known and way.rights & Right.ADD for way in access.ways):
+        return "", False
     if not access.is_known:
-        return "whether they may add files here is not known (why tells)"
-    return "they may not add files here (why tells by which gate)"
+        return "whether they may add files here is not known (why tells)", True
+    return "they may not add files here (why tells by which gate)", False
 
 
 def _group_of_new(office: Office, location: Location, principals: Sequence[Principal]) -> str:

@@ -31,6 +31,8 @@ def room_report(room: Room, when: str) -> Report:
     else:
         first = stopping[0]
         headline = f"{where}: room for {show_size(room.left or 0)}; {first.what} stops first, as counted on {when}."
+    if not room.is_known:
+        headline = f"{headline.removesuffix('.')}; whether they may write there is not known."
     notes = _next_notes(stopping)
     if room.largest is not None:
         notes.append(f"No single file may be larger than {show_size(room.largest)}.")
@@ -47,12 +49,18 @@ def _row(number: int, stop: Stop, room: Room) -> Row:
         "order": number,
         "what": stop.what,
         "left_bytes": "-" if stop.left is None else Size(stop.left),
-        "stops": "no" if stop.left is None else "yes" if stop.stops else "tells",
+        "stops": _stops(stop, room),
         "because": stop.because,
         "limit_bytes": _size(stop.limit),
         "used_bytes": _size(stop.used),
-        "room_bytes": _size(room.left),
+        "room_bytes": _size(room.left) if room.is_known else None,
     }
+
+
+def _stops(stop: Stop, room: Room) -> Cell:
+    if stop.left is None:
+        return None if stop.what == "access" and not room.is_known else "no"
+    return "yes" if stop.stops else "tells"
 
 
 def _size(amount: int | None) -> Cell:

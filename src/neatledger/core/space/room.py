@@ -19,6 +19,9 @@ from neatledger.core.tree.address import Address
 __all__ = ["Newcomer", "Room", "Stop", "find_room", "statuses_above"]
 
 
+_ACCESS = "access"
+
+
 @dataclass(frozen=True, slots=True)
 class Stop:
     """One thing that a write comes up against.
@@ -54,6 +57,11 @@ class Room:
     barred: tuple[str, ...]
 
     @property
+    def is_known(self) -> bool:
+        """Tell whether it is known that they may write there at all, or that they may not."""
+        return not any(stop.what == _ACCESS and stop.left is None for stop in self.stops)
+
+    @property
     def stopping(self) -> tuple[Stop, ...]:
         """Those that stop a write, the first to stop first."""
         return tuple(stop for stop in self.stops if stop.stops and stop.left is not None)
@@ -86,13 +94,15 @@ def _leaves_out(status: LimitStatus, folder: Address) -> bool:
 class Newcomer:
     """Somebody with something to store: the person, the folder, and the group that a new file there belongs to.
 
-    `group` is "" where the system keeps none; `refusal` is why they may not add files there, "" where they may.
+    `group` is "" where the system keeps none; `refusal` is why they may not add files there, "" where they may;
+    where it is not known whether they may, `is_doubtful`.
     """
 
     person: str
     folder: Address
     group: str
     refusal: str
+    is_doubtful: bool = False
 
 
 def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, today: date) -> Room:
@@ -121,7 +131,7 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
             found += _items(status, f"files in pool {pool.name}" if pool else "")
     if newcomer.refusal:
         # Space that one may not write to is no room.
-        found.append(Stop("access", 0, True, newcomer.refusal))
+        found.append(Stop(_ACCESS, None if newcomer.is_doubtful else 0, True, newcomer.refusal))
     # Of two that leave the same the one that is nearer to the folder stands first: the sort is stable.
     found.sort(key=lambda stop: (stop.left is None, not stop.stops, stop.left if stop.left is not None else 0))
     rules = plan.space.rules_of(folder.system)
