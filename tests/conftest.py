@@ -176,3 +176,20 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Run:
         return _checked(subprocess.CompletedProcess(asked, returned, *texts), status)
 
     return _run
+
+
+def status_as_nobody(folder: Path, work: Callable[[], object]) -> int:
+    """Let somebody who is nobody in particular do something below a folder; return 0, or what it returned or 1."""
+    for above in (folder, *folder.parents):
+        above.chmod(above.stat().st_mode | 0o011)
+    child = os.fork()
+    if child:
+        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    status = 1
+    try:
+        os.setgroups([])
+        os.setgid(65534)
+        os.setuid(65534)
+        status = int(work() or 0)  # type: ignore[call-overload]
+    finally:
+        os._exit(status)

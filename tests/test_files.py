@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import ANY, COMMAND
+from conftest import ANY, COMMAND, status_as_nobody
 from neatledger import files
 from neatledger.errors import NeatError
 from neatledger.faces.machine import WRITERS
@@ -61,19 +61,7 @@ def test_who_may_only_write_a_file_leaves_it_to_its_owner(tmp_path: Path) -> Non
     shared.chmod(0o666)
     os.chown(shared, 5, 60)
     tmp_path.chmod(0o777)
-    for folder in tmp_path.parents:
-        folder.chmod(folder.stat().st_mode | 0o011)
-    child = os.fork()
-    if not child:
-        os.setgroups([])
-        os.setgid(65534)
-        os.setuid(65534)
-        try:
-            write_file(shared, b"short")
-        except BaseException:
-            os._exit(1)
-        os._exit(0)
-    assert os.waitpid(child, 0)[1] == 0
+    assert status_as_nobody(tmp_path, lambda: write_file(shared, b"short")) == 0
     assert shared.read_text() == "short" and (shared.stat().st_uid, shared.stat().st_gid) == (5, 60)
 
 

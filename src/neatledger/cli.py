@@ -126,9 +126,8 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     return parser
 
 
-# What a file's ending promises beside the formats themselves, and which only `report` keeps.
-_OF_REPORT = (".html", ".xlsx")
-_OTHERS = (".htm", ".xls", ".ods", ".pdf", ".xml", ".yaml", ".md", ".png", ".svg")
+# What a file's ending may promise beside the formats themselves; `report` keeps some of it, and no other command any.
+_OTHERS = (".html", ".xlsx", ".htm", ".xls", ".ods", ".pdf", ".xml", ".yaml", ".md", ".png", ".svg")
 
 
 def _form_of(name: str, form: str | None, target: str | None) -> str:
@@ -136,7 +135,7 @@ def _form_of(name: str, form: str | None, target: str | None) -> str:
     ending = os.path.splitext(target or "")[1].casefold()
     if name == "report":
         return form or FORMATS[0]
-    if ending in (*_OF_REPORT, *_OTHERS):
+    if ending in _OTHERS:
         raise UsageError(
             f"{name} does not write {ending[1:]}", target or "", f"it writes {', '.join(FORMATS)}: -o FILE.csv"
         )

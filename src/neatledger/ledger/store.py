@@ -50,6 +50,11 @@ class SurveyInfo:
     taken_at: datetime
 
     @property
+    def not_seen_words(self) -> str:
+        """How much was not seen, in words."""
+        return f"{self.not_seen:,} things" if self.not_seen > 1 else "one thing"
+
+    @property
     def when(self) -> str:
         """The local day and time at which it was counted, to the minute."""
         return _show_moment(self.taken_at)

@@ -31,20 +31,17 @@ _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 def load_yaml(text: str, where: str) -> tuple[Any, Marks]:
     """Return the value of a document and the marks of all that is in it; raises `PlanError`."""
+    marks: Marks = {}
+    faults: list[Fault] = []
     try:
         node = yaml.compose(text, Loader=_Loader)
+        value = None if node is None else _value(node, (), marks, faults, where, ())
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = f"{where}:{mark.line + 1}:{mark.column + 1}" if mark else where
         raise PlanError([Fault(place, error.problem or "a fault", "YAML")]) from None
     except yaml.YAMLError as error:
         raise PlanError([Fault(where, str(error).replace("\n", " "), "YAML text in UTF-8")]) from None
-    except RecursionError:
-        raise PlanError([Fault(where, "one inside the other beyond all bounds", "a plan")]) from None
-    marks: Marks = {}
-    faults: list[Fault] = []
-    try:
-        value = None if node is None else _value(node, (), marks, faults, where, ())
     except RecursionError:
         raise PlanError([Fault(where, "one inside the other beyond all bounds", "a plan")]) from None
     if faults:

@@ -55,9 +55,8 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
     left_out += [f"{name} is in the older count alone." for name in then if name not in known]
     for one in (*older.surveys, *newer.surveys):
         if one.system in compared and one.not_seen:
-            what = f"{one.not_seen:,} things" if one.not_seen > 1 else "one thing"
             doubt = "what hangs on it may only seem gained or lost"
-            left_out.append(f"{one.system}: {what} could not be seen on {one.when}: {doubt}.")
+            left_out.append(f"{one.system}: {one.not_seen_words} could not be seen on {one.when}: {doubt}.")
     return AccessChanges(older, newer, _held(office, older, compared), _held(office, newer, compared), left_out)
 
 

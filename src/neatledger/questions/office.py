@@ -112,9 +112,8 @@ class Office:
             if one.taken_at != self.count.taken_at:
                 found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")
             if one.not_seen:
-                what = f"{one.not_seen:,} things" if one.not_seen > 1 else "one thing"
                 message = "could not be seen there: what hangs on it is unknown, or missing here"
-                found.append(f"{name}: {what} {message} (neatledger counts --not-seen {name}).")
+                found.append(f"{name}: {one.not_seen_words} {message} (neatledger counts --not-seen {name}).")
         return found
 
     def reader(self, system: str) -> SurveyReader:

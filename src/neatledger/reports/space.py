@@ -144,7 +144,7 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
         notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
     shown = {id(line) for line in chosen}
     notes += _told(ordered)
-    notes += [note for line in ordered if line.items_warned is not None for note in _items_note(line)]
+    notes += [f"{line.target.key}: {line.items_words}." for line in ordered if line.items_warned is not None]
     notes += [note if id(line) in shown else MachineNote(note) for line, note in _differences(ordered)]
     notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
     rows = [_row(line, today) for line in ordered]
@@ -171,13 +171,6 @@ def _told(lines: Iterable[LimitStatus]) -> list[str]:
             verb = "is" if len(who) < 2 else "are"
             notes.append(f"{line.target.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
     return notes
-
-
-def _items_note(line: LimitStatus) -> Iterator[str]:
-    """Say how many files and folders there are where few more can be made."""
-    if line.found is not None:
-        more = f"{line.items_left:,} more can be made" if line.items_left else "no more can be made"
-        yield f"{line.target.key}: {line.found.items_used:,} of {line.found.items:,} files and folders; {more}."
 
 
 def _is_fine(line: LimitStatus, today: date) -> bool:

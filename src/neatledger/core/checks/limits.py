@@ -201,10 +201,8 @@ def _full_soon(office: OfficeFacts) -> Iterator[Finding]:
 
 def _items_run_out(office: OfficeFacts) -> Iterator[Finding]:
     for status in office.space.statuses:
-        if status.items_warned is not None and status.found is not None:
-            left = f"{status.items_left:,} more can be made" if status.items_left else "no more can be made"
-            evidence = f"{status.found.items_used:,} of {status.found.items:,} files and folders; {left}"
-            yield Finding("files-run-out", _place(status), f"{evidence}, whatever space is left")
+        if status.items_warned is not None:
+            yield Finding("files-run-out", _place(status), f"{status.items_words}, whatever space is left")
 
 
 CHECKS = (

@@ -22,7 +22,10 @@ from neatledger.core.lists.contract import (
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 
-__all__ = ["UntoldGroup", "judge", "judge_all", "judge_owners"]
+__all__ = ["WHO_IS_NOT_TOLD", "UntoldGroup", "judge", "judge_all", "judge_owners"]
+
+WHO_IS_NOT_TOLD = "who is in it was not all told: they may be or not"
+"""Why it is unknown what a group gives to somebody."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +55,7 @@ def judge(access_list: AccessList, context: ItemContext, holder: Holder) -> Deci
         contexts = [context, replace(context, owner="")] if may_own else [context]
         others = [access_list.decide(one, holder.as_in(group)) for one in contexts]
         if any(other.rights != decision.rights or other.is_unsure for other in others):
-            message = "who is in it was not all told: they may be or not"
-            reasons.append(Reason(Effect.LIMITS, UntoldGroup(group), Right.NONE, message))
+            reasons.append(Reason(Effect.LIMITS, UntoldGroup(group), Right.NONE, WHO_IS_NOT_TOLD))
     if not reasons:
         return decision
     return replace(decision, reasons=(*decision.reasons, *reasons), is_unsure=True)

@@ -176,9 +176,9 @@ class FolderWays:
 
     def _team(self, number: int, team: TeamFolder) -> _Passage:
         sure = self._team_by(number, team, member_gate(self.service, team, number))
-        most = member_gate(self.service, team, number, perhaps=True)
         if not any(self.service.perhaps_memberships(team, number)):
             return sure
+        most = member_gate(self.service, team, number, perhaps=True)
         # Roles only add: what is the same with all that they may have, is so for sure.
         widest = self._team_by(number, team, most)
         is_same = sure.way.rights == widest.way.rights and widest.way.is_known
@@ -266,13 +266,14 @@ class FolderWays:
         return self.service.resolve(live, self.path)
 
     @cached_property
-    def _handed_to(self) -> dict[int, list[tuple[HandOut, ResolvedHandOut | None]]]:
-        """Principal → the hand-outs that it was given here, or may have been, each with what makes it count."""
+    def _handed_to(self) -> dict[int, list[tuple[HandOut, ResolvedHandOut | None, bool]]]:
+        """Principal → the hand-outs given to it here, each with what makes it count, and whether only perhaps."""
         ready = {one.hand_out.id: one for one in self._resolved}
-        found: dict[int, list[tuple[HandOut, ResolvedHandOut | None]]] = {}
+        found: dict[int, list[tuple[HandOut, ResolvedHandOut | None, bool]]] = {}
         for one in self._covering:
-            for number in dict.fromkeys((*self.service.receivers(one), *self.service.perhaps_receivers(one))):
-                found.setdefault(number, []).append((one, ready.get(one.id)))
+            for is_doubtful, numbers in enumerate((self.service.receivers(one), self.service.perhaps_receivers(one))):
+                for number in numbers:
+                    found.setdefault(number, []).append((one, ready.get(one.id), bool(is_doubtful)))
         return found
 
     @cached_property
@@ -334,14 +335,14 @@ class FolderWays:
 
     def _handed(self, number: int) -> list[_Passage]:
         principal, found = self.service.principals[number], []
-        for hand_out, ready in self._handed_to.get(number, ()):
+        for hand_out, ready, is_doubtful in self._handed_to.get(number, ()):
             has, files = self._giver_has(hand_out)
             cap = (ready.cap if self.ground.is_folder else ready.file_cap) if ready else 0
             # A hand-out that is not accepted, over, or barred for this receiver gives nothing and is still shown,
             # with its gates.
-            if ready is None or number not in (*ready.receivers, *ready.perhaps):
+            if ready is None or number not in (ready.perhaps if is_doubtful else ready.receivers):
                 cap = 0
-            if number not in self.service.receivers(hand_out):
+            if is_doubtful:
                 found.append(self._perhaps_handed(hand_out, number, has, files, ready if cap else None))
                 continue
             gates = self._handed_gates(hand_out, principal, has)

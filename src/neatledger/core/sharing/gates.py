@@ -7,6 +7,7 @@ from datetime import date
 
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.lists.contract import Effect, Reason
+from neatledger.core.lists.doubt import WHO_IS_NOT_TOLD
 from neatledger.core.lists.rights import EVERY_RIGHT, Right
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.sharing.service import Service
@@ -21,7 +22,6 @@ __all__ = [
     "receiver_gate",
     "rules_gate",
     "running_gates",
-    "untold_reason",
 ]
 
 
@@ -60,7 +60,7 @@ def member_gate(service: Service, team: TeamFolder, number: int, *, perhaps: boo
     for member in service.perhaps_memberships(team, number) if perhaps else ():
         if member.reply is Reply.ACCEPTED:
             rights |= member.rights
-            reasons.append(untold_reason(member.holder))
+            reasons.append(_untold_reason(member.holder))
     for member in service.memberships(team, number):
         who = f"{'group' if member.is_group else 'member'} {member.holder}"
         if member.reply is Reply.ACCEPTED:
@@ -75,14 +75,13 @@ def member_gate(service: Service, team: TeamFolder, number: int, *, perhaps: boo
     return Gate("member", team.path, rights, tuple(reasons))
 
 
-def untold_reason(group: str) -> Reason:
-    """Return why it is unknown what a group gives to somebody."""
-    return Reason(Effect.LIMITS, f"group {group}", Right.NONE, "who is in it was not all told: they may be or not")
+def _untold_reason(group: str) -> Reason:
+    return Reason(Effect.LIMITS, f"group {group}", Right.NONE, WHO_IS_NOT_TOLD)
 
 
 def receiver_gate(hand_out: HandOut, *, is_unsure: bool) -> Gate:
     """Return the gate of somebody who may be in the group that a hand-out is for, or not."""
-    return Gate("receiver", b"", Right.NONE, (untold_reason(hand_out.receiver),), is_unsure)
+    return Gate("receiver", b"", Right.NONE, (_untold_reason(hand_out.receiver),), is_unsure)
 
 
 def download_gate(team: TeamFolder) -> Gate:

@@ -51,12 +51,12 @@ class Service:
     @cached_property
     def in_group(self) -> dict[str, tuple[int, ...]]:
         """Name of a group → the numbers of the principals in it, by the groups inside it too."""
-        return self._by_group(holder.groups for holder in (one.holder for one in self.principals))
+        return self._by_group(one.holder.groups for one in self.principals)
 
     @cached_property
     def perhaps_in_group(self) -> dict[str, tuple[int, ...]]:
         """Name of a group → the principals of whom nobody told whether they are in it."""
-        return self._by_group(holder.maybe for holder in (one.holder for one in self.principals))
+        return self._by_group(one.holder.maybe for one in self.principals)
 
     def _by_group(self, groups: Iterable[frozenset[str]]) -> dict[str, tuple[int, ...]]:
         of_ident: dict[str, list[int]] = {}

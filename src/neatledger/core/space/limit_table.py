@@ -195,6 +195,15 @@ class LimitStatus:
         return self.found.items_left if self.found else None
 
     @property
+    def items_words(self) -> str:
+        """How many files and folders there are, and how many more can be made; empty where no number is told."""
+        found, left = self.found, self.items_left
+        if found is None or left is None:
+            return ""
+        more = f"{left:,} more can be made" if left else "no more can be made"
+        return f"{found.items_used:,} of {found.items:,} files and folders; {more}"
+
+    @property
     def items_warned(self) -> int | None:
         """The highest warn level that files and folders meet, in percent; by `ITEMS_WARN` where none is set."""
         found = self.found
