@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import tempfile
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import date, timedelta
 from pathlib import Path
@@ -25,6 +27,7 @@ from neatledger.core.space.versions import Changes, bound_versions
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.patterns import match_path
 from neatledger.errors import PlanError, UnknownNameError
 from neatledger.office.edit import write_restating
 from neatledger.office.read import parse_plan
@@ -360,7 +363,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
     found = restate(lines, plan.space.bands["home"], {"limit": 120, "warn": ((90, ("ada", "bob")),)}, DAY)
     outcomes = {move.status.target.name: move.outcome for move in found.moves}
     assert outcomes == {"/Homes/ada": Outcome.KEPT, "/Homes/bob": Outcome.STAYS}
-    write_restating(tmp_path, found)
+    write_restating(tmp_path, plan, found)
     text = (tmp_path / "office.yaml").read_text()
     assert "# for everyone" in text and "because: thesis" in text
     again = {
@@ -380,10 +383,128 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
         bring_back=["barn:/Homes/ada"],
         insist=True,
     )
-    write_restating(tmp_path, back)
+    write_restating(tmp_path, parse_plan(text, "x"), back)
     last = parse_plan((tmp_path / "office.yaml").read_text(), "x")
     (ada,) = (one for one in last.space.limits if one.key == "barn:/Homes/ada")
     assert (ada.state, ada.settings.limit, ada.since) == ("on band", 120, None)
+
+
+class Walked(Counted):
+    """The same system with four homes, of which patterns mean some."""
+
+    homes = tuple(b"/Homes/" + name for name in (b"ada", b"adam", b"bob", b"eve"))
+
+    def __init__(self, used: Mapping[bytes, int]) -> None:
+        super().__init__()
+        self.used = used
+
+    def used_in(self, path: bytes) -> int | None:
+        return self.used.get(path)
+
+    held_in = used_in
+
+    def folders_like(self, pattern: bytes) -> list[bytes]:
+        return [path for path in self.homes if match_path(pattern, path)]
+
+
+FIELD_TEXTS = {
+    "limit": ["no limit", "100 B", "200 B", "300 B"],
+    "rule": ["enforced", "watched"],
+    "grace-days": ["none", "7"],
+    "warn": ["{}", "{80: [ada]}"],
+}
+
+
+@st.composite
+def stating(draw, *, limit: bool = False) -> list[str]:
+    """Fields of a limit as text; days of grace only where they may stand."""
+    fields = [name for name in FIELD_TEXTS if (limit and name == "limit") or draw(st.booleans())]
+    if "grace-days" in fields and "rule" not in fields:
+        fields.append("rule")
+    chosen = {name: draw(st.sampled_from(FIELD_TEXTS[name])) for name in fields}
+    if chosen.get("grace-days") == "7":
+        chosen["rule"] = "watched"
+    return [f"{name}: {text}" for name, text in chosen.items()]
+
+
+@st.composite
+def banded_plans(draw) -> str:
+    """A plan in which patterns, people by class and groups have a band, with own values equal to it among them."""
+    entries: dict[str, list[str]] = {"folders": [], "people": [], "groups": []}
+    keys = {
+        "folders": ["/Homes/*", "/Homes/ada*", "/Homes/bob", "/Homes/eve/", "/gone"],
+        "people": ["everyone", "vets", "ada"],
+        "groups": ["vets"],
+    }
+    anchors: list[str] = []
+    for part, names in keys.items():
+        for name in draw(st.permutations(names)):
+            if not draw(st.booleans()):
+                continue
+            if anchors and draw(st.integers(0, 3)) == 0:
+                entries[part].append(f"    barn:{name}: *{draw(st.sampled_from(anchors))}")
+                continue
+            band = draw(st.sampled_from([["band: home"], ["band: home"], ["band: other"], []]))
+            own = draw(stating(limit=not band))
+            anchor = f"&a{len(anchors)} " if draw(st.booleans()) else ""
+            anchors += [anchor[1:-1]] if anchor else []
+            if own and draw(st.booleans()):
+                own += ["since: 2026-01-02", "because: thesis"]
+            entries[part].append(f"    barn:{name}: {anchor}{{{', '.join(band + own)}}} # {name}")
+    limits = [f"  {part}:\n" + "\n".join(lines) for part, lines in entries.items() if lines]
+    bands = "\n".join(f"  {name}: {{{', '.join(draw(stating()))}}}" for name in ("home", "other"))
+    head = PLAN.split("bands:")[0].replace("members: [ada, bob]", "members: [ada, bob], names: {barn: doctors}")
+    return f"{head}bands:\n{bands}\n" + ("limits:\n" + "\n".join(limits) + "\n" if limits else "")
+
+
+@given(banded_plans(), stating(), st.booleans(), st.booleans(), st.data())
+def test_a_band_is_written_as_the_preview_said(text: str, new: list[str], later: bool, insist: bool, data) -> None:
+    plan = parse_plan(text, "office.yaml")
+    used = {path: data.draw(st.integers(0, 300)) for path in Walked.homes}
+    statuses = build_limit_table(plan, Walked(used))
+    stated = parse_plan(f"{PLAN.split('bands:')[0]}bands: {{x: {{{', '.join(new)}}}}}", "x").space.bands["x"].stated
+    exceptions = [
+        status.target.key
+        for status in statuses
+        if status.planned and status.planned.exceptions and status.planned.band.name == "home"
+    ]
+    named = data.draw(st.lists(st.sampled_from(exceptions), unique=True)) if exceptions else []
+    options = {"bring_back": named, "later_only": later, "insist": insist}
+    found = restate(statuses, plan.space.bands["home"], stated, DAY, **options)
+    assert not found.unknown
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "office.yaml").write_text(text)
+        write_restating(Path(folder), plan, found, only_try=True)
+        assert (Path(folder) / "office.yaml").read_text() == text
+        write_restating(Path(folder), plan, found)
+        written = (Path(folder) / "office.yaml").read_text()
+    again = parse_plan(written, "office.yaml")
+    now = {status.target: status for status in build_limit_table(again, Walked(used))}
+    said = {move.status.target: move for move in found.moves}
+    assert now.keys() == {status.target for status in statuses}
+    for status in statuses:
+        after, move = now[status.target].planned, said.get(status.target)
+        if move is None:
+            # What has another band, or none, stays to the letter.
+            had = status.planned
+            assert (after is None) == (had is None)
+            assert had is None or replace(after, line=0, band=None) == replace(had, line=0, band=None)
+            continue
+        assert after.settings == move.after and after.band.name == "home"
+        if move.outcome in (Outcome.MOVES, Outcome.ENDS, Outcome.BROUGHT_BACK):
+            assert not after.exceptions and not after.own and not after.because
+        if move.outcome is Outcome.STAYS:
+            assert (after.since, after.because) == (status.planned.since, status.planned.because)
+    assert again.space.bands["home"].stated == found.after.stated
+    assert stated.items() <= found.after.stated.items()
+    assert again.space.bands["other"].stated == plan.space.bands["other"].stated
+    if "&a" not in text:
+        assert [line for line in text.split() if "#" in line] == [line for line in written.split() if "#" in line]
+    # Saying it once more changes nothing more.
+    twice = restate(list(now.values()), again.space.bands["home"], stated, DAY, later_only=later, insist=insist)
+    assert {move.status.target: move.after for move in twice.moves} == {
+        target: move.after for target, move in said.items()
+    }
 
 
 def test_an_entitlement_bounds_a_persons_room() -> None:

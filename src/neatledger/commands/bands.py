@@ -11,6 +11,7 @@ from neatledger.core.space.sizes import parse_limit
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.office.edit import write_restating
+from neatledger.office.space import NO_GRACE
 from neatledger.questions import bands
 from neatledger.reports.bands import bands_report, restating_report
 
@@ -21,8 +22,14 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     """Declare the words that state a limit."""
     parser.add_argument("--limit", metavar="SIZE", help="the limit, as '20 GB', '18 GiB' or 'no limit'")
     parser.add_argument("--rule", choices=("enforced", "watched"), help="whether it can be passed")
-    parser.add_argument("--grace-days", type=days_of, metavar="N", help="how long a watched limit may be passed")
+    parser.add_argument(
+        "--grace-days", type=_grace_of, metavar="N", help="how long a watched limit may be passed, or none: for ever"
+    )
     parser.add_argument("--warn", action="append", metavar="PERCENT:WHO,…", help="who is told when so much is used")
+
+
+def _grace_of(text: str) -> int | str:
+    return text if text == NO_GRACE else days_of(text)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -46,7 +53,7 @@ def _stated_by(args: argparse.Namespace) -> dict[str, Any]:
         if args.rule is not None:
             stated["enforced"] = args.rule == "enforced"
         if args.grace_days is not None:
-            stated["grace_days"] = args.grace_days
+            stated["grace_days"] = None if args.grace_days == NO_GRACE else args.grace_days
         if args.warn is not None:
             levels = [text.partition(":") for text in args.warn]
             warn = {int(level.rstrip("% ")): tuple(filter(None, who.split(","))) for level, _, who in levels}
@@ -75,8 +82,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         insist=args.insist,
         is_of_plan=app.is_of_plan,
     )
-    if args.write:
-        write_restating(office.folder, found.restating)
+    # What cannot be written is refused where it is shown already.
+    write_restating(office.folder, office.plan, found.restating, only_try=not args.write)
     report = restating_report(found.restating, found.before, found.after, is_written=args.write)
     show_report(report, app.output)
     return 0

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
 
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
-from neatledger.core.plan.limits import On
-from neatledger.core.space.bands import Restating, own_fields
+from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit
+from neatledger.core.plan.plan import Plan
+from neatledger.core.space.bands import Restating, apply_restating
 from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.errors import OfficeError
 from neatledger.files import locked, write_file
 from neatledger.office.read import PLAN_NAME, parse_plan
+from neatledger.office.space import NO_GRACE
 
 __all__ = ["add_acceptance", "add_accounts", "write_restating"]
 
@@ -26,19 +28,19 @@ def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until:
     entry = CommentedMap({"check": check, "place": place, "reason": reason})
     if until:
         entry["until"] = until
-    with _editing(office_dir) as plan:
-        if not plan.get("accepted"):
-            plan["accepted"] = CommentedSeq()
-        plan["accepted"].append(entry)
+    with _editing(office_dir) as (edited, _):
+        if not edited.get("accepted"):
+            edited["accepted"] = CommentedSeq()
+        edited["accepted"].append(entry)
 
 
 def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> None:
     """Give accounts to people of the plan: (person, system, login); raises as `add_acceptance`."""
-    with _editing(office_dir) as plan:
+    with _editing(office_dir) as (edited, _):
         for person, system, login in accounts:
-            if plan["people"][person] is None:
-                plan["people"][person] = CommentedMap()
-            has = plan["people"][person].setdefault("accounts", CommentedMap())
+            one = _mapping(edited["people"], person)
+            one.setdefault("accounts", CommentedMap())
+            has = _mapping(one, "accounts")
             before = has.get(system)
             if before is None:
                 has[system] = login
@@ -53,11 +55,13 @@ _KEYS = {"limit": "limit", "enforced": "rule", "grace_days": "grace-days", "warn
 def _yaml_field(name: str, value: Any) -> Any:
     match name:
         case "limit":
-            return NO_LIMIT if value is None else spell_size(value)
+            return NO_LIMIT if value is UNLIMITED else spell_size(value)
         case "enforced":
             return "enforced" if value else "watched"
         case "warn":
             return CommentedMap({level: _flow(list(who)) for level, who in value})
+        case "grace_days":
+            return NO_GRACE if value is None else value
         case _:
             return value
 
@@ -68,53 +72,94 @@ def _flow(names: list[str]) -> CommentedSeq:
     return found
 
 
-def write_restating(office_dir: Path, found: Restating) -> None:
+def write_restating(office_dir: Path, plan: Plan, found: Restating, *, only_try: bool = False) -> None:
     """Write a restated band into the plan, and what becomes of the places that have it; raises as `add_acceptance`.
 
-    Exceptions that end lose what they state themselves; places that keep what they have get an entry of their
-    own, with since when and why.
+    The plan reads afterwards exactly as `apply_restating` has it, or nothing is written. `only_try` writes nothing
+    in any case, and raises all the same.
     """
-    with _editing(office_dir) as plan:
-        band = plan["bands"][found.after.name]
-        if band is None:
-            band = plan["bands"][found.after.name] = CommentedMap()
+    then = apply_restating(plan, found)
+    with _editing(office_dir, only_try=only_try) as (edited, now):
+        if _meant(now) != _meant(plan):
+            raise OfficeError("the plan was changed since it was read", str(office_dir / PLAN_NAME), "call again")
         for name, value in found.after.stated.items():
             if name not in found.before.stated or found.before.stated[name] != value:
-                band[_KEYS[name]] = _yaml_field(name, value)
-        for move in found.dropped:
-            entry = plan["limits"][_PARTS[move.status.target.on]][
-                move.status.planned.key if move.status.planned else ""
-            ]
-            for key in (*_KEYS.values(), "since", "because"):
-                entry.pop(key, None)
-        for move in found.kept:
-            part = plan["limits"][_PARTS[move.status.target.on]]
-            entry = part.get(move.status.target.key)
-            if entry is None:
-                entry = part[move.status.target.key] = CommentedMap({"band": found.after.name})
-                entry.fa.set_flow_style()
-            for name, value in own_fields(move, found.after).items():
-                entry[_KEYS[name]] = _yaml_field(name, value)
-            entry["since"] = found.day.isoformat()
-            entry["because"] = move.outcome.value.removeprefix("kept: ")
+                _mapping(edited["bands"], found.after.name)[_KEYS[name]] = _yaml_field(name, value)
+        before = {(one.on, one.key): one for one in plan.space.limits}
+        for one in then.space.limits:
+            _put_limit(edited["limits"][_PARTS[one.on]], before.get((one.on, one.key)), one)
+        if _meant(parse_plan(_text_of(edited), str(office_dir / PLAN_NAME))) != _meant(then):
+            raise OfficeError("this cannot be written so that it reads as shown", str(office_dir / PLAN_NAME))
+
+
+def _put_limit(part: Any, before: PlacedLimit | None, after: PlacedLimit) -> None:
+    if before is None:
+        if "*" in after.key:
+            raise OfficeError(f"{after.key} cannot have a limit of its own: * would speak of other folders too")
+        part[after.key] = CommentedMap({"band": after.band.name} if after.band else {})
+        part[after.key].fa.set_flow_style()
+    elif _stated(before) == _stated(after):
+        return
+    entry, had = _mapping(part, after.key), _stated(before) if before else {}
+    for key, value in (now := _stated(after)).items():
+        if key not in had or had[key] != value:
+            entry[key] = value
+    for key in had.keys() - now.keys():
+        entry.pop(key, None)
+
+
+def _stated(one: PlacedLimit) -> dict[str, Any]:
+    """Return what the plan's text says of a limit beside its band, by the keys of the text."""
+    found = {_KEYS[name]: _yaml_field(name, value) for name, value in one.own.items()}
+    if one.since is not None:
+        found["since"] = one.since
+    return found | ({"because": one.because} if one.because else {})
+
+
+def _meant(plan: Plan) -> tuple[Any, ...]:
+    """Return what a plan says of bands and limits, wherever in the file it says so."""
+    bands = {name: dict(band.stated) for name, band in plan.space.bands.items()}
+    limits = {
+        (one.on, one.key): (one.band.name if one.band else None, dict(one.own), one.since, one.because)
+        for one in plan.space.limits
+    }
+    return bands, limits
+
+
+def _mapping(above: Any, key: str) -> Any:
+    """Return the mapping at a key to be altered: nobody else's, and with nothing in it that it has from elsewhere."""
+    found = above[key]
+    if found is None or found.merge or found.anchor.value is not None:
+        # What is written once and meant in several places (an anchor and its aliases) stays so for the others.
+        plain = CommentedMap(dict(found or {}))
+        if found is not None and found.fa.flow_style():
+            plain.fa.set_flow_style()
+        found = above[key] = plain
+    return found
 
 
 @contextmanager
-def _editing(office_dir: Path) -> Iterator[Any]:
-    """Give the plan to be altered; written back where the result is a plan still."""
+def _editing(office_dir: Path, *, only_try: bool = False) -> Iterator[tuple[Any, Plan]]:
+    """Give the plan's text to be altered, and what it says now; written back where the result is a plan still."""
     path = office_dir / PLAN_NAME
-    yaml = _yaml()
     # Nobody else's edit may come between reading and writing: it would be lost.
-    with locked(office_dir):
+    with nullcontext() if only_try else locked(office_dir):
         try:
-            plan = yaml.load(path.read_text("utf-8"))
+            text = path.read_text("utf-8")
         except OSError as error:
             raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
-        yield plan
-        out = io.StringIO()
-        yaml.dump(plan, out)
-        parse_plan(out.getvalue(), str(path))
-        write_file(path, out.getvalue().encode("utf-8"))
+        edited = _yaml().load(text)
+        yield edited, parse_plan(text, str(path))
+        text = _text_of(edited)
+        parse_plan(text, str(path))
+        if not only_try:
+            write_file(path, text.encode("utf-8"))
+
+
+def _text_of(edited: Any) -> str:
+    out = io.StringIO()
+    _yaml().dump(edited, out)
+    return out.getvalue()
 
 
 def _yaml() -> YAML:

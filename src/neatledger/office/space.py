@@ -14,7 +14,10 @@ from neatledger.core.space.sizes import parse_limit, parse_size
 from neatledger.office.addresses import parse_address
 from neatledger.office.yamltext import Path as KeyPath
 
-__all__ = ["SpaceReader", "read_stated"]
+__all__ = ["NO_GRACE", "SpaceReader", "read_stated"]
+
+NO_GRACE = "none"
+"""What stands for no days of grace: a watched limit that may be passed for as long as one likes."""
 
 _PLACES = (("folders", On.FOLDER), ("people", On.PERSON), ("groups", On.GROUP))
 _SORTS = {"versions": Sort.VERSIONS, "bin": Sort.BIN, "snapshots": Sort.SNAPSHOTS}
@@ -28,7 +31,7 @@ def read_stated(one: Mapping[str, Any]) -> dict[str, Any]:
     if "rule" in one:
         stated["enforced"] = one["rule"] == "enforced"
     if "grace-days" in one:
-        stated["grace_days"] = one["grace-days"]
+        stated["grace_days"] = None if one["grace-days"] == NO_GRACE else one["grace-days"]
     if "warn" in one:
         stated["warn"] = _warn(one["warn"])
     return stated
@@ -96,7 +99,7 @@ class SpaceReader:
     def _told(self, path: KeyPath, one: Mapping[str, Any]) -> None:
         for level, names in (one.get("warn") or {}).items():
             self._named((*path, "warn", level), names)
-        if one.get("rule") != "watched" and one.get("grace-days") is not None and "band" not in one:
+        if one.get("rule") != "watched" and one.get("grace-days", NO_GRACE) != NO_GRACE and "band" not in one:
             self.fault((*path, "grace-days"), "days of grace for an enforced limit", "`rule: watched`, or no grace")
 
     def _band(self, name: str, one: Mapping[str, Any]) -> Band:

@@ -10,6 +10,7 @@ from neatledger.core.space.bands import Restating, apply_restating, restate
 from neatledger.core.space.limit_table import LimitStatus, build_limit_table, join_pools
 from neatledger.core.space.promises import Promise, promises
 from neatledger.errors import UnknownNameError
+from neatledger.office.addresses import parse_address
 from neatledger.questions import limits
 from neatledger.questions.office import Office
 from neatledger.questions.views import load_views
@@ -62,10 +63,13 @@ def ask_restated(
         office.plan.space.bands[band],
         stated,
         office.today,
-        bring_back=bring_back,
+        bring_back=[str(parse_address(key)) if ":/" in key else key for key in bring_back],
         later_only=later_only,
         insist=insist,
     )
+    if found.unknown:
+        hint = f"bands {band} --all lists what has this band"
+        raise UnknownNameError(f"band {band} has no exception {found.unknown[0]!r}", hint=hint)
     plan = apply_restating(office.plan, found)
     after = join_pools(status for view in views.values() for status in build_limit_table(plan, view))
     # What is promised is what the plan would have the systems enforce, on both sides of the comparison.

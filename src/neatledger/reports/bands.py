@@ -180,7 +180,6 @@ def _restating_notes(
         and move.outcome in (Outcome.MOVES, Outcome.BROUGHT_BACK)
     )
     notes += [f"{count_of(below, 'limit')} would fall below what is used."] if below else []
-    notes += [f"no exception of this band: {key}" for key in found.unknown]
     notes.append(
         "Written into office.yaml; the systems are as they were."
         if is_written

@@ -14,11 +14,11 @@ from datetime import date
 from enum import Enum
 from typing import Any
 
-from neatledger.core.plan.limits import FIELDS, UNLIMITED, Band, PlacedLimit, Settings
+from neatledger.core.plan.limits import FIELDS, UNLIMITED, Band, On, PlacedLimit, Settings
 from neatledger.core.plan.plan import Plan
 from neatledger.core.space.limit_table import LimitStatus
 
-__all__ = ["Move", "Outcome", "Restating", "apply_restating", "own_fields", "restate"]
+__all__ = ["Move", "Outcome", "Restating", "apply_restating", "restate"]
 
 
 class Outcome(Enum):
@@ -89,6 +89,9 @@ def restate(
     back; whether only later places are meant; whether limits may fall below what is used.
     """
     after = replace(band, stated={**band.stated, **stated})
+    if stated.get("enforced") and "grace_days" not in stated and after.stated.get("grace_days") is not None:
+        # Grace is for what may be passed: it ends with that.
+        after = replace(after, stated={**after.stated, "grace_days": None})
     moves = []
     named = set(bring_back)
     for status in statuses:
@@ -132,28 +135,73 @@ def _move(
 
 
 def apply_restating(plan: Plan, found: Restating) -> Plan:
-    """Return the plan as it is after a restating."""
+    """Return the plan as it is after a restating.
+
+    What a limit states itself as its band does is no exception and goes with the band. A limit that speaks of one
+    place alone becomes what its place becomes; one that others have too (a pattern, a group's people) stays for them,
+    and a place that parts from them gets a limit of its own.
+    """
     bands = {**plan.space.bands, found.after.name: found.after}
-    ends = {(move.status.target.on, move.status.target.key): move for move in found.moves}
+    alone = {_key_of(move.status.planned): move for move in found.moves if _is_alone(move.status)}
     limits: list[PlacedLimit] = []
     for one in plan.space.limits:
         if one.band is None or one.band.name != found.after.name:
             limits.append(one)
-            continue
-        move = ends.get((one.on, one.key))
-        own = dict(one.own) if move is None else own_fields(move, found.after)
-        since = one.since if move is None or move not in found.kept else found.day
-        limits.append(replace(one, band=found.after, own=own, since=since if own else None))
-    explicit = {(one.on, one.key) for one in limits}
-    for move in found.kept:
-        place = move.status.target
-        if (place.on, place.key) not in explicit:
-            own = own_fields(move, found.after)
-            limits.append(PlacedLimit(place.on, place.key, place.system, place.name, found.after, own, found.day))
+        elif (move := alone.get(_key_of(one))) is not None:
+            limits.append(_restated(one, move, found))
+        else:
+            limits.append(_moved_for_all(one, found))
+    shared = {_key_of(one): one for one in limits}
+    for move in found.moves:
+        placed, target = move.status.planned, move.status.target
+        if placed is not None and not _is_alone(move.status) and shared[_key_of(placed)].settings != move.after:
+            apart = replace(placed, key=target.key, name=target.name, line=0)
+            limits.append(_restated(apart, move, found))
     return replace(plan, space=replace(plan.space, bands=bands, limits=tuple(limits)))
 
 
-def own_fields(move: Move, after: Band) -> dict[str, Any]:
+def _key_of(placed: PlacedLimit | None) -> tuple[On, str] | None:
+    return (placed.on, placed.key) if placed else None
+
+
+def _is_alone(status: LimitStatus) -> bool:
+    """Tell whether the limit that a place has in the plan is on that place and no other."""
+    placed = status.planned
+    if placed is None:
+        return False
+    match placed.on:
+        case On.FOLDER:
+            return "*" not in placed.name
+        case On.PERSON:
+            return placed.name == status.target.name
+        case _:
+            return True
+
+
+def _moved_for_all(one: PlacedLimit, found: Restating) -> PlacedLimit:
+    before, after = (Settings.of(band.stated) for band in (found.before, found.after))
+    own = {
+        name: value for name, value in one.own.items() if value not in (getattr(before, name), getattr(after, name))
+    }
+    return _stating(one, found.after, own)
+
+
+def _restated(one: PlacedLimit, move: Move, found: Restating) -> PlacedLimit:
+    own = _own_fields(move, found.after)
+    # An exception that stays keeps its day and its reason; one that is made here gets them.
+    is_new = move.outcome is Outcome.KEPT or (move.outcome is Outcome.LATER and not one.exceptions)
+    if own and is_new:
+        one = replace(one, since=found.day, because=move.outcome.value.removeprefix("kept: "))
+    return _stating(one, found.after, own)
+
+
+def _stating(one: PlacedLimit, band: Band, own: Mapping[str, Any]) -> PlacedLimit:
+    if not own:
+        one = replace(one, since=None, because="")
+    return replace(one, band=band, own=own)
+
+
+def _own_fields(move: Move, after: Band) -> dict[str, Any]:
     """Return what a place must state itself so that what holds there is `move.after`."""
     on_band = Settings.of(after.stated)
     return {name: getattr(move.after, name) for name in FIELDS if getattr(move.after, name) != getattr(on_band, name)}
