@@ -54,7 +54,14 @@ from neatledger.core.sharing.judging import Exposed, judge_offer, offers_of
 from neatledger.core.sharing.lapses import lapses_of_principals
 from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import Loss
-from neatledger.core.space.limit_table import LimitStatus, LimitTarget, join_pools, pool_statuses
+from neatledger.core.space.limit_table import (
+    LimitStatus,
+    LimitTarget,
+    PoolFolders,
+    held_by_sums,
+    join_pools,
+    pool_statuses,
+)
 from neatledger.core.space.promises import Promise, promises
 from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import show_size
@@ -408,7 +415,14 @@ class Disk:
     def used_in(self, path: bytes) -> int | None:
         return self.held.get(path)
 
-    held_in = used_in
+    def is_elsewhere(self, path: bytes) -> bool:
+        return path == b"/copy"
+
+    def held_of(self, folders: PoolFolders) -> int:
+        return held_by_sums(self.used_in, folders)
+
+    def seen_again(self, folders: PoolFolders, folders_of) -> int:
+        return 0
 
 
 TOLD = FoundLimit(On.POOL, "", 500, leaves_out=("/b",))
@@ -424,13 +438,14 @@ TOLD = FoundLimit(On.POOL, "", 500, leaves_out=("/b",))
     ({"disk": ("meadow:/",), "attic": ("meadow:/b",), "box": ("meadow:/b/c",)}, (), {"disk": (80, None), "attic": (13, None), "box": (7, None)}),
     ({"disk": ("meadow:/", "meadow:/b/c"), "attic": ("meadow:/b",)}, (), {"disk": (87, None), "attic": (13, None)}),
     ({"disk": ("meadow:/", "meadow:/a", "meadow:/a/")}, (), {"disk": (100, None)}),
+    ({"disk": ("meadow:/a", "meadow:/copy")}, (), {"disk": (30, None)}),
     ({"disk": ("meadow:/",), "attic": ("meadow:/b",)}, (replace(TOLD, name="disk", leaves_out=("/b/c",)),), {"disk": (80, 500), "attic": (20, None)}),
 ])  # fmt: skip
 def test_a_pool_has_what_lies_in_it_and_what_the_system_says_of_it(pools, found, expected) -> None:
     office = plan()
     named = {name: Pool(name, holds) for name, holds in pools.items()}
     office = replace(office, space=replace(office.space, pools=named))
-    statuses = pool_statuses(office, Disk({b"/": 100, b"/a": 30, b"/b": 20, b"/b/c": 7}, *found))
+    statuses = pool_statuses(office, Disk({b"/": 100, b"/a": 30, b"/b": 20, b"/b/c": 7, b"/copy": 9}, *found))
     assert {
         one.target.name: (one.used, one.found.limit if one.found else None) for one in statuses
     } == expected  # fmt: skip

@@ -146,11 +146,15 @@ def test_a_folder_moved_takes_its_use_from_one_pool_to_another() -> None:
     assert by_key(back)["disk"].amount == 210 and back.shifts == {"disk": 0, "attic": 0}
 
 
-def test_more_in_use_at_once_is_in_the_pool_of_the_root_and_never_below_nothing() -> None:
-    after = suppose_use(office(), "barn", -500, "so")
+def test_more_in_use_at_once_is_where_it_is_said_to_be_and_never_below_nothing() -> None:
+    before = office()
+    amounts = [-500 if one.target.name == "disk" else 0 for one in before.statuses]
+    after = suppose_use(before, amounts, "so")
     assert by_key(after)["disk"].amount == 0 and after.shifts == {"disk": -500} and after.notes == ("so",)
-    nowhere = suppose_use(replace(office(), statuses=()), "barn", 5, "so")
-    assert nowhere.shifts == {} and nowhere.notes == ("so",)
+    others = [
+        (one, was) for one, was in zip(after.statuses, before.statuses, strict=True) if one.target.name != "disk"
+    ]
+    assert others and all(one is was for one, was in others)
 
 
 def test_a_pool_of_two_systems_is_one() -> None:

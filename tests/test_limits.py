@@ -18,7 +18,14 @@ from neatledger.core.plan.limits import UNLIMITED, Band, On, PlacedLimit, Pool, 
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
 from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
 from neatledger.core.space.bands import Outcome, apply_restating, restate
-from neatledger.core.space.limit_table import LimitStatus, LimitTarget, build_limit_table, pool_of
+from neatledger.core.space.limit_table import (
+    LimitStatus,
+    LimitTarget,
+    PoolFolders,
+    build_limit_table,
+    held_by_sums,
+    pool_of,
+)
 from neatledger.core.space.promises import promise_of, promises
 from neatledger.core.space.room import Newcomer, find_room
 from neatledger.core.space.sizes import UNITS, parse_limit, parse_size, show_share, show_size, spell_size
@@ -256,7 +263,14 @@ class Counted:
     def used_in(self, path: bytes) -> int | None:
         return {b"/": 900, b"/Homes/ada": 300, b"/Homes/bob": 100}.get(path)
 
-    held_in = used_in
+    def is_elsewhere(self, path: bytes) -> bool:
+        return False
+
+    def held_of(self, folders: PoolFolders) -> int:
+        return held_by_sums(self.used_in, folders)
+
+    def seen_again(self, folders: PoolFolders, folders_of) -> int:
+        return 0
 
     def folders_like(self, pattern: bytes) -> list[bytes]:
         assert pattern == b"/Homes/*"
@@ -400,8 +414,6 @@ class Walked(Counted):
 
     def used_in(self, path: bytes) -> int | None:
         return self.used.get(path)
-
-    held_in = used_in
 
     def folders_like(self, pattern: bytes) -> list[bytes]:
         return [path for path in self.homes if match_path(pattern, path)]

@@ -7,6 +7,7 @@ import io
 import json
 import os
 import shutil
+import textwrap
 from collections.abc import Iterator
 from contextlib import contextmanager
 from html.parser import HTMLParser
@@ -238,6 +239,42 @@ def test_what_is_supposed_stands_beside_today(ask, run, demo: Path) -> None:
 def _bytes(text: str) -> float:
     number, unit = text.split(" ")
     return float(number.replace(",", "")) * UNITS[unit]
+
+
+def test_versions_kept_otherwise_change_the_pools_and_folders_where_they_lie(run, tmp_path: Path) -> None:
+    (tmp_path / "t/a/.old").mkdir(parents=True)
+    (tmp_path / "t/b/.old").mkdir(parents=True)
+    for name, size in (
+        ("a/x.odt", 4096),
+        ("a/.old/x 1.odt", 40960),
+        ("b/y.tif", 8192),
+        ("b/.old/y 1.tif", 81920),
+        ("b/.old/y 2.odt", 20480),
+    ):
+        (tmp_path / "t" / name).write_bytes(b"v" * size)
+    text = """
+    office: X
+    systems: {barn: {source: tree, path: t, accounts: machine, space: {versions: ["/**/.old"], counted: [versions], keep-versions: 2}}}
+    pools: {disk: {holds: ["barn:/"], size: 1 MB}, attic: {holds: ["barn:/b"], size: 1 MB}}
+    limits: {folders: {"barn:/a": {limit: 100 kB}, "barn:/b": {limit: 200 kB}, "barn:/b/.old": {limit: 200 kB}}}
+    """
+    (tmp_path / "office.yaml").write_text(textwrap.dedent(text))
+    run("gather", "--office", tmp_path)
+
+    def used() -> dict[str, int]:
+        told = json.loads(run("suppose", "--keep", "barn=0", "--format", "json", "--office", tmp_path).stdout)["rows"]
+        return {row["place"]: row["today_bytes"] - row["then_bytes"] for row in told if row["what"] == "used"}
+
+    # All that is kept goes: where it lies, in the pool that it lies in.
+    assert used() == {
+        "barn:/a": 40960,
+        "barn:/b": 102400,
+        "barn:/b/.old": 102400,
+        "pool disk": 40960,
+        "pool attic": 102400,
+    }
+    (tmp_path / "office.yaml").write_text(textwrap.dedent(text).replace("counted: [versions], ", ""))
+    assert used().keys() == {"pool disk", "pool attic"}, "what is kept beside the files counts in pools alone"
 
 
 def test_kinds_versions_and_devices(ask, run, demo: Path) -> None:

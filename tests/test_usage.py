@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from conftest import status_as_nobody
 from judges import btrfs
 from neatledger.cli import main
+from neatledger.core.plan.limits import On
 from neatledger.core.plan.space import SameAs, Sort, SpaceRules
 from neatledger.core.space.figures import Figures
 from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Usage
@@ -28,6 +29,9 @@ from neatledger.core.tree.table import Table
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import open_ledger
 from neatledger.office.addresses import parse_address
+from neatledger.questions import limits, space
+from neatledger.questions.office import open_office
+from neatledger.questions.views import load_views
 from test_gather import gather, paths_of
 
 
@@ -260,6 +264,63 @@ def test_a_tree_counted_elsewhere_is_taken_off_once_and_whole(found) -> None:
         meets = parent[one.row] if one.same_as < 0 else max(lineage(parent, one.row) & lineage(parent, one.same_as))
         off[sorted(lineage(parent, meets))] += plain.totals[one.row]
     assert np.array_equal(usage.totals, plain.totals - off)
+
+
+def _pooled(root: Path, pools: dict[str, list[tuple[str, Path]]], tops: dict[str, Path]) -> dict[str, int]:
+    """Work out slowly what each pool holds: every object once, in the pools whose folders show it."""
+    held: dict[str, dict[tuple[int, int], int]] = {name: {} for name in pools}
+    for system, top in tops.items():
+        # Folders of a system by the nearest top above them; the first pool that names it.
+        owners: dict[Path, str] = {}
+        for name, holds in pools.items():
+            for where, path in holds:
+                if where == system:
+                    owners.setdefault(top / path, name)
+        for here, folders, files in os.walk(top):
+            nearest = next((above for above in (Path(here), *Path(here).parents) if above in owners), None)
+            if nearest is None or not nearest.is_relative_to(top):
+                continue
+            links = [name for name in folders if os.path.islink(os.path.join(here, name))]
+            for name in ("", *files, *links):
+                seen = os.lstat(os.path.join(here, name))
+                held[owners[nearest]][seen.st_dev, seen.st_ino] = seen.st_blocks * 512
+    return {name: sum(sizes.values()) for name, sizes in held.items()}
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("seed", range(4))
+def test_each_byte_is_once_in_every_pool_however_it_is_reached(tmp_path: Path, seed: int, run) -> None:
+    rng, root = random.Random(seed), tmp_path / "tree"
+    make_tree(root, seed)
+    folders = [Path(here) for here, _, _ in os.walk(root) if here.isascii()]
+    tops = {"one": root, "two": rng.choice(folders), "three": rng.choice(folders)}
+    names = list(tops)
+    rng.shuffle(names)
+    lines = [f"  {name}: {{source: tree, path: {tops[name]}, accounts: machine}}" for name in names]
+    head = "office: X\nsystems:\n" + "\n".join(lines) + "\n"
+    (tmp_path / "office.yaml").write_text(head)
+    run("gather", "--office", tmp_path)
+    for _ in range(6):
+        pools: dict[str, list[tuple[str, Path]]] = {}
+        for system in names:
+            inside = [each.relative_to(tops[system]) for each in folders if each.is_relative_to(tops[system])]
+            pools.setdefault(f"p{rng.randrange(2)}", []).append((system, Path()))
+            for path in rng.sample(inside, min(len(inside), rng.randrange(3))):
+                if path != Path():
+                    pools.setdefault(f"p{rng.randrange(3)}", []).append((system, path))
+        words = [
+            f"  {name}: {{holds: {[f'{where}:/{path}' for where, path in holds]}}}" for name, holds in pools.items()
+        ]
+        (tmp_path / "office.yaml").write_text(head + "pools:\n" + "\n".join(words).replace("/.'", "/'") + "\n")
+        office = open_office(tmp_path)
+        statuses = limits.ask(office, load_views(office))
+        found = {one.target.name: one.used for one in statuses if one.target.on is On.POOL}
+        assert found == _pooled(root, pools, tops), (words, tops)
+        parts = {each.name: each.figures for each in space.ask_office(office, "system").parts}
+        assert sum(each.occupied for each in parts.values()) == du(os.fsencode(root))
+        for by in ("owner", "kind"):
+            whole = space.ask_office(office, by)
+            assert sum(each.figures.occupied for each in whole.parts) == whole.whole.figures.occupied
 
 
 def _kept_and_worked_out(tmp_path: Path, root: Path, rules: SpaceRules, same=()) -> tuple[SpaceView, SpaceView]:

@@ -20,7 +20,8 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.space import SameAs, Sort, SpaceRules
 from neatledger.core.space.figures import FIGURES, NOTHING, Figures
-from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Usage
+from neatledger.core.space.limit_table import PoolFolders, held_by_sums
+from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Items, Usage
 from neatledger.core.survey.accounts import Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
@@ -77,6 +78,8 @@ class SpaceView:
         self.rules = rules
         self.principals = principals
         self._same = same
+        self.others: Sequence[SpaceView] = ()
+        """Systems of the same machine that count before this one what both show."""
 
     @property
     def groups(self) -> Sequence[Group]:
@@ -129,6 +132,57 @@ class SpaceView:
         """Return what a folder occupies with all below it, whatever counts against limits; None for no folder."""
         row = self.row_of(path)
         return None if row is None else self.all_at(row).occupied
+
+    def held_of(self, folders: PoolFolders) -> int:
+        """Return what lies in some folders, whatever has several names there once (occupied bytes)."""
+        is_simple = not self.reader.facts.get("folders_again", 1) and not self.reader.table("hard").rows
+        if is_simple or (not folders.without and len(folders.holds) == 1):
+            return held_by_sums(self.held_in, folders)
+        return int(self._usage_in(folders).totals[0, 2])
+
+    def seen_again(self, mine: PoolFolders, folders_of: Callable[[str], PoolFolders]) -> int:
+        """Return what of some folders is counted in those of systems before this one already (occupied bytes)."""
+        others = []
+        for other in self.others:
+            theirs = folders_of(other.name)
+            if mine.holds and theirs.holds:
+                others.append(other._usage_in(theirs))
+        return int(self._usage_in(mine).seen_in(others).figures[:, 2].sum()) if others else 0
+
+    def _usage_in(self, folders: PoolFolders) -> Usage:
+        return Usage(*self._parts, again=self.again, kept=self.mask_of(folders))
+
+    def mask_of(self, folders: PoolFolders) -> NDArray[np.bool_]:
+        """Return a mark for each folder of the system that lies in some folders."""
+        kept = np.zeros(self.folders.rows, dtype=bool)
+        tops = [(top, True) for top in folders.holds] + [(top, False) for top in folders.without]
+        # The inner ones speak last.
+        for top, is_in in sorted(tops, key=lambda each: (len(each[0].parts), each[1])):
+            row = self.row_of(top.path)
+            if row is not None:
+                kept[self.usage().tree.below(row)] = is_in
+        return kept
+
+    @property
+    def machine(self) -> str:
+        """What tells whether identities of two systems speak of the same objects; empty where nothing does."""
+        return str(self.reader.facts.get("machine", ""))
+
+    def shows_root_of(self, other: SpaceView) -> bool:
+        """Tell whether a folder of this system is the other's root, by identity."""
+        device, inode = (other.folders[name][0] for name in ("device", "inode"))
+        return bool(np.any((self.folders["device"] == device) & (self.folders["inode"] == inode)))
+
+    def counted_again(self) -> Items:
+        """Return the items that count in systems before this one already."""
+        return self.counted.seen_in([other.counted for other in self.others])
+
+    def is_elsewhere(self, path: bytes) -> bool:
+        """Tell whether a folder lies in a tree that is counted elsewhere."""
+        row, tops = self.row_of(path) if self.again else None, {one.row for one in self.again}
+        while row is not None and row >= 0 and row not in tops:
+            row = int(self.folders["parent"][row])
+        return row is not None and row >= 0
 
     def folders_like(self, pattern: bytes) -> list[bytes]:
         """Return the paths of the folders that fit a pattern."""
@@ -310,17 +364,26 @@ class SpaceView:
         inside[usage.tree.below(row)] = True
         if by == "folder":
             words, folder = [""], np.arange(usage.tree.rows)
-            key, figures, own = np.zeros(usage.tree.rows, dtype=np.int64), usage.totals, usage.own
+            key, figures = np.zeros(usage.tree.rows, dtype=np.int64), usage.totals
+            own = usage.own_by(np.zeros(len(usage.alone), dtype=np.int64), folder, key)
         else:
             words, of_key = self._words_of(by, name_of)
-            keys = of_key[getattr(usage.items, "list" if by == "group" else by)]
-            folder, key, figures = usage.roll_up_by(keys)
-            own = usage.own_by(keys, folder, key)
+            column = "list" if by == "group" else by
+            folder, key, figures = usage.roll_up_by(of_key[getattr(usage.items, column)])
+            own = usage.own_by(of_key[getattr(usage.alone, column)], folder, key)
         kept = inside[folder]
         order = np.lexsort((key[kept], usage.tree.preorder[folder[kept]]))
         rows = (column[kept][order].tolist() for column in (folder, key, figures, own))
         for here, number, whole, mine in zip(*rows, strict=True):
             yield self.path(here), words[number], Figures.of_row(whole), Figures.of_row(mine)
+
+    def by_of(self, items: Items, by: str, name_of: Callable[[str], str]) -> Iterator[tuple[str, Figures]]:
+        """Yield what some items hold by ``owner``, ``kind`` or ``group``, named as `every` names them."""
+        words, of_key = self._words_of(by, name_of)
+        keys = of_key[getattr(items, "list" if by == "group" else by)]
+        for key in np.unique(keys).tolist():
+            if by != "group" or words[key] != name_of(""):
+                yield words[key], Figures.of_row(items.figures[keys == key].sum(axis=0))
 
     def _words_of(self, by: str, name_of: Callable[[str], str]) -> tuple[list[str], NDArray[np.int64]]:
         """Return the words for owners, kinds or groups, and which of them each key of an item stands for."""

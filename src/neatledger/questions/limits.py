@@ -11,7 +11,7 @@ from neatledger.core.space.limit_table import LimitStatus, build_limit_table, jo
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office
-from neatledger.questions.views import view_of
+from neatledger.questions.views import link_views, view_of
 
 __all__ = ["History", "ask", "counts_until", "load_history"]
 
@@ -59,7 +59,9 @@ class History:
 
     def _open(self, count: CountInfo) -> dict[str, SpaceView]:
         readers = self._office.readers_of(count)
-        return {name: view_of(self._office, reader, with_principals=False) for name, reader in readers.items()}
+        views = {name: view_of(self._office, reader, with_principals=False) for name, reader in readers.items()}
+        link_views(views.values())
+        return views
 
     def used(self, status: LimitStatus) -> list[tuple[date, int]]:
         """Return what a place used at each count that holds it: day and bytes.

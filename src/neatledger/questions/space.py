@@ -91,21 +91,26 @@ def ask_office(office: Office, by: str, views: Mapping[str, SpaceView] | None = 
     if by in ("folder", "file", "sort"):
         raise UsageError(f"the whole office is not shown by {by}", hint="name a folder: space barn:/ --by folder")
     views = views or load_views(office)
-    systems = {name: _top(view) for name, view in views.items()}
-    whole = Share(office.plan.office, add_up(systems.values()))
-    sums: dict[str, Figures] = systems
+    mine = {name: view for name, view in views.items() if not view.is_elsewhere(b"/")}
+    again = {name: Figures.of_row(view.counted_again().figures.sum(axis=0)) for name, view in mine.items()}
+    whole = add_up(view.at(0) for view in mine.values()) - add_up(again.values())
+    sums: dict[str, Figures] = {name: mine[name].at(0) if name in mine else NOTHING for name in views}
     if by != "system":
         sums = {}
-        for view in views.values():
-            for part in _parts(view, 0, by):
+        for name, view in mine.items():
+            for part in (*_parts(view, 0, by), *(_parts_again(view, by) if again[name] else ())):
                 key = str(part.name)
                 sums[key] = sums.get(key, NOTHING) + part.figures
-    return Breakdown(by, whole, [Share(*each) for each in sums.items()], {})
+    elif any(again.values()):
+        sums[SEEN_AGAIN] = NOTHING - add_up(again.values())
+    return Breakdown(by, Share(office.plan.office, whole), [Share(*each) for each in sums.items()], {})
 
 
-def _top(view: SpaceView) -> Figures:
-    """Return what a system holds, without trees that are counted in another system."""
-    return NOTHING if any(one.row == 0 for one in view.again) else view.at(0)
+def _parts_again(view: SpaceView, by: str) -> Iterator[Share]:
+    """Yield the parts of what other systems show too, as taken off."""
+    name_of = owner_names(view) if by == "owner" else names_of(view.reader).numbered_group
+    for word, figures in view.by_of(view.counted_again(), by, name_of):
+        yield Share(word, NOTHING - figures)
 
 
 def ask_folder(office: Office, text: str, by: str = "folder") -> Breakdown:

@@ -22,6 +22,7 @@ from neatledger.core.space.supposing import (
 )
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.ledger.space import SpaceView
+from neatledger.ledger.spread import spread_versions
 from neatledger.questions import limits
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.office import Office
@@ -131,13 +132,15 @@ def _with_folder(office: Office, views: dict[str, SpaceView], supposed: Supposed
 def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, system: str, number: int) -> Supposed:
     if system not in views:
         raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(views)}")
-    freed = [each.freed or (0, 0) for each in kept_versions(office, views[system], number)]
-    low, high = sum(each[0] for each in freed), sum(each[1] for each in freed)
+    freed = {each.kind: each.freed or (0, 0) for each in kept_versions(office, views[system], number)}
+    low, high = sum(each[0] for each in freed.values()), sum(each[1] for each in freed.values())
     # Half way between the bounds stands for them; the bounds are said.
-    amount = -(low + high) // 2
+    amounts = {kind: -(least + most) // 2 for kind, (least, most) in freed.items()}
     does = f"free {show_between(low, high)}" if high > 0 else f"cost {show_between(-high, -low)}"
-    message = f"{number} versions kept on {system} would {does}; {show_size(abs(amount))} is taken for it."
-    return suppose_use(supposed, system, amount, message)
+    message = (
+        f"{number} versions kept on {system} would {does}; {show_size(abs(sum(amounts.values())))} is taken for it."
+    )
+    return suppose_use(supposed, spread_versions(views[system], supposed.plan, supposed.statuses, amounts), message)
 
 
 def _outlooks(history: History, before: Supposed, after: Supposed) -> list[tuple[Outlook, Outlook]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from neatledger.core.tree.address import Address
@@ -13,7 +13,7 @@ from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office, names_of
 
-__all__ = ["CountedFolder", "find_folder", "load_views", "owner_names", "view_of"]
+__all__ = ["CountedFolder", "find_folder", "link_views", "load_views", "owner_names", "view_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,25 @@ def view_of(office: Office, reader: SurveyReader, *, with_principals: bool = Tru
 
 def load_views(office: Office) -> dict[str, SpaceView]:
     """Return every system of the count."""
-    return {name: view_of(office, reader) for name, reader in office.readers.items()}
+    views = {name: view_of(office, reader) for name, reader in office.readers.items()}
+    link_views(views.values())
+    return views
+
+
+def link_views(views: Iterable[SpaceView]) -> None:
+    """Let systems of one machine know of each other, for one tree may be reached in several.
+
+    Which counts what both show: the system whose tree holds the other's root; else the one that the plan has first.
+    """
+    machines: dict[str, list[SpaceView]] = {}
+    for view in views:
+        if view.machine:
+            machines.setdefault(view.machine, []).append(view)
+    for mine in machines.values():
+        inner = [view for view in mine if any(one.shows_root_of(view) for one in mine if one is not view)]
+        in_order = [view for view in mine if view not in inner] + inner
+        for number, view in enumerate(in_order):
+            view.others = in_order[:number]
 
 
 def find_folder(office: Office, views: Mapping[str, SpaceView], text: str) -> CountedFolder:

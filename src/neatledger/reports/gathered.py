@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
-import numpy as np
-
 from neatledger.core.survey.survey import Survey
 from neatledger.core.tree.columns import NotSeen
 from neatledger.reports.report import Column, Report, Row, count_of
@@ -47,7 +45,6 @@ def gathered_report(
     rows: list[Row] = []
     notes: list[str] = []
     for survey in surveys:
-        size = int(np.sum(survey.classes["bytes"], dtype=np.int64))
         rows.append(
             {
                 "system": survey.system,
@@ -56,7 +53,8 @@ def gathered_report(
                 "folders": survey.folders.rows,
                 "files": survey.files,
                 "lists": len(survey.lists),
-                "bytes": size,
+                # Of everything in the root, whatever has several names once: as `space` shows it.
+                "bytes": int(survey.totals["totals"]["bytes"][0]),
                 "not_seen": len(survey.not_seen),
                 "seconds": f"{seconds[survey.system]:.1f}",
             }

@@ -54,6 +54,7 @@ def read(context: SourceContext) -> Survey:
         mounted = _read_mounts(root, points or frozenset(), tree.folders)
         space = os.fstatvfs(root)
     facts: Facts = {
+        "machine": _machine(),
         "entries": sum(part.entries for part in parts) + 1,
         "read_only": int(bool(space.f_flag & os.ST_RDONLY)),
         **{f"pool_{name}": number for name, number in _figures(space).items()},
@@ -66,6 +67,17 @@ def read(context: SourceContext) -> Survey:
         facts["limits"] = [limit.to_facts() for limit in limits]
     settle(facts, found, context)
     return make_survey(context.system, "tree", tree, (found.accounts, found.groups, found.not_seen), facts)
+
+
+def _machine() -> str:
+    """Return what numbers of devices and inodes are good for: this start of this machine; empty where not told.
+
+    Devices may have other numbers after the next start (random(4), /proc/sys/kernel/random/boot_id).
+    """
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
+    except OSError:
+        return ""
 
 
 @contextmanager

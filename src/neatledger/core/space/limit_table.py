@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from functools import partial
 from typing import Protocol
 
 from neatledger.core.people.principals import Principal
@@ -19,14 +20,25 @@ from neatledger.core.tree.patterns import match_path
 __all__ = [
     "LimitStatus",
     "LimitTarget",
+    "PoolFolders",
     "SystemSpace",
     "build_limit_table",
     "entitled_space",
+    "folders_in_pool",
+    "held_by_sums",
     "join_pools",
     "pool_of",
     "pool_statuses",
     "pools_of",
 ]
+
+
+@dataclass(frozen=True, slots=True)
+class PoolFolders:
+    """The folders of one system that lie in a pool: the tops of what it `holds`, and of what others have in these."""
+
+    holds: tuple[Address, ...]
+    without: tuple[Address, ...]
 
 
 class SystemSpace(Protocol):
@@ -51,8 +63,17 @@ class SystemSpace(Protocol):
     def used_in(self, path: bytes) -> int | None:
         """Return what a folder holds with all below it, None where there is none."""
 
-    def held_in(self, path: bytes) -> int | None:
-        """Return what a folder occupies with all below it, whatever counts against limits."""
+    def is_elsewhere(self, path: bytes) -> bool:
+        """Tell whether a folder lies in a tree that is counted elsewhere."""
+
+    def held_of(self, folders: PoolFolders) -> int:
+        """Return what lies in some folders, whatever has several names there once (occupied bytes)."""
+
+    def seen_again(self, folders: PoolFolders, folders_of: Callable[[str], PoolFolders]) -> int:
+        """Return what of a pool's folders here is counted in another system's already (occupied bytes).
+
+        `folders_of` tells the pool's folders in another system.
+        """
 
     def folders_like(self, pattern: bytes) -> list[bytes]:
         """Return the paths of the folders that fit a pattern."""
@@ -330,7 +351,6 @@ def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
     # What the system's own console says of a pool goes before what its file system shows.
     found = {one.name: one for one in reversed(space.found) if one.on is On.POOL}
     pools = pools_of(plan, space.name)
-    tops = {one for pool in pools for one in _held(pool, space.name)}
     for pool in pools:
         message = found.get(pool.name)
         if message is None and len(pools) == 1:
@@ -340,16 +360,34 @@ def pool_statuses(plan: Plan, space: SystemSpace) -> Iterable[LimitStatus]:
             Address(space.name, path.encode("utf-8", "surrogateescape"))
             for path in (message.leaves_out if message is not None else ())
         }
-        mine = {one for one in _held(pool, space.name) if one not in apart}
-        used = sum(_held_alone(space, top, tops | apart) for top in mine)
+        mine = folders_in_pool(plan, pool, space.name)
+        mine = PoolFolders(
+            tuple(one for one in mine.holds if one not in apart and not space.is_elsewhere(one.path)),
+            (*mine.without, *apart),
+        )
+        used = space.held_of(mine) - space.seen_again(mine, partial(folders_in_pool, plan, pool))
         yield LimitStatus(LimitTarget(On.POOL, space.name, pool.name), used, None, message, pool=pool)
 
 
-def _held_alone(space: SystemSpace, top: Address, tops: Iterable[Address]) -> int:
-    """Return what a folder holds without what lies in the nearest of `tops` below it: each byte is in one of them."""
-    below = [one for one in tops if one != top and one.is_within(top)]
-    nearest = [one for one in below if not any(one != other and one.is_within(other) for other in below)]
-    return (space.held_in(top.path) or 0) - sum(space.held_in(one.path) or 0 for one in nearest)
+def folders_in_pool(plan: Plan, pool: Pool, system: str) -> PoolFolders:
+    """Return what of one system lies in a pool, and what of that lies in other pools."""
+    others = (top for other in pools_of(plan, system) if other.name != pool.name for top in _held(other, system))
+    return PoolFolders(tuple(_held(pool, system)), tuple(others))
+
+
+def held_by_sums(held_in: Callable[[bytes], int | None], folders: PoolFolders) -> int:
+    """Return what lies in some folders, from what each holds with all below it: right where nothing is seen twice.
+
+    `held_in` tells what a folder holds (None: there is none). Of tops one in the other, the inner one speaks for
+    itself: each byte is in the nearest top above it.
+    """
+    tops = {*folders.holds, *folders.without}
+    found = 0
+    for top in set(folders.holds):
+        below = [one for one in tops if one != top and one.is_within(top)]
+        nearest = [one for one in below if not any(one != other and one.is_within(other) for other in below)]
+        found += (held_in(top.path) or 0) - sum(held_in(one.path) or 0 for one in nearest)
+    return found
 
 
 def _folders(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:

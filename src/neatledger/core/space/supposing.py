@@ -33,10 +33,6 @@ class Supposed:
     notes: tuple[str, ...] = ()
 
 
-def _pool_status(supposed: Supposed, name: str) -> LimitStatus | None:
-    return next((one for one in supposed.statuses if one.target.on is On.POOL and one.target.name == name), None)
-
-
 def _shift(status: LimitStatus, amount: int) -> LimitStatus:
     """Return a place that holds more, or less; the system's own figure moves with ours."""
     found = status.found
@@ -156,14 +152,12 @@ def suppose_move(supposed: Supposed, folder: Address, target: str, held: int) ->
     return replace(supposed, plan=plan, statuses=tuple(statuses), shifts=shifts, moved=moved)
 
 
-def suppose_use(supposed: Supposed, system: str, amount: int, message: str) -> Supposed:
-    """Let a system use more or less at once, in the pool of its root."""
-    pool = pool_of(supposed.plan, Address(system, b"/"))
-    if pool is None or _pool_status(supposed, pool.name) is None:
-        return replace(supposed, notes=(*supposed.notes, message))
-    shifts = {**supposed.shifts, pool.name: supposed.shifts.get(pool.name, 0) + amount}
-    statuses = tuple(
-        _shift(one, amount) if one.target.on is On.POOL and one.target.name == pool.name else one
-        for one in supposed.statuses
-    )
-    return replace(supposed, statuses=statuses, shifts=shifts, notes=(*supposed.notes, message))
+def suppose_use(supposed: Supposed, amounts: Sequence[int], message: str) -> Supposed:
+    """Let each place use more or less at once; `amounts` are bytes, one for each of the statuses."""
+    shifts = dict(supposed.shifts)
+    statuses = []
+    for status, amount in zip(supposed.statuses, amounts, strict=True):
+        if amount and status.target.on is On.POOL:
+            shifts[status.target.name] = shifts.get(status.target.name, 0) + amount
+        statuses.append(_shift(status, amount) if amount else status)
+    return replace(supposed, statuses=tuple(statuses), shifts=shifts, notes=(*supposed.notes, message))

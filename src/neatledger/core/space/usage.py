@@ -73,6 +73,24 @@ class Items:
         return cls(*(np.concatenate(column) for column in columns))
 
 
+@dataclass(frozen=True, slots=True)
+class _Identities:
+    """Objects by what a machine knows them by: a row of each, device, inode; three columns of equal length."""
+
+    row: Ints
+    device: Ints
+    inode: Ints
+
+    def is_in(self, other: _Identities) -> Mask:
+        """Tell of each object whether the other has it."""
+        found = np.zeros(len(self.row), dtype=bool)
+        # There are few devices, and numbers alone are told apart much faster than pairs.
+        for device in np.unique(self.device):
+            mine = self.device == device
+            found[mine] = np.isin(self.inode[mine], other.inode[other.device == device])
+        return found
+
+
 def _items(table: Table, kind: Ints, files: Ints) -> Items:
     wide = [table[name].astype(np.int64) for name in ("folder", "list", "owner")]
     figures = np.stack([files, table["bytes"], table["occupied"]], axis=1).astype(np.int64)
@@ -148,14 +166,19 @@ class Usage:
 
     def _met_again(self, single: Items, hard: Items) -> list[Items]:
         """Return what is to be taken off: later names of one file, and later sights of one folder."""
-        device, inode = self._hard["device"], self._hard["inode"]
-        if self._kept is not None:
-            mask = self._kept[self._hard["folder"]]
-            device, inode = device[mask], inode[mask]
+        device, inode = self._hard_identities()
         before, later = self._pairs(hard.folder, device, inode)
         # Two names of one file are one file to every folder that holds both: taken off where their paths meet.
         at = self.tree.meet(hard.folder[before], hard.folder[later])
         return [hard.take(later).taken_off(at), *self._folders_met(single)]
+
+    def _hard_identities(self) -> tuple[Ints, Ints]:
+        """Return device and inode of each of the hard items."""
+        device, inode = self._hard["device"], self._hard["inode"]
+        if self._kept is None:
+            return device, inode
+        mask = self._kept[self._hard["folder"]]
+        return device[mask], inode[mask]
 
     def _folders_met(self, single: Items) -> list[Items]:
         known = np.flatnonzero(self._folders["inode"])
@@ -245,6 +268,37 @@ class Usage:
         """Each folder's figures with all below it (rows × FIGURES)."""
         return np.stack([self.tree.roll_up(self.own[:, place]) for place in range(len(FIGURES))], axis=1)
 
+    def seen_in(self, others: Sequence[Usage]) -> Items:
+        """Return the items that other systems of the same machine show too, each object once, by its identity.
+
+        What `again` says is counted elsewhere is in no system's figures, and so not among them.
+        """
+        mine = self._identities()
+        folder_again, hard_again = (np.zeros(len(each.row), dtype=bool) for each in mine)
+        for other in others:
+            folders, hard = other._identities()
+            folder_again |= mine[0].is_in(folders)
+            hard_again |= mine[1].is_in(hard)
+        shown = np.zeros(self.tree.rows, dtype=bool)
+        shown[mine[0].row[folder_again]] = True
+        single = self._single()
+        return Items.join([single.take(shown[single.folder]), self._hard_rows().take(mine[1].row[hard_again])])
+
+    def _identities(self) -> tuple[_Identities, _Identities]:
+        """Return the identities of the folders, and of what has several names, each once; rows of their tables."""
+        found = []
+        for table, folder in (
+            (self._folders, np.arange(self.tree.rows)),
+            (self._hard, self._hard["folder"].astype(np.int64)),
+        ):
+            is_counted = (self._area[folder] == 0) & (table["inode"] != 0)
+            if self._kept is not None:
+                is_counted &= self._kept[folder]
+            row = np.flatnonzero(is_counted)
+            row = row[_first_of(table["device"][row], table["inode"][row])]
+            found.append(_Identities(row, table["device"][row], table["inode"][row]))
+        return found[0], found[1]
+
     def below(self, row: int) -> Items:
         """Return the items of a folder and all below it."""
         return self.items.take(self._slice(self.items, row))
@@ -254,10 +308,19 @@ class Usage:
         chosen = self._slice(self.items, row)
         return _by(keys[chosen], self.items.figures[chosen])
 
+    @cached_property
+    def alone(self) -> Items:
+        """Items of each folder for itself: names of one object in it counted once, whatever other folders hold."""
+        hard, device, inode = self._hard_items(), *self._hard_identities()
+        return Items.join([self._single(), hard.take(_first_of(hard.folder, device, inode))])
+
     def own_by(self, keys: Ints, folder: Ints, key: Ints) -> Ints:
-        """Return the figures of folders alone by a key (0 and more), for rows as `roll_up_by` has them."""
+        """Return the figures of folders for themselves by a key, for rows as `roll_up_by` has them.
+
+        `keys` are those of `alone` (0 and more).
+        """
         wide = int(max(keys.max(initial=0), key.max(initial=0))) + 1
-        codes, sums = _add_up(self.items.folder * wide + keys, self.items.figures)
+        codes, sums = _add_up(self.alone.folder * wide + keys, self.alone.figures)
         found = np.zeros((len(folder), len(FIGURES)), dtype=np.int64)
         place = np.searchsorted(folder * wide + key, codes)
         found[place] = sums
@@ -297,6 +360,16 @@ class Usage:
         sums.reverse()
         folder, key = np.divmod(np.concatenate(codes), wide)
         return folder, key + low, np.concatenate(sums)
+
+
+def _first_of(*columns: Ints) -> NDArray[np.intp]:
+    """Return the rows that are the first of their like, in their order."""
+    if not len(columns[0]):
+        return np.zeros(0, dtype=np.intp)
+    order = np.lexsort(columns)
+    is_first = np.ones(len(order), dtype=bool)
+    is_first[1:] = np.logical_or.reduce([column[order][1:] != column[order][:-1] for column in columns])
+    return np.sort(order[is_first])
 
 
 def _by(keys: Ints, figures: Ints) -> dict[int, tuple[int, int, int]]:

@@ -63,6 +63,9 @@ class KeptVersions:
             return min(ends), max(ends)
         if not self.kept or self.then_kept == self.kept:
             return (0, 0) if self.then_kept == self.kept else (self.measured - self.then_high, self.measured)
+        if not self.then_kept:
+            # All of them go, however many each file has.
+            return self.measured, self.measured
         # At most each file has all the versions that are kept now: so much of these goes, or is added.
         part = self.measured - self.measured * self.then_kept // self.kept
         return min(0, part), max(0, part)
