@@ -272,6 +272,7 @@ def test_versions_kept_otherwise_change_the_pools_and_folders_where_they_lie(run
         "barn:/b/.old": 102400,
         "pool disk": 40960,
         "pool attic": 102400,
+        "person barn:root": 143360,
     }
     (tmp_path / "office.yaml").write_text(textwrap.dedent(text).replace("counted: [versions], ", ""))
     assert used().keys() == {"pool disk", "pool attic"}, "what is kept beside the files counts in pools alone"

@@ -137,10 +137,10 @@ def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, syste
     # Half way between the bounds stands for them; the bounds are said.
     amounts = {kind: -(least + most) // 2 for kind, (least, most) in freed.items()}
     does = f"free {show_between(low, high)}" if high > 0 else f"cost {show_between(-high, -low)}"
-    message = (
-        f"{number} versions kept on {system} would {does}; {show_size(abs(sum(amounts.values())))} is taken for it."
-    )
-    return suppose_use(supposed, spread_versions(views[system], supposed.plan, supposed.statuses, amounts), message)
+    message = f"{number} versions kept on {system} would {does}"
+    message += f"; {show_size(abs(sum(amounts.values())))} is taken for it." if low != high else "."
+    where = spread_versions(views[system], supposed.plan, supposed.statuses, amounts)
+    return suppose_use(supposed, where, message)
 
 
 def _outlooks(history: History, before: Supposed, after: Supposed) -> list[tuple[Outlook, Outlook]]:
