@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 import textwrap
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from html.parser import HTMLParser
@@ -276,6 +277,27 @@ def test_versions_kept_otherwise_change_the_pools_and_folders_where_they_lie(run
     }
     (tmp_path / "office.yaml").write_text(textwrap.dedent(text).replace("counted: [versions], ", ""))
     assert used().keys() == {"pool disk", "pool attic"}, "what is kept beside the files counts in pools alone"
+
+
+def test_barred_kinds_of_any_length_are_found_and_ends_of_sentences_are_none(run, tmp_path: Path) -> None:
+    (tmp_path / "t").mkdir()
+    names = {"a.Configuration": "configuration", "b.photo-library_2026": "photo-library_2026", "c.Entwürfe123456": "entwürfe123456",
+             "Letter to Mr. Smith from Rook": "", "d.tar.gz": "gz", "e.x,S=4711:2,": "", "f.S=1:2,S": "s=1:2,s", ".bashconfiguration": "", "g.": ""}  # fmt: skip
+    for name in names:
+        (tmp_path / "t" / name).write_bytes(b"k" * 100)
+    barred = "[.CONFIGURATION, photo-library_2026, Entwürfe123456]"
+    text = f"office: X\nsystems: {{barn: {{source: tree, path: t, accounts: machine}}}}\nbarred: [{{folder: 'barn:/', kinds: {barred}}}]\n"
+    (tmp_path / "office.yaml").write_text(text)
+    run("gather", "--office", tmp_path)
+    told = json.loads(run("kinds", "--format", "json", "--office", tmp_path).stdout)["rows"]
+    assert {row["kind"]: row["files"] for row in told if row["files"]} == Counter(
+        kind or "(none)" for kind in names.values()
+    )
+    found = json.loads(run("kinds", "--barred", "--format", "json", "--office", tmp_path, status=1).stdout)["rows"]
+    assert {row["kind"] for row in found} == {"configuration", "photo-library_2026", "entwürfe123456"}
+    for odd in ("tar.gz", "two words and more", "a/b"):
+        (tmp_path / "office.yaml").write_text(text.replace(barred, f"['{odd}']"))
+        assert "what follows the last dot" in run("kinds", "--office", tmp_path, status=2).stderr
 
 
 def test_kinds_versions_and_devices(ask, run, demo: Path) -> None:

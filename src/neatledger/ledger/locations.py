@@ -11,7 +11,7 @@ from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import FileClass
 from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of
+from neatledger.core.tree.columns import FolderFacts, SeenState, kinds_of
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
 from neatledger.ledger.reader import SurveyReader
@@ -109,8 +109,10 @@ def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], Acc
     counts = _count_sorts(reader, here)
     odd_sorts = reader.odd_sorts(here)
     (number, owner), usual = next(each for each in counts.items() if each[0] not in odd_sorts)
-    kind = kind_of(parts[-1])
-    if not any(reader.kind(row["kind"]) == kind and row["list"] == number for row in reader.class_rows(here.classes)):
+    kinds = kinds_of(parts[-1])
+    if not any(
+        reader.kind(row["kind"]) in kinds and row["list"] == number for row in reader.class_rows(here.classes)
+    ):
         raise _unknown(address)
     item = Item(address.path, parse(number), owner)
     note = f"names of ordinary files are not kept: judged by the list that {usual} files of this folder share"

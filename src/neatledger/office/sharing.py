@@ -27,7 +27,7 @@ def read_rule(one: Mapping[str, Any]) -> SharingRule:
         folder_days=one.get("folder-days"),
         password=one.get("password"),
         largest=None if largest is None else parse_limit(largest),
-        barred=frozenset(each.casefold().lstrip(".") for each in one.get("barred-kinds") or ()),
+        barred=frozenset(each.lower().lstrip(".") for each in one.get("barred-kinds") or ()),
         pass_on=one.get("pass-on"),
         chain=one.get("chain"),
         single_files=one.get("single-files"),

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from neatledger.core.lists import posix
 from neatledger.core.lists.posix import pack_body
-from neatledger.core.tree.columns import LARGE_BYTES, LONGEST_KIND, SeenState
+from neatledger.core.tree.columns import LARGE_BYTES, SeenState, is_kind
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
 from neatledger.sources.statx import APPEND_ONLY, IMMUTABLE, WANTED, Look, device_of, statx
@@ -238,7 +238,7 @@ class Walker:
             dot = name.rfind(".") + 1
             kind = kinds.get(name[dot:], -1) if dot > 1 else kinds.setdefault("", len(kinds))
             if kind < 0:
-                word = name[dot:] if len(name) - dot <= LONGEST_KIND else ""
+                word = name[dot:] if is_kind(name[dot:]) else ""
                 kind = kinds.setdefault(word, len(kinds))
             add_row((row, number, uid, kind, size, blocks, changed))
             add_name(name)

@@ -9,13 +9,11 @@ from numpy.typing import NDArray
 
 from neatledger.core.sharing.judging import Exposed
 from neatledger.core.tree.address import parts_of
-from neatledger.core.tree.columns import kind_of
+from neatledger.core.tree.columns import kind_of, kinds_of
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
 __all__ = ["Exposer"]
-
-_MOST_KINDS = 60
 
 
 class Exposer:
@@ -60,7 +58,7 @@ class Exposer:
         kind = kind_of(name)
         mine = self._classes["folder"] == row
         known = {self._kinds[number] for number in np.unique(self._classes["kind"][mine]).tolist()}
-        if kind not in known:
+        if known.isdisjoint(kinds_of(name)):
             return None
         names = self._large.texts("name")
         large = [n for n in np.flatnonzero(self._large["folder"] == row).tolist() if names[n] == name]
@@ -85,7 +83,7 @@ class Exposer:
         return Exposed(
             int(files.sum()),
             int(self._classes["bytes"][mine].sum()),
-            tuple(self._kinds[number].decode("utf-8", "surrogateescape") for number in often[:_MOST_KINDS].tolist()),
+            tuple(self._kinds[number].decode("utf-8", "surrogateescape") for number in often.tolist()),
             int(self._classes["changed"][mine].max(initial=0)),
             int(large.max(initial=0)),
         )

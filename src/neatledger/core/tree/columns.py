@@ -14,7 +14,6 @@ __all__ = [
     "KEY_TOTAL_COLUMNS",
     "LARGE_BYTES",
     "LARGE_COLUMNS",
-    "LONGEST_KIND",
     "ODD_COLUMNS",
     "OTHER_COLUMNS",
     "TOTAL_COLUMNS",
@@ -22,7 +21,9 @@ __all__ = [
     "NotSeen",
     "OddFile",
     "SeenState",
+    "is_kind",
     "kind_of",
+    "kinds_of",
 ]
 
 # Column name → NumPy dtype; "bytes" is a column of byte strings. Sizes are bytes, times Unix seconds.
@@ -88,14 +89,31 @@ KEY_TOTAL_COLUMNS = {"key": "i4", **TOTAL_COLUMNS}
 LARGE_BYTES = 8 * 1024**2
 
 
-LONGEST_KIND = 10
+_LONGEST_ODD = 10
 
 
 def kind_of(name: bytes) -> bytes:
     """Return a file's kind: what follows the last dot of its name, in small letters; empty where none does."""
     dot = name.rfind(b".") + 1
     text = name[dot:].decode("utf-8", "surrogateescape") if dot > 1 else ""
-    return text.lower().encode("utf-8", "surrogateescape") if len(text) <= LONGEST_KIND else b""
+    return text.lower().encode("utf-8", "surrogateescape") if is_kind(text) else b""
+
+
+def is_kind(text: str) -> bool:
+    """Tell whether what follows a dot says what kind a file is of, and is not the end of a sentence or a number.
+
+    Words of letters, digits, ``-``, ``_`` and ``+`` may be of any length.
+    """
+    return len(text) <= _LONGEST_ODD or text.translate(_IN_WORDS).isalnum()
+
+
+_IN_WORDS = str.maketrans("", "", "-_+")
+
+
+def kinds_of(name: bytes) -> tuple[bytes, ...]:
+    """Return a file's kind as counts have it: older ones took whatever was longer than ten signs for none."""
+    kind = kind_of(name)
+    return (kind,) if len(kind.decode("utf-8", "surrogateescape")) <= _LONGEST_ODD else (kind, b"")
 
 
 class SeenState(IntEnum):
