@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from neatledger.core.space.forecast import FEWEST, RATE, Outlook, Trend
+from neatledger.core.space.growths import Sort
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
@@ -42,6 +43,8 @@ _COLUMNS = (
     Column("meets_on", "", Show.MACHINE),
     Column("earliest", "", Show.MACHINE),
     Column("latest", "", Show.MACHINE),
+    Column("grows", "", Show.MACHINE),
+    Column("may_grow", "", Show.MACHINE),
     Column("counts", "", Show.MACHINE),
     Column("breaks", "", Show.MACHINE),
 )
@@ -108,13 +111,50 @@ def breaks_of(trend: Trend | None) -> list[str]:
         for each in trend.breaks
         if abs(each.amount) * 50 >= trend.amount
     ]
-    if trend.changed:
-        parts.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
+    parts += ways_of(trend)
     if abs(trend.stands_out) * 50 >= trend.amount and trend.stands_out:
         more = "more" if trend.stands_out > 0 else "less"
         parts.append(
             f"the last count has {show_size(abs(trend.stands_out))} {more} than expected: the next will tell"
         )
+    return parts
+
+
+def _ways(outlooks: Sequence[Outlook], shown: Sequence[Outlook]) -> list[str]:
+    """Say what is to be known of each place's growth; what is so of several, once."""
+    said: dict[tuple[str, bool], list[str]] = {}
+    for outlook in outlooks:
+        parts = breaks_of(outlook.trend)
+        if parts:
+            said.setdefault(("; ".join(parts), outlook in shown), []).append(outlook.status.target.key)
+    notes = []
+    for (message, is_shown), names in said.items():
+        more = f" and {len(names) - _FEW:,} more" if len(names) > _FEW else ""
+        note = f"{', '.join(names[:_FEW])}{more}: {message}."
+        notes.append(note if is_shown else MachineNote(note))
+    trend = outlooks[0].trend if len(outlooks) == 1 else None
+    if trend is not None and trend.ratio is not None:
+        # Why it is seen so, where one place is asked for.
+        better, times = (Sort.LUMPS, trend.ratio) if trend.ratio > 1 else (Sort.STEADY, 1 / trend.ratio)
+        other = "a line" if better is Sort.LUMPS else "the mean of all that came"
+        best = "the mean of all that came" if better is Sort.LUMPS else "a line"
+        notes.append(f"Tried on its own past, {other} would have been {times:.1f} times as far off as {best}.")
+    return notes
+
+
+_FEW = 3
+
+
+def ways_of(trend: Trend) -> list[str]:
+    """Say how a place grows where it is not plainly steady, and how else it may grow."""
+    parts = []
+    if trend.sort is Sort.LUMPS:
+        parts.append("it grows in lumps, and the mean of all that came is gone by")
+    if trend.changed:
+        parts.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
+    if trend.others:
+        others = [f"{sort.value}" for sort in dict.fromkeys(trend.others)]
+        parts.append(f"it may as well grow {' or '.join(others)}: the interval holds that too")
     return parts
 
 
@@ -140,11 +180,7 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
     if hidden:
         hint = f"more will not be full within {YEARS} years, or have too few counts (--all)."
         notes.append(Aside(f"{count_of(hidden, 'place')} {hint}"))
-    for outlook in everyone:
-        message = breaks_of(outlook.trend)
-        if message:
-            note = f"{outlook.status.target.key}: {'; '.join(message)}."
-            notes.append(note if outlook in ordered else MachineNote(note))
+    notes += _ways(everyone, ordered)
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")
     if known:
@@ -170,12 +206,14 @@ def _full(outlook: Outlook) -> When:
     return _meets(outlook, levels_of(outlook.status)[-1][1])
 
 
+_ORDER = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.UNEVEN: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}
+
+
 def _soonest(outlook: Outlook) -> tuple[int, str, str]:
     if not levels_of(outlook.status):
         return 4, "", outlook.status.target.key
     full = _full(outlook)
-    order = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}[full.meeting]
-    return order, str(full.day or full.earliest or "9"), outlook.status.target.key
+    return _ORDER[full.meeting], str(full.day or full.earliest or "9"), outlook.status.target.key
 
 
 def _people_row(outlook: Outlook) -> Row:
@@ -210,6 +248,8 @@ def _row(outlook: Outlook, name: str, level: int | None) -> Row:
         "meets_on": day_cell(met.day),
         "earliest": day_cell(met.earliest),
         "latest": day_cell(met.latest),
+        "grows": trend.sort.value if trend else "",
+        "may_grow": tuple(sort.value for sort in trend.others) if trend else (),
         "counts": outlook.counts,
         "breaks": "; ".join(breaks_of(trend)),
     }

@@ -1,42 +1,42 @@
-"""Where the use of space goes: a robust growth with an interval, and the day on which a level is met.
+"""Where the use of space goes: a growth with an interval, and the day on which a level is met.
 
-The growth is the median of the slopes between all pairs of counts (Theil 1950, Sen 1968), taken only within
-stretches between *breaks*: a clean-up or an import moves the level and says nothing of the growth. Its
-interval comes from the distribution of Kendall's S over the stretches together (Hirsch, Slack and Smith
-1982), widened where what is left over follows itself from count to count, as seasons do (Bartlett 1946).
-Single counts that stand out weigh no more than others.
+A history may grow steadily, in lumps, otherwise than before, or with the year (`steady`, `growths`). Which it does is
+told by what each way leaves over and by how far off each would have been on the history itself (`trying`); where
+several will do, the interval holds what any of them says.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
+from statistics import NormalDist
 
 import numpy as np
-from numpy.typing import NDArray
 
+from neatledger.core.space.growths import (
+    Growth,
+    Sort,
+    Turn,
+    find_lumps,
+    find_turn,
+    find_year,
+    number_of_lumps,
+    rounding,
+    sum_of_squares,
+)
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.quantiles import student_quantile
+from neatledger.core.space.steady import FEWEST, RATE, Floats, clip, find_steady, median, period_of, usual_move
+from neatledger.core.space.trying import try_lumps, try_steady, try_turn
 from neatledger.core.space.when import YEARS, Meeting, When
 
-__all__ = ["FEWEST", "RATE", "Break", "Outlook", "Trend", "find_breaks", "find_trend"]
+__all__ = ["FEWEST", "RATE", "Break", "Outlook", "Trend", "find_trend"]
 
-Floats = NDArray[np.float64]
-
-FEWEST = 8
-"""How many counts a forecast needs."""
-RATE = 0.9
-"""How often the interval is to hold the truth."""
-_MAD = 1.4826  # makes the median deviation of normal noise its standard deviation
-_NEAR = 6  # counts apart at which slopes say little of breaks
-_SIDE = 5  # counts on either side that tell a break from a count that stands out
-_JUMP, _SHIFT = 5.0, 4.5  # how many times the usual a break is
-_MOST_BREAKS = 8
-_WIDEST = 40.0  # the most that an interval's variance is widened
-_SAFETY = 1.06  # for what is estimated of the counts themselves
-_WANDERS = 0.75  # from when on what is left over is taken for a walk
-_DOUBT, _CLEAR = 4.5, 10.0  # how much better a fit with one more break is for it to be thought of, and to be taken
+_QUANTILE = 1.85  # of what single counts are off, and of how far the level strays
+_EITHER_END = 1.3  # a level is met by the first count that is far off, not by any one: so much further
+_SEVERAL, _LONG = 1.5, 20  # how many equal lumps are more than one, and how many counts are long
+_UNEVEN = 4.0  # how many times the growth its interval is, for no date to be given where ways differ
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,53 +49,65 @@ class Break:
 
 @dataclass(frozen=True, slots=True)
 class Trend:
-    """The growth of one place: bytes a day with an interval, the level now, and the breaks found.
+    """The growth of one place: bytes a day with an interval, how it grows, the level now, and the breaks found.
 
-    `level` is where the place stands by its trend, `margin` how far the level may be off (bytes); `amount`
-    is what was counted last, on `today`; `stands_out` is by how much it is off the trend, where that is much;
-    `changed` is since when it grows otherwise than before, where it does.
+    `level` is where the place stands by its trend, `noise` and `wander` as in `Growth`; `amount` is what was counted
+    last, on `today`; `stands_out` is by how much it is off the trend, where that is much; `changed` is since when it
+    grows otherwise than before, where it does. `sort` is how it grows, `others` how else it may; `ratio` is how many
+    times as far off a steady growth would have been on the history itself as this one (None: not tried).
     """
 
     today: date
     amount: int
     level: float
-    margin: float
     slope: float
     low: float
     high: float
+    noise: float
+    wander: float
     breaks: tuple[Break, ...]
     counts: int
     stands_out: int = 0
     changed: date | None = None
+    sort: Sort = Sort.STEADY
+    others: tuple[Sort, ...] = ()
+    ratio: float | None = None
+
+    @property
+    def is_uneven(self) -> bool:
+        """Tell whether the history is too unlike itself for a date: ways to see it differ by more than it grows."""
+        return bool(self.others) and self.slope > 0 and self.high - self.low > _UNEVEN * self.slope
 
     def expected(self, day: date) -> tuple[float, float, float]:
         """Return the bytes expected on a later day, and the bounds of the interval."""
-        days = (day - self.today).days
-        low = self.level - self.margin + self.low * days
-        high = self.level + self.margin + self.high * days
-        return max(0.0, self.level + self.slope * days), max(0.0, low), max(0.0, high)
+        days = float((day - self.today).days)
+        low, high = self._bounds(np.array([days]), _QUANTILE)
+        return max(0.0, self.level + self.slope * days), max(0.0, float(low[0])), max(0.0, float(high[0]))
+
+    def _bounds(self, days: Floats, quantile: float) -> tuple[Floats, Floats]:
+        strays = (quantile**2) * (self.noise**2 + self.wander**2 * days)
+        middle = self.level + self.slope * days
+        low = middle - np.sqrt(((self.slope - self.low) * days) ** 2 + strays)
+        return low, middle + np.sqrt(((self.high - self.slope) * days) ** 2 + strays)
 
     def meets(self, level_bytes: int) -> When:
         """Return when a level is met."""
         if self.amount >= level_bytes:
             return When(Meeting.ALREADY)
-        days = self._days(level_bytes - self.level, self.slope)
-        earliest = self._days(level_bytes - self.level - self.margin, self.high)
-        latest = self._days(level_bytes - self.level + self.margin, self.low)
-        if days is None:
+        days = np.arange(math.floor(365.25 * YEARS) + 1, dtype=float)
+        low, high = self._bounds(days, _QUANTILE * _EITHER_END)
+        day = self._first_day(self.level + self.slope * days >= level_bytes)
+        earliest, latest = self._first_day(high >= level_bytes), self._first_day(low >= level_bytes)
+        if self.is_uneven and earliest is not None:
+            return When(Meeting.UNEVEN, None, earliest, latest)
+        if day is None:
             # Not expected, and yet perhaps: the interval tells.
-            return When(Meeting.NOT_WITHIN, None, self._on(earliest), None)
-        return When(Meeting.ON, self._on(days), self._on(earliest), self._on(latest))
+            return When(Meeting.NOT_WITHIN, None, earliest, None)
+        # The middle may be met by noise alone before the interval's ends are.
+        return When(Meeting.ON, day, min(earliest or day, day), latest)
 
-    def _days(self, missing: float, slope: float) -> int | None:
-        if missing <= 0:
-            return 0
-        if slope <= 0 or missing / slope > 365.25 * YEARS:
-            return None
-        return int(np.ceil(missing / slope))
-
-    def _on(self, days: int | None) -> date | None:
-        return None if days is None else self.today + timedelta(days=days)
+    def _first_day(self, is_met: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> date | None:
+        return self.today + timedelta(days=int(np.argmax(is_met))) if is_met.any() else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +124,7 @@ class Outlook:
         return len(self.history)
 
 
-def find_trend(history: Sequence[tuple[date, int]], rate: float = RATE) -> Trend | None:
+def find_trend(history: Sequence[tuple[date, int]]) -> Trend | None:
     """Return the trend of a history of days and bytes, None where there are fewer than `FEWEST` counts.
 
     `history` is sorted by day; of several counts of one day the last stands for it.
@@ -123,233 +135,150 @@ def find_trend(history: Sequence[tuple[date, int]], rate: float = RATE) -> Trend
     first = history[0][0]
     t = np.array([(day - first).days for day, _ in history], dtype=float)
     y = np.array([used for _, used in history], dtype=float)
-    places = find_breaks(t, y)
-    slope, low, high = _growth(t, y, _stretches(t, places), rate)
-    doubtful = _doubtful_break(t, y, places)
-    if doubtful is not None:
-        clear, strength = doubtful
-        with_it = _growth(t, y, _stretches(t, sorted([*places, clear])), rate)
-        is_surer = with_it[2] - with_it[1] < high - low
-        if strength > _CLEAR and is_surer:
-            places = sorted([*places, clear])
-            slope, low, high = with_it
-        else:
-            # It may be one or not: the interval holds what either would say.
-            low, high = min(low, with_it[1]), max(high, with_it[2])
-    changed = None
-    since = _stretches(t, places) == len(places)
-    if places and since.sum() >= FEWEST:
-        lately = _growth(t[since], y[since], np.zeros(int(since.sum()), dtype=np.intp), rate)
-        if lately[1] > high or lately[2] < low:
-            # Since the last break it grows otherwise than ever before: what was before says nothing of that.
-            slope, low, high = lately
-            changed = history[places[-1]][0]
-    level, margin = _level(t, y, _stretches(t, places), slope, rate)
-    out = _stands_out(t, y, slope, level)
-    breaks = []
-    for place in places:
-        before, after = _sides(y - slope * t, place, _between(places, place, len(t)))
-        breaks.append(Break(history[place][0], round(float(np.median(after) - np.median(before)))))
-    last, amount = history[-1]
-    return Trend(last, amount, level + out, margin, slope, low, high, tuple(breaks), len(t), round(out), changed)
-
-
-def _stretches(t: Floats, places: Sequence[int]) -> NDArray[np.intp]:
-    """Return which stretch between breaks each count lies in."""
-    return np.searchsorted(np.array(places, dtype=int), np.arange(len(t)), side="right")
-
-
-def _level(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float, rate: float) -> tuple[float, float]:
-    """Return where the place stands now by the counts since the last break, and how far that may be off."""
-    recent = np.flatnonzero(stretch == stretch[-1])[-_SIDE * 2 :]
-    level = float(np.median(y[recent] - slope * (t[recent] - t[-1])))
-    quantile = student_quantile(max(len(t) - 2, 1), (1 + rate) / 2)
-    return level, float(quantile * 1.25 * _spread(_left_over(t, y, stretch, slope)) / np.sqrt(len(recent)))
-
-
-def _stands_out(t: Floats, y: Floats, slope: float, level: float) -> float:
-    """Return by how much the last count stands out: whether it stays so, the next will tell. 0 where not."""
-    out = float(y[-1] - level)
-    return out if abs(out) > _JUMP * _usual(np.diff(y - slope * t), y) else 0.0
-
-
-def _usual(jumps: Floats, y: Floats) -> float:
-    """Return how much the level usually moves from count to count; never so little that rounding stands out.
-
-    Where most counts show no change at all, as with work that comes in parcels, the parcels are what is usual.
-    """
-    low, high = np.quantile(jumps, [0.15, 0.85])
-    parcels = 0.7 * float(high - low) / 2.07
-    return max(
-        _spread(jumps), parcels, float(np.median(np.abs(np.diff(y)))) * 0.05, float(np.abs(y).max()) * 1e-6, 1.0
+    choice = _Choice(t, y)
+    mine, others = choice.made()
+    ways = [mine, *others]
+    steady, (today, amount) = choice.steady, history[-1]
+    is_steady = mine.sort is Sort.STEADY
+    changed = choice.turn.place if mine.sort is Sort.TURNED and choice.turn else steady.changed if is_steady else None
+    return Trend(
+        today=today,
+        amount=amount,
+        level=mine.level,
+        slope=mine.slope,
+        low=min(way.low for way in ways),
+        high=max(way.high for way in ways),
+        noise=max(way.noise for way in ways),
+        wander=max(way.wander for way in ways),
+        breaks=tuple(Break(history[place][0], round(jump)) for place, jump in steady.breaks) if is_steady else (),
+        counts=len(t),
+        stands_out=round(steady.stands_out) if is_steady else 0,
+        changed=None if changed is None else history[changed][0],
+        sort=mine.sort,
+        others=tuple(way.sort for way in others),
+        ratio=choice.ratio,
     )
 
 
-def _spread(values: Floats) -> float:
-    """Return a robust standard deviation."""
-    return float(_MAD * np.median(np.abs(values - np.median(values)))) if len(values) else 0.0
+class _Choice:
+    """Chooses how a history grows, among ways to see it."""
+
+    def __init__(self, t: Floats, y: Floats) -> None:
+        self.t, self.y = t, y
+        self.steady = find_steady(t, y)
+        self.plain = self.steady.without_breaks(y)
+        self.ratio: float | None = None
+        self.turn: Turn | None = None
+        squares = sum_of_squares(self.steady.left, y)
+        noise = math.hypot(math.sqrt(squares / len(t)), self.steady.margin / _QUANTILE)
+        level = self.steady.level + self.steady.stands_out
+        slopes = self.steady.slope, self.steady.low, self.steady.high
+        self.line = Growth(Sort.STEADY, *slopes, level, noise)
+        # The more may be fitted, the better anything fits (Schwarz 1978).
+        self.worth = self._worth(squares, 2 + 2 * len(self.steady.breaks))
+
+    def _worth(self, squares: float, free: int) -> float:
+        """Return how badly a way fits for all that it may choose: the less, the better."""
+        number = len(self.t)
+        return number * math.log(squares / number) + free * math.log(number)
+
+    def made(self) -> tuple[Growth, list[Growth]]:
+        """Return the way that is chosen, and those that will do as well."""
+        if self._has_period():
+            return self.line, []
+        trend, others = self._trend()
+        lumps = find_lumps(self.t, self.y)
+        if number_of_lumps(self.y) < _SEVERAL and len(self.t) >= _LONG:
+            # What came once in so long a time is no growth.
+            return trend, others
+        evidence = self._evidence_of_lumps(trend)
+        doubtful = -1.4 - 16 / len(self.t)
+        if evidence > 1.0:
+            return lumps, []
+        if evidence <= doubtful:
+            return trend, others
+        is_nearer = self.ratio is not None and self.ratio > 1
+        return (lumps, [trend, *others]) if is_nearer else (trend, [*others, lumps])
+
+    def _has_period(self) -> bool:
+        left = clip(self.steady.left, 4.0)
+        number, whole = len(left), max(float(np.sum(left**2)), 1e-9)
+        alike = [float(np.sum(left[lag:] * left[:-lag])) / whole for lag in range(1, number // 2)]
+        return bool(period_of(alike, number))
+
+    def _trend(self) -> tuple[Growth, list[Growth]]:
+        """Return a line with breaks or two lines that meet, whichever fits, and what fits about as well."""
+        number = len(self.t)
+        chosen, worth, others = self.line, self.worth, []
+        self.turn = find_turn(self.t, self.y)
+        if self.turn is not None:
+            of_turn = self._worth(sum_of_squares(self.turn.left, self.y), 4)
+            needed = 1 + 40 / number
+            if of_turn + needed < self.worth:
+                chosen, worth = self.turn.growth, of_turn
+                others = [self.line] if of_turn + needed + 3 > self.worth else []
+            elif of_turn + (1 - 40 / number if number >= 20 else -5) < self.worth:
+                others = [self.turn.growth]
+        if number >= 16:
+            year, left = find_year(self.t, self.y)
+            of_year = self._worth(sum_of_squares(left, self.y), 4)
+            if of_year < worth + 2 and of_year < self.worth - 2:
+                others.append(year)
+        return chosen, others
+
+    def _evidence_of_lumps(self, trend: Growth) -> float:
+        """Return how much speaks for lumps and against noise about a trend; above zero more does.
+
+        Noise is taken back by the next count: moves follow each other in turn, and some go down. Lumps stay.
+        """
+        number, turn = len(self.t), self.turn if trend.sort is Sort.TURNED else None
+        if turn is not None:
+            moves, squares = np.diff(turn.left), sum_of_squares(turn.left, self.y)
+            usual = np.diff(self.y) - moves
+            # It knows where the turn is, which nobody knew by then.
+            ratio = 0.95 * try_turn(self.t, self.y, turn.place) / try_lumps(self.t, self.y)
+        else:
+            usual, squares = self.steady.slope * np.diff(self.t), sum_of_squares(self.steady.left, self.y)
+            moves = np.diff(self.plain) - usual
+            ratio = try_steady(self.t, self.plain) / try_lumps(self.t, self.plain)
+        self.ratio = ratio
+        evidence = (_follows(moves, self.y) + 0.22) * math.sqrt(number) + math.log(ratio) * math.sqrt(number)
+        evidence -= _more_falls(np.diff(self.y), usual, math.sqrt(squares / number)) + 1.2
+        if turn is None:
+            evidence = self._with_breaks(evidence)
+        return evidence
+
+    def _with_breaks(self, evidence: float) -> float:
+        """Take into account what the breaks themselves say: lumps are many, and clean-ups may come by the clock."""
+        jumps = [jump for _, jump in self.steady.breaks]
+        if len(jumps) >= 3 and abs(sum(jumps)) > 0.6 * sum(map(abs, jumps)):
+            evidence += 1.5
+        against = [
+            float(self.t[place])
+            for place, jump in self.steady.breaks
+            if jump * self.steady.slope < 0 and abs(jump) > 0.3 * max(map(abs, jumps))
+        ]
+        if len(against) >= 2:
+            gaps = np.diff(against)
+            usual = 1.4 * median(gaps)
+            is_regular = gaps.max() < 1.5 * gaps.min()
+            if is_regular and against[0] - self.t[0] < usual and self.t[-1] - against[-1] < usual:
+                # What comes back by the clock is part of the growth, and no break of it.
+                return max(evidence, 9.0)
+        return evidence
 
 
-def _sides(z: Floats, place: int, bounds: tuple[int, int] | None = None) -> tuple[Floats, Floats]:
-    first, end = bounds or (0, len(z))
-    return z[max(first, place - _SIDE) : place], z[place : min(end, place + _SIDE)]
+def _more_falls(moves: Floats, usual: Floats, noise: float) -> float:
+    """Return how many more moves go back than noise about the usual ones would make, in standard deviations."""
+    chance = np.array([NormalDist().cdf(-abs(each) / (noise * math.sqrt(2))) for each in usual.tolist()])
+    back = float(np.sum(moves * np.where(usual < 0, -1, 1) < -0.15 * noise))
+    return (back - float(chance.sum())) / math.sqrt(max(float(np.sum(chance * (1 - chance))), 0.3))
 
 
-def find_breaks(t: Floats, y: Floats) -> list[int]:
-    """Return the places at which the level suddenly changed: each the first count after, in order.
-
-    `t` are days, `y` bytes. A count that stands out alone is no break: after it things are as before.
-    """
-    lag, ahead = np.triu_indices(len(t), 1)
-    near = ahead - lag <= _NEAR
-    slope = float(np.median((y[ahead] - y[lag])[near] / (t[ahead] - t[lag])[near]))
-    z = y - slope * t
-    usual = _usual(np.diff(z), y)
-    found: list[int] = []
-    while len(found) < _MOST_BREAKS:
-        place = _strongest(z, usual, found)
-        if place is None:
-            break
-        before, after = _sides(z, place, _between(found, place, len(z)))
-        # Put back to one level, so that the next can be seen.
-        z = z.copy()
-        z[place:] -= np.median(after) - np.median(before)
-        found = sorted([*found, place])
-    return found
-
-
-def _between(found: Sequence[int], place: int, rows: int) -> tuple[int, int]:
-    """Return the bounds of the stretch that a place lies in."""
-    return max([0, *(each for each in found if each < place)]), min([rows, *(each for each in found if each > place)])
-
-
-def _strongest(z: Floats, usual: float, found: Sequence[int]) -> int | None:
-    """Return the place of the clearest break that is left."""
-    jumps = np.diff(z)
-    shifts = np.zeros(len(z))
-    for place in range(2, len(z) - 1):
-        before, after = _sides(z, place)
-        shifts[place] = np.median(after) - np.median(before)
-    # Of white noise the medians of two sides differ by four fifths of its deviation, and that is a jump's over √2.
-    shift_usual = max(_spread(shifts[2:-1]), 0.56 * usual)
-    best: tuple[float, int] | None = None
-    for place in range(2, len(z) - 1):
-        if any(abs(place - other) < 2 for other in found):
-            continue
-        shift, jump = shifts[place], jumps[place - 1]
-        jumped = abs(jump) > _JUMP * usual and shift * jump > 0 and abs(shift) > 0.5 * abs(jump)
-        shifted = abs(shift) > _SHIFT * shift_usual and shift * jump > 0 and abs(jump) > 0.5 * abs(shift)
-        strength = max(abs(jump) / usual if jumped else 0.0, abs(shift) / shift_usual if shifted else 0.0)
-        if strength and (best is None or strength > best[0]):
-            best = strength, place
-    return best[1] if best else None
-
-
-def _doubtful_break(t: Floats, y: Floats, places: Sequence[int]) -> tuple[int, float] | None:
-    """Return the best place for one more break and how much better all fits with it (an F of one degree).
-
-    Counts that stand out are cut to what is usual first; what follows itself from count to count fits
-    anything better, which is taken into account.
-    """
-    stretch = _stretches(t, places)
-    slope = _growth(t, y, stretch, RATE)[0]
-    left = _left_over(t, y, stretch, slope)
-    bound = 3 * _spread(left)
-    if not bound:
-        return None
-    cut = np.clip(left, -bound, bound)
-    base = [(stretch == number).astype(float) for number in np.unique(stretch)]
-    free = len(t) - len(base) - 2
-    if free < 4:
-        return None
-    whole = _fit(np.column_stack([t, *base]), cut)
-    best: tuple[float, int, Floats] | None = None
-    for place in range(3, len(t) - 2):
-        if any(abs(place - other) < 3 for other in places):
-            continue
-        step = ((np.arange(len(t)) >= place) & (stretch == stretch[place])).astype(float)
-        rest = _fit(np.column_stack([t, *base, step]), cut)
-        squares = float(np.sum(rest**2))
-        if best is None or squares < best[0]:
-            best = squares, place, rest
-    if best is None or not best[0]:
-        return None
-    strength = (float(np.sum(whole**2)) - best[0]) / (best[0] / free)
-    strength /= _widening(best[2], _stretches(t, sorted([*places, best[1]])))[0]
-    return (best[1], strength) if strength > _DOUBT else None
-
-
-def _fit(columns: Floats, values: Floats) -> Floats:
-    """Return what a least-squares fit leaves over."""
-    found: Floats = values - columns @ np.linalg.lstsq(columns, values, rcond=None)[0]
-    return found
-
-
-def _left_over(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float) -> Floats:
-    left = y - slope * t
-    for number in np.unique(stretch):
-        left[stretch == number] -= np.median(left[stretch == number])
-    return left
-
-
-def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp], rate: float) -> tuple[float, float, float]:
-    """Return the median slope of pairs within stretches, and its interval (bytes a day)."""
-    some, later = np.triu_indices(len(t), 1)
-    within = stretch[some] == stretch[later]
-    slopes = np.sort((y[later] - y[some])[within] / (t[later] - t[some])[within])
-    slope = float(np.median(slopes))
-    sizes = np.bincount(stretch).astype(float)
-    variance = float(np.sum(sizes * (sizes - 1) * (2 * sizes + 5)) / 18)
-    pairs = len(slopes)
-    # Each stretch has a level of its own to be found: so much less is known of the growth.
-    free = max(len(t) - len(np.unique(stretch)) - 1, 1)
-    reach = student_quantile(free, (1 + rate) / 2) * np.sqrt(variance)
-    ends = np.interp([(pairs - reach) / 2 - 1, (pairs + reach) / 2], np.arange(pairs), slopes)
-    left = _left_over(t, y, stretch, slope)
-    widening, follows = _widening(left, stretch)
-    # Counts that follow each other are worth fewer, and what is known of how they do so is little then.
-    worth = max(len(t) / widening - len(np.unique(stretch)) - 1, 2.0)
-    quantile = student_quantile(worth, (1 + rate) / 2)
-    wider = _SAFETY * np.sqrt(widening) * quantile / student_quantile(free, (1 + rate) / 2)
-    under, over = (slope - float(ends[0])) * wider, (float(ends[1]) - slope) * wider
-    if follows > _WANDERS:
-        # What wanders as it grows is known by its single steps alone: the growth is as sure as their mean.
-        steps = np.diff(left)[stretch[1:] == stretch[:-1]]
-        wanders = 1.1 * quantile * _spread(steps) * np.sqrt(len(t) - 1) / float(t[-1] - t[0])
-        under, over = max(under, wanders), max(over, wanders)
-    return slope, slope - under, slope + over
-
-
-def _widening(left: Floats, stretch: NDArray[np.intp]) -> tuple[float, float]:
-    """Return how much wider the variance is since what is left over follows itself from count to count.
-
-    With it how closely each follows the one before, 0 where it comes back as seasons do.
-    """
-    bound = 3 * _spread(left)
-    cut = np.clip(left, -bound, bound) if bound else left
-    same = stretch[1:] == stretch[:-1]
-    total = float(np.sum(cut**2))
-    number = len(left)
-    if not total or same.sum() < 4:
-        return 1.0, 0.0
-    alike = [float(np.sum(cut[lag:] * cut[:-lag])) / total for lag in range(1, number // 2)]
-    period = _period(alike, number)
-    if period:
-        # Seasons come back: over whole ones they cancel, and the sum over one says what is left.
-        weights = 1 - np.arange(1, period + 1) / (period + 1)
-        return max(1.0, 1 + 2 * float(np.sum(weights * np.array(alike[:period])))), 0.0
-    follows = float(np.sum((cut[1:] * cut[:-1])[same])) / total * number / (same.sum() + 1)
-    # Taking the line and the levels off makes it look less than it is (Kendall 1954).
-    follows = (number * follows + 2) / max(number - 4, 4)
-    follows = min(max(follows, 0.0), 0.95)
-    return min((1 + follows) / (1 - follows), _WIDEST), follows
-
-
-def _period(alike: Sequence[float], number: int) -> int:
-    """Return after how many counts what is left over comes back, 0 where not about three times over."""
-    for lag in range(2, min(round(0.36 * number) + 1, len(alike))):
-        here = alike[lag - 1]
-        is_top = here >= alike[lag - 2] and here >= alike[lag]
-        if is_top and here > 0.5 * (1 - lag / number) and min(alike[: lag - 1]) < -0.3:
-            return lag
-    return 0
+def _follows(moves: Floats, y: Floats) -> float:
+    """Return how moves follow each other: −½ for noise that is taken back, 0 for lumps, above for what goes on."""
+    bound = 3 * max(usual_move(moves, y), rounding(y))
+    cut = np.clip(moves, -bound, bound)
+    cut = cut - median(cut)
+    whole = float(np.sum(cut**2))
+    return float(np.sum(cut[1:] * cut[:-1])) / whole if whole else 0.0

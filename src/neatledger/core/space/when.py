@@ -18,6 +18,7 @@ class Meeting(Enum):
     ALREADY = "already"
     ON = "on"
     NOT_WITHIN = f"not within {YEARS} years"
+    UNEVEN = "too uneven for a date"
     TOO_FEW = "not enough history"
 
 
