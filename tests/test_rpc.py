@@ -14,7 +14,7 @@ from neatledger.errors import FormatError
 from neatledger.formats.ndr import NdrReader, NdrWriter
 from neatledger.sources import smbnames
 from neatledger.sources.rpc import Interface, RpcClient
-from neatledger.sources.smbsession import Refused
+from neatledger.sources.smberrors import Refused
 
 RECORDED = json.loads((Path(__file__).parent / "vectors" / "rpc.json").read_text())
 HEAD = struct.Struct("<BBBB4sHHI")

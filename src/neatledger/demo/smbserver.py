@@ -261,8 +261,9 @@ class SmbServer:
     def _wait(self) -> None:
         """Wait until it lists its shares: it takes connections before the helpers that answer calls are there."""
         # The library behind it is installed apart, and what is missing is asked before.
+        from neatledger.sources.smberrors import Lost, Refused
         from neatledger.sources.smbnames import read_share_names
-        from neatledger.sources.smbsession import Lost, Refused, SmbSession, Terms
+        from neatledger.sources.smbsession import SmbSession, Terms
 
         until = time.monotonic() + _STARTS_WITHIN
         while time.monotonic() < until:

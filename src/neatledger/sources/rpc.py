@@ -15,7 +15,8 @@ from typing import Protocol
 
 from neatledger.errors import FormatError
 from neatledger.formats.ndr import NdrReader, NdrWriter
-from neatledger.sources.smbsession import Refused, SmbSession
+from neatledger.sources.smberrors import Refused
+from neatledger.sources.smbsession import SmbSession
 
 __all__ = ["Interface", "Pipe", "RpcClient", "calls"]
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from neatledger.core.access.shares import Share
@@ -27,8 +27,11 @@ from neatledger.sources.assemble import make_survey
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.rows import Path, Row, RowTree, server_root
 from neatledger.sources.smbaccounts import read_smb_accounts
+from neatledger.sources.smbentries import Entry
+from neatledger.sources.smberrors import Lost, Refused
 from neatledger.sources.smbnames import read_shares
-from neatledger.sources.smbsession import Entry, Refused, SteadySession, Terms
+from neatledger.sources.smbsession import SteadySession, Terms
+from neatledger.sources.smbwire import Answer
 
 __all__ = ["read"]
 
@@ -64,6 +67,23 @@ def read(context: SourceContext) -> Survey:
     return make_survey(context.system, "smb", tree, (found.accounts, found.groups, found.not_seen), facts, "nt")
 
 
+_MOST_LOSSES = 5  # how often a server may go away before it has answered anything more
+
+
+@dataclass(slots=True)
+class _Item:
+    """Something to be asked for: its path, its name below the share, and its row there (None: the share's root)."""
+
+    path: Path
+    below: str
+    entry: Entry | None
+
+    @property
+    def is_folder(self) -> bool:
+        """Tell whether rows are asked for too."""
+        return self.entry is None or self.entry.is_folder
+
+
 class _Reading:
     """What was read of a server so far."""
 
@@ -75,6 +95,7 @@ class _Reading:
         self.pool: Facts = {"pool_bytes": None, "pool_free_bytes": None}
         self._progress = progress
         self._access: dict[str, int] = {}
+        self._bodies: dict[bytes, tuple[str, bytes]] = {}
 
     def read_shares(self, wanted: list[str] | None, permissions: Mapping[str, str]) -> None:
         """Read the shares that are wanted, or all that the server lists; `permissions` are those the plan tells."""
@@ -135,23 +156,62 @@ class _Reading:
             self.tree.add(Row(path, "folder", "", _UNREAD, state=SeenState.LIST_UNKNOWN))
             self.tree.miss(path, f"no connection to the share: {error}")
             return
-        owner, body, state = self._look(name, "", path)
         # Identities are those of a share's own volume: another share's are not to be taken for the same.
-        device = len(self.shares)
-        waiting = [(path, "", owner, body, state, 0, 0)]
-        while waiting:
-            path, below, owner, body, state, changed, identity = waiting.pop()
-            inside, seen = self._list(name, below, path)
-            state = state if state is SeenState.LIST_UNKNOWN else seen
-            self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state, device))
-            for entry in inside:
-                where = (*path, os.fsencode(entry.name))
-                inner = f"{below}\\{entry.name}" if below else entry.name
-                owner, body, state = self._look(name, inner, where)
-                if entry.is_folder:
-                    waiting.append((where, inner, owner, body, state, entry.changed, entry.identity))
-                else:
-                    self._add_file(where, owner, body, entry)
+        self._read_below(name, _Item(path, "", None), len(self.shares))
+
+    def _read_below(self, share: str, top: _Item, device: int) -> None:
+        """Read a share: many items at once where that can be had, and else one after the other."""
+        waiting, failed = [top], 0
+        opened = self.session.wire(share)
+        try:
+            while waiting or (opened and opened[0].is_waiting):
+                if opened is None:
+                    waiting += self._take(share, waiting.pop(), Answer(), device)
+                    continue
+                wire, tree = opened
+                try:
+                    while waiting and wire.has_room:
+                        item = waiting.pop()
+                        wire.ask(item, tree, item.below, is_folder=item.is_folder)
+                    item, answer = wire.take()
+                except Lost as error:
+                    # The server may be back in a moment: what was under way is asked for once more.
+                    waiting += wire.under_way()
+                    wire.close()
+                    failed += 1
+                    if failed > _MOST_LOSSES:
+                        raise self.session.away(error) from None
+                    self.session.return_to(error)
+                    opened = self.session.wire(share)
+                    continue
+                failed = 0
+                waiting += self._take(share, item, answer, device)
+        finally:
+            if opened is not None:
+                opened[0].close()
+
+    def _take(self, share: str, item: _Item, answer: Answer, device: int) -> list[_Item]:
+        """Take what was said of an item, ask for what was not, and return what is in it."""
+        path, entry = item.path, item.entry
+        if answer.descriptor is None:
+            owner, body, state = self._look(share, item.below, path)
+        else:
+            owner, body = self._body(answer.descriptor, path)
+            state = SeenState.LIST_UNKNOWN if body == _UNREAD else SeenState.WHOLE
+        if not item.is_folder:
+            assert entry is not None
+            self._add_file(path, owner, body, entry)
+            return []
+        inside, seen = answer.rows, SeenState.WHOLE
+        if inside is None:
+            inside, seen = self._list(share, item.below, path)
+        else:
+            self._progress(len(inside))
+        state = state if state is SeenState.LIST_UNKNOWN else seen
+        changed, identity = (entry.changed, entry.identity) if entry else (0, 0)
+        self.tree.add(Row(path, "folder", owner, body, None, 0, 0, changed, identity, 1, state, device))
+        above = f"{item.below}\\" if item.below else ""
+        return [_Item((*path, os.fsencode(each.name)), above + each.name, each) for each in inside]
 
     def _add_file(self, path: Path, owner: str, body: bytes, entry: Entry) -> None:
         kind = "link" if entry.is_link else "file"
@@ -177,6 +237,15 @@ class _Reading:
         return owner, body, SeenState.LIST_UNKNOWN if body == _UNREAD else SeenState.WHOLE
 
     def _body(self, data: bytes, path: Path) -> tuple[str, bytes]:
+        # Most items have a descriptor that another one has too, to the byte.
+        if data not in self._bodies:
+            found = self._unpacked(data, path)
+            if found[1] == _UNREAD:
+                return found
+            self._bodies[data] = found
+        return self._bodies[data]
+
+    def _unpacked(self, data: bytes, path: Path) -> tuple[str, bytes]:
         try:
             descriptor = unpack_descriptor(data)
         except FormatError as error:

@@ -16,8 +16,9 @@ from neatledger.core.survey.accounts import ANYONE_ELSE, Account, Group
 from neatledger.core.tree.columns import NotSeen
 from neatledger.sources.accounts import Found, read_accounts
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.smberrors import Refused
 from neatledger.sources.smbnames import SidGroup, SidName, read_directory, read_names
-from neatledger.sources.smbsession import Refused, SteadySession
+from neatledger.sources.smbsession import SteadySession
 
 __all__ = ["read_smb_accounts"]
 

@@ -16,7 +16,8 @@ from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.formats.filetime import day_of_filetime
 from neatledger.formats.ndr import NdrReader, NdrWriter
 from neatledger.sources.rpc import Interface, RpcClient, calls
-from neatledger.sources.smbsession import Refused, SmbSession
+from neatledger.sources.smberrors import Refused
+from neatledger.sources.smbsession import SmbSession
 
 __all__ = [
     "Directory",

@@ -38,6 +38,9 @@ from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, Tr
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
+from neatledger.sources.smbentries import Entry, seconds_of
+from neatledger.sources.smberrors import Lost, Refused
+from neatledger.sources.smbwire import Wire
 
 __all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "SteadySession", "Terms"]
 
@@ -53,14 +56,6 @@ _DIRECTORY, _REPARSE = 0x10, 0x400
 logging.getLogger("smbprotocol").addHandler(logging.NullHandler())
 
 
-class Refused(Exception):
-    """The server refuses one item; the rest can still be asked for."""
-
-
-class Lost(Exception):
-    """The server cannot be reached any more."""
-
-
 @dataclass(frozen=True, slots=True)
 class Terms:
     """How to connect: host, port, seconds to wait for an answer, and what weaker ways are allowed."""
@@ -70,19 +65,6 @@ class Terms:
     timeout: float = 30.0
     allows_guest: bool = False
     allows_unsigned: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """One row of a folder: name, whether it is a folder or a link, sizes (bytes), time (s), identity."""
-
-    name: str
-    is_folder: bool
-    is_link: bool
-    size: int
-    occupied: int
-    changed: int
-    identity: int
 
 
 def _told(error: BaseException) -> str:
@@ -199,6 +181,22 @@ class SmbSession:
         with _translated():
             tree.connect(require_secure_negotiate=not self.terms.allows_unsigned)
         return SmbTree(self._connection, self._session, tree, self.terms.timeout)
+
+    def wire(self, share: str) -> tuple[Wire[Any], int] | None:
+        """Turn the session into one on which much of a share can be asked for at once, with the share's number there.
+
+        The session is good for nothing else from then on. None for a share that may lie elsewhere (DFS), or of a
+        server that is too old: it is asked in turn. Raises `Refused` or `Lost`.
+        """
+        tree = TreeConnect(self._session, rf"\\{self.terms.host}\{share}")
+        with _translated():
+            tree.connect(require_secure_negotiate=not self.terms.allows_unsigned)
+            if tree.is_dfs_share or self._connection.dialect < Dialects.SMB_3_0_0:
+                return None
+            if tree.encrypt_data and not self._session.encrypt_data:
+                return None
+            wire: Wire[Any] = Wire(self._connection, self._session, self.terms.timeout)
+        return wire, tree.tree_connect_id
 
     def pipe(self, name: str) -> SmbPipe:
         """Open a named pipe for remote procedure calls; raises `Refused` or `Lost`."""
@@ -323,17 +321,22 @@ class SmbTree:
                 if name in (".", ".."):
                     continue
                 marks = row["file_attributes"].get_value()
-                ticks = row["last_write_time"].get_value()
-                seconds = ticks if isinstance(ticks, int) else int(ticks.timestamp() * 10_000_000) + _EPOCH
+                written, touched = (_ticks(row[f"{which}_time"].get_value()) for which in ("last_write", "change"))
                 yield Entry(
                     name,
                     bool(marks & _DIRECTORY) and not marks & _REPARSE,
                     bool(marks & _REPARSE),
                     row["end_of_file"].get_value(),
                     row["allocation_size"].get_value(),
-                    (seconds - _EPOCH) // 10_000_000,
+                    seconds_of(written),
                     row["file_id"].get_value(),
+                    touched,
                 )
+
+
+def _ticks(moment: Any) -> int:
+    """Return a moment as 100 ns since 1601, as the server has it."""
+    return moment if isinstance(moment, int) else int(moment.timestamp() * 10_000_000) + _EPOCH
 
 
 class SmbPipe:
@@ -392,7 +395,7 @@ class SteadySession:
         try:
             self._session = SmbSession(terms, credentials)
         except Lost as error:
-            self._return_to(error)
+            self.return_to(error)
 
     def __enter__(self) -> SteadySession:
         return self
@@ -414,8 +417,8 @@ class SteadySession:
                 return question(self._session)
             except Lost as error:
                 if wait is None:
-                    raise self._away(error) from None
-                self._return_to(error)
+                    raise self.away(error) from None
+                self.return_to(error)
         raise AssertionError("the last try returns or raises")
 
     def on(self, share: str, question: Callable[[SmbTree], T]) -> T:
@@ -428,8 +431,26 @@ class SteadySession:
 
         return self.ask(asked)
 
-    def _return_to(self, lost: Lost) -> None:
-        """Wait for the server and sign in again."""
+    def wire(self, share: str) -> tuple[Wire[Any], int] | None:
+        """Open a connection besides on which much of a share can be asked for at once, as `SmbSession.wire` does."""
+        for wait in (*_WAITS, None):
+            session: SmbSession | None = None
+            try:
+                session = SmbSession(self.terms, self._credentials)
+                found = session.wire(share)
+                if found is None:
+                    session.__exit__()
+                return found
+            except Lost as error:
+                if session is not None:
+                    session.__exit__()
+                if wait is None:
+                    raise self.away(error) from None
+                self.return_to(error)
+        raise AssertionError("the last try returns or raises")
+
+    def return_to(self, lost: Lost) -> None:
+        """Wait for the server and sign in again; raises `SourceError` where it stays away."""
         self._trees.clear()
         self.losses += 1
         self.__exit__()
@@ -443,9 +464,10 @@ class SteadySession:
                 last = error
                 continue
             return
-        raise self._away(last)
+        raise self.away(last)
 
-    def _away(self, error: Exception) -> SourceError:
+    def away(self, error: Exception) -> SourceError:
+        """Return the error of a server that went away and stays away."""
         where = f"{self.terms.host}:{self.terms.port}"
         why = error.what if isinstance(error, SourceError) else str(error)
         message = f"the server went away while it was read: {why}"
