@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -233,7 +232,7 @@ def _large(parts: list[Part], numbers: _Numbers) -> Table:
         pieces.append(np.stack([*moved, numbers.of_kinds(number, kind), *rest], axis=1))
     whole = np.concatenate(pieces)
     order = _by_folder(whole)
-    names = [os.fsencode(name) for part in parts for name in part.large_names]
+    names = [name for part in parts for name in part.large_names]
     keys = [key for key in LARGE_COLUMNS if key != "name"]
     found: dict[str, Any] = dict(zip(keys, whole[order].T, strict=True))
     return _typed(found | {"name": [names[row] for row in order.tolist()]}, LARGE_COLUMNS)

@@ -6,12 +6,14 @@ import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from neatledger.core.lists.descriptors import DACL_PRESENT, SELF_RELATIVE, Ace, AceType, Acl, Descriptor
 from neatledger.core.lists.identifiers import EVERYONE
 from neatledger.core.lists.nt import pack_body
 from neatledger.core.tree.columns import LARGE_BYTES, NotSeen, SeenState, kind_of
 from neatledger.sources.assemble import Assembled, assemble
-from neatledger.sources.sums import sum_up
+from neatledger.sources.sums import FILE_ROW, sum_up
 from neatledger.sources.walk import Part, colliding_names
 
 __all__ = ["Path", "Row", "RowTree", "server_root"]
@@ -108,19 +110,20 @@ class RowTree:
 
     def _add_files(self, part: Part, folder: int, files: list[Row]) -> None:
         numbers: list[int] = []
-        names: list[str] = []
+        names: list[bytes] = []
         for row in files:
             kind = part.kinds.setdefault(os.fsdecode(kind_of(row.path[-1])), len(part.kinds))
             listed, owner = _number(part, row.body), self._owner(row)
             numbers += (folder, listed, owner, kind, row.size, row.occupied // 512, row.changed)
-            names.append(os.fsdecode(row.path[-1]))
+            names.append(row.path[-1])
             if row.links > 1:
                 part.hard.extend((folder, listed, owner, kind, row.identity, row.size, row.occupied, row.device))
             if row.size >= LARGE_BYTES:
                 part.large.extend((folder, listed, owner, kind, row.size, row.occupied, row.changed))
                 part.large_names.append(names[-1])
         if files:
-            part.sums.append(sum_up(numbers, names))
+            rows = np.array(numbers, dtype=np.int64).reshape(-1, len(FILE_ROW))
+            part.sums.append(sum_up(rows, names))
 
 
 def _number(part: Part, body: bytes) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,9 +38,8 @@ def _starts(columns: list[Ints]) -> NDArray[np.intp]:
     return np.flatnonzero(new)
 
 
-def sum_up(files: list[int], names: list[str]) -> Sums:
-    """Add up whole folders of files: `files` holds the rows end to end, `names` their names."""
-    rows = np.fromiter(files, dtype=np.int64, count=len(files)).reshape(-1, len(FILE_ROW))
+def sum_up(rows: Ints, names: Sequence[bytes]) -> Sums:
+    """Add up whole folders of files: `rows` are theirs (files × FILE_ROW), `names` their names."""
     order = np.lexsort((rows[:, 3], rows[:, 2], rows[:, 1], rows[:, 0]))
     folder, listed, owner, kind, size, blocks, changed = rows[order].T
     starts = _starts([folder, listed, owner, kind])
@@ -55,8 +54,8 @@ def sum_up(files: list[int], names: list[str]) -> Sums:
     odd = _odd_files(folder, listed, owner)
     numbers = np.stack([folder[odd], listed[odd], owner[odd]], axis=1)
     # No name holds a NUL: joined they are encoded, and handed from process to process, as one string.
-    named = "\0".join([names[row] for row in order[odd].tolist()])
-    return Sums(classes, numbers, os.fsencode(named))
+    named = b"\0".join([names[row] for row in order[odd].tolist()])
+    return Sums(classes, numbers, named)
 
 
 def _odd_files(folder: Ints, listed: Ints, owner: Ints) -> NDArray[np.intp]:

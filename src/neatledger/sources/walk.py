@@ -10,13 +10,18 @@ import errno
 import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from itertools import compress
+from operator import methodcaller
 
-from neatledger.core.lists import posix
+import numpy as np
+from numpy.typing import NDArray
+
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.tree.columns import LARGE_BYTES, SeenState, is_kind
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
-from neatledger.sources.statx import APPEND_ONLY, IMMUTABLE, WANTED, Look, device_of, statx
+from neatledger.sources.batch import ANSWER_BYTES, Answers, batch, with_flags
+from neatledger.sources.statx import MODE_WORD, WANTED, Look, device_of, statx
 from neatledger.sources.sums import Sums, sum_up
 
 __all__ = [
@@ -34,11 +39,12 @@ _ACCESS, _DEFAULT = "system.posix_acl_access", "system.posix_acl_default"
 _TYPE, _FILE, _FOLDER, _LINK = 0o170000, 0o100000, 0o040000, 0o120000
 _OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 _DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders are reopened from the root
-_SUM_UP_AFTER = 32768
+_SUM_UP_AFTER = 12288
+_WORDS = ANSWER_BYTES // 2
+Ints = NDArray[np.int64]
 _FOLDER_WIDTH = 13
 
 _FLAGS_AT = 16
-_LOCKING = IMMUTABLE | APPEND_ONLY
 Folder = tuple[bytes, Look, int, int, str]
 """A folder as its parent's reading saw it: name, what the system told, list, default list, what was not seen."""
 
@@ -60,7 +66,7 @@ class Part:
     hard: list[int] = field(default_factory=list)
     others: list[int] = field(default_factory=list)
     large: list[int] = field(default_factory=list)
-    large_names: list[str] = field(default_factory=list)
+    large_names: list[bytes] = field(default_factory=list)
     lists: dict[bytes, int] = field(default_factory=dict)
     kinds: dict[str, int] = field(default_factory=dict)
     not_seen: list[tuple[int, bytes, str]] = field(default_factory=list)
@@ -133,24 +139,25 @@ class Walker:
         self.progress = progress
         self.part = Part()
         self.stat = statx()
-        self._plain: dict[int, int] = {}
-        self._files: list[int] = []
-        self._names: list[str] = []
+        self._numbers: dict[tuple[int, int, bytes], int] = {}
+        self._defaults: dict[bytes, int] = {}
+        self._kinds = _Kinds(self.part.kinds)
+        self._batch = batch()
+        self._lists: list[tuple[int, bytes]] = []
+        self._understood: set[bytes] = set()
         self._told = 0
 
     def look(self, name: bytes, seen: Look | None = None) -> Folder:
         """Read the lists of a folder that lies in the current folder (or, without a name, is it)."""
         seen = seen or self.stat.look(name or b".")
-        mode, gid = _with_flags(seen), seen[3]
+        mode, gid = with_flags(seen[4], seen[0]), seen[3]
         default, why = -1, ""
         at = name or b"."
         try:
             has = os.listxattr(at, follow_symlinks=False)
             number = self._number(mode, gid, at, has)
-            if _DEFAULT in has:
-                entries = entries_from_attribute(os.getxattr(at, _DEFAULT, follow_symlinks=False))
-                body = pack_body(0, 0, entries)  # whatever the folder's own mode
-                default = self.part.lists.setdefault(body, len(self.part.lists))
+            if has and _DEFAULT in has:
+                default = self._default_of(at)
         except (OSError, FormatError) as error:
             number, why = self._number(mode, gid, at, []), f"its access list: {why_not(error)}"
         return name, seen, number, default, why
@@ -170,104 +177,134 @@ class Walker:
         part.folders.extend((parent, depth, number, default, uid, state, *figures))
         return row
 
-    def _number(self, mode: int, gid: int, name: str | bytes, has: list[str]) -> int:
+    def _number(self, mode: int, gid: int, name: bytes, has: list[str]) -> int:
         """Return the number of the list of `name`, in the current folder, whose attributes are `has`."""
-        entries = b""
-        if _ACCESS in has:
-            entries = entries_from_attribute(os.getxattr(name, _ACCESS, follow_symlinks=False))
-        lists = self.part.lists
-        return lists.setdefault(pack_body(mode & 0xFFFF, gid, entries, mode >> _FLAGS_AT), len(lists))
+        attribute = b""
+        if has and _ACCESS in has:
+            attribute = os.getxattr(name, _ACCESS, follow_symlinks=False)
+        return self._number_of(mode, gid, attribute)
+
+    def _number_of(self, mode: int, gid: int, attribute: bytes) -> int:
+        """Return the number of a list, by its attribute (empty: none); raises `FormatError`."""
+        key = mode, gid, attribute
+        if key not in self._numbers:
+            entries = entries_from_attribute(attribute) if attribute else b""
+            body = pack_body(mode & 0xFFFF, gid, entries, mode >> _FLAGS_AT)
+            self._numbers[key] = self.part.lists.setdefault(body, len(self.part.lists))
+        return self._numbers[key]
+
+    def _default_of(self, name: bytes) -> int:
+        """Return the number of a folder's default list, which is one whatever the folder's own mode."""
+        attribute = os.getxattr(name, _DEFAULT, follow_symlinks=False)
+        if attribute not in self._defaults:
+            body = pack_body(0, 0, entries_from_attribute(attribute))
+            self._defaults[attribute] = self.part.lists.setdefault(body, len(self.part.lists))
+        return self._defaults[attribute]
 
     def read_folder(self, row: int, fd: int) -> list[Folder]:
         """Read the open folder `fd`, row number `row`; return its subfolders sorted by name.
 
         The process changes into the folder, so that bare names do. This loop runs once for every file of
-        the tree: it does the least that it can and leaves the adding up to `sum_up`.
+        the tree: it does the least that it can and leaves all else to `tell`.
         """
-        part = self.part
+        part, room = self.part, self._batch
         folders: list[Folder] = []
-        kinds, plain, listxattr = part.kinds, self._plain, os.listxattr
-        add_row, add_name = self._files.extend, self._names.append
-        links = specials = seen = 0
-        before = len(self._names)
         try:
             os.fchdir(fd)
         except OSError as error:
             # Who may list a folder and not enter it learns names there, and nothing of what they stand for.
             self._miss_inside(row, error)
             return folders
+        names = os.listdir(b".")
+        if not room.has_room_for(len(names)):
+            self.tell()
+            room.has_room_for(len(names))
         here, how, what = WANTED
-        call, address, room, unpack = self.stat.call, self.stat.address, self.stat.room, self.stat.unpack
-        encode = os.fsencode
-        for name in os.listdir(fd):
-            seen += 1
+        call, listxattr, words = self.stat.call, os.listxattr, room.words
+        mode_at = room.used * _WORDS + MODE_WORD - _WORDS
+        for name, pointer in zip(names, room.pointers[room.used : room.used + len(names)], strict=True):
+            mode_at += _WORDS
             try:
-                raw = encode(name)
-                if call(here, raw, how, what, address):
+                if call(here, name, how, what, pointer):
                     raise self.stat.error()
-                flags, nlink, uid, gid, mode, inode, size, blocks, changed, device = stat = unpack(room)
-                if flags & _LOCKING:
-                    mode = _with_flags(stat)
-                form = mode & _TYPE
-                if form != _FILE:
-                    if form == _FOLDER:
-                        folders.append(self.look(raw, stat))
-                        continue
-                    if form == _LINK:
-                        links += 1
-                    else:
-                        specials += 1
-                    number = self._number(mode, gid, raw, [])
-                    occupied = blocks * 512
-                    part.others.extend((row, number, uid, 1, size, occupied))
-                    if nlink > 1:
-                        part.hard.extend((row, number, uid, -1, inode, size, occupied, device_of(device)))
-                    continue
-                has = listxattr(raw, follow_symlinks=False)
-                if has:
-                    number = self._number(mode, gid, raw, has)
-                else:
-                    key = mode << 32 | gid
-                    number = plain.get(key, -1)
-                    if number < 0:
-                        number = plain[key] = self._number(mode, gid, raw, has)
+                form = words[mode_at] & _TYPE
+                if form == _FILE:
+                    has = listxattr(name, follow_symlinks=False)
+                    if has and _ACCESS in has:
+                        self._lists.append(((mode_at - MODE_WORD) // _WORDS, self._list_of(name)))
+                elif form == _FOLDER:
+                    seen: Look = self.stat.unpack(room.room, (mode_at - MODE_WORD) * 2)
+                    folders.append(self.look(name, seen))
             except (OSError, FormatError) as error:
-                part.not_seen.append((row, encode(name), why_not(error)))
-                continue
-            # The same as `kind_of`, which takes bytes and small letters.
-            dot = name.rfind(".") + 1
-            kind = kinds.get(name[dot:], -1) if dot > 1 else kinds.setdefault("", len(kinds))
-            if kind < 0:
-                word = name[dot:] if is_kind(name[dot:]) else ""
-                kind = kinds.setdefault(word, len(kinds))
-            add_row((row, number, uid, kind, size, blocks, changed))
-            add_name(name)
-            if nlink > 1:
-                part.hard.extend((row, number, uid, kind, inode, size, blocks * 512, device_of(device)))
-            if size >= LARGE_BYTES:
-                part.large.extend((row, number, uid, kind, size, blocks * 512, changed))
-                part.large_names.append(name)
-        part.folders[row * _FOLDER_WIDTH + 11] = links
-        part.folders[row * _FOLDER_WIDTH + 12] = specials
-        part.entries += seen
-        names = self._names[before:]
-        if folders:
-            names += [os.fsdecode(folder[0]) for folder in folders]
-        if len(set(map(str.casefold, names))) != len(names):
-            part.collisions += ((row, name) for name in colliding_names(names))
-        if len(self._names) > _SUM_UP_AFTER:
+                part.not_seen.append((row, name, why_not(error)))
+                words[mode_at] = 0
+        part.entries += len(names)
+        room.add(row, names)
+        if may_collide(names):
+            part.collisions += ((row, name) for name in colliding_names(list(map(os.fsdecode, names))))
+        if room.used > _SUM_UP_AFTER:
             self.tell()
         folders.sort(key=_by_name)
         return folders
 
+    def _list_of(self, name: bytes) -> bytes:
+        """Return the list of a file as the system stores it; what cannot be parsed is found out here, once."""
+        found = os.getxattr(name, _ACCESS, follow_symlinks=False)
+        if found not in self._understood:
+            entries_from_attribute(found)
+            self._understood.add(found)
+        return found
+
     def tell(self) -> None:
-        """Add up the files read since the last time, and report the progress."""
-        if self._names:
-            self.part.sums.append(sum_up(self._files, self._names))
-            self._files.clear()
-            self._names.clear()
+        """Take apart what was read since the last time, add it up, and report the progress."""
+        if self._batch.used:
+            self._add_up(self._batch.take())
         self.progress(self.part.entries - self._told)
         self._told = self.part.entries
+
+    def _add_up(self, told: Answers) -> None:
+        part, form = self.part, told.mode & _TYPE
+        numbers = self._list_numbers(told)
+        files = np.flatnonzero(form == _FILE)
+        others = np.flatnonzero((form != _FILE) & (form != _FOLDER) & (told.mode != 0))
+        names = list(compress(told.names, (form == _FILE).tolist()))
+        kinds = np.full(len(form), -1, dtype=np.int64)
+        # The same as `kind_of`, for many: what follows the last dot, where there is something before it.
+        known, nothing = self._kinds, self._kinds[b""]
+        parted = map(methodcaller("rpartition", b"."), names)
+        kinds[files] = [known[end] if start else nothing for start, _, end in parted]
+        occupied = told.blocks * 512
+        sized = [told.size, occupied]
+        if len(files):
+            columns = [told.folder, numbers, told.uid, kinds, told.size, told.blocks, told.changed]
+            part.sums.append(sum_up(np.stack([column[files] for column in columns], axis=1), names))
+        large = files[told.size[files] >= LARGE_BYTES]
+        part.large += _flat([told.folder, numbers, told.uid, kinds, *sized, told.changed], large)
+        part.large_names += [told.names[slot] for slot in large.tolist()]
+        one = np.ones(len(form), dtype=np.int64)
+        part.others += _flat([told.folder, numbers, told.uid, one, *sized], others)
+        for slot in others.tolist():
+            at = int(told.folder[slot]) * _FOLDER_WIDTH + (11 if form[slot] == _LINK else 12)
+            part.folders[at] += 1
+        several = np.flatnonzero((told.links > 1) & (form != _FOLDER) & (told.mode != 0))
+        for slot in several.tolist():
+            figures = (int(numbers[slot]), int(told.uid[slot]), int(kinds[slot]), int(told.inode[slot]))
+            size = (int(told.size[slot]), int(occupied[slot]), device_of(int(told.device[slot])))
+            part.hard.extend((int(told.folder[slot]), *figures, *size))
+
+    def _list_numbers(self, told: Answers) -> Ints:
+        """Return the number of each item's list, −1 for folders, whose lists are known already."""
+        found = np.full(len(told.mode), -1, dtype=np.int64)
+        items = np.flatnonzero((told.mode & _TYPE != _FOLDER) & (told.mode != 0))
+        keys = told.mode[items] << 32 | told.gid[items]
+        unique, place = np.unique(keys, return_inverse=True)
+        numbers = [self._number_of(key >> 32, key & 0xFFFFFFFF, b"") for key in unique.tolist()]
+        found[items] = np.array(numbers, dtype=np.int64)[place.reshape(-1)] if numbers else -1
+        for slot, attribute in self._lists:
+            if told.mode[slot]:
+                found[slot] = self._number_of(int(told.mode[slot]), int(told.gid[slot]), attribute)
+        self._lists.clear()
+        return found
 
     def walk(self, row: int, path: tuple[bytes, ...], fd: int, depth: int) -> None:
         """Read everything below the open folder `fd`; closes it. `path` leads to it from the root."""
@@ -329,11 +366,34 @@ class Walker:
         self.part.folders[row * _FOLDER_WIDTH + FOLDER_ROW.index("state")] = int(state)
 
 
-def _with_flags(seen: Look) -> int:
-    """Return the mode of an item, and above its sixteen bits the flags of the inode as stored lists have them."""
-    mode, flags = seen[4], seen[0]
-    kept = posix.IMMUTABLE if flags & IMMUTABLE else 0
-    return mode | (kept | (posix.APPEND_ONLY if flags & APPEND_ONLY else 0)) << _FLAGS_AT
+class _Kinds(dict[bytes, int]):
+    """The numbers of kinds by what follows a name's last dot; new ones get the next."""
+
+    def __init__(self, kinds: dict[str, int]) -> None:
+        self._by_word = kinds
+
+    def __missing__(self, end: bytes) -> int:
+        text = os.fsdecode(end)
+        number = self._by_word.setdefault(text if is_kind(text) else "", len(self._by_word))
+        self[end] = number
+        return number
+
+
+def _flat(columns: list[Ints], rows: NDArray[np.intp]) -> list[int]:
+    """Return some rows of columns, one after another."""
+    found: list[int] = np.stack([column[rows] for column in columns], axis=1).ravel().tolist()
+    return found
+
+
+def may_collide(names: list[bytes]) -> bool:
+    """Tell whether two of a folder's names may differ in letter case alone; mostly settled at once for all."""
+    joined = b"\0".join(names)
+    if joined.isascii():
+        lower = joined.lower()
+        if lower == joined:
+            return False
+        return len(set(lower.split(b"\0"))) != len(names)
+    return len(set(os.fsdecode(joined).casefold().split("\0"))) != len(names)
 
 
 def colliding_names(names: list[str]) -> list[bytes]:
