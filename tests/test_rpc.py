@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import struct
 from pathlib import Path
@@ -14,7 +15,8 @@ from neatledger.errors import FormatError
 from neatledger.formats.ndr import NdrReader, NdrWriter
 from neatledger.sources import smbnames
 from neatledger.sources.rpc import Interface, RpcClient
-from neatledger.sources.smberrors import Refused
+from neatledger.sources.smbentries import unpack_entries
+from neatledger.sources.smberrors import Lost, Refused
 
 RECORDED = json.loads((Path(__file__).parent / "vectors" / "rpc.json").read_text())
 HEAD = struct.Struct("<BBBB4sHHI")
@@ -188,3 +190,37 @@ def test_no_and_a_fault_are_said() -> None:
         pipe.waiting = bind_ack() + message(3, 3, 2, bytes(8) + struct.pack("<II", status, 0))
         with pytest.raises(Refused, match=more):
             RpcClient(pipe, FACE).call(1, NdrWriter())
+
+
+def _row(name: str, size: int, marks: int, *, is_last: bool) -> bytes:
+    text = name.encode("utf-16-le", "surrogatepass")
+    length = 80 + len(text)
+    following = 0 if is_last else length + -length % 8
+    ticks = 133_000_000_000_000_000
+    head = struct.pack(
+        "<IIQQQQQQIIIIQ", following, 0, ticks, ticks, ticks, ticks, size, size, marks, len(text), 0, 0, 7
+    )
+    return head + text + (b"" if is_last else bytes(-length % 8))
+
+
+@given(
+    st.lists(
+        st.tuples(st.text(min_size=1, max_size=9), st.integers(0, 2**40), st.sampled_from([0x10, 0x20, 0x410])),
+        min_size=1,
+    )
+)
+def test_rows_of_a_folder_are_read_whole_or_not_at_all(rows) -> None:
+    data = b"".join(_row(*row, is_last=number == len(rows) - 1) for number, row in enumerate(rows))
+    found = [(one.name, one.size, one.is_folder, one.is_link) for one in unpack_entries(data)]
+    assert found == [
+        (name, size, marks == 0x10, bool(marks & 0x400)) for name, size, marks in rows if name not in (".", "..")
+    ]
+    for cut in {*range(0, len(data), 37), len(data) - 1}:
+        with pytest.raises(Lost):
+            unpack_entries(data[:cut])
+
+
+@given(st.binary(max_size=400))
+def test_any_bytes_are_rows_or_a_server_that_cannot_be_trusted(data: bytes) -> None:
+    with contextlib.suppress(Lost):
+        assert all(one.identity >= 0 for one in unpack_entries(data))

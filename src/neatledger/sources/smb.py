@@ -31,7 +31,7 @@ from neatledger.sources.smbentries import Entry
 from neatledger.sources.smberrors import Lost, Refused
 from neatledger.sources.smbnames import read_shares
 from neatledger.sources.smbsession import SteadySession, Terms
-from neatledger.sources.smbwire import Answer
+from neatledger.sources.smbwire import Answer, Wire
 
 __all__ = ["read"]
 
@@ -162,7 +162,7 @@ class _Reading:
     def _read_below(self, share: str, top: _Item, device: int) -> None:
         """Read a share: many items at once where that can be had, and else one after the other."""
         waiting, failed = [top], 0
-        opened = self.session.wire(share)
+        opened = self._open_wire(share)
         try:
             while waiting or (opened and opened[0].is_waiting):
                 if opened is None:
@@ -182,13 +182,20 @@ class _Reading:
                     if failed > _MOST_LOSSES:
                         raise self.session.away(error) from None
                     self.session.return_to(error)
-                    opened = self.session.wire(share)
+                    opened = self._open_wire(share)
                     continue
                 failed = 0
                 waiting += self._take(share, item, answer, device)
         finally:
             if opened is not None:
                 opened[0].close()
+
+    def _open_wire(self, share: str) -> tuple[Wire[_Item], int] | None:
+        try:
+            return self.session.wire(share)
+        except Refused:
+            # A server may bear one connection of an account and no second.
+            return None
 
     def _take(self, share: str, item: _Item, answer: Answer, device: int) -> list[_Item]:
         """Take what was said of an item, ask for what was not, and return what is in it."""

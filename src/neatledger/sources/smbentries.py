@@ -44,7 +44,7 @@ def unpack_entries(data: bytes) -> list[Entry]:
             raise Lost("a listing that is cut off")
         following, *_, written, touched, size, occupied, marks, length, _, _, ident = _ROW.unpack_from(data, start)
         first = start + _ROW.size
-        if first + length > len(data) or (following and following < _ROW.size + length):
+        if length % 2 or first + length > len(data) or (following and following < _ROW.size + length):
             raise Lost("a listing that is cut off")
         name = data[first : first + length].decode("utf-16-le", "surrogatepass")
         if name not in (".", ".."):

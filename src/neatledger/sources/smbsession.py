@@ -441,6 +441,9 @@ class SteadySession:
                 if found is None:
                     session.__exit__()
                 return found
+            except SourceError as error:
+                # It let this account in a moment ago.
+                raise self.away(error) from None
             except Lost as error:
                 if session is not None:
                     session.__exit__()
