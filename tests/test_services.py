@@ -9,17 +9,23 @@ import json
 import os
 import signal
 import socket
+import stat
 import subprocess
 import sys
 import time
+from base64 import b64encode
 from collections.abc import Callable, Iterable
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
+from urllib.parse import quote
 
 import httpx
 import pytest
+from defusedxml.ElementTree import fromstring
 from hypothesis import given
 from hypothesis import strategies as st
+from werkzeug.test import Client
 from wsgidav.fs_dav_provider import FilesystemProvider
 
 from conftest import COMMAND
@@ -96,6 +102,94 @@ def test_signing_in_is_real(service) -> None:
     assert httpx.get(f"{service.url}/scim/v2/Users", headers=bearer).status_code == 401
     data = Path(service.path).read_bytes()
     assert PASSWORD.encode() not in data and answer["access_token"].encode() not in data
+
+
+def test_others_only_read_and_guessing_leads_nowhere(service) -> None:
+    assert stat.S_IMODE(os.stat(service.path).st_mode) == 0o600
+    service.store.set_password("hale", "hale's own")
+    theirs, ours = ("hale", "hale's own"), (meadow.READER, PASSWORD)
+    row = {"id": "x", "target": "/"}
+    for who, status in ((theirs, 403), (ours, 204)):
+        assert httpx.put(f"{service.url}/sharing/links/777777", json=row, auth=who).status_code == status
+        assert (
+            httpx.post(f"{service.url}/faults", json={"kind": "slow", "seconds": 0}, auth=who).status_code == status
+        )
+        assert httpx.delete(f"{service.url}/sharing/links/777777", auth=who).status_code == status
+        assert httpx.get(f"{service.url}/sharing/links", auth=who).status_code == 200
+    asked = [httpx.get(f"{service.url}/sharing/links", auth=("hale", f"guess {number}")) for number in range(6)]
+    assert [one.status_code for one in asked] == [401] * 4 + [429] * 2 and int(asked[-1].headers["Retry-After"]) >= 1
+    # The right one too has to wait, through either door; nobody else does.
+    assert httpx.get(f"{service.url}/sharing/links", auth=theirs).status_code == 429
+    form = {"grant_type": "client_credentials"}
+    assert httpx.post(f"{service.url}/token", data=form, auth=theirs).status_code == 429
+    assert httpx.get(f"{service.url}/sharing/links", auth=ours).status_code == 200
+    time.sleep(0.6)
+    assert httpx.get(f"{service.url}/sharing/links", auth=theirs).status_code == 200
+
+
+def test_it_speaks_as_the_protocols_have_it(service) -> None:
+    def ask(method: str, path: str, **more: Any) -> httpx.Response:
+        return httpx.request(method, service.url + path, auth=(meadow.READER, PASSWORD), **more)
+
+    def named(body: str, depth: str = "0") -> list[set[str]]:
+        answer = ask("PROPFIND", "/dav/", content=body, headers={"Depth": depth})
+        assert answer.status_code == 207 and answer.headers["DAV"].startswith("1, 3")
+        return [
+            {each.tag.removeprefix("{DAV:}") for each in one.iter() if each.tag != "{DAV:}prop"} for one in
+            fromstring(answer.content).iter("{DAV:}prop")
+        ]  # fmt: skip
+
+    for path, method, allowed in (
+        *(("/dav/", method, "PROPFIND") for method in ("PUT", "MKCOL", "DELETE", "GET")),
+        *(("/scim/v2/Users", "POST", "GET"), ("/sharing/links", "PUT", "GET"), ("/token", "GET", "POST")),
+    ):
+        refused = ask(method, path)
+        assert refused.status_code == 405 and allowed in refused.headers["Allow"], (path, method)
+    assert "acl" in named('<propfind xmlns="DAV:"><propname/></propfind>')[0]
+    assert "acl" not in named('<propfind xmlns="DAV:"><allprop/></propfind>')[0]
+    assert "acl" in named('<propfind xmlns="DAV:"><allprop/><include><acl/></include></propfind>')[0]
+    for body in ("<propfind xmlns='DAV:'/>", "<a/>", "<", '<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>'):
+        assert ask("PROPFIND", "/dav/", content=body, headers={"Depth": "0"}).status_code == 400
+    assert ask("PROPFIND", "/dav/", headers={"Depth": "2"}).status_code == 400
+    core = "urn:ietf:params:scim:schemas:core:2.0"
+    assert {one["id"] for one in ask("GET", "/scim/v2/Schemas").json()["Resources"]} == {
+        f"{core}:User",
+        f"{core}:Group",
+    }
+    assert ask("GET", f"/scim/v2/Schemas/{core}:User").json()["name"] == "User"
+    assert ask("GET", "/scim/v2/ResourceTypes/Group").json()["endpoint"] == "/Groups"
+    assert ask("GET", "/scim/v2/Schemas?filter=id%20pr").status_code == 403
+    told = ask("GET", "/scim/v2/Users?attributes=userName,emails.value&count=3").json()["Resources"]
+    assert all(set(one) <= {"id", "schemas", "userName", "emails"} for one in told)
+    assert all(set(mail) == {"value"} for one in told for mail in one.get("emails", ()))
+    less = ask("GET", "/scim/v2/Users?excludedAttributes=groups,emails.type&count=3").json()["Resources"]
+    assert all("groups" not in one and "type" not in one.get("emails", [{}])[0] and "meta" in one for one in less)
+
+
+PIECES = st.one_of(
+    st.text(max_size=8), st.sampled_from(["scim/v2", "dav", "sharing", "faults", "Users", "links", "..", "%", "\0"])
+)
+
+
+@given(
+    st.sampled_from(["GET", "HEAD", "PUT", "POST", "DELETE", "PATCH", "OPTIONS", "PROPFIND", "PROPPATCH", "SEARCH"]),
+    st.lists(PIECES, max_size=4),
+    st.dictionaries(st.sampled_from(["from", "count", "startIndex", "filter", "attributes"]), st.text(max_size=9) | st.integers().map(str), max_size=3),
+    st.binary(max_size=60) | st.sampled_from([b'{"kind": "slow", "times": 1e99}', b'{"kind": "status", "status": "x"}', b"[" * 5000]),
+    st.dictionaries(st.sampled_from(["Depth", "Content-Type", "Range"]), st.sampled_from(["", "infinity", "application/json", "bytes=9-1"])),
+)  # fmt: skip
+def test_whatever_it_is_sent_it_answers_and_does_not_fail(asked_service, method, path, query, body, headers) -> None:
+    client = Client(asked_service._answer)
+    basic = b64encode(f"{meadow.READER}:{PASSWORD}".encode()).decode()
+    answer = client.open("/" + quote("/".join(path)), method=method, query_string=query, data=body,
+                         headers={**headers, "Authorization": f"Basic {basic}"})  # fmt: skip
+    assert answer.status_code < 500 and (answer.status_code != 405 or "Allow" in answer.headers)
+
+
+@pytest.fixture(scope="module")
+def asked_service(tmp_path_factory):
+    with serving(tmp_path_factory.mktemp("asked")) as found:
+        yield found
 
 
 FAULTS = [

@@ -15,6 +15,7 @@ from werkzeug.wrappers import Request, Response
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.role import Entry
 from neatledger.core.lists.subjects import Subject
+from neatledger.demo.service.refusals import not_allowed
 from neatledger.demo.service.store import Store
 from neatledger.formats.rolelist import entries_from_text
 
@@ -30,49 +31,74 @@ _PRIVILEGES = (
     ("write-acl", Right.MANAGE),
 )
 _ALL = "all", Right.SHARE
-_KNOWN = (
-    *("resourcetype", "getcontentlength", "getlastmodified", "displayname", "owner", "acl"),
-    *("quota-used-bytes", "quota-available-bytes"),
-)
+_ALLPROP = ("resourcetype", "getcontentlength", "getlastmodified", "displayname")
+_KNOWN = (*_ALLPROP, "owner", "acl", "quota-used-bytes", "quota-available-bytes")
+_METHODS = "OPTIONS, PROPFIND, GET, HEAD"
 
 
 def answer_dav(request: Request, store: Store, rest: str) -> Response:
     """Answer a request below /dav."""
-    path = "/" + rest.strip("/")
+    answer = _answer(request, store, "/" + rest.strip("/"))
+    # What it keeps to, in every answer (RFC 4918 section 10.1, RFC 3744 section 7.2).
+    answer.headers["DAV"] = "1, 3, access-control"
+    return answer
+
+
+def _answer(request: Request, store: Store, path: str) -> Response:
     if request.method == "OPTIONS":
-        return Response(status=204, headers={"DAV": "1, 3, access-control", "Allow": "OPTIONS, PROPFIND, GET, HEAD"})
+        return Response(status=204, headers={"Allow": _METHODS})
     node = store.node(path)
     if node is None:
         return Response("there is nothing of this name", 404)
     if request.method in ("GET", "HEAD"):
+        if node["kind"] == "folder":
+            return not_allowed("OPTIONS, PROPFIND", "a collection has no contents of its own")
         return Response(b"\0" * min(node["size"], 1 << 20), mimetype="application/octet-stream")
     if request.method != "PROPFIND":
-        return Response("this service is only read over WebDAV", 405)
-    depth = request.headers.get("Depth", "infinity")
+        return not_allowed(_METHODS, "this service is only read over WebDAV")
+    depth = request.headers.get("Depth", "infinity").lower()
+    if depth not in ("0", "1", "infinity"):
+        return Response("a depth is 0, 1 or infinity", 400)
     if depth == "infinity":
         # RFC 4918 section 9.1: a server may refuse.
         body = '<?xml version="1.0"?><error xmlns="DAV:"><propfind-finite-depth/></error>'
         return Response(body, 403, mimetype="application/xml")
     try:
-        wanted = _asked(request.get_data())
+        wanted, only_names = _asked(request.get_data())
     except (ParseError, DefusedXmlException, ValueError) as error:
         return Response(f"a body that cannot be read: {error}", 400)
     nodes = [node, *(store.children(path) if depth == "1" and node["kind"] == "folder" else ())]
     answer = Element(f"{_D}multistatus")
     for each in nodes:
-        _add_response(answer, each, wanted, store)
+        _add_response(answer, each, wanted, store, only_names=only_names)
     return Response(tostring(answer, "utf-8", xml_declaration=True), 207, mimetype="application/xml")
 
 
-def _asked(body: bytes) -> tuple[str, ...]:
-    """Return the properties asked for (section 14.20); all that are known for allprop, and for no body at all."""
+def _asked(body: bytes) -> tuple[tuple[str, ...], bool]:
+    """Return the properties asked for (section 14.20), and whether only their names are wanted.
+
+    For allprop, and for no body at all, those that this specification defines, and what is included besides: lists
+    are not among them (RFC 3744 section 5). Raises `ValueError` for what is no question.
+    """
     if not body:
-        return _KNOWN
-    prop = fromstring(body).find(f"{_D}prop")
-    return _KNOWN if prop is None else tuple(each.tag for each in prop)
+        return _ALLPROP, False
+    asked = fromstring(body)
+    if asked.tag != f"{_D}propfind":
+        raise ValueError(f"no propfind: {asked.tag}")
+    prop = asked.find(f"{_D}prop")
+    if prop is not None:
+        return tuple(each.tag for each in prop), False
+    if asked.find(f"{_D}propname") is not None:
+        return _KNOWN, True
+    if asked.find(f"{_D}allprop") is None:
+        raise ValueError("neither prop, propname nor allprop")
+    include = asked.find(f"{_D}include")
+    return (*_ALLPROP, *(each.tag for each in (include if include is not None else ()))), False
 
 
-def _add_response(answer: Element, node: Mapping[str, Any], wanted: Iterable[str], store: Store) -> None:
+def _add_response(
+    answer: Element, node: Mapping[str, Any], wanted: Iterable[str], store: Store, *, only_names: bool
+) -> None:
     response = SubElement(answer, f"{_D}response")
     is_folder = node["kind"] == "folder"
     href = "/dav" + quote(node["path"].rstrip("/")) + ("/" if is_folder else "")
@@ -82,7 +108,12 @@ def _add_response(answer: Element, node: Mapping[str, Any], wanted: Iterable[str
     for name in wanted:
         element = Element(name if name.startswith("{") else f"{_D}{name}")
         is_told = _fill(element, node, is_folder, store)
+        if only_names:
+            element = Element(element.tag)
         (found if is_told else missing).append(element)
+    if only_names:
+        # What a resource does not have is no property of it (section 9.1).
+        missing.clear()
     for elements, status in ((found, "HTTP/1.1 200 OK"), (missing, "HTTP/1.1 404 Not Found")):
         if elements:
             part = SubElement(response, f"{_D}propstat")

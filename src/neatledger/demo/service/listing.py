@@ -30,7 +30,9 @@ def answer_listing(request: Request, store: Store, rest: str) -> Response:
             return _json(400, {"error": "a row is a JSON object"})
         store.put_row(name, ident, row)
         return Response(status=204)
-    return _json(405, {"error": "GET a table, or PUT or DELETE a row of it"})
+    answer = _json(405, {"error": "GET a table, or PUT or DELETE a row of it"})
+    answer.headers["Allow"] = "PUT, DELETE" if ident else "GET"
+    return answer
 
 
 def _json(status: int, body: dict[str, Any]) -> Response:

@@ -8,6 +8,7 @@ from typing import Any
 
 from werkzeug.wrappers import Request, Response
 
+from neatledger.demo.service.scimabout import resource_types, schemas
 from neatledger.demo.service.scimfilter import FilterError, parse_filter
 from neatledger.demo.service.store import Store
 
@@ -21,17 +22,19 @@ _MOST = 100
 def answer_scim(request: Request, store: Store, rest: str) -> Response:
     """Answer a request below /scim/v2."""
     if request.method != "GET":
-        return _error(405, "this service is only read over SCIM")
+        refused = _error(405, "this service is only read over SCIM")
+        refused.headers["Allow"] = "GET"
+        return refused
     kind, _, ident = rest.partition("/")
-    if kind == "ServiceProviderConfig":
-        return _json(200, _config())
+    if kind in ("ServiceProviderConfig", "ResourceTypes", "Schemas"):
+        return _answer_about(kind, ident, request)
     makers = {"Users": _users, "Groups": _groups}
     if kind not in makers:
         return _error(404, f"there are no {kind}")
     resources = makers[kind](store, request.url_root)
     if ident:
         found = next((each for each in resources if each["id"] == ident), None)
-        return _error(404, f"{kind} has no {ident}") if found is None else _json(200, found)
+        return _error(404, f"{kind} has no {ident}") if found is None else _json(200, _cut(found, request))
     if "filter" in request.args:
         try:
             test = parse_filter(request.args["filter"])
@@ -43,9 +46,57 @@ def answer_scim(request: Request, store: Store, rest: str) -> Response:
         count = min(_MOST, max(0, int(request.args.get("count", _MOST))))
     except ValueError:
         return _error(400, "startIndex and count are whole numbers", "invalidValue")
-    page = resources[start - 1 : start - 1 + count]
+    page = [_cut(each, request) for each in resources[start - 1 : start - 1 + count]]
     answer = {"schemas": [f"{_MESSAGES}:ListResponse"], "totalResults": len(resources), "startIndex": start}
     return _json(200, answer | {"itemsPerPage": len(page), "Resources": page})
+
+
+def _answer_about(kind: str, ident: str, request: Request) -> Response:
+    """Answer what the service can do, and what its resources are (RFC 7644 section 4)."""
+    if "filter" in request.args:
+        return _error(403, "what the service says of itself is not filtered")
+    if kind == "ServiceProviderConfig":
+        return _error(404, "there is one") if ident else _json(200, _config())
+    found = resource_types(request.url_root) if kind == "ResourceTypes" else schemas(request.url_root)
+    if ident:
+        one = next((each for each in found if each["id"] == ident), None)
+        return _error(404, f"{kind} has no {ident}") if one is None else _json(200, one)
+    answer = {"schemas": [f"{_MESSAGES}:ListResponse"], "totalResults": len(found), "startIndex": 1}
+    return _json(200, answer | {"itemsPerPage": len(found), "Resources": found})
+
+
+def _cut(resource: dict[str, Any], request: Request) -> dict[str, Any]:
+    """Return a resource with the attributes asked for (RFC 7644 section 3.9); id and schemas are always told."""
+    wanted, unwanted = ({word.strip().lower() for word in request.args.get(name, "").split(",") if word.strip()}
+                        for name in ("attributes", "excludedAttributes"))  # fmt: skip
+    if not wanted and not unwanted:
+        return resource
+    found = {}
+    for name, value in resource.items():
+        kept = _cut_value(name.lower(), value, wanted, unwanted)
+        if name in ("id", "schemas"):
+            found[name] = value
+        elif kept not in (None, {}, []):
+            found[name] = kept
+    return found
+
+
+def _cut_value(name: str, value: Any, wanted: set[str], unwanted: set[str]) -> Any:
+    """Return what is left of an attribute, None for nothing: it may be named whole, or by its parts."""
+    is_part_wanted = any(each.startswith(f"{name}.") for each in wanted)
+    if name in unwanted or (wanted and name not in wanted and not is_part_wanted):
+        return None
+    if isinstance(value, list):
+        parts = [_cut_value(name, each, wanted, unwanted) if isinstance(each, dict) else each for each in value]
+        return [each for each in parts if each not in (None, {})]
+    if not isinstance(value, dict):
+        return value
+    is_whole = not wanted or name in wanted
+    return {
+        key: part
+        for key, part in value.items()
+        if (is_whole or f"{name}.{key.lower()}" in wanted) and f"{name}.{key.lower()}" not in unwanted
+    }
 
 
 def _users(store: Store, root: str) -> list[dict[str, Any]]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import math
+import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -10,11 +12,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from werkzeug.exceptions import HTTPException
 from werkzeug.serving import WSGIRequestHandler, make_server
 from werkzeug.wrappers import Request, Response
 
 from neatledger.demo.service.dav import answer_dav
+from neatledger.demo.service.guesses import Guesses
 from neatledger.demo.service.listing import answer_listing
+from neatledger.demo.service.refusals import not_allowed
 from neatledger.demo.service.scim import answer_scim
 from neatledger.demo.service.store import Store
 
@@ -29,6 +34,13 @@ _PARTS: dict[str, Callable[[Request, Store, str], Response]] = {
 }
 
 
+_CHANGING = ("PUT", "POST", "DELETE", "PATCH", "PROPPATCH", "MKCOL", "MOVE", "COPY", "LOCK", "ACL")
+_FAULT_FIELDS: dict[str, type | tuple[type, ...]] = {
+    "path": str, "table": str, "after": int, "times": int, "seconds": (int, float), "status": int,
+    "retry-after": (int, str), "row": (dict, type(None)),
+}  # fmt: skip
+
+
 class _Quiet(WSGIRequestHandler):
     def log(self, type: str, message: str, *args: Any) -> None:
         """Say nothing: requests carry names."""
@@ -40,6 +52,7 @@ class Service:
     def __init__(self, path: Path, port: int = 0) -> None:
         self.path = path
         self._port = port
+        self._guesses = Guesses()
 
     def __enter__(self) -> Service:
         self.store = Store(self.path)
@@ -74,43 +87,81 @@ class Service:
         return response(environ, start)
 
     def _handle(self, request: Request) -> Response:
-        if request.path == "/token" and request.method == "POST":
-            return self._sign_in(request)
-        login = self._who(request)
+        try:
+            return self._handle_sound(request)
+        except (ValueError, TypeError, KeyError, OverflowError, RecursionError, sqlite3.Error, HTTPException):
+            # Whatever was sent, it is the sender's fault and no failure of ours.
+            return Response("this cannot be understood", 400)
+
+    def _handle_sound(self, request: Request) -> Response:
+        if request.path == "/token":
+            return self._sign_in(request) if request.method == "POST" else not_allowed("OPTIONS, POST")
+        login, wait = self._who(request)
+        if wait:
+            return self._too_many(wait)
         if login is None:
             challenge = {"WWW-Authenticate": 'Bearer realm="service", Basic realm="service"'}
             return Response("sign in first", 401, headers=challenge)
-        if request.path == "/faults" and request.method == "POST":
-            return self._order(request)
+        if request.method in _CHANGING and not self.store.may_change(login):
+            return Response("this account may only read", 403)
+        if request.path == "/faults":
+            return self._order(request) if request.method == "POST" else not_allowed("OPTIONS, POST")
         for prefix, answer in _PARTS.items():
             if request.path == f"/{prefix}" or request.path.startswith(f"/{prefix}/"):
                 return answer(request, self.store, request.path[len(prefix) + 2 :])
         return Response("there is nothing here", 404)
 
-    def _who(self, request: Request) -> str | None:
+    @staticmethod
+    def _too_many(wait: float) -> Response:
+        """Say that too many passwords were tried (RFC 6585 section 4)."""
+        return Response("too many wrong passwords", 429, headers={"Retry-After": str(math.ceil(wait))})
+
+    def _who(self, request: Request) -> tuple[str | None, float]:
+        """Return who has signed in, None for nobody; and for how many seconds nobody may try to any more."""
         found = request.authorization
         if found is None:
-            return None
+            return None, 0.0
         if found.type == "bearer":
-            return self.store.login_of(found.token or "")
-        if found.type == "basic" and self.store.is_password(found.username or "", found.password or ""):
-            return found.username
-        return None
+            return self.store.login_of(found.token or ""), 0.0
+        if found.type != "basic":
+            return None, 0.0
+        return self._check_password(found.username or "", found.password or "")
+
+    def _check_password(self, login: str, password: str) -> tuple[str | None, float]:
+        wait = self._guesses.wait_of(login)
+        if wait > 0:
+            return None, wait
+        is_right = self.store.is_password(login, password)
+        self._guesses.note(login, is_right=is_right)
+        return (login if is_right else None), 0.0
 
     def _sign_in(self, request: Request) -> Response:
         """Give a token for the client's credentials (RFC 6749 sections 4.4 and 5)."""
         found = request.authorization
         if request.form.get("grant_type") != "client_credentials":
             return _json(400, {"error": "unsupported_grant_type"})
-        if found is None or not self.store.is_password(found.username or "", found.password or ""):
-            return _json(401, {"error": "invalid_client"})
-        token, seconds = self.store.new_token(found.username or "")
-        return _json(200, {"access_token": token, "token_type": "Bearer", "expires_in": int(seconds)})
+        login, wait = None, 0.0
+        if found is not None and found.type == "basic":
+            login, wait = self._check_password(found.username or "", found.password or "")
+        if wait:
+            return self._too_many(wait)
+        if login is None:
+            # Section 5.2: with the scheme that the client used.
+            answer = _json(401, {"error": "invalid_client"})
+            answer.headers["WWW-Authenticate"] = 'Basic realm="service"'
+            return answer
+        token, seconds = self.store.new_token(login)
+        answer = _json(200, {"access_token": token, "token_type": "Bearer", "expires_in": int(seconds)})
+        answer.headers["Cache-Control"] = "no-store"
+        return answer
 
     def _order(self, request: Request) -> Response:
         fault = request.get_json(silent=True)
         if not isinstance(fault, dict) or fault.get("kind") not in FAULTS:
             return _json(400, {"error": f"a fault has a kind: {', '.join(FAULTS)}"})
+        for name, sort in _FAULT_FIELDS.items():
+            if name in fault and not isinstance(fault[name], sort):
+                return _json(400, {"error": f"{name} is not of the right sort"})
         self.store.order_fault(fault)
         return Response(status=204)
 

@@ -41,6 +41,9 @@ class Store:
     quota = _QUOTA
 
     def __init__(self, path: Path) -> None:
+        # It holds who may do what, and hashes of passwords: it is nobody else's from the first moment.
+        os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
+        os.chmod(path, 0o600)
         self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self._lock = threading.RLock()
         self._db.executescript(_TABLES)
@@ -98,11 +101,15 @@ class Store:
     # Signing in --------------------------------------------------------------------------------------
 
     def is_password(self, login: str, password: str) -> bool:
-        """Tell whether this is the account's password."""
-        for salt, known in self._read("SELECT salt, password FROM users WHERE login = ?", login):
-            if salt is not None:
-                return secrets.compare_digest(_hash(password, salt), known)
-        return False
+        """Tell whether this is the account's password; an account that is not there takes as long."""
+        found = self._read("SELECT salt, password FROM users WHERE login = ? AND salt IS NOT NULL", login)
+        salt, known = found[0] if found else (b"nobody's", b"")
+        return secrets.compare_digest(_hash(password, salt), known)
+
+    def may_change(self, login: str) -> bool:
+        """Tell whether an account may change things: an administrator's; all others only read."""
+        found = self._read("SELECT body FROM users WHERE login = ?", login)
+        return bool(found) and "administrator" in json.loads(found[0][0]).get("roles", ())
 
     def new_token(self, login: str) -> tuple[str, float]:
         """Return a token for an account, and for how many seconds it is good; only its hash is kept."""
