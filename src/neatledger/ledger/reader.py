@@ -20,6 +20,7 @@ from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
 from neatledger.errors import LedgerError
 from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
+from neatledger.ledger.seals import check_seal
 
 if TYPE_CHECKING:
     from neatledger.core.tree.table import Table
@@ -54,6 +55,7 @@ class SurveyReader:
     @cached_property
     def facts(self) -> dict[str, Any]:
         """Facts of the whole system, such as ``pool_bytes``, ``read_only`` and ``shares``."""
+        check_seal(self._db, self._survey, "surveys")
         (text,) = self._db.execute("SELECT facts FROM surveys WHERE id = ?", (self._survey,)).fetchone()
         facts: dict[str, Any] = json.loads(text)
         return facts
@@ -72,6 +74,7 @@ class SurveyReader:
     @cached_property
     def accounts(self) -> list[Account]:
         """All accounts, in the source's order."""
+        check_seal(self._db, self._survey, "accounts")
         rows = self._db.execute(
             "SELECT login, ident, primary_ident, name, email, home, shell, state, note, may_use, last_seen,"
             " is_entitled, admission FROM accounts WHERE survey_id = ? ORDER BY place",
@@ -90,6 +93,7 @@ class SurveyReader:
     @cached_property
     def groups(self) -> list[Group]:
         """All groups, in the source's order."""
+        check_seal(self._db, self._survey, "account_groups")
         rows = self._db.execute(
             "SELECT name, ident, members, nested, untold FROM account_groups WHERE survey_id = ? ORDER BY place",
             (self._survey,),
@@ -113,6 +117,7 @@ class SurveyReader:
     @cached_property
     def not_seen(self) -> list[NotSeen]:
         """What the source could not see."""
+        check_seal(self._db, self._survey, "not_seen")
         rows = self._db.execute("SELECT path, why FROM not_seen WHERE survey_id = ? ORDER BY place", (self._survey,))
         # A NUL, which no path can hold, marks a part of the source.
         return [

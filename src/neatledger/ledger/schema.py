@@ -86,5 +86,17 @@ _UNTOLD = """
 ALTER TABLE account_groups ADD COLUMN untold TEXT NOT NULL DEFAULT '[]';   -- JSON array
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD)
+_SEALS = """
+CREATE TABLE seals (
+    survey_id INTEGER NOT NULL REFERENCES surveys (id),
+    name TEXT NOT NULL,                  -- a table
+    columns TEXT NOT NULL,               -- JSON array
+    digest BLOB NOT NULL,                -- see seals.py
+    PRIMARY KEY (survey_id, name)
+) WITHOUT ROWID;
+CREATE TRIGGER seals_never_altered BEFORE UPDATE ON seals
+BEGIN SELECT RAISE(ABORT, 'counts are never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS)
 VERSION = len(MIGRATIONS)

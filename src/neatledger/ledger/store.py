@@ -21,6 +21,7 @@ from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
+from neatledger.ledger.seals import seal_survey
 
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
@@ -161,6 +162,7 @@ class Ledger:
             # What could not be decoded travels as lone surrogates, which UTF-8 itself has no room for.
             db.execute("INSERT INTO shared VALUES (?, ?)", (number, zlib.compress(text.encode("ascii"), 1)))
         self._add_tables(number, survey)
+        seal_survey(db, number)
 
     def _add_tables(self, number: int, survey: Survey) -> None:
         texts = {
@@ -192,7 +194,7 @@ class Ledger:
         """Remove a whole count in one transaction; raises `LedgerError`."""
         with self._writing():
             of_count = "survey_id IN (SELECT id FROM surveys WHERE count_id = ?)"
-            for table in ("accounts", "account_groups", "not_seen", "packed", "shared"):
+            for table in ("accounts", "account_groups", "not_seen", "packed", "shared", "seals"):
                 self._db.execute(f"DELETE FROM {table} WHERE {of_count}", (number,))
             self._db.execute("DELETE FROM surveys WHERE count_id = ?", (number,))
             self._db.execute("DELETE FROM counts WHERE id = ?", (number,))
