@@ -7,6 +7,7 @@ import gzip
 import io
 import json
 import os
+import random
 import signal
 import socket
 import stat
@@ -451,6 +452,47 @@ def test_a_member_answered_by_a_status_alone_is_not_seen_and_no_file(tmp_path, r
     for line in ("/hidden  refused to be looked at: status 403", "/locked  refused to be looked at: status 423",
                  "/held  refused to be looked at: status 423", "/secret  refused to show its list: status 403"):  # fmt: skip
         assert f"files:{line}" in told
+
+
+def test_all_at_once_or_one_by_one_the_tree_is_the_same(tmp_path: Path, run, monkeypatch) -> None:
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_FILES", PASSWORD)
+    rng, folders = random.Random(8), [tmp_path / "tree"]
+    folders[0].mkdir()
+    for number in range(40):
+        folders.append(rng.choice(folders) / f"f{number}")
+        folders[-1].mkdir()
+        for each in range(rng.randrange(3)):
+            (folders[-1] / f"x{each}.odt").write_bytes(b"x" * rng.randrange(500))
+    (tmp_path / "people.csv").write_text("login,id\nhale,hale\n")
+    plain = dav.app(FilesystemProvider(str(folders[0])), "ledger", PASSWORD)
+    asked: list[str] = []
+    way = "allowed"
+
+    def serve(environ, respond):
+        asked.append(environ.get("HTTP_DEPTH", ""))
+        if asked[-1] == "infinity" and way != "allowed":
+            status = {"refused": "403 Forbidden", "broken": "500 Oh", "slow": "503 Later"}.get(way)
+            if status:
+                respond(status, [("Content-Type", "text/plain")])
+                return [b""]
+            environ["HTTP_DEPTH"] = "1"
+        return plain(environ, respond)
+
+    found, numbers = {}, {}
+    with dav.serving_app(serve) as port:
+        (tmp_path / "office.yaml").write_text(
+            f"office: X\nsystems:\n  files:\n    source: dav\n    url: http://127.0.0.1:{port}\n    web: {{user: ledger}}\n"
+            "    accounts: {people: people.csv}\n"
+        )
+        for way in ("allowed", "refused", "broken", "slow", "one level alone"):
+            asked.clear()
+            run("gather", "--office", tmp_path)
+            numbers[way] = len(asked)
+            found[way] = run("space", "files:/", "--every", "--format", "csv", "--office", tmp_path).stdout
+    assert len(set(found.values())) == 1 and found["allowed"].count("\n") == 1 + len(folders)
+    # Whatever shows nothing in it is looked at by itself: it may only not have been shown.
+    empty = sum(not any(folder.iterdir()) for folder in folders)
+    assert numbers["allowed"] == 1 + empty < numbers["refused"] == 1 + len(folders)
 
 
 def _serve_json(tmp_path: Path, answers: Callable[[str], tuple[str, Iterable[bytes], list[tuple[str, str]]]]):

@@ -10,12 +10,11 @@ from cheroot import wsgi
 from wsgidav.fs_dav_provider import FilesystemProvider
 from wsgidav.wsgidav_app import WsgiDAVApp
 
-__all__ = ["serving", "serving_app"]
+__all__ = ["app", "serving", "serving_app"]
 
 
-@contextmanager
-def serving(provider: FilesystemProvider, user: str, password: str) -> Iterator[int]:
-    """Serve what a provider has to one user, who signs in by Basic; yield the port."""
+def app(provider: FilesystemProvider, user: str, password: str) -> WsgiDAVApp:
+    """Return what serves a provider's tree to one user, who signs in by Basic."""
     config = {
         "provider_mapping": {"/": provider},
         "simple_dc": {"user_mapping": {"*": {user: {"password": password}}}},
@@ -23,7 +22,13 @@ def serving(provider: FilesystemProvider, user: str, password: str) -> Iterator[
         "logging": {"enable": False},
         "verbose": 0,
     }
-    with serving_app(WsgiDAVApp(config)) as port:
+    return WsgiDAVApp(config)
+
+
+@contextmanager
+def serving(provider: FilesystemProvider, user: str, password: str) -> Iterator[int]:
+    """Serve what a provider has to one user; yield the port."""
+    with serving_app(app(provider, user, password)) as port:
         yield port
 
 

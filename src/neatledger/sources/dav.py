@@ -1,7 +1,9 @@
 """A WebDAV server: its tree by PROPFIND (RFC 4918 section 9.1), lists by RFC 3744, quota figures by RFC 4331.
 
-Collections are asked one by one with Depth 1, since servers may refuse infinite depth. A server that does not tell
-lists leaves them unknown, but in team folders, where the members' roles decide.
+All of it is asked for at once (Depth: infinity) where the server allows that, which it need not. Whatever shows
+nothing in it then is asked by itself, as every collection is elsewhere, several side by side: an empty collection,
+one that may not be listed, and one that the server left out look alike. A server that does not tell lists leaves them
+unknown, but in team folders, where the members' roles decide.
 """
 
 from __future__ import annotations
@@ -33,7 +35,7 @@ _UNREAD = role.RoleModel.unread
 _HEADERS = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
 _ROUNDS, _AT_ONCE, _DEEPEST = 4, 4, 200
 _REFUSED = (401, 403)
-_OK, _NOT_FOUND = 200, 404
+_OK, _NOT_FOUND, _NO_ROOM = 200, 404, 507
 
 
 def read(context: SourceContext) -> Survey:
@@ -80,11 +82,13 @@ class _Walk:
     limits: list[FoundLimit] = field(default_factory=list)
     _limit_of: dict[Path, Limit] = field(default_factory=dict)
     _untold: dict[Path, int] = field(default_factory=dict)
+    _whole: dict[Path, list[Resource]] = field(default_factory=dict)
 
     def run(self) -> None:
         """Read all collections; raises `SourceError` where the root cannot be read, or the server is gone."""
         self._base = parts_of(unquote_to_bytes(urlsplit(self.url).path))
         level: list[Path] = [()]
+        self._whole = self._ask_whole()
         pool = ThreadPoolExecutor(_AT_ONCE)
         try:
             while level:
@@ -99,6 +103,27 @@ class _Walk:
         finally:
             # After an error, or Ctrl-C, nobody waits for the rest.
             pool.shutdown(wait=False, cancel_futures=True)
+
+    def _ask_whole(self) -> dict[Path, list[Resource]]:
+        """Ask for everything at once; return what each collection holds, nothing where that cannot be had."""
+        headers = {**_HEADERS, "Depth": "infinity"}
+        try:
+            # Whoever cannot do it need not be asked again: there is another way.
+            answer = self.web.ask("PROPFIND", self._address(()), content=ASK, headers=headers, tries=1)
+            resources = parse_resources(answer.content) if answer.status_code == 207 else []
+        except (SourceError, FormatError):
+            return {}
+        found: dict[Path, list[Resource]] = {}
+        deepest = 0
+        for resource in resources:
+            inner = parts_of(resource.path)
+            is_inside = inner[: len(self._base)] == self._base
+            path = inner[len(self._base) :] if is_inside else ()
+            deepest = max(deepest, len(path))
+            found.setdefault(path[:-1], []).append(resource)
+        # Some take infinity for one level, and some say that there was no room for more (RFC 4918 section 11.5).
+        is_whole = deepest > 1 and all(resource.status != _NO_ROOM for resource in resources)
+        return found if is_whole else {}
 
     def _take(self, path: Path, found: Sequence[Resource]) -> Iterator[Path]:
         """Add what a collection holds, and yield the collections in it."""
@@ -141,6 +166,8 @@ class _Walk:
     def _ask(self, path: Path) -> Sequence[Resource] | _Closed:
         """Return what a collection holds, itself among it; or that it was refused, or has gone since."""
         fault = ""
+        if path in self._whole:
+            return self._whole.pop(path)
         for _ in range(_ROUNDS):
             answer = self.web.ask("PROPFIND", self._address(path), content=ASK, headers=_HEADERS)
             status = answer.status_code

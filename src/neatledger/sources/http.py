@@ -87,18 +87,28 @@ class Web:
         self._client.close()
 
     def ask(
-        self, method: str, url: str, *, content: str = "", headers: Mapping[str, str] | None = None
+        self,
+        method: str,
+        url: str,
+        *,
+        content: str = "",
+        headers: Mapping[str, str] | None = None,
+        tries: int | None = None,
     ) -> httpx.Response:
-        """Ask, and return the answer whatever its status but those that mean "again"; raises `SourceError`."""
+        """Ask, and return the answer whatever its status but those that mean "again"; raises `SourceError`.
+
+        `tries` is how often at most, where the plan's number is not meant.
+        """
         fault = ""
-        for attempt in range(self._tries):
+        tries = tries or self._tries
+        for attempt in range(tries):
             wait = min(self._longest, 0.2 * 2**attempt)
             try:
                 answer = self._send(method, url, content, dict(headers or {}))
             except self._faults() as error:
                 fault = str(error) or type(error).__name__
             else:
-                if answer.status_code == 401 and self._told.get("token-url") and attempt + 1 < self._tries:
+                if answer.status_code == 401 and self._told.get("token-url") and attempt + 1 < tries:
                     # A token runs out; getting another is no fault.
                     self._token, fault = "", "401 Unauthorized"
                     continue
@@ -106,10 +116,10 @@ class Web:
                     return answer
                 fault = f"{answer.status_code} {answer.reason_phrase}"
                 wait = self._asked_to_wait(answer, wait)
-            if attempt + 1 < self._tries:
+            if attempt + 1 < tries:
                 time.sleep(wait)
         hint = "nothing was stored; gather again later"
-        times = f" in {self._tries} tries" if self._tries > 1 else ""
+        times = f" in {tries} tries" if tries > 1 else ""
         raise SourceError(f"no answer{times}: {fault}", url, hint)
 
     @staticmethod
