@@ -9,7 +9,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from neatledger.core.lists.holders import Holder
@@ -469,6 +469,7 @@ def banded_plans(draw) -> str:
     return f"{head}bands:\n{bands}\n" + ("limits:\n" + "\n".join(limits) + "\n" if limits else "")
 
 
+@settings(max_examples=20)
 @given(banded_plans(), stating(), st.booleans(), st.booleans(), st.data())
 def test_a_band_is_written_as_the_preview_said(text: str, new: list[str], later: bool, insist: bool, data) -> None:
     plan = parse_plan(text, "office.yaml")
