@@ -1,4 +1,4 @@
-"""Read a share with the C client library of the system's own Python: list, and open, ask the descriptor, close in turn.
+"""Read a share with the C client library of the system's own Python: list; open, ask the descriptor, close, in turn.
 
     /usr/bin/python3 client_smb.py SHARE USER   (the password on standard input)   — run by measure_smb.py
 """
@@ -19,7 +19,8 @@ who.guess(param.LoadParm())
 who.set_username(user)
 who.set_password(password)
 who.set_smb_signing(credentials.SMB_SIGNING_REQUIRED)
-who.set_smb_encryption(credentials.SMB_ENCRYPTION_DESIRED if "encrypted" in sys.argv else credentials.SMB_ENCRYPTION_OFF)
+how = credentials.SMB_ENCRYPTION_DESIRED if "encrypted" in sys.argv else credentials.SMB_ENCRYPTION_OFF
+who.set_smb_encryption(how)
 server = libsmb.Conn("127.0.0.1", share, terms, who)
 WANTED = security.SECINFO_OWNER | security.SECINFO_GROUP | security.SECINFO_DACL
 read, waiting = 0, [""]

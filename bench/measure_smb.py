@@ -3,7 +3,7 @@
     python bench/measure_smb.py [--folders 50] [--files 60] [--runs 5] [--encrypted]   (as root)
 
 Needs Samba's server and, for the other side, its Python bindings for the system's own Python (python3-samba). Each
-side runs in a process of its own, alternately; a second gather where one folder in a hundred changed is measured too.
+side runs in a process of its own, alternately.
 """
 
 from __future__ import annotations
@@ -74,7 +74,7 @@ def main() -> None:
                 for _ in range(words.runs)
             ]
             mine, other = (median(side) for side in zip(*pairs, strict=True))
-            print(f"| {items:,} items: gather, the whole command | {mine:.2f} s | {1000 * mine / items:.2f} ms an item |")
+            print(f"| {items:,} items: gather, whole | {mine:.2f} s | {1000 * mine / items:.2f} ms an item |")
             print(f"| the C library, in turn | {other:.2f} s | {1000 * other / items:.2f} ms an item |")
             print(f"| ratio | {mine / other:.2f} | ≤ 1.5 |")
 
