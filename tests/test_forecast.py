@@ -122,7 +122,7 @@ FIRST_KNOWN = {
     "a rate that changes": 20,
     "growth that stops": 20,
 }
-TRIALS = 40
+TRIALS = 30
 
 
 @pytest.mark.parametrize("sort", SORTS + UNLIKE)

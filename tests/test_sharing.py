@@ -42,7 +42,7 @@ def _by_ways(office: Office) -> dict[tuple[int, int, str], Right]:
     return found
 
 
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=30)
 @given(offices())
 def test_every_person_folder_and_way_is_as_the_slow_evaluator_has_it(office) -> None:
     slow = slow_rights(office)
@@ -52,7 +52,7 @@ def test_every_person_folder_and_way_is_as_the_slow_evaluator_has_it(office) -> 
     }
 
 
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=30)
 @given(offices())
 def test_everyone_at_once_is_each_alone(office) -> None:
     wide, narrow = Everyone(office.matrix(False)), Everyone(office.matrix(True))
