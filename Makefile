@@ -6,7 +6,8 @@ JUDGES := acl attr btrfs-progs coreutils iproute2 krb5-user ldap-utils libnss-wr
 
 .PHONY: demo test judges clean
 
-# Most of what comes along is never imported: what is, Python compiles itself, once.
+# Most of what comes along is never imported: what is, Python compiles itself, once, if it may keep it.
+unexport PYTHONDONTWRITEBYTECODE
 PIP := $(VENV)/bin/pip install --quiet --disable-pip-version-check --no-compile
 
 $(VENV)/.installed: pyproject.toml
