@@ -169,6 +169,11 @@ class _Reading:
                     waiting += self._take(share, waiting.pop(), Answer(), device)
                     continue
                 wire, tree = opened
+                if not wire.is_waiting and not wire.has_room:
+                    # A server that lets hardly anything be under way is asked in turn.
+                    wire.close()
+                    opened = None
+                    continue
                 try:
                     while waiting and wire.has_room:
                         item = waiting.pop()

@@ -51,6 +51,7 @@ _FOR_BACKUP, _AS_LINK, _AS_FOLDER = 0x4000, 0x200000, 0x1
 _ROOM, _FOLDER_ROOM, _CREDIT = 65536, 262144, 65536
 _FIRST_ROWS = 2  # which part of a message brings them
 _MOST_AT_ONCE = 48  # messages under way
+_CREDITS_AT_FIRST = 512
 _CREDITS_WANTED = 64  # asked for with each message, until there are enough
 
 T = TypeVar("T")
@@ -251,7 +252,8 @@ def _take_over(connection: Connection, session: Session) -> socket.socket:
     transport = connection.transport
     connection.transport = _Relay(transport)
     # The thread waits for a message on the old socket: it gets one, and finds the relay when it wants the next.
-    answer = connection.send(SMB2Echo(), sid=session.session_id)
+    # With it credits are asked for: each allows one more message to be under way.
+    answer = connection.send(SMB2Echo(), sid=session.session_id, credit_request=_CREDITS_AT_FIRST)
     connection.receive(answer)
     connection._t_worker.join()
     found: socket.socket = transport._sock
