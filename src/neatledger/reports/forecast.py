@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from neatledger.core.space.forecast import FEWEST, RATE, Outlook, Trend
-from neatledger.core.space.growths import Sort
+from neatledger.core.space.growths import Manner
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
@@ -120,7 +120,7 @@ def breaks_of(trend: Trend | None) -> list[str]:
     return parts
 
 
-def _ways(outlooks: Sequence[Outlook], shown: Sequence[Outlook]) -> list[str]:
+def _remarks(outlooks: Sequence[Outlook], shown: Sequence[Outlook]) -> list[str]:
     """Say what is to be known of each place's growth; what is so of several, once."""
     said: dict[tuple[str, bool], list[str]] = {}
     for outlook in outlooks:
@@ -135,9 +135,9 @@ def _ways(outlooks: Sequence[Outlook], shown: Sequence[Outlook]) -> list[str]:
     trend = outlooks[0].trend if len(outlooks) == 1 else None
     if trend is not None and trend.ratio is not None:
         # Why it is seen so, where one place is asked for.
-        better, times = (Sort.LUMPS, trend.ratio) if trend.ratio > 1 else (Sort.STEADY, 1 / trend.ratio)
-        other = "a line" if better is Sort.LUMPS else "the mean of all that came"
-        best = "the mean of all that came" if better is Sort.LUMPS else "a line"
+        better, times = (Manner.LUMPS, trend.ratio) if trend.ratio > 1 else (Manner.STEADY, 1 / trend.ratio)
+        other = "a line" if better is Manner.LUMPS else "the mean of all that came"
+        best = "the mean of all that came" if better is Manner.LUMPS else "a line"
         notes.append(f"Tried on its own past, {other} would have been {times:.1f} times as far off as {best}.")
     return notes
 
@@ -148,12 +148,12 @@ _FEW = 3
 def ways_of(trend: Trend) -> list[str]:
     """Say how a place grows where it is not plainly steady, and how else it may grow."""
     parts = []
-    if trend.sort is Sort.LUMPS:
+    if trend.manner is Manner.LUMPS:
         parts.append("it grows in lumps, and the mean of all that came is gone by")
     if trend.changed:
         parts.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
     if trend.others:
-        others = [f"{sort.value}" for sort in dict.fromkeys(trend.others)]
+        others = [manner.value for manner in dict.fromkeys(trend.others)]
         parts.append(f"it may as well grow {' or '.join(others)}: the interval holds that too")
     return parts
 
@@ -180,7 +180,7 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
     if hidden:
         hint = f"more will not be full within {YEARS} years, or have too few counts (--all)."
         notes.append(Aside(f"{count_of(hidden, 'place')} {hint}"))
-    notes += _ways(everyone, ordered)
+    notes += _remarks(everyone, ordered)
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")
     if known:
@@ -248,8 +248,8 @@ def _row(outlook: Outlook, name: str, level: int | None) -> Row:
         "meets_on": day_cell(met.day),
         "earliest": day_cell(met.earliest),
         "latest": day_cell(met.latest),
-        "grows": trend.sort.value if trend else "",
-        "may_grow": tuple(sort.value for sort in trend.others) if trend else (),
+        "grows": trend.manner.value if trend else "",
+        "may_grow": tuple(manner.value for manner in trend.others) if trend else (),
         "counts": outlook.counts,
         "breaks": "; ".join(breaks_of(trend)),
     }

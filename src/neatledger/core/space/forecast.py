@@ -17,17 +17,26 @@ import numpy as np
 
 from neatledger.core.space.growths import (
     Growth,
-    Sort,
+    Manner,
     Turn,
     find_lumps,
     find_turn,
     find_year,
     number_of_lumps,
-    rounding,
     sum_of_squares,
 )
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.steady import FEWEST, RATE, Floats, clip, find_steady, median, period_of, usual_move
+from neatledger.core.space.steady import (
+    FEWEST,
+    RATE,
+    Floats,
+    clip,
+    find_steady,
+    likeness,
+    median,
+    period_of,
+    usual_move,
+)
 from neatledger.core.space.trying import try_lumps, try_steady, try_turn
 from neatledger.core.space.when import YEARS, Meeting, When
 
@@ -53,8 +62,8 @@ class Trend:
 
     `level` is where the place stands by its trend, `noise` and `wander` as in `Growth`; `amount` is what was counted
     last, on `today`; `stands_out` is by how much it is off the trend, where that is much; `changed` is since when it
-    grows otherwise than before, where it does. `sort` is how it grows, `others` how else it may; `ratio` is how many
-    times as far off a steady growth would have been on the history itself as this one (None: not tried).
+    grows otherwise than before, where it does. `manner` is how it grows, `others` how else it may; `ratio` is how
+    many times as far off a line, or two that meet, would have been on the history itself as lumps (None: not tried).
     """
 
     today: date
@@ -69,8 +78,8 @@ class Trend:
     counts: int
     stands_out: int = 0
     changed: date | None = None
-    sort: Sort = Sort.STEADY
-    others: tuple[Sort, ...] = ()
+    manner: Manner = Manner.STEADY
+    others: tuple[Manner, ...] = ()
     ratio: float | None = None
 
     @property
@@ -139,8 +148,10 @@ def find_trend(history: Sequence[tuple[date, int]]) -> Trend | None:
     mine, others = choice.made()
     ways = [mine, *others]
     steady, (today, amount) = choice.steady, history[-1]
-    is_steady = mine.sort is Sort.STEADY
-    changed = choice.turn.place if mine.sort is Sort.TURNED and choice.turn else steady.changed if is_steady else None
+    is_steady = mine.manner is Manner.STEADY
+    changed = steady.changed if is_steady else None
+    if mine.manner is Manner.TURNED and choice.turn:
+        changed = choice.turn.place
     return Trend(
         today=today,
         amount=amount,
@@ -154,8 +165,8 @@ def find_trend(history: Sequence[tuple[date, int]]) -> Trend | None:
         counts=len(t),
         stands_out=round(steady.stands_out) if is_steady else 0,
         changed=None if changed is None else history[changed][0],
-        sort=mine.sort,
-        others=tuple(way.sort for way in others),
+        manner=mine.manner,
+        others=tuple(way.manner for way in others),
         ratio=choice.ratio,
     )
 
@@ -173,7 +184,7 @@ class _Choice:
         noise = math.hypot(math.sqrt(squares / len(t)), self.steady.margin / _QUANTILE)
         level = self.steady.level + self.steady.stands_out
         slopes = self.steady.slope, self.steady.low, self.steady.high
-        self.line = Growth(Sort.STEADY, *slopes, level, noise)
+        self.line = Growth(Manner.STEADY, *slopes, level, noise)
         # The more may be fitted, the better anything fits (Schwarz 1978).
         self.worth = self._worth(squares, 2 + 2 * len(self.steady.breaks))
 
@@ -202,9 +213,7 @@ class _Choice:
 
     def _has_period(self) -> bool:
         left = clip(self.steady.left, 4.0)
-        number, whole = len(left), max(float(np.sum(left**2)), 1e-9)
-        alike = [float(np.sum(left[lag:] * left[:-lag])) / whole for lag in range(1, number // 2)]
-        return bool(period_of(alike, number))
+        return bool(left.any() and period_of(likeness(left), len(left)))
 
     def _trend(self) -> tuple[Growth, list[Growth]]:
         """Return a line with breaks or two lines that meet, whichever fits, and what fits about as well."""
@@ -231,7 +240,7 @@ class _Choice:
 
         Noise is taken back by the next count: moves follow each other in turn, and some go down. Lumps stay.
         """
-        number, turn = len(self.t), self.turn if trend.sort is Sort.TURNED else None
+        number, turn = len(self.t), self.turn if trend.manner is Manner.TURNED else None
         if turn is not None:
             moves, squares = np.diff(turn.left), sum_of_squares(turn.left, self.y)
             usual = np.diff(self.y) - moves
@@ -277,7 +286,7 @@ def _more_falls(moves: Floats, usual: Floats, noise: float) -> float:
 
 def _follows(moves: Floats, y: Floats) -> float:
     """Return how moves follow each other: −½ for noise that is taken back, 0 for lumps, above for what goes on."""
-    bound = 3 * max(usual_move(moves, y), rounding(y))
+    bound = 3 * usual_move(moves, y)
     cut = np.clip(moves, -bound, bound)
     cut = cut - median(cut)
     whole = float(np.sum(cut**2))

@@ -17,17 +17,17 @@ from statistics import NormalDist
 import numpy as np
 
 from neatledger.core.space.quantiles import student_quantile
-from neatledger.core.space.steady import RATE, Floats, clip, fit, squares_with_each
+from neatledger.core.space.steady import RATE, Floats, clip, rounding, solve, squares_with_each
 
 __all__ = [
     "Growth",
-    "Sort",
+    "Manner",
     "Turn",
     "find_lumps",
     "find_turn",
     "find_year",
+    "lines_that_meet",
     "number_of_lumps",
-    "rounding",
     "sum_of_squares",
 ]
 
@@ -41,7 +41,7 @@ _PLAUSIBLE, _PLAUSIBLE_FEW = 4.0, 20.0  # what a turn elsewhere may fit worse an
 _YEAR_DAYS = 365.25
 
 
-class Sort(Enum):
+class Manner(Enum):
     """How a place grows."""
 
     STEADY = "steadily"
@@ -58,7 +58,7 @@ class Growth:
     that), both as standard deviations.
     """
 
-    sort: Sort
+    manner: Manner
     slope: float
     low: float
     high: float
@@ -74,11 +74,6 @@ class Turn:
     place: int
     growth: Growth
     left: Floats
-
-
-def rounding(y: Floats) -> float:
-    """Return what is taken for nothing beside the amounts of a history (bytes)."""
-    return max(1.0, float(np.abs(y).max()) * 1e-6)
 
 
 def sum_of_squares(left: Floats, y: Floats) -> float:
@@ -111,7 +106,7 @@ def find_lumps(t: Floats, y: Floats) -> Growth:
         reach = error * math.sqrt(few)
         low = slope - reach * max(quantile - shift, 0.6 * quantile)
         high = slope + reach * max(quantile + shift, 0.6 * quantile)
-    return Growth(Sort.LUMPS, slope, low, high, float(y[-1]), wander=math.sqrt(variance * few))
+    return Growth(Manner.LUMPS, slope, low, high, float(y[-1]), wander=math.sqrt(variance * few))
 
 
 def number_of_lumps(y: Floats) -> float:
@@ -132,25 +127,29 @@ def find_turn(t: Floats, y: Floats) -> Turn | None:
     places = np.arange(_FIRST, number - _LAST)
     if not len(places):
         return None
-    base = np.column_stack([np.ones(number), t - t[-1]])
-    squares = squares_with_each(base, np.maximum(t[places] - t[:, None], 0), y)
+    line = lines_that_meet(t, 0)[:, :2]
+    squares = squares_with_each(line, np.maximum(t[places] - t[:, None], 0), y)
     least, free = float(squares.min()), number - 4
     best = int(places[np.argmin(squares)])
     bound = least * (1 + (_PLAUSIBLE + _PLAUSIBLE_FEW / number) / free)
     ends = [_since(t, y, int(place)) for place in places[squares <= bound]]
     low, high = min(low for low, _ in ends), max(high for _, high in ends)
-    columns = np.column_stack([base, np.maximum(t[best] - t, 0)])
-    level, slope, _ = np.linalg.lstsq(columns, y, rcond=None)[0].tolist()
-    growth = Growth(Sort.TURNED, slope, low, high, level, noise=math.sqrt(least / free))
-    return Turn(best, growth, fit(columns, y))
+    (level, slope, _), left = solve(lines_that_meet(t, best), y)
+    growth = Growth(Manner.TURNED, float(slope), low, high, float(level), noise=math.sqrt(least / free))
+    return Turn(best, growth, left)
+
+
+def lines_that_meet(t: Floats, place: int) -> Floats:
+    """Return the columns of a fit by two lines that meet at a count: level and slope at the end, and the bend."""
+    return np.column_stack([np.ones(len(t)), t - t[-1], np.maximum(t[place] - t, 0)])
 
 
 def _since(t: Floats, y: Floats, place: int) -> tuple[float, float]:
     """Return the bounds of the growth since a turn, were it there."""
     number, free = len(t), len(t) - 4
-    columns = np.column_stack([np.ones(number), t - t[-1], np.maximum(t[place] - t, 0)])
-    found = np.linalg.lstsq(columns, y, rcond=None)[0]
-    left, slope = y - columns @ found, float(found[1])
+    columns = lines_that_meet(t, place)
+    found, left = solve(columns, y)
+    slope = float(found[1])
     squares = float(np.sum(left**2))
     # The noise after the turn may be less than before, but is known by few counts.
     since = float(np.sum(left[place:] ** 2)) / max(number - place - 2, 1) / 2
@@ -165,8 +164,7 @@ def find_year(t: Floats, y: Floats) -> tuple[Growth, Floats]:
     """Return a growth beside one wave a year, and what both leave over."""
     number, phase = len(t), 2 * np.pi * t / _YEAR_DAYS
     columns = np.column_stack([np.ones(number), t - t[-1], np.sin(phase), np.cos(phase)])
-    found = np.linalg.lstsq(columns, y, rcond=None)[0]
-    left = fit(columns, y)
+    found, left = solve(columns, y)
     variance = sum_of_squares(left, y) / (number - 4)
     reach = math.sqrt(variance * float(np.linalg.inv(columns.T @ columns)[1, 1])) * _SPARE
     reach *= student_quantile(number - 4, _UP)
@@ -174,4 +172,4 @@ def find_year(t: Floats, y: Floats) -> tuple[Growth, Floats]:
     height = min(math.hypot(float(found[2]), float(found[3])), 3 * float(np.ptp(y)))
     slope = float(found[1])
     noise = math.sqrt(variance) + 0.6 * height
-    return Growth(Sort.YEARLY, slope, slope - reach, slope + reach, float(y[-1] - left[-1]), noise=noise), left
+    return Growth(Manner.YEARLY, slope, slope - reach, slope + reach, float(y[-1] - left[-1]), noise=noise), left

@@ -25,8 +25,11 @@ __all__ = [
     "clip",
     "find_breaks",
     "find_steady",
-    "fit",
+    "likeness",
+    "median",
     "period_of",
+    "rounding",
+    "solve",
     "squares_with_each",
     "usual_move",
 ]
@@ -37,6 +40,7 @@ FEWEST = 8
 """How many counts a forecast needs."""
 RATE = 0.9
 """How often the interval is to hold the truth."""
+_UP = (1 + RATE) / 2
 _MAD = 1.4826  # makes the median deviation of normal noise its standard deviation
 _NEAR = 6  # counts apart at which slopes say little of breaks
 _SIDE = 5  # counts on either side that tell a break from a count that stands out
@@ -75,14 +79,14 @@ class Steady:
         return found
 
 
-def find_steady(t: Floats, y: Floats, rate: float = RATE) -> Steady:
+def find_steady(t: Floats, y: Floats) -> Steady:
     """Return the steady growth of a history: days and bytes, `FEWEST` or more of each."""
     places = find_breaks(t, y)
-    slope, low, high = _growth(t, y, _stretches(t, places), rate)
+    slope, low, high = _growth(t, y, _stretches(t, places))
     doubtful = _doubtful_break(t, y, places)
     if doubtful is not None:
         clear, strength = doubtful
-        with_it = _growth(t, y, _stretches(t, sorted([*places, clear])), rate)
+        with_it = _growth(t, y, _stretches(t, sorted([*places, clear])))
         is_surer = with_it[2] - with_it[1] < high - low
         if strength > _CLEAR and is_surer:
             places = sorted([*places, clear])
@@ -93,17 +97,17 @@ def find_steady(t: Floats, y: Floats, rate: float = RATE) -> Steady:
     changed = None
     since = _stretches(t, places) == len(places)
     if places and since.sum() >= FEWEST:
-        lately = _growth(t[since], y[since], np.zeros(int(since.sum()), dtype=np.intp), rate)
+        lately = _growth(t[since], y[since], np.zeros(int(since.sum()), dtype=np.intp))
         if lately[1] > high or lately[2] < low:
             # Since the last break it grows otherwise than ever before: what was before says nothing of that.
             slope, low, high = lately
             changed = places[-1]
-    level, margin = _level(t, y, _stretches(t, places), slope, rate)
+    level, margin = _level(t, y, _stretches(t, places), slope)
     out = _stands_out(t, y, slope, level)
     breaks = []
     for place in places:
         before, after = _sides(y - slope * t, place, _between(places, place, len(t)))
-        breaks.append((place, (median(after) - median(before))))
+        breaks.append((place, median(after) - median(before)))
     left = _left_over(t, y, _stretches(t, places), slope)
     return Steady(slope, low, high, level, margin, tuple(breaks), left, out, changed)
 
@@ -120,11 +124,11 @@ def _stretches(t: Floats, places: Sequence[int]) -> NDArray[np.intp]:
     return np.searchsorted(np.array(places, dtype=int), np.arange(len(t)), side="right")
 
 
-def _level(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float, rate: float) -> tuple[float, float]:
+def _level(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float) -> tuple[float, float]:
     """Return where the place stands now by the counts since the last break, and how far that may be off."""
     recent = np.flatnonzero(stretch == stretch[-1])[-_SIDE * 2 :]
     level = median(y[recent] - slope * (t[recent] - t[-1]))
-    quantile = student_quantile(max(len(t) - 2, 1), (1 + rate) / 2)
+    quantile = student_quantile(max(len(t) - 2, 1), _UP)
     return level, float(quantile * 1.25 * _spread(_left_over(t, y, stretch, slope)) / np.sqrt(len(recent)))
 
 
@@ -141,7 +145,12 @@ def usual_move(jumps: Floats, y: Floats) -> float:
     """
     low, high = np.quantile(jumps, [0.15, 0.85])
     parcels = 0.7 * float(high - low) / 2.07
-    return max(_spread(jumps), parcels, (median(np.abs(np.diff(y)))) * 0.05, float(np.abs(y).max()) * 1e-6, 1.0)
+    return max(_spread(jumps), parcels, median(np.abs(np.diff(y))) * 0.05, rounding(y))
+
+
+def rounding(y: Floats) -> float:
+    """Return what is taken for nothing beside the amounts of a history (bytes)."""
+    return max(1.0, float(np.abs(y).max()) * 1e-6)
 
 
 def _spread(values: Floats) -> float:
@@ -217,7 +226,7 @@ def _doubtful_break(t: Floats, y: Floats, places: Sequence[int]) -> tuple[int, f
     anything better, which is taken into account.
     """
     stretch = _stretches(t, places)
-    slope = _growth(t, y, stretch, RATE)[0]
+    slope = _growth(t, y, stretch)[0]
     left = _left_over(t, y, stretch, slope)
     cut = clip(left)
     if not cut.any():
@@ -237,8 +246,8 @@ def _doubtful_break(t: Floats, y: Floats, places: Sequence[int]) -> tuple[int, f
     least = float(squares.min())
     if least <= 0:
         return None
-    rest = fit(np.column_stack([columns, steps[:, tried.index(place)]]), cut)
-    strength = (float(np.sum(fit(columns, cut) ** 2)) - least) / (least / free)
+    rest = solve(np.column_stack([columns, steps[:, tried.index(place)]]), cut)[1]
+    strength = (float(np.sum(solve(columns, cut)[1] ** 2)) - least) / (least / free)
     strength /= _widening(rest, _stretches(t, sorted([*places, place])))[0]
     return (place, strength) if strength > _DOUBT else None
 
@@ -255,10 +264,10 @@ def squares_with_each(columns: Floats, more: Floats, values: Floats) -> Floats:
     return np.maximum(found, 0.0)
 
 
-def fit(columns: Floats, values: Floats) -> Floats:
-    """Return what a least-squares fit leaves over."""
-    found: Floats = values - columns @ np.linalg.lstsq(columns, values, rcond=None)[0]
-    return found
+def solve(columns: Floats, values: Floats) -> tuple[Floats, Floats]:
+    """Return the factors of a least-squares fit, and what it leaves over."""
+    factors = np.linalg.lstsq(columns, values, rcond=None)[0].astype(np.float64)
+    return factors, values - columns @ factors
 
 
 def _left_over(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float) -> Floats:
@@ -268,7 +277,7 @@ def _left_over(t: Floats, y: Floats, stretch: NDArray[np.intp], slope: float) ->
     return left
 
 
-def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp], rate: float) -> tuple[float, float, float]:
+def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp]) -> tuple[float, float, float]:
     """Return the median slope of pairs within stretches, and its interval (bytes a day)."""
     some, later = np.triu_indices(len(t), 1)
     within = stretch[some] == stretch[later]
@@ -279,14 +288,14 @@ def _growth(t: Floats, y: Floats, stretch: NDArray[np.intp], rate: float) -> tup
     pairs = len(slopes)
     # Each stretch has a level of its own to be found: so much less is known of the growth.
     free = max(len(t) - len(np.unique(stretch)) - 1, 1)
-    reach = student_quantile(free, (1 + rate) / 2) * np.sqrt(variance)
+    reach = student_quantile(free, _UP) * np.sqrt(variance)
     ends = np.interp([(pairs - reach) / 2 - 1, (pairs + reach) / 2], np.arange(pairs), slopes)
     left = _left_over(t, y, stretch, slope)
     widening, follows = _widening(left, stretch)
     # Counts that follow each other are worth fewer, and what is known of how they do so is little then.
     worth = max(len(t) / widening - len(np.unique(stretch)) - 1, 2.0)
-    quantile = student_quantile(worth, (1 + rate) / 2)
-    wider = _SAFETY * np.sqrt(widening) * quantile / student_quantile(free, (1 + rate) / 2)
+    quantile = student_quantile(worth, _UP)
+    wider = _SAFETY * np.sqrt(widening) * quantile / student_quantile(free, _UP)
     under, over = (slope - float(ends[0])) * wider, (float(ends[1]) - slope) * wider
     if follows > _WANDERS:
         # What wanders as it grows is known by its single steps alone: the growth is as sure as their mean.
@@ -307,7 +316,7 @@ def _widening(left: Floats, stretch: NDArray[np.intp]) -> tuple[float, float]:
     number = len(left)
     if not total or same.sum() < 4:
         return 1.0, 0.0
-    alike = [float(np.sum(cut[lag:] * cut[:-lag])) / total for lag in range(1, number // 2)]
+    alike = likeness(cut)
     period = period_of(alike, number)
     if period:
         # Seasons come back: over whole ones they cancel, and the sum over one says what is left.
@@ -318,6 +327,12 @@ def _widening(left: Floats, stretch: NDArray[np.intp]) -> tuple[float, float]:
     follows = (number * follows + 2) / max(number - 4, 4)
     follows = min(max(follows, 0.0), 0.95)
     return min((1 + follows) / (1 - follows), _WIDEST), follows
+
+
+def likeness(left: Floats) -> list[float]:
+    """Return how much what is left over is like itself so many counts later, from one on; not all of it nothing."""
+    whole = float(np.sum(left**2))
+    return [float(np.sum(left[lag:] * left[:-lag])) / whole for lag in range(1, len(left) // 2)]
 
 
 def period_of(alike: Sequence[float], number: int) -> int:

@@ -7,12 +7,12 @@ counts on; errors are bytes, those further on divided by the root of how far.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 import numpy as np
 
-from neatledger.core.space.growths import rounding
-from neatledger.core.space.steady import Floats, median
+from neatledger.core.space.growths import lines_that_meet
+from neatledger.core.space.steady import Floats, median, rounding, solve
 
 __all__ = ["try_lumps", "try_steady", "try_turn"]
 
@@ -61,10 +61,8 @@ def try_turn(t: Floats, y: Floats, place: int) -> float:
 
     def foretell(origin: int) -> tuple[float, float]:
         end = origin + 1
-        columns: Sequence[Floats] = [np.ones(end), t[:end] - t[origin]]
-        if origin >= place + 2:
-            columns = [*columns, np.maximum(t[place] - t[:end], 0)]
-        found = np.linalg.lstsq(np.column_stack(columns), y[:end], rcond=None)[0]
-        return float(found[0]), float(found[1])
+        columns = lines_that_meet(t[:end], min(place, origin))
+        level, slope, *_ = solve(columns if origin >= place + 2 else columns[:, :2], y[:end])[0].tolist()
+        return level, slope
 
     return _mean_error(t, y, foretell)
