@@ -78,8 +78,8 @@ class SpaceView:
         self.rules = rules
         self.principals = principals
         self._same = same
-        self.others: Sequence[SpaceView] = ()
-        """Systems of the same machine that count before this one what both show."""
+        self.mates: Sequence[SpaceView] = (self,)
+        """The systems that identities of objects can be compared with: itself, and those of the same machine."""
 
     @property
     def groups(self) -> Sequence[Group]:
@@ -135,8 +135,8 @@ class SpaceView:
 
     def held_of(self, folders: PoolFolders) -> int:
         """Return what lies in some folders, whatever has several names there once (occupied bytes)."""
-        is_simple = not self.reader.facts.get("folders_again", 1) and not self.reader.table("hard").rows
-        if is_simple or (not folders.without and len(folders.holds) == 1):
+        is_one_tree = not folders.without and len(folders.holds) == 1
+        if is_one_tree or not (self.reader.facts.get("folders_again", 1) or self.reader.table("hard").rows):
             return held_by_sums(self.held_in, folders)
         return int(self._usage_in(folders).totals[0, 2])
 
@@ -168,7 +168,18 @@ class SpaceView:
         """What tells whether identities of two systems speak of the same objects; empty where nothing does."""
         return str(self.reader.facts.get("machine", ""))
 
-    def shows_root_of(self, other: SpaceView) -> bool:
+    @cached_property
+    def others(self) -> Sequence[SpaceView]:
+        """Systems of the same machine that count before this one what both show.
+
+        First come those whose roots lie in no other system's tree, and of several the one that the plan has first.
+        """
+        in_order = sorted(
+            self.mates, key=lambda one: any(mate._shows_root_of(one) for mate in self.mates if mate is not one)
+        )
+        return in_order[: in_order.index(self)]
+
+    def _shows_root_of(self, other: SpaceView) -> bool:
         """Tell whether a folder of this system is the other's root, by identity."""
         device, inode = (other.folders[name][0] for name in ("device", "inode"))
         return bool(np.any((self.folders["device"] == device) & (self.folders["inode"] == inode)))

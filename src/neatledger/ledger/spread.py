@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +11,7 @@ from neatledger.core.lists.table import MODELS
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.plan import Plan
 from neatledger.core.plan.space import Sort
-from neatledger.core.space.limit_table import LimitStatus, folders_in_pool
+from neatledger.core.space.limit_table import LimitStatus, PoolFolders, folders_in_pool
 from neatledger.core.space.usage import Items
 from neatledger.ledger.space import SpaceView
 
@@ -57,33 +56,25 @@ def _of_kind(view: SpaceView, either: Sequence[Items], kind: str) -> tuple[Items
     return items, mask
 
 
-def _masks(view: SpaceView, plan: Plan, statuses: Sequence[LimitStatus], items: Items) -> list[tuple[int, Mask]]:
-    """Return for each place of the system, by its number, which items fall to it."""
-    found: list[tuple[int, Mask]] = []
-    idents, model = view.reader.idents(), MODELS[view.reader.model]
+def _masks(view: SpaceView, plan: Plan, statuses: Sequence[LimitStatus], items: Items) -> Iterator[tuple[int, Mask]]:
+    """Yield for each place that holds something of the system, by its number, which items fall to it."""
+    model = MODELS[view.reader.model]
+    idents = view.reader.idents()
+    groups = [model.group_of(body) for body in view.reader.strings("lists.body")]
+    group_idents = {group.name: group.ident for group in view.groups}
     are_counted = Sort.VERSIONS in view.rules.counted
     for number, status in enumerate(statuses):
         target = status.target
-        if target.on is On.POOL and target.name in (pool.name for pool in plan.space.pools.values()):
-            holds = folders_in_pool(plan, plan.space.pools[target.name], view.name)
-            found.append((number, view.mask_of(holds)[items.folder]))
-        elif target.system != view.name or (target.on is not On.POOL and not are_counted):
+        if target.on is On.POOL:
+            if status.pool is not None:
+                yield number, view.mask_of(folders_in_pool(plan, status.pool, view.name))[items.folder]
+        elif target.system != view.name or not are_counted:
             continue
-        elif target.on is On.POOL:
-            # The system's own, where the plan names none.
-            found.append((number, np.ones(len(items), dtype=bool)))
         elif target.on is On.FOLDER:
-            row = view.row_of(os.fsencode(target.name))
-            below = np.zeros(view.folders.rows, dtype=bool)
-            if row is not None:
-                below[view.usage().tree.below(row)] = True
-            found.append((number, below[items.folder]))
+            yield number, view.mask_of(PoolFolders((target.address,), ()))[items.folder]
         elif target.on is On.PERSON:
             theirs = {one.account.ident for one in view.principals if one.person == target.name}
-            mine = np.array([ident in theirs for ident in idents], dtype=bool)
-            found.append((number, mine[items.owner]))
+            yield number, np.array([ident in theirs for ident in idents], dtype=bool)[items.owner]
         else:
-            group = next((one.ident for one in view.groups if one.name == target.name), target.name)
-            mine = np.array([model.group_of(body) == group for body in view.reader.strings("lists.body")], dtype=bool)
-            found.append((number, mine[items.list]))
-    return found
+            ident = group_idents.get(target.name, target.name)
+            yield number, np.array([group == ident for group in groups], dtype=bool)[items.list]

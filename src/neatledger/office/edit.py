@@ -28,7 +28,7 @@ def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until:
     entry = CommentedMap({"check": check, "place": place, "reason": reason})
     if until:
         entry["until"] = until
-    with _editing(office_dir) as (edited, _):
+    with _editing(office_dir) as edited:
         if not edited.get("accepted"):
             edited["accepted"] = CommentedSeq()
         edited["accepted"].append(entry)
@@ -36,7 +36,7 @@ def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until:
 
 def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> None:
     """Give accounts to people of the plan: (person, system, login); raises as `add_acceptance`."""
-    with _editing(office_dir) as (edited, _):
+    with _editing(office_dir) as edited:
         for person, system, login in accounts:
             one = _mapping(edited["people"], person)
             one.setdefault("accounts", CommentedMap())
@@ -79,17 +79,13 @@ def write_restating(office_dir: Path, plan: Plan, found: Restating, *, only_try:
     in any case, and raises all the same.
     """
     then = apply_restating(plan, found)
-    with _editing(office_dir, only_try=only_try) as (edited, now):
-        if _meant(now) != _meant(plan):
-            raise OfficeError("the plan was changed since it was read", str(office_dir / PLAN_NAME), "call again")
+    with _editing(office_dir, plan, then, only_try=only_try) as edited:
         for name, value in found.after.stated.items():
             if name not in found.before.stated or found.before.stated[name] != value:
                 _mapping(edited["bands"], found.after.name)[_KEYS[name]] = _yaml_field(name, value)
         before = {(one.on, one.key): one for one in plan.space.limits}
         for one in then.space.limits:
             _put_limit(edited["limits"][_PARTS[one.on]], before.get((one.on, one.key)), one)
-        if _meant(parse_plan(_text_of(edited), str(office_dir / PLAN_NAME))) != _meant(then):
-            raise OfficeError("this cannot be written so that it reads as shown", str(office_dir / PLAN_NAME))
 
 
 def _put_limit(part: Any, before: PlacedLimit | None, after: PlacedLimit) -> None:
@@ -139,8 +135,13 @@ def _mapping(above: Any, key: str) -> Any:
 
 
 @contextmanager
-def _editing(office_dir: Path, *, only_try: bool = False) -> Iterator[tuple[Any, Plan]]:
-    """Give the plan's text to be altered, and what it says now; written back where the result is a plan still."""
+def _editing(
+    office_dir: Path, before: Plan | None = None, then: Plan | None = None, *, only_try: bool = False
+) -> Iterator[Any]:
+    """Give the plan's text to be altered; written back where the result is a plan still.
+
+    Where it is said what the plan means `before` and `then` (as far as `_meant` goes), it has to.
+    """
     path = office_dir / PLAN_NAME
     # Nobody else's edit may come between reading and writing: it would be lost.
     with nullcontext() if only_try else locked(office_dir):
@@ -148,18 +149,17 @@ def _editing(office_dir: Path, *, only_try: bool = False) -> Iterator[tuple[Any,
             text = path.read_text("utf-8")
         except OSError as error:
             raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
+        if before is not None and _meant(parse_plan(text, str(path))) != _meant(before):
+            raise OfficeError("the plan was changed since it was read", str(path), "call again")
         edited = _yaml().load(text)
-        yield edited, parse_plan(text, str(path))
-        text = _text_of(edited)
-        parse_plan(text, str(path))
+        yield edited
+        out = io.StringIO()
+        _yaml().dump(edited, out)
+        result = parse_plan(out.getvalue(), str(path))
+        if then is not None and _meant(result) != _meant(then):
+            raise OfficeError("this cannot be written so that it reads as shown", str(path))
         if not only_try:
-            write_file(path, text.encode("utf-8"))
-
-
-def _text_of(edited: Any) -> str:
-    out = io.StringIO()
-    _yaml().dump(edited, out)
-    return out.getvalue()
+            write_file(path, out.getvalue().encode("utf-8"))
 
 
 def _yaml() -> YAML:

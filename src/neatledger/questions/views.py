@@ -40,19 +40,12 @@ def load_views(office: Office) -> dict[str, SpaceView]:
 
 
 def link_views(views: Iterable[SpaceView]) -> None:
-    """Let systems of one machine know of each other, for one tree may be reached in several.
-
-    Which counts what both show: the system whose tree holds the other's root; else the one that the plan has first.
-    """
+    """Let systems of one machine know of each other, for one tree may be reached in several."""
     machines: dict[str, list[SpaceView]] = {}
     for view in views:
         if view.machine:
             machines.setdefault(view.machine, []).append(view)
-    for mine in machines.values():
-        inner = [view for view in mine if any(one.shows_root_of(view) for one in mine if one is not view)]
-        in_order = [view for view in mine if view not in inner] + inner
-        for number, view in enumerate(in_order):
-            view.others = in_order[:number]
+            view.mates = machines[view.machine]
 
 
 def find_folder(office: Office, views: Mapping[str, SpaceView], text: str) -> CountedFolder:

@@ -15,19 +15,20 @@ from numpy.typing import NDArray
 
 from neatledger.core.lists import posix
 from neatledger.sources.statx import ANSWER, APPEND_ONLY, IMMUTABLE
+from neatledger.sources.sums import Ints
 
-__all__ = ["ANSWER_BYTES", "Answers", "Batch", "batch", "with_flags"]
+__all__ = ["ANSWER_BYTES", "FLAGS_AT", "Answers", "Batch", "batch", "with_flags"]
 
-ANSWER_BYTES = 256
+ANSWER_BYTES = ANSWER.itemsize
 _FEWEST_SLOTS = 16384
-_FLAGS_AT = 16
-Ints = NDArray[np.int64]
+FLAGS_AT = 16
+"""Above how many bits of a mode the flags of the inode stand."""
 
 
 def with_flags(mode: int, flags: int) -> int:
     """Return the mode of an item, and above its sixteen bits the flags of the inode as stored lists have them."""
     kept = posix.IMMUTABLE if flags & IMMUTABLE else 0
-    return mode | (kept | (posix.APPEND_ONLY if flags & APPEND_ONLY else 0)) << _FLAGS_AT
+    return mode | (kept | (posix.APPEND_ONLY if flags & APPEND_ONLY else 0)) << FLAGS_AT
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass
+from datetime import datetime
 
 from neatledger.sources.smberrors import Lost
 
-__all__ = ["Entry", "seconds_of", "unpack_entries"]
+__all__ = ["Entry", "ticks_of", "unpack_entries"]
 
 _ROW = struct.Struct("<IIQQQQQQIIIIQ")
 _EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
@@ -16,10 +17,7 @@ _DIRECTORY, _REPARSE = 0x10, 0x400
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One row of a folder: name, whether it is a folder or a link, sizes (bytes), time (s), identity.
-
-    `touched` is when anything of it changed last, its descriptor too (100 ns since 1601).
-    """
+    """One row of a folder: name, whether it is a folder or a link, sizes (bytes), time (s), identity."""
 
     name: str
     is_folder: bool
@@ -28,12 +26,18 @@ class Entry:
     occupied: int
     changed: int
     identity: int
-    touched: int = 0
+
+    @classmethod
+    def of_row(cls, name: str, marks: int, size: int, occupied: int, ticks: int, identity: int) -> Entry:
+        """Return a row as the server has it: its attributes (MS-FSCC 2.6), and a moment in 100 ns since 1601."""
+        is_link = bool(marks & _REPARSE)
+        is_folder = bool(marks & _DIRECTORY) and not is_link
+        return cls(name, is_folder, is_link, size, occupied, (ticks - _EPOCH) // 10_000_000, identity)
 
 
-def seconds_of(ticks: int) -> int:
-    """Return a moment of 100 ns since 1601 as Unix seconds."""
-    return (ticks - _EPOCH) // 10_000_000
+def ticks_of(moment: datetime) -> int:
+    """Return a moment in 100 ns since 1601."""
+    return int(moment.timestamp() * 10_000_000) + _EPOCH
 
 
 def unpack_entries(data: bytes) -> list[Entry]:
@@ -42,15 +46,13 @@ def unpack_entries(data: bytes) -> list[Entry]:
     while True:
         if start + _ROW.size > len(data):
             raise Lost("a listing that is cut off")
-        following, *_, written, touched, size, occupied, marks, length, _, _, ident = _ROW.unpack_from(data, start)
+        following, *_, written, _, size, occupied, marks, length, _, _, ident = _ROW.unpack_from(data, start)
         first = start + _ROW.size
         if length % 2 or first + length > len(data) or (following and following < _ROW.size + length):
             raise Lost("a listing that is cut off")
         name = data[first : first + length].decode("utf-16-le", "surrogatepass")
         if name not in (".", ".."):
-            is_link = bool(marks & _REPARSE)
-            is_folder = bool(marks & _DIRECTORY) and not is_link
-            found.append(Entry(name, is_folder, is_link, size, occupied, seconds_of(written), ident, touched))
+            found.append(Entry.of_row(name, marks, size, occupied, written, ident))
         if not following:
             return found
         start += following

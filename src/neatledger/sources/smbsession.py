@@ -38,7 +38,7 @@ from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, Tr
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
-from neatledger.sources.smbentries import Entry, seconds_of
+from neatledger.sources.smbentries import Entry, ticks_of
 from neatledger.sources.smberrors import Lost, Refused
 from neatledger.sources.smbwire import Wire
 
@@ -49,8 +49,6 @@ _LIST, _ATTRIBUTES, _READ_CONTROL, _SYNCHRONIZE = 0x1, 0x80, 0x20000, 0x100000
 _OWNER_GROUP_DACL = 0x7
 _DESCRIPTOR_ROOM = (65536, 262144)
 _FULL_SIZE = 7  # FileFsFullSizeInformation, MS-FSCC 2.5.4
-_EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
-_DIRECTORY, _REPARSE = 0x10, 0x400
 
 # What the library has to say of a server that goes away, we say ourselves, once.
 logging.getLogger("smbprotocol").addHandler(logging.NullHandler())
@@ -320,23 +318,15 @@ class SmbTree:
                 name = row["file_name"].get_value().decode("utf-16-le", "surrogatepass")
                 if name in (".", ".."):
                     continue
-                marks = row["file_attributes"].get_value()
-                written, touched = (_ticks(row[f"{which}_time"].get_value()) for which in ("last_write", "change"))
-                yield Entry(
+                written = row["last_write_time"].get_value()
+                yield Entry.of_row(
                     name,
-                    bool(marks & _DIRECTORY) and not marks & _REPARSE,
-                    bool(marks & _REPARSE),
+                    row["file_attributes"].get_value(),
                     row["end_of_file"].get_value(),
                     row["allocation_size"].get_value(),
-                    seconds_of(written),
+                    written if isinstance(written, int) else ticks_of(written),
                     row["file_id"].get_value(),
-                    touched,
                 )
-
-
-def _ticks(moment: Any) -> int:
-    """Return a moment as 100 ns since 1601, as the server has it."""
-    return moment if isinstance(moment, int) else int(moment.timestamp() * 10_000_000) + _EPOCH
 
 
 class SmbPipe:

@@ -69,12 +69,11 @@ class Answer:
 class _Asked(Generic[T]):
     token: T
     answer: Answer
-    is_folder: bool
     left: int
 
 
 class Wire(Generic[T]):
-    """One connection on which many items are asked for at once; `trees` are the numbers of its shares.
+    """One connection on which many items are asked for at once.
 
     Takes over `connection`, which is signed in, and closes it. Every call raises `Lost` where the server is gone.
     """
@@ -119,7 +118,7 @@ class Wire(Generic[T]):
                 rows = _QUERY_DIRECTORY.pack(33, _ID_FULL_DIRECTORY, flags, 0, _BEFORE, 96, len(_ALL), room) + _ALL
                 parts.append((_DIRECTORY_COMMAND, rows, room // _CREDIT))
         parts.append((_CLOSE_COMMAND, _CLOSE.pack(24, 0, 0, _BEFORE), 1))
-        asked = _Asked(token, Answer(), is_folder, len(parts))
+        asked = _Asked(token, Answer(), len(parts))
         whole = bytearray()
         for number, (command, body, charge) in enumerate(parts):
             is_last = number == len(parts) - 1

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["FILE_ROW", "Sums", "sum_up"]
+__all__ = ["FILE_ROW", "Ints", "Sums", "sum_up"]
 
 Ints = NDArray[np.int64]
 

@@ -20,9 +20,9 @@ from neatledger.core.lists.posix import pack_body
 from neatledger.core.tree.columns import LARGE_BYTES, SeenState, is_kind
 from neatledger.errors import FormatError
 from neatledger.formats.posixacl import entries_from_attribute
-from neatledger.sources.batch import ANSWER_BYTES, Answers, batch, with_flags
+from neatledger.sources.batch import ANSWER_BYTES, FLAGS_AT, Answers, batch, with_flags
 from neatledger.sources.statx import MODE_WORD, WANTED, Look, device_of, statx
-from neatledger.sources.sums import Sums, sum_up
+from neatledger.sources.sums import Ints, Sums, sum_up
 
 __all__ = [
     "FOLDER_ROW",
@@ -41,10 +41,8 @@ _OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBL
 _DEEPEST_OPEN = 200  # descriptors held at once on the way down; deeper folders are reopened from the root
 _SUM_UP_AFTER = 12288
 _WORDS = ANSWER_BYTES // 2
-Ints = NDArray[np.int64]
 _FOLDER_WIDTH = 13
 
-_FLAGS_AT = 16
 Folder = tuple[bytes, Look, int, int, str]
 """A folder as its parent's reading saw it: name, what the system told, list, default list, what was not seen."""
 
@@ -189,7 +187,7 @@ class Walker:
         key = mode, gid, attribute
         if key not in self._numbers:
             entries = entries_from_attribute(attribute) if attribute else b""
-            body = pack_body(mode & 0xFFFF, gid, entries, mode >> _FLAGS_AT)
+            body = pack_body(mode & 0xFFFF, gid, entries, mode >> FLAGS_AT)
             self._numbers[key] = self.part.lists.setdefault(body, len(self.part.lists))
         return self._numbers[key]
 

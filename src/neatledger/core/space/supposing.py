@@ -100,18 +100,12 @@ def suppose_join(supposed: Supposed, system: str, number: int) -> Supposed:
     usual = median_low([one.amount for one in inside] or [one.amount for one in people] or [0])
     for place in range(1, number + 1):
         statuses += limits_of_newcomer(supposed.plan, system, f"new-person-{place}", homes, usual)
-    shifts = dict(supposed.shifts)
     home = Address(system, homes[0] if homes else b"/")
     pool = pool_of(supposed.plan, home)
-    if pool is not None:
-        shifts[pool.name] = shifts.get(pool.name, 0) + number * usual
     # What they bring counts in the pool, and against every limit on a folder that their homes lie in.
-    statuses = [_shift(one, number * usual) if _holds(one.target, home, pool) else one for one in statuses]
-    message = (
-        *supposed.notes,
-        f"{number} joining {system} would use as much as is usual in a home there: {show_size(usual)} each.",
-    )
-    return replace(supposed, statuses=tuple(statuses), shifts=shifts, notes=message)
+    amounts = [number * usual if _holds(one.target, home, pool) else 0 for one in statuses]
+    message = f"{number} joining {system} would use as much as is usual in a home there: {show_size(usual)} each."
+    return suppose_use(replace(supposed, statuses=tuple(statuses)), amounts, message)
 
 
 def _holds(target: LimitTarget, folder: Address, pool: Pool | None) -> bool:
