@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
@@ -102,6 +102,6 @@ def ask(
             seconds[name] = progress.seconds
     if not surveys:
         return Gathered(None, surveys, seconds, failed)
-    ledger = office.open_ledger(create=True)
-    count = ledger.add_count(surveys, moment, tool, begun)
+    with closing(office.open_ledger(create=True)) as ledger:
+        count = ledger.add_count(surveys, moment, tool, begun)
     return Gathered(count, surveys, seconds, failed)
