@@ -8,6 +8,7 @@
     ├── NoCountError          a question needs a count that is not there
     ├── UnknownNameError      a person, group, folder or system nobody has heard of
     ├── SourceError           an outside system cannot be read at all
+    ├── StepError             a step of a change does not fit what is there
     ├── MissingPartError      a library is wanted that is installed apart, and is not there
     └── FormatError           a text or a run of bytes is not what its format says
 
@@ -29,6 +30,7 @@ __all__ = [
     "OfficeError",
     "PlanError",
     "SourceError",
+    "StepError",
     "UnknownNameError",
     "UsageError",
 ]
@@ -95,6 +97,10 @@ class UnknownNameError(NeatError):
 
 class SourceError(NeatError):
     """An outside system cannot be read at all."""
+
+
+class StepError(NeatError):
+    """A step of a change does not fit what is there, or may not be made."""
 
 
 class MissingPartError(NeatError):

@@ -1,4 +1,4 @@
-"""``suppose``: what an imagined change would do: to limits, room and dates, or to what is shared."""
+"""``suppose``: what an imagined change would do: to access, to limits, room and dates, or to what is shared."""
 
 from __future__ import annotations
 
@@ -7,20 +7,36 @@ import argparse
 from neatledger.app import App
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
+from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair, parse_pairs, parse_size_limit, parse_whole
 from neatledger.reports.report import Report
 
 __all__ = ["add_arguments", "run"]
 
+_ACCESS = (
+    ("--into", "GROUP=WHO", "a person or a group put into a group"),
+    ("--out-of", "GROUP=WHO", "a person or a group taken out of a group"),
+    ("--grant", "FOLDER=WHO:LEVEL", "a level given on a folder and all below it"),
+    ("--withdraw", "FOLDER=WHO", "whose entries go from a folder and all below it"),
+    ("--close", "WHO", "a person's accounts closed, or SYSTEM:LOGIN"),
+    ("--gone", "WHO", "a person's accounts gone altogether, or SYSTEM:LOGIN"),
+    ("--list", "FOLDER=LIST", "a folder with the list of another one, or with the list that a text says"),
+    ("--push", "FOLDER", "a folder's list pushed down to all below"),
+    ("--give", "FOLDER=GROUP", "a folder and all below it given to a group"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    access = parser.add_argument_group("access", "as many as wanted, together")
+    for word, form, help_text in _ACCESS:
+        access.add_argument(word, action="append", default=[], metavar=form, help=help_text)
     for word, form, help_text in (
         ("--limit", "PLACE=SIZE", "a limit on a folder, person, group or pool"),
         ("--band", "BAND=SIZE", "a band restated"),
         ("--join", "SYSTEM=N", "so many people joining a system"),
         ("--move", "FOLDER=POOL", "a folder moved to another pool"),
-        ("--keep", "SYSTEM=N", "another number of kept versions"),
+        ("--keep", "SYSTEM=N|FILE", "another number of kept versions; or a file to write the steps of access to"),
         ("--take-back", "WHAT", "link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what"),
         ("--rule", "SETTING=VALUE", "a sharing rule: what it would catch"),
     ):
@@ -33,13 +49,58 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Answer about space, or about what is shared."""
-    of_space = [*args.limit, *args.band, *args.join, *args.move, *args.keep]
-    if bool(of_space) + bool(args.take_back) + bool(args.rule) > 1:
-        raise UsageError("suppose one thing at a time: of space, --take-back, or --rule")
+    files = [word for word in args.keep if "=" not in word]
+    versions = [word for word in args.keep if "=" in word]
+    of_space = [*args.limit, *args.band, *args.join, *args.move, *versions]
+    of_access = any(getattr(args, word[2:].replace("-", "_")) for word, _, _ in _ACCESS)
+    if bool(of_space) + bool(args.take_back) + bool(args.rule) + of_access > 1:
+        raise UsageError("suppose one thing at a time: of access, of space, --take-back, or --rule")
+    if files and not of_access:
+        raise UsageError("only steps of access can be kept", hint="--keep SYSTEM=N is for kept versions")
+    args.keep = versions
     # Each sort of question imports only what it needs: forecasts are slow to load.
-    report = _take_back(args, app) if args.take_back else _rule(args, app) if args.rule else _space(args, app)
+    if of_access:
+        report = _access(args, app, files)
+    else:
+        report = _take_back(args, app) if args.take_back else _rule(args, app) if args.rule else _space(args, app)
     show_report(report, app.output)
     return 0
+
+
+def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
+    from neatledger.questions import suppose_access
+    from neatledger.questions.supposing import Wishes, steps_of
+    from neatledger.reports.supposed import supposed_report
+
+    def pairs(words: list[str], form: str) -> tuple[tuple[str, str], ...]:
+        return tuple(parse_pair(word, form) for word in words)
+
+    wishes = Wishes(
+        into=pairs(args.into, "--into GROUP=WHO"),
+        out_of=pairs(args.out_of, "--out-of GROUP=WHO"),
+        grants=pairs(args.grant, "--grant FOLDER=WHO:LEVEL"),
+        withdrawn=pairs(args.withdraw, "--withdraw FOLDER=WHO"),
+        closed=tuple(args.close),
+        gone=tuple(args.gone),
+        lists=tuple(_list_pair(word) for word in args.list),
+        pushed=tuple(args.push),
+        given=pairs(args.give, "--give FOLDER=GROUP"),
+    )
+    steps, sentences = steps_of(app.office, wishes)
+    found = suppose_access.ask(app.office, steps)
+    for name in files:
+        write_steps(name, steps)
+        app.say(f"{len(steps)} steps kept in {name}")
+    when = app.office.count.when
+    return supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
+
+
+def _list_pair(word: str) -> tuple[str, str]:
+    # A list's text has signs of equality of its own: the folder ends at the first one.
+    folder, equals, text = word.partition("=")
+    if not folder or not equals or not text:
+        raise UsageError(f"{word!r} says too little", hint="write --list FOLDER=FOLDER or --list FOLDER=TEXT")
+    return folder, text.strip()
 
 
 def _take_back(args: argparse.Namespace, app: App) -> Report:

@@ -10,7 +10,7 @@ import re
 import struct
 from collections.abc import Iterable
 
-from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry
+from neatledger.core.lists.posix import GROUP, GROUP_OBJ, MASK, OTHER, USER, USER_OBJ, Entry, pack_entries
 from neatledger.errors import FormatError
 
 __all__ = [
@@ -40,12 +40,6 @@ def entries_from_attribute(value: bytes) -> bytes:
 def entries_to_attribute(entries: Iterable[Entry]) -> bytes:
     """Return the attribute's value for `entries`."""
     return _VERSION + pack_entries(entries)
-
-
-def pack_entries(entries: Iterable[Entry]) -> bytes:
-    """Pack entries as the kernel wants them: sorted by tag and identifier."""
-    ordered = sorted(entries, key=lambda entry: (entry.tag, entry.ident))
-    return b"".join(_ENTRY.pack(entry.tag, entry.perm, entry.ident) for entry in ordered)
 
 
 def entries_from_text(text: str) -> list[Entry]:

@@ -52,6 +52,11 @@ class SurveyReader:
         self._tables: dict[str, Table] = {}
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
+    @property
+    def source(self) -> tuple[sqlite3.Connection, int, str, str]:
+        """What another reader of the same is made from."""
+        return self._db, self._survey, self.system, self.model
+
     @cached_property
     def facts(self) -> dict[str, Any]:
         """Facts of the whole system, such as ``pool_bytes``, ``read_only`` and ``shares``."""

@@ -138,6 +138,14 @@ class Everyone:
                 people.setdefault(principal.person, []).append(number)
         return people
 
+    def columns_of_people(self) -> dict[str, list[int]]:
+        """Return person → the columns that together say what they have: their union, or their only way."""
+        found: dict[str, list[int]] = {}
+        for number, column in enumerate(self.columns):
+            if column.principals and (column.way == "any" or self.single[column.principals[0]]):
+                found.setdefault(self.matrix.principals[column.principals[0]].person, []).append(number)
+        return found
+
     def _make_columns(self) -> list[Column]:
         principals = self.matrix.principals
         numbers = range(len(principals))
@@ -246,10 +254,10 @@ class Everyone:
         first = np.searchsorted(folder, np.arange(rows + 1))
         return _FileClasses(folder.astype(np.int64), lists[starts], owner[starts], files, first)
 
-    def _file_rights(self, rows: Ints) -> dict[Right, Bits]:
-        classes = self._classes
+    def file_rights(self, folder: Ints, lists: Ints, owner: Ints) -> dict[Right, Bits]:
+        """Return the bits of what may be done with files, by their folder, list and owner (a row each)."""
         found = {}
-        blocks = self.matrix.file_blocks(classes.folder[rows], classes.list[rows], classes.owner[rows])
+        blocks = self.matrix.file_blocks(folder, lists, owner)
         for right in _FILE_RIGHTS:
             layers = [bits.get(right) for bits in blocks]
             if right is Right.READ:
@@ -257,11 +265,11 @@ class Everyone:
                 layers = [_either(bits.get(Right.READ), bits.get(Right.VIEW)) for bits in blocks]
             admin = None
             if self.matrix.admins:
-                admin = self.matrix.admin_files(right, classes.folder[rows], classes.list[rows])
-            found[right] = self._widen(layers, admin, len(rows))
+                admin = self.matrix.admin_files(right, folder, lists)
+            found[right] = self._widen(layers, admin, len(folder))
         if any(Right.UNSURE in bits for bits in blocks):
-            found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(rows))
-            self._clear_opened(found[Right.UNSURE], classes.folder[rows])
+            found[Right.UNSURE] = self._widen([bits.get(Right.UNSURE) for bits in blocks], None, len(folder))
+            self._clear_opened(found[Right.UNSURE], folder)
         return found
 
     @cached_property
@@ -352,11 +360,12 @@ class Everyone:
         self, rows: Ints, place: Ints, word: Ints, shift: NDArray[np.uint64]
     ) -> tuple[FileNumbers, NDArray[np.bool_]]:
         """Return the counts of files of some rows, and for which of them a file's list cannot be evaluated."""
-        class_files, first = self._classes.files, self._classes.first
+        sorts = self._classes
+        class_files, first = sorts.files, sorts.first
         begins, sizes = first[rows], first[rows + 1] - first[rows]
         starts = np.cumsum(sizes) - sizes
         classes = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
-        bits = self._file_rights(classes)
+        bits = self.file_rights(sorts.folder[classes], sorts.list[classes], sorts.owner[classes])
         of_class = class_files[classes]
         totals = np.zeros(len(rows), dtype=np.int64)
         np.add.at(totals, np.repeat(np.arange(len(rows)), sizes), of_class)

@@ -38,7 +38,17 @@ from neatledger.core.lists.privileges import override_of
 from neatledger.core.lists.rights import ALL_RIGHTS, Right
 from neatledger.errors import FormatError
 
-__all__ = ["APPEND_ONLY", "IMMUTABLE", "NO_ENTRIES", "Entry", "PosixList", "PosixModel", "pack_body"]
+__all__ = [
+    "APPEND_ONLY",
+    "IMMUTABLE",
+    "NO_ENTRIES",
+    "Entry",
+    "PosixList",
+    "PosixModel",
+    "pack_body",
+    "pack_entries",
+    "unpack_entries",
+]
 
 _R, _W, _X = 4, 2, 1
 _WX = _W | _X
@@ -235,6 +245,21 @@ def pack_body(mode: int, gid: int, entries: bytes = NO_ENTRIES, flags: int = 0) 
     Flags are `IMMUTABLE` and `APPEND_ONLY`.
     """
     return _HEAD.pack(mode & 0o7777 | flags, gid) + entries
+
+
+def pack_entries(entries: Iterable[Entry]) -> bytes:
+    """Pack entries as the kernel wants them: sorted by tag and identifier."""
+    ordered = sorted(entries, key=lambda entry: (entry.tag, entry.ident))
+    return b"".join(_ENTRY.pack(entry.tag, entry.perm, entry.ident) for entry in ordered)
+
+
+def unpack_entries(body: bytes) -> list[Entry]:
+    """Return the entries of a stored list, those that its mode stands for where it has none of its own."""
+    mode = _HEAD.unpack_from(body)[0]
+    found = [Entry(*each) for each in _ENTRY.iter_unpack(body[_HEAD.size :])]
+    if found:
+        return found
+    return [Entry(USER_OBJ, mode >> 6 & 7), Entry(GROUP_OBJ, mode >> 3 & 7), Entry(OTHER, mode & 7)]
 
 
 def _parse(body: bytes) -> PosixList:

@@ -116,7 +116,7 @@ class BackingShares:
         if not self.over.any():
             return classes
         keep = self.over[classes["folder"]] == 0
-        pieces = {name: [classes[name][keep]] for name in ("folder", "list", "owner", "files")}
+        pieces = {name: [classes[name][keep]] for name in ("folder", "list", "owner", "files", "bytes")}
         for place, under in self._places():
             rows = np.flatnonzero((self.over == place) & (self.found >= 0))
             if under is None or not len(rows):
@@ -128,7 +128,7 @@ class BackingShares:
             where = np.minimum(np.searchsorted(self.found[rows], theirs["folder"]), len(rows) - 1)
             hit = self.found[rows][where] == theirs["folder"]
             pieces["folder"].append(rows[where[hit]])
-            for name in ("list", "owner", "files"):
+            for name in ("list", "owner", "files", "bytes"):
                 pieces[name].append(theirs[name][hit])
         whole = {name: np.concatenate(each) for name, each in pieces.items()}
         order = np.argsort(whole["folder"], kind="stable")

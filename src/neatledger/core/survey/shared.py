@@ -12,7 +12,7 @@ from datetime import date
 from enum import Enum
 from functools import cache
 from hashlib import sha256
-from typing import Any
+from typing import Any, TypeVar
 
 from neatledger.core.lists.rights import Right
 from neatledger.core.plan.limits import UNLIMITED
@@ -30,9 +30,12 @@ __all__ = [
     "TeamFolder",
     "Towards",
     "fingerprint_of",
+    "record_of_facts",
+    "record_to_facts",
 ]
 
 _FINGERPRINT = 10
+T = TypeVar("T")
 
 
 def fingerprint_of(address: str) -> str:
@@ -280,6 +283,18 @@ def _to_table(kind: Any, records: Sequence[Any]) -> dict[str, Any]:
         for one in records
     ]
     return {"columns": names, "rows": rows}
+
+
+def record_to_facts(record: Any) -> dict[str, Any]:
+    """Return one record of what is shared as values of JSON, by name."""
+    table = _to_table(type(record), [record])
+    return dict(zip(table["columns"], table["rows"][0], strict=True))
+
+
+def record_of_facts(kind: type[T], facts: Mapping[str, Any]) -> T:
+    """Return what `record_to_facts` made."""
+    found: T = _of_table(kind, {"columns": list(facts), "rows": [list(facts.values())]}, _VERSION)[0]
+    return found
 
 
 @cache

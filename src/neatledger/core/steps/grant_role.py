@@ -1,0 +1,39 @@
+"""What a list of roles gives one holder by name, set so that nobody else's part of it changes."""
+
+from __future__ import annotations
+
+from neatledger.core.lists.rights import Right
+from neatledger.core.lists.role import OPEN, Entry, RoleModel, pack_body
+from neatledger.core.lists.subjects import Subject
+from neatledger.core.steps.whom import Sort, Whom
+from neatledger.errors import StepError
+
+__all__ = ["set_holder"]
+
+_SUBJECTS = {
+    Sort.USER: Subject.USER,
+    Sort.GROUP: Subject.GROUP,
+    Sort.EVERYONE: Subject.EVERYONE,
+    Sort.OWNER: Subject.OWNER,
+}
+
+
+def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool) -> bytes:
+    """Return a list that gives a holder by name these rights and no others; None: it does not name them.
+
+    Raises `StepError` for a list that could not be read, or is none: there the team folder's members decide.
+    """
+    if body == RoleModel.unread:
+        raise StepError("the list could not be read, so nothing is changed in it")
+    if body == OPEN:
+        raise StepError("it has no list of its own: the members of the team folder decide")
+    subject = _SUBJECTS[whom.sort]
+    ident = whom.ident if whom.sort in (Sort.USER, Sort.GROUP) else ""
+    alike = {subject, Subject.EITHER} if ident else {subject}
+    entries = [
+        entry for entry in RoleModel().parse(body).entries if entry.subject not in alike or entry.ident != ident
+    ]
+    if rights:
+        place = next((n for n, entry in enumerate(entries) if entry.inherited), len(entries))
+        entries.insert(place, Entry(subject, ident, rights, True, False))
+    return pack_body(entries)

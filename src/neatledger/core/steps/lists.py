@@ -1,0 +1,170 @@
+"""Steps on what decides about a folder and its files: owner, group, list and default list, together in one step.
+
+They are set together so that there is no moment with the old of one and the new of another, nor with neither.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar, Self
+
+from neatledger.core.lists.contract import Names
+from neatledger.core.lists.table import MODELS
+from neatledger.core.steps.contract import FileSort, ItemState, State, Step, misfit
+from neatledger.core.tree.address import Address
+
+__all__ = ["FilesStep", "ListStep", "list_changes"]
+
+
+def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_folder: bool = True) -> list[str]:
+    """Say which entries go and which come, an entry a line; an order that alone differs is said as such."""
+    old, new = (MODELS[model].parse(body).describe(names, is_folder=is_folder) for body in (before, after))
+    lines = [f"take away: {entry}" for entry in old if entry not in new]
+    lines += [f"give: {entry}" for entry in new if entry not in old]
+    if not lines and before != after:
+        group = [MODELS[model].group_of(body) for body in (before, after)]
+        lines = [f"owning group: {names.group(group[1])}" if group[0] != group[1] else "put its entries into order"]
+    return lines
+
+
+def _text(path: bytes) -> str:
+    return path.decode("utf-8", "surrogateescape")
+
+
+@dataclass(frozen=True, slots=True)
+class ListStep(Step):
+    """What decides about one folder, whole: owner, list (with the owning group) and default list."""
+
+    kind: ClassVar[str] = "list"
+    path: bytes
+    model: str
+    before: ItemState
+    after: ItemState
+
+    @property
+    def target(self) -> str:
+        """The folder's path."""
+        return _text(self.path)
+
+    @property
+    def place(self) -> Address:
+        """The folder."""
+        return Address(self.system, self.path)
+
+    def apply(self, state: State) -> None:
+        """Set it in a state."""
+        found = state.folder_state(self.path)
+        if found is None:
+            raise misfit(self, "the folder is not there")
+        if found != self.before:
+            raise misfit(self, "its owner or its list is another one")
+        state.put_folder(self.path, self.after)
+
+    def inverse(self) -> ListStep:
+        """Return the step that sets it back."""
+        return ListStep(self.system, self.path, self.model, self.after, self.before)
+
+    def word(self, names: Names) -> str:
+        """Say which entries go and which come."""
+        return "; ".join(self.changes(names))
+
+    def changes(self, names: Names) -> list[str]:
+        """Say what is changed, a thing a line."""
+        lines = []
+        if self.before.owner != self.after.owner:
+            lines.append(f"owner: {names.holder(self.after.owner)}")
+        if self.before.body != self.after.body:
+            lines += list_changes(self.model, self.before.body, self.after.body, names)
+        if self.before.default != self.after.default:
+            lines.append(self._default_change(names))
+        return lines
+
+    def _default_change(self, names: Names) -> str:
+        if self.after.default is None:
+            return "no list of its own for what is made in it"
+        if self.before.default is None:
+            described = MODELS[self.model].parse(self.after.default).describe(names)
+            return f"for what is made in it: {', '.join(described)}"
+        changes = list_changes(self.model, self.before.default, self.after.default, names)
+        return f"for what is made in it {', '.join(changes)}"
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return values of JSON."""
+        before, after = self.before.to_facts(), self.after.to_facts()
+        return {"path": _text(self.path), "model": self.model, "before": before, "after": after}
+
+    @classmethod
+    def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
+        """Return what `to_facts` made."""
+        before, after = (ItemState.of_facts(facts[name]) for name in ("before", "after"))
+        return cls(system, facts["path"].encode("utf-8", "surrogateescape"), _known(facts["model"]), before, after)
+
+
+@dataclass(frozen=True, slots=True)
+class FilesStep(Step):
+    """What decides about all files right in a folder that have one owner and one list; `files` tells how many.
+
+    A folder's files are kept by sort and not by name, so that this is one step for all of a sort.
+    """
+
+    kind: ClassVar[str] = "files"
+    path: bytes
+    model: str
+    before: FileSort
+    after: FileSort
+    files: int
+
+    @property
+    def target(self) -> str:
+        """The folder's path, and that it is of files in it."""
+        return f"{_text(self.path)} (files)"
+
+    @property
+    def place(self) -> Address:
+        """The folder."""
+        return Address(self.system, self.path)
+
+    def apply(self, state: State) -> None:
+        """Set it in a state."""
+        if state.folder_state(self.path) is None:
+            raise misfit(self, "the folder is not there")
+        sorts = state.file_sorts(self.path)
+        if sorts.get(self.before, 0) != self.files or sorts.get(self.after):
+            raise misfit(self, f"{sorts.get(self.before, 0)} files have that owner and list, and not {self.files}")
+        state.put_files(self.path, self.before, self.after)
+
+    def inverse(self) -> FilesStep:
+        """Return the step that sets it back."""
+        return FilesStep(self.system, self.path, self.model, self.after, self.before, self.files)
+
+    def word(self, names: Names) -> str:
+        """Say which entries go and which come."""
+        lines = list_changes(self.model, self.before.body, self.after.body, names, is_folder=False)
+        if self.before.owner != self.after.owner:
+            lines.insert(0, f"owner: {names.holder(self.after.owner)}")
+        many = "its one file" if self.files == 1 else f"{self.files:,} files in it"
+        return f"of {many}: {'; '.join(lines)}"
+
+    def to_facts(self) -> dict[str, Any]:
+        """Return values of JSON."""
+        sorts = {
+            name: {"owner": one.owner, "list": one.body.hex()}
+            for name, one in (("before", self.before), ("after", self.after))
+        }
+        return {"path": _text(self.path), "model": self.model, **sorts, "files": self.files}
+
+    @classmethod
+    def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
+        """Return what `to_facts` made."""
+        before, after = (
+            FileSort(facts[name]["owner"], bytes.fromhex(facts[name]["list"])) for name in ("before", "after")
+        )
+        path = facts["path"].encode("utf-8", "surrogateescape")
+        return cls(system, path, _known(facts["model"]), before, after, int(facts["files"]))
+
+
+def _known(model: str) -> str:
+    if model not in MODELS:
+        raise ValueError(f"no list model is called {model!r}")
+    return model

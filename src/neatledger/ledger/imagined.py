@@ -1,0 +1,200 @@
+"""One system of a count as it would be after some steps: read like the count itself, and nothing of it is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from neatledger.core.access.shares import SystemTerms
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import FoundAccounts
+from neatledger.core.steps.contract import FileSort, ItemState, Step
+from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.shared import Shared
+from neatledger.core.tree.columns import FolderFacts
+from neatledger.errors import StepError
+from neatledger.ledger.reader import SurveyReader
+
+if TYPE_CHECKING:
+    from neatledger.core.tree.table import Table
+
+__all__ = ["ImaginedReader", "imagine"]
+
+
+class ImaginedReader(SurveyReader):
+    """A system as it would be: to steps a `State`, to questions a reader like that of a count.
+
+    What steps change stands beside the count and over it. Folders keep their rows, until one is made: then the tables
+    are made anew with it in its place. `touched` are the folders of which, or of whose files, something else decides
+    now, and `made` those that were made.
+    """
+
+    accounts: list[Account]
+    groups: list[Group]
+    facts: dict[str, Any]
+    shared: Shared | None
+
+    def __init__(self, found: SurveyReader) -> None:
+        super().__init__(*found.source)
+        self.found = found
+        self.accounts, self.groups = list(found.accounts), list(found.groups)
+        self.facts = dict(found.facts)
+        self.shared = found.shared
+        self.touched: set[bytes] = set()
+        self.made: list[bytes] = []
+        self._over: dict[str, dict[int, dict[str, int]]] = {"folders": {}, "classes": {}, "odd": {}}
+        self._more: dict[str, list[bytes]] = {"lists.body": [], "idents.text": []}
+        self._known: dict[str, dict[bytes, int]] = {}
+        self._first: dict[str, int] = {}
+        self._grown: dict[str, Table] = {}
+
+    # As a state ----------------------------------------------------------------------------------------
+
+    @property
+    def terms(self) -> SystemTerms:
+        """The terms on which the system would let people to its lists."""
+        return SystemTerms.of_facts(self.facts, MODELS[self.model])
+
+    @property
+    def found_accounts(self) -> FoundAccounts:
+        """Accounts and groups as they would be."""
+        model = MODELS[self.model]
+        return FoundAccounts(self.accounts, self.groups, model.everyone_has, self.facts.get("privileges", {}))
+
+    def _folder_at(self, path: bytes) -> FolderFacts | None:
+        chain, missing = self.find_path(path)
+        return chain[-1] if missing is None else None
+
+    def folder_state(self, path: bytes) -> ItemState | None:
+        """Return what decides about a folder; None where there is none of this path."""
+        folder = self._folder_at(path)
+        if folder is None:
+            return None
+        default = self.list_body(folder.default) if folder.default >= 0 else None
+        return ItemState(folder.owner, self.list_body(folder.list), default)
+
+    def put_folder(self, path: bytes, item: ItemState) -> None:
+        """Let other things decide about a folder that is there."""
+        folder = self._folder_at(path)
+        assert folder is not None, "a step looks first"
+        self._over["folders"].setdefault(folder.row, {}).update(self._numbers(item))
+        self._put(path)
+
+    def _numbers(self, item: ItemState) -> dict[str, int]:
+        default = -1 if item.default is None else self._number("lists.body", item.default)
+        owner = self._number("idents.text", item.owner.encode())
+        return {"list": self._number("lists.body", item.body), "default": default, "owner": owner}
+
+    def subfolders(self, path: bytes) -> list[bytes]:
+        """Return the paths of the folders right below one."""
+        folder = self._folder_at(path)
+        above = path.rstrip(b"/") + b"/"
+        return [] if folder is None else [above + self._cell("folders.name", row) for row in folder.children]
+
+    def file_sorts(self, path: bytes) -> Mapping[FileSort, int]:
+        """Return how many files of a folder there are of each sort."""
+        folder = self._folder_at(path)
+        found: dict[FileSort, int] = {}
+        for row in () if folder is None else self.class_rows(folder.classes):
+            sort = FileSort(self.ident(row["owner"]), self.list_body(row["list"]))
+            found[sort] = found.get(sort, 0) + row["files"]
+        return found
+
+    def put_files(self, path: bytes, before: FileSort, after: FileSort) -> None:
+        """Make all files of one sort in a folder into another."""
+        folder = self._folder_at(path)
+        assert folder is not None, "a step looks first"
+        numbers = {
+            "list": self._number("lists.body", after.body),
+            "owner": self._number("idents.text", after.owner.encode()),
+        }
+        for table, rows in (("classes", folder.classes), ("odd", folder.odds)):
+            for row in rows:
+                here = self.ident(self._cell(f"{table}.owner", row)), self.list_body(self._cell(f"{table}.list", row))
+                if here == (before.owner, before.body):
+                    self._over[table].setdefault(row, {}).update(numbers)
+        self._put(path)
+
+    def make_folder(self, path: bytes, item: ItemState | None) -> None:
+        """Make an empty folder in one that is there, or (None) take such a one away."""
+        from neatledger.ledger.growing import TABLES, with_folder, without_folder
+
+        above, _, name = path.rpartition(b"/")
+        folder = self._folder_at(above or b"/")
+        assert folder is not None, "a step looks first"
+        tables = {table: self.table(table) for table in TABLES}
+        if item is None:
+            row = self.find_child(folder, name)
+            assert row is not None, "a step looks first"
+            self._grown = without_folder(tables, row)
+            self.made.remove(path)
+        else:
+            self._grown = with_folder(tables, folder.row, name, self._numbers(item))
+            self.made.append(path)
+        # They are in the tables by now.
+        self._over = {table: {} for table in self._over}
+        self._put(path)
+
+    def _put(self, path: bytes) -> None:
+        self.touched.add(path)
+        self._tables.clear()
+
+    def _number(self, name: str, text: bytes) -> int:
+        """Return the number of a list or an identifier, of a new one if need be."""
+        if name not in self._known:
+            known: dict[bytes, int] = {}
+            for number, each in enumerate(self.found.strings(name)):
+                known.setdefault(each, number)
+            self._known[name] = known
+            self._first[name] = len(self.found.strings(name))
+        known = self._known[name]
+        if text not in known:
+            known[text] = self._first[name] + len(self._more[name])
+            self._more[name].append(text)
+        return known[text]
+
+    # As a reader ---------------------------------------------------------------------------------------
+
+    def _cell(self, name: str, row: int) -> Any:
+        table, _, column = name.partition(".")
+        over = self._over.get(table)
+        if over and column in over.get(row, ()):
+            return over[row][column]
+        if table in self._grown:
+            value = self._grown[table].columns[column][row]
+            return value if isinstance(value, bytes) else int(value)
+        if self._more.get(name) and row >= self._first[name]:
+            return self._more[name][row - self._first[name]]
+        cell = self.found._cell if isinstance(self.found, ImaginedReader) else super()._cell
+        return cell(name, row)
+
+    def strings(self, name: str) -> list[bytes]:
+        """Return a whole column of byte strings, with what steps brought."""
+        return [*self.found.strings(name), *self._more.get(name, ())]
+
+    def table(self, name: str) -> Table:
+        """Return a table, with what steps changed in it."""
+        if name not in self._tables:
+            found = self._grown.get(name) or self.found.table(name)
+            over = self._over.get(name)
+            if over:
+                rows = list(over)
+                for column in dict.fromkeys(column for each in over.values() for column in each):
+                    changed = found[column].copy()
+                    changed[rows] = [over[row].get(column, int(changed[row])) for row in rows]
+                    found = found.with_column(column, changed)
+            self._tables[name] = found
+        return self._tables[name]
+
+
+def imagine(readers: Mapping[str, SurveyReader], steps: Iterable[Step]) -> dict[str, SurveyReader]:
+    """Return the systems of a count as they would be after some steps, one after the other; raises `StepError`."""
+    found = dict(readers)
+    for step in steps:
+        reader = found.get(step.system)
+        if reader is None:
+            raise StepError("the system was not counted", f"{step.system}: {step.target}", "gather it first")
+        if not isinstance(reader, ImaginedReader) or reader is readers[step.system]:
+            reader = found[step.system] = ImaginedReader(reader)
+        step.apply(reader)
+    return found
