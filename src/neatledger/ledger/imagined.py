@@ -26,7 +26,7 @@ class ImaginedReader(SurveyReader):
 
     What steps change stands beside the count and over it. Folders keep their rows, until one is made: then the tables
     are made anew with it in its place. `touched` are the folders of which, or of whose files, something else decides
-    now, and `made` those that were made.
+    since this reader was made, and `made` those that were made since.
     """
 
     accounts: list[Account]
@@ -47,6 +47,17 @@ class ImaginedReader(SurveyReader):
         self._known: dict[str, dict[bytes, int]] = {}
         self._first: dict[str, int] = {}
         self._grown: dict[str, Table] = {}
+
+    def copy(self) -> ImaginedReader:
+        """Return another one that stands as this one does by now; what is changed in it is not changed here."""
+        made = ImaginedReader(self.found)
+        made.accounts, made.groups = list(self.accounts), list(self.groups)
+        made.facts, made.shared = dict(self.facts), self.shared
+        made._over = {table: dict(rows) for table, rows in self._over.items()}
+        made._more = {name: list(texts) for name, texts in self._more.items()}
+        made._known = {name: dict(texts) for name, texts in self._known.items()}
+        made._first, made._grown = dict(self._first), dict(self._grown)
+        return made
 
     # As a state ----------------------------------------------------------------------------------------
 
@@ -77,7 +88,7 @@ class ImaginedReader(SurveyReader):
         """Let other things decide about a folder that is there."""
         folder = self._folder_at(path)
         assert folder is not None, "a step looks first"
-        self._over["folders"].setdefault(folder.row, {}).update(self._numbers(item))
+        self._over["folders"][folder.row] = self._numbers(item)
         self._put(path)
 
     def _numbers(self, item: ItemState) -> dict[str, int]:
@@ -112,7 +123,7 @@ class ImaginedReader(SurveyReader):
             for row in rows:
                 here = self.ident(self._cell(f"{table}.owner", row)), self.list_body(self._cell(f"{table}.list", row))
                 if here == (before.owner, before.body):
-                    self._over[table].setdefault(row, {}).update(numbers)
+                    self._over[table][row] = numbers
         self._put(path)
 
     def make_folder(self, path: bytes, item: ItemState | None) -> None:
@@ -194,7 +205,9 @@ def imagine(readers: Mapping[str, SurveyReader], steps: Iterable[Step]) -> dict[
         reader = found.get(step.system)
         if reader is None:
             raise StepError("the system was not counted", f"{step.system}: {step.target}", "gather it first")
-        if not isinstance(reader, ImaginedReader) or reader is readers[step.system]:
-            reader = found[step.system] = ImaginedReader(reader)
+        if reader is readers[step.system]:
+            reader = reader.copy() if isinstance(reader, ImaginedReader) else ImaginedReader(reader)
+            found[step.system] = reader
+        assert isinstance(reader, ImaginedReader), "made above, for this step or one before"
         step.apply(reader)
     return found

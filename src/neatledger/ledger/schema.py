@@ -98,5 +98,20 @@ CREATE TRIGGER seals_never_altered BEFORE UPDATE ON seals
 BEGIN SELECT RAISE(ABORT, 'counts are never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS)
+_JOURNAL = """
+CREATE TABLE journal (
+    id INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL,                -- the first id of the run
+    event TEXT NOT NULL,
+    step INTEGER,                        -- its place in the run; null for what is of the whole run
+    moment TEXT NOT NULL,                -- ISO 8601, UTC
+    facts TEXT NOT NULL                  -- JSON object
+);
+CREATE TRIGGER journal_never_altered BEFORE UPDATE ON journal
+BEGIN SELECT RAISE(ABORT, 'the journal is never altered'); END;
+CREATE TRIGGER journal_never_shortened BEFORE DELETE ON journal
+BEGIN SELECT RAISE(ABORT, 'the journal is never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL)
 VERSION = len(MIGRATIONS)

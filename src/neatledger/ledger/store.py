@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from neatledger.core.survey.accounts import Account
 from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
+from neatledger.ledger.journal import Journal
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
@@ -238,6 +239,11 @@ class Ledger:
             first = counts[0].taken_at.astimezone().date().isoformat()
             raise NoCountError(f"there is no count of {as_of} or before", str(self.path), f"the first is of {first}")
         return older[-1]
+
+    @property
+    def journal(self) -> Journal:
+        """The journal of what was carried out."""
+        return Journal(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""

@@ -16,7 +16,7 @@ from neatledger.ledger.imagined import ImaginedReader, imagine
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office
 
-__all__ = ["SystemChange", "changes_between", "imagined_office"]
+__all__ = ["SystemChange", "changes_between", "imagined_office", "lies_over"]
 
 
 def imagined_office(office: Office, steps: Iterable[Step]) -> Office:
@@ -41,13 +41,14 @@ def changes_between(office: Office, then: Office) -> list[SystemChange]:
     found = []
     changed = [name for name, reader in then.readers.items() if reader is not office.readers[name]]
     # What a share lets through counts in the team folders over it.
-    over = [name for name in then.readers if name not in changed and _lies_over(then, name, changed)]
+    over = [name for name in then.readers if name not in changed and lies_over(then, name, changed)]
     for name in [*changed, *over]:
         found += _of_system(office, then, name, is_whole=name in over)
     return found
 
 
-def _lies_over(office: Office, name: str, others: Collection[str]) -> bool:
+def lies_over(office: Office, name: str, others: Collection[str]) -> bool:
+    """Tell whether team folders of a service lie over shares of other systems."""
     service = office.systems.service(name)
     return service is not None and any(team.over and team.over.system in others for team in service.shared.teams)
 

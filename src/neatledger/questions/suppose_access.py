@@ -22,7 +22,7 @@ from neatledger.questions import check
 from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.office import Office
 
-__all__ = ["MadeChange", "StaysOut", "SupposedAccess", "ask", "effects_of"]
+__all__ = ["MadeChange", "StaysOut", "SupposedAccess", "ask", "effects_of", "gone_and_come"]
 
 _MOST_EXPLAINED = 400
 _GIVING = ("role", "member", "given", "carries", "list")
@@ -68,10 +68,15 @@ def ask(office: Office, steps: Sequence[Step]) -> SupposedAccess:
     """Return what some steps would do, made one after the other; raises `StepError` where one does not fit."""
     then = imagined_office(office, steps)
     changes = effects_of(office, then)
+    gone, come = gone_and_come(office, then)
+    return SupposedAccess(steps, then, changes, _stay_out(office, then), gone, come)
+
+
+def gone_and_come(office: Office, then: Office) -> tuple[list[Finding], list[Finding]]:
+    """Return the findings that end between an office and as it would be, and those that are new."""
     old, new = (_by_subject([one.finding for one in check.ask(each)]) for each in (office, then))
     gone = [finding for key, finding in old.items() if key not in new]
-    come = [finding for key, finding in new.items() if key not in old]
-    return SupposedAccess(steps, then, changes, _stay_out(office, then), gone, come)
+    return gone, [finding for key, finding in new.items() if key not in old]
 
 
 def effects_of(office: Office, then: Office) -> list[MadeChange]:

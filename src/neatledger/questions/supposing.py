@@ -123,7 +123,7 @@ class _Maker:
             known = self.office.find_person(who) if not already else None
             what = f"no account of {known.id if known else who} is where that group is"
             if already:
-                what = "they are in it already" if is_in else "they are not in it themselves (perhaps through a group)"
+                what = "they are in it already" if is_in else "they are not in it but perhaps by another group"
             raise StepError(f"nothing to suppose: {what}", f"{group} = {who}")
         verb = "joins" if is_in else "leaves"
         systems = ", ".join(dict.fromkeys(step.system for step in found))

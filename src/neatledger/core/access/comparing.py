@@ -12,7 +12,7 @@ from neatledger.core.access.bits import Bits
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
 from neatledger.core.lists.rights import Right
 
-__all__ = ["UNKNOWN_FLAG", "AccessChange", "compare"]
+__all__ = ["UNKNOWN_FLAG", "AccessChange", "PeopleFlags", "compare"]
 
 Ints = NDArray[np.int64]
 UNKNOWN_FLAG = 1 << len(FLAG_RIGHTS)
@@ -65,7 +65,7 @@ class _Cells:
     size: Ints
 
 
-class _People:
+class PeopleFlags:
     """What people have by all their ways, as tables of folders × people."""
 
     def __init__(self, everyone: Everyone, people: Sequence[str]) -> None:
@@ -112,7 +112,7 @@ def compare(
     `rows` are folders of the state after; `old_rows` says for every folder of it which row it had before (below 0:
     none), None where all kept theirs.
     """
-    then, now = _People(before, people), _People(after, people)
+    then, now = PeopleFlags(before, people), PeopleFlags(after, people)
     parts: list[_Cells] = []
     for start in range(0, len(rows), _CHUNK):
         chunk = rows[start : start + _CHUNK]
@@ -135,7 +135,7 @@ class _FileChanges:
     rows of its table, and each is looked at; where a team folder shows other files than before, their sums are.
     """
 
-    def __init__(self, then: _People, now: _People, rows: Ints, olds: Ints) -> None:
+    def __init__(self, then: PeopleFlags, now: PeopleFlags, rows: Ints, olds: Ints) -> None:
         shape = len(rows), now.width
         self.gained, self.lost, self.size = (np.zeros(shape, dtype=np.int64) for _ in range(3))
         old, new = _Files(then, olds), _Files(now, rows)
@@ -155,7 +155,7 @@ class _FileChanges:
 class _Files:
     """The files right in some folders by row of the table: `place` says in which folder, `read` who reads them."""
 
-    def __init__(self, people: _People, rows: Ints) -> None:
+    def __init__(self, people: PeopleFlags, rows: Ints) -> None:
         table = people.everyone.matrix.classes
         lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
         counts = np.where(rows >= 0, highs - lows, 0)

@@ -10,7 +10,7 @@ from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
 
-__all__ = ["grant_steps", "set_holder", "with_holder"]
+__all__ = ["grant_steps", "passed_on", "set_holder", "with_holder"]
 
 _OTHERS = {"nt": grant_nt.set_holder, "nfs4": grant_nfs4.set_holder, "role": grant_role.set_holder}
 
@@ -58,7 +58,7 @@ def grant_steps(
     after = with_holder(model, top, whom, rights)
     if after != top:
         found.append(ListStep(state.system, path, model, top, after))
-        found += _passed_on(state, path, model, after)
+        found += passed_on(state, path, model, after)
     return found
 
 
@@ -82,7 +82,7 @@ def _each(
     return found
 
 
-def _passed_on(state: State, path: bytes, model: str, top: ItemState) -> list[ListStep | FilesStep]:
+def passed_on(state: State, path: bytes, model: str, top: ItemState) -> list[ListStep | FilesStep]:
     """Return the steps that pass a changed list on to all that has its entries from above; own entries stay."""
     found: list[ListStep | FilesStep] = []
     waiting = [(path, top)]

@@ -18,14 +18,30 @@ __all__ = ["FilesStep", "ListStep", "list_changes"]
 
 
 def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_folder: bool = True) -> list[str]:
-    """Say which entries go and which come, an entry a line; an order that alone differs is said as such."""
+    """Say which entries go, come and change, an entry a line; an order that alone differs is said as such."""
     old, new = (MODELS[model].parse(body).describe(names, is_folder=is_folder) for body in (before, after))
-    lines = [f"take away: {entry}" for entry in old if entry not in new]
-    lines += [f"give: {entry}" for entry in new if entry not in old]
+    gone, come = [entry for entry in old if entry not in new], [entry for entry in new if entry not in old]
+    fresh = {_parted(entry)[0]: entry for entry in come}
+    lines = []
+    for entry in gone:
+        whom, what = _parted(entry)
+        now = fresh.pop(whom, None)
+        lines.append(f"take away: {entry}" if now is None else f"change: {whom}: {what} → {_parted(now)[1]}")
+    lines += [f"give: {entry}" for entry in fresh.values()]
     if not lines and before != after:
         group = [MODELS[model].group_of(body) for body in (before, after)]
         lines = [f"owning group: {names.group(group[1])}" if group[0] != group[1] else "put its entries into order"]
     return lines
+
+
+def _parted(entry: str) -> tuple[str, str]:
+    """Return whom an entry speaks of, and what it says of them."""
+    mark = entry.find(" [")
+    entry, more = (entry, "") if mark < 0 else (entry[:mark], entry[mark:])
+    whom, colon, what = entry.rpartition(": ")
+    if not colon:
+        whom, _, what = entry.rpartition(" ")
+    return whom + more, what
 
 
 def _text(path: bytes) -> str:
@@ -87,6 +103,8 @@ class ListStep(Step):
             described = MODELS[self.model].parse(self.after.default).describe(names)
             return f"for what is made in it: {', '.join(described)}"
         changes = list_changes(self.model, self.before.default, self.after.default, names)
+        if changes == list_changes(self.model, self.before.body, self.after.body, names):
+            return "the same for what is made in it"
         return f"for what is made in it {', '.join(changes)}"
 
     def to_facts(self) -> dict[str, Any]:

@@ -1,0 +1,74 @@
+"""What every carrier offers.
+
+A carrier is asked three things of a step: how the thing stands now (`look`), what must be known to finish the step or
+take it back if all stops in the middle (`prepare`, written down before anything is made), and to make it (`make`). To
+make it again with the same details finishes what was begun, and changes nothing where it was finished.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+from typing import Any, Protocol
+
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.contract import Step
+
+__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "Standing"]
+
+Details = dict[str, Any]
+"""Values of JSON; never a password, and never a link's address."""
+
+
+class Standing(Enum):
+    """How the thing of a step stands: as before it, as after it, between the two, or otherwise."""
+
+    BEFORE = "before"
+    AFTER = "after"
+    BETWEEN = "between"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """How a thing stands now, and in words what is otherwise than a step expects."""
+
+    standing: Standing
+    message: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CarrierContext:
+    """What a carrier may use: the office's folder, the system's settings, and who gives names and passwords."""
+
+    system: str
+    office_dir: Path
+    settings: Mapping[str, Any]
+    credentials: Callable[[str, str], Credentials]
+
+
+class ByHand(Protocol):
+    """Says why a person must make a step, by it and the system's settings; nothing where the carrier can."""
+
+    def __call__(self, step: Step, settings: Mapping[str, Any]) -> str: ...
+
+
+class Carrier(Protocol):
+    """Makes steps on one system; raises `StepError` where it is refused, and `SourceError` out of reach."""
+
+    def look(self, step: Step, details: Details | None = None) -> Looked:
+        """Read the thing anew; with `details` what was begun with them is told as `BETWEEN`."""
+
+    def prepare(self, step: Step) -> Details:
+        """Return what must be known to finish or undo the step."""
+
+    def make(self, step: Step, details: Details) -> None:
+        """Make the step, or finish it."""
+
+    def settle(self) -> None:
+        """Return when what was made by now would outlast a power cut."""
+
+    def close(self) -> None:
+        """Let go of the system."""

@@ -1,0 +1,170 @@
+"""``mend``: from what was found to what is meant: the worklist, carrying it out, and taking it back."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from functools import partial
+
+from neatledger.app import App
+from neatledger.core.checks.contract import Finding
+from neatledger.core.steps.contract import Step
+from neatledger.errors import NeatError, StepError, UsageError
+from neatledger.faces.output import open_output
+from neatledger.faces.show import show_report
+from neatledger.formats.stepfiles import read_steps, write_steps
+from neatledger.formats.steptexts import text_of_step
+from neatledger.questions import carrying, gather, proof, worklist
+from neatledger.questions.ends import findings_ended
+from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
+from neatledger.reports.report import Report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("--below", metavar="FOLDER", help="only what lies in this folder and below")
+    parser.add_argument("--person", action="append", metavar="WHO", help="only what concerns this person")
+    parser.add_argument("--only", action="append", metavar="CHECK", help="only steps that end findings of this check")
+    parser.add_argument("--steps", metavar="FILE", help="the steps that suppose --keep wrote, in place of the plan's")
+    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file")
+    parser.add_argument("--texts", action="store_true", help="print the steps for the systems' own tools")
+    act = parser.add_mutually_exclusive_group()
+    act.add_argument("--carry-out", action="store_true", help="make the steps, after asking")
+    act.add_argument("--go-on", action="store_true", help="finish what was begun and stopped")
+    act.add_argument("--undo", action="store_true", help="take back what was made last")
+    act.add_argument("--journal", action="store_true", help="show everything that was ever carried out")
+    parser.add_argument("--yes", type=int, metavar="N", help="do not ask: there are N steps, and all are wanted")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Show the worklist, or do what is asked with it."""
+    if args.journal:
+        return _journal(app)
+    if args.go_on or args.undo:
+        return _resume(args, app)
+    found = _worklist(args, app)
+    ends = findings_ended(app.office, found)
+    if args.only:
+        chosen = [number for number, some in enumerate(ends) if any(one.check in args.only for one in some)]
+        found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
+        ends = [ends[number] for number in chosen]
+    if args.keep:
+        write_steps(args.keep, [item.step for item in found.items])
+        app.say(f"{len(found.items)} steps kept in {args.keep}")
+    if args.texts:
+        _print_texts(app, found)
+    elif args.carry_out:
+        return _carry_out(args, app, found, ends)
+    else:
+        show_report(_report(app, found, ends), app.output)
+    return 1 if found.items or found.left else 0
+
+
+def _report(app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]) -> Report:
+    office = app.office
+    text = partial(_text, app)
+    return mend_report(found.items, ends, found.left, office.names, text, office.count.when)
+
+
+def _print_texts(app: App, found: worklist.Worklist) -> None:
+    steps = [item.step for item in found.items]
+    text = texts_report(steps, partial(_text, app), lambda step: step.word(app.office.names(step.system)))
+    with open_output(app.output) as out:
+        out.write(text)
+
+
+def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
+    if args.only:
+        from neatledger.core.checks.table import CHECKS
+
+        for name in args.only:
+            if name not in CHECKS:
+                raise UsageError(f"no check is called {name!r}", hint="see: check")
+    if args.steps:
+        if args.below or args.person:
+            raise UsageError("steps of a file are taken whole", hint="leave --below and --person out")
+        return worklist.ask_for_steps(app.office, read_steps(args.steps))
+    below = app.office.address(args.below) if args.below else None
+    people = {app.office.find_person(name).id for name in args.person} if args.person else None
+    return worklist.ask(app.office, below, people)
+
+
+def _text(app: App, step: Step) -> Sequence[str]:
+    planned = app.office.plan.systems.get(step.system)
+    path = str(planned.settings.get("path", "")) if planned and planned.source == "tree" else ""
+    root = str(app.office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
+    return text_of_step(step, root)
+
+
+def _carry_out(
+    args: argparse.Namespace, app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]
+) -> int:
+    steps = [item.step for item in found.makeable()]
+    if not steps:
+        raise StepError("there is nothing that the tool could make", hint="mend shows who must, and why")
+    if args.yes is None:
+        report = _report(app, found, ends)
+        report.notes = [note for note in report.notes if note != "Nothing was changed."]
+        show_report(report, app.output)
+        if not app.agrees(f"Make these {len(steps)} steps now?"):
+            app.say("Nothing was changed.")
+            return 1
+    elif args.yes != len(steps):
+        message = f"--yes {args.yes} was said, and there are {len(steps)} steps"
+        raise UsageError(message, hint="look at the list again: mend")
+    before = app.office
+    carriers = carrying.Carriers(before, app.credentials_for)
+    try:
+        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock)
+    finally:
+        carriers.close()
+    return _show(app, done, is_undone=False)
+
+
+def _resume(args: argparse.Namespace, app: App) -> int:
+    # What stood before is what the newest count says: it is read before another one is made.
+    assert app.office.readers
+    carriers = carrying.Carriers(app.office, app.credentials_for)
+    try:
+        work = carrying.undo if args.undo else carrying.go_on
+        done = work(app.office.ledger.journal, carriers, lambda: app.clock)
+    finally:
+        carriers.close()
+    return _show(app, done, is_undone=args.undo)
+
+
+def _show(app: App, done: carrying.Carried, *, is_undone: bool) -> int:
+    notes = _look_again(app, done) if done.made else []
+    show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
+    return 2 if done.stopped else 1 if done.left else 0
+
+
+def _look_again(app: App, done: carrying.Carried) -> list[str]:
+    """Gather the systems again that were changed, and say what that proves."""
+    systems = list(dict.fromkeys(step.system for step in done.made))
+    try:
+        from neatledger import __version__
+
+        gathered = gather.ask(app.office, app.now, __version__, app.credentials_for, app.progress, systems=systems)
+        if gathered.failed:
+            return [f"{name} could not be looked at again: {error}" for name, error in gathered.failed.items()]
+        return proof.prove(app.office, done.made)
+    except NeatError as error:
+        return [f"It could not be looked at again: {error}"]
+
+
+def _journal(app: App) -> int:
+    journal = app.office.ledger.journal
+    steps = {run.id: run.steps for run in journal.runs()}
+    entries = []
+    for entry in journal.entries():
+        step = None if entry.step is None else steps[entry.run][entry.step]
+        message = str(entry.facts.get("why", ""))
+        if entry.step is None and "steps" in entry.facts:
+            undoes = entry.facts.get("undoes")
+            message = f"{len(entry.facts['steps'])} steps" + (f", taking back run {undoes}" if undoes else "")
+        entries.append((entry, entry.event.value, step, message))
+    show_report(journal_report(entries, app.office.names), app.output)
+    return 0

@@ -1,0 +1,154 @@
+"""The journal of what was carried out: written down before it is made and after, and never altered.
+
+A *run* is one carrying out of a list of steps. Its events, in order: `BEGUN` with all steps; for each step `INTENT`
+with what must be known to finish it or take it back, and `MADE`; and at last `ENDED`. `STOPPED` says why a run went
+no further; it may be gone on with. A run that takes another one back says which.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from enum import Enum
+from typing import Any
+
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.table import step_of_facts, step_to_facts
+from neatledger.errors import FormatError, LedgerError
+
+__all__ = ["Event", "Journal", "JournalEntry", "Run"]
+
+
+class Event(Enum):
+    """What is written down."""
+
+    BEGUN = "begun"
+    INTENT = "intent"
+    MADE = "made"
+    LEFT = "left"  # not made, for it was not as it should be; the run went on
+    STOPPED = "stopped"
+    ENDED = "ended"
+
+
+@dataclass(frozen=True, slots=True)
+class JournalEntry:
+    """One line of the journal; `step` is the place of a step in its run."""
+
+    run: int
+    event: Event
+    step: int | None
+    moment: datetime
+    facts: dict[str, Any]
+
+
+@dataclass(slots=True)
+class Run:
+    """One run: its steps, what was meant to be made and what was, and why it stopped (empty: it did not)."""
+
+    id: int
+    moment: datetime
+    steps: Sequence[Step]
+    undoes: int | None
+    intents: dict[int, dict[str, Any]] = field(default_factory=dict)
+    made: set[int] = field(default_factory=set)
+    left: dict[int, str] = field(default_factory=dict)
+    stopped: str = ""
+    is_ended: bool = False
+
+    @property
+    def open_steps(self) -> list[int]:
+        """The places of the steps that are neither made nor left."""
+        return [place for place in range(len(self.steps)) if place not in self.made and place not in self.left]
+
+
+class Journal:
+    """The journal in an open ledger."""
+
+    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+        self._db = connection
+        self._where = where
+
+    def begin(self, steps: Sequence[Step], moment: datetime, undoes: int | None = None) -> int:
+        """Write down that a run begins, and return its number; raises `LedgerError`."""
+        facts = {"steps": [step_to_facts(step) for step in steps], "undoes": undoes}
+        with self._refusals():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                (last,) = self._db.execute("SELECT coalesce(max(id), 0) FROM journal").fetchone()
+                self._insert([(last + 1, Event.BEGUN, None, facts)], moment)
+                self._db.execute("COMMIT")
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+        return int(last) + 1
+
+    def note(
+        self, run: int, event: Event, notes: Iterable[tuple[int | None, dict[str, Any]]], moment: datetime
+    ) -> None:
+        """Write down one event of some steps at once; raises `LedgerError`."""
+        with self._refusals():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                self._insert([(run, event, step, facts) for step, facts in notes], moment)
+                self._db.execute("COMMIT")
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+
+    def _insert(self, rows: list[tuple[int, Event, int | None, dict[str, Any]]], moment: datetime) -> None:
+        when = moment.astimezone(UTC).isoformat(timespec="seconds")
+        self._db.executemany(
+            "INSERT INTO journal (run, event, step, moment, facts) VALUES (?, ?, ?, ?, ?)",
+            [(run, event.value, step, when, json.dumps(facts)) for run, event, step, facts in rows],
+        )
+
+    def entries(self) -> list[JournalEntry]:
+        """Return everything that was written down, in order; raises `LedgerError` where it is damaged."""
+        with self._refusals():
+            rows = self._db.execute("SELECT run, event, step, moment, facts FROM journal ORDER BY id").fetchall()
+            return [
+                JournalEntry(run, Event(event), step, datetime.fromisoformat(moment), json.loads(facts))
+                for run, event, step, moment, facts in rows
+            ]
+
+    def runs(self) -> list[Run]:
+        """Return all runs, the oldest first."""
+        found: dict[int, Run] = {}
+        for one in self.entries():
+            if one.event is Event.BEGUN:
+                with self._refusals():
+                    steps = [step_of_facts(each) for each in one.facts["steps"]]
+                found[one.run] = Run(one.run, one.moment, steps, one.facts.get("undoes"))
+                continue
+            run = found[one.run]
+            match one.event:
+                case Event.INTENT:
+                    assert one.step is not None
+                    run.intents[one.step] = one.facts
+                    run.stopped = ""
+                case Event.MADE:
+                    assert one.step is not None
+                    run.made.add(one.step)
+                case Event.LEFT:
+                    assert one.step is not None
+                    run.left[one.step] = str(one.facts.get("why", ""))
+                case Event.STOPPED:
+                    run.stopped = str(one.facts.get("why", ""))
+                case Event.ENDED:
+                    run.is_ended, run.stopped = True, ""
+        return list(found.values())
+
+    @contextmanager
+    def _refusals(self) -> Iterator[None]:
+        """Make one line of what the store says, and of a journal that is damaged."""
+        try:
+            yield
+        except sqlite3.Error as error:
+            what = "the disk is full" if "full" in str(error) else str(error)
+            raise LedgerError(f"the journal cannot be used: {what}", self._where) from error
+        except (ValueError, KeyError, TypeError, FormatError) as error:
+            raise LedgerError("the journal is damaged", self._where, "keep a copy of the file") from error

@@ -1,0 +1,266 @@
+"""Carrying steps out: each looked at anew, written down, made, and looked at again; gone on with, and taken back.
+
+Steps go in batches, so that the journal is written twice a batch and not twice a step: first what is meant to be
+made, with what must be known to finish it; then the steps are made one after the other; then that they were. Whenever
+it is stopped, each step of the batch stands as before, as after, or between the two, and the system itself tells.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
+from neatledger.carriers.table import by_hand, load_carrier
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.folders import FolderStep
+from neatledger.errors import NeatError, StepError, UsageError
+from neatledger.ledger.journal import Event, Journal, Run
+from neatledger.questions.office import Office
+
+__all__ = ["Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "why_by_hand"]
+
+_BATCH = 64
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """How a run ended: what was made, what was left and why, and why it stopped (empty: it did not)."""
+
+    run: int
+    made: Sequence[Step]
+    left: Sequence[tuple[Step, str]]
+    stopped: str = ""
+    missing: int = 0  # steps that were not come to
+
+
+class Carriers:
+    """The carriers of an office's systems, each opened when a step first needs it."""
+
+    def __init__(self, office: Office, credentials_for: Callable[[str], Callable[[str, str], Credentials]]) -> None:
+        self._office, self._credentials_for = office, credentials_for
+        self._open: dict[str, Carrier] = {}
+
+    def of(self, system: str) -> Carrier:
+        """Return a system's carrier; raises `StepError` where the plan does not let the system be changed."""
+        if system not in self._open:
+            planned = self._office.plan.systems.get(system)
+            if planned is None or not planned.settings.get("may-change"):
+                hint = "say may-change: true under it in office.yaml"
+                raise StepError("the plan does not say that the tool may change this system", system, hint)
+            context = CarrierContext(system, self._office.folder, planned.settings, self._credentials_for(system))
+            self._open[system] = load_carrier(planned.source, context)
+        return self._open[system]
+
+    def why_by_hand(self, step: Step) -> str:
+        """Say why a person must make a step; nothing where its system's carrier can."""
+        return why_by_hand(self._office, step)
+
+    def close(self) -> None:
+        """Let go of all of them."""
+        for carrier in self._open.values():
+            carrier.close()
+        self._open.clear()
+
+
+def why_by_hand(office: Office, step: Step) -> str:
+    """Say why a person must make a step; nothing where the tool can. Nothing is opened for that."""
+    planned = office.plan.systems.get(step.system)
+    if planned is None:
+        return "the plan has no such system"
+    why = by_hand(planned.source, step, planned.settings)
+    if not why and not planned.settings.get("may-change"):
+        return "the plan does not say that the tool may change this system"
+    return why
+
+
+def carry_out(journal: Journal, steps: Sequence[Step], carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
+    """Carry steps out in their order; the first that is not as counted stops it. What it raises, it made nothing."""
+    _refuse_beside(journal)
+    for step in steps:
+        carriers.of(step.system)
+        why = carriers.why_by_hand(step)
+        if why:
+            raise StepError(f"a person must make this step: {why}", f"{step.system}: {step.target}")
+    run = Run(journal.begin(steps, clock()), clock(), steps, None)
+    return _Driver(journal, run, carriers, clock).drive()
+
+
+def go_on(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
+    """Finish the newest run, which was stopped; raises `UsageError` where none was."""
+    run = _unfinished(journal)
+    if run is None:
+        raise UsageError("nothing waits to be gone on with", hint="mend --journal shows what was made")
+    return _Driver(journal, run, carriers, clock).drive()
+
+
+def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
+    """Take back the newest run that was not yet, newest step first; raises `UsageError` where there is none.
+
+    What somebody has changed since is told, and left as it is.
+    """
+    runs = journal.runs()
+    waiting = _unfinished(journal)
+    if waiting is not None and waiting.undoes is not None:
+        return _Driver(journal, waiting, carriers, clock).drive()
+    run = next((one for one in reversed(runs) if one.undoes is None and not is_undone(one, runs)), None)
+    if run is None:
+        raise UsageError("nothing was made that could be taken back", hint="mend --journal shows what was made")
+    places = [place for place in reversed(range(len(run.steps))) if place in run.made or place in run.intents]
+    steps = [run.steps[place].inverse() for place in places]
+    # What was begun and perhaps not finished is looked at with what was written down when it was begun.
+    begun = {number: run.intents[place] for number, place in enumerate(places) if place not in run.made}
+    undoing = Run(journal.begin(steps, clock(), run.id), clock(), steps, run.id, {})
+    known = {number: run.intents.get(place, {}) for number, place in enumerate(places)}
+    return _Driver(journal, undoing, carriers, clock, known, begun).drive()
+
+
+def is_undone(run: Run, runs: Sequence[Run]) -> bool:
+    """Tell whether a run was taken back whole, or had made nothing."""
+    return any(one.undoes == run.id and one.is_ended for one in runs) or not (run.made or run.intents)
+
+
+def _unfinished(journal: Journal) -> Run | None:
+    runs = journal.runs()
+    newest = runs[-1] if runs else None
+    return None if newest is None or newest.is_ended else newest
+
+
+def _refuse_beside(journal: Journal) -> None:
+    if _unfinished(journal) is not None:
+        hint = "mend --go-on finishes it, mend --undo takes it back"
+        raise StepError("something was begun and not finished", hint=hint)
+
+
+class _Driver:
+    """Makes the open steps of one run.
+
+    `known` are details of steps that another run was made with, which its inverse needs too; `begun` those of steps
+    that this other run did not finish.
+    """
+
+    def __init__(
+        self,
+        journal: Journal,
+        run: Run,
+        carriers: Carriers,
+        clock: Callable[[], datetime],
+        known: dict[int, Details] | None = None,
+        begun: dict[int, Details] | None = None,
+    ) -> None:
+        self._journal, self._run, self._carriers, self._clock = journal, run, carriers, clock
+        self._known, self._begun = known or {}, {**run.intents, **(begun or {})}
+        self._made: list[int] = []
+        self._left: list[tuple[int, str]] = []
+
+    def drive(self) -> Carried:
+        """Make what is open, batch by batch."""
+        waiting = self._run.open_steps
+        stopped = ""
+        try:
+            while waiting and not stopped:
+                batch = self._batch(waiting)
+                stopped = self._make_batch(batch)
+                done = {*self._made, *(place for place, _ in self._left)}
+                waiting = [place for place in waiting if place not in done]
+        except BaseException as error:
+            # Ctrl-C and what nobody thought of: what is made is made, and the journal says what was meant.
+            self._note_stop("stopped by hand" if isinstance(error, KeyboardInterrupt) else str(error))
+            raise
+        if stopped:
+            self._note_stop(stopped)
+        else:
+            self._journal.note(self._run.id, Event.ENDED, [(None, {})], self._clock())
+        steps = self._run.steps
+        left = [(steps[place], why) for place, why in self._left]
+        return Carried(self._run.id, [steps[place] for place in self._made], left, stopped, len(waiting))
+
+    def _note_stop(self, why: str) -> None:
+        try:
+            self._journal.note(self._run.id, Event.STOPPED, [(None, {"why": why})], self._clock())
+        except NeatError:
+            # The disk may be full, or the ledger gone: what was meant stands there all the same.
+            return
+
+    def _batch(self, waiting: Sequence[int]) -> list[int]:
+        """Return the next steps that do not hang on each other: what one needs to know, no other one changes."""
+        batch: list[int] = []
+        taken: set[tuple[str, str]] = set()
+        made: list[bytes] = []
+        for place in waiting[:_BATCH]:
+            step = self._run.steps[place]
+            key = step.system, step.target.removesuffix(" (files)")
+            path = step.place.path if step.place else b""
+            if batch and (key in taken or any(path.startswith(one) for one in made)):
+                break
+            batch.append(place)
+            taken.add(key)
+            if isinstance(step, FolderStep):
+                made.append(step.path.rstrip(b"/"))
+        return batch
+
+    def _make_batch(self, batch: Sequence[int]) -> str:
+        """Make some steps, and return why it goes no further (empty: it does)."""
+        steps, details = self._run.steps, dict[int, Details]()
+        stopped = ""
+        for place in batch:
+            try:
+                carrier = self._carriers.of(steps[place].system)
+                known = self._begun.get(place, self._known.get(place))
+                details[place] = known if known else carrier.prepare(steps[place])
+            except NeatError as error:
+                stopped = self._refused(place, str(error))
+                if stopped:
+                    break
+        begun = [(place, details[place]) for place in batch if place in details]
+        if begun:
+            self._journal.note(self._run.id, Event.INTENT, begun, self._clock())
+        made: list[tuple[int | None, dict[str, object]]] = []
+        try:
+            for place, known in begun:
+                message = self._make(place, known)
+                if message:
+                    stopped = self._refused(place, message)
+                    if stopped:
+                        break
+                else:
+                    made.append((place, {}))
+                    self._made.append(place)
+        finally:
+            if made:
+                for system in dict.fromkeys(steps[place].system for place, _ in begun):
+                    self._carriers.of(system).settle()
+                self._journal.note(self._run.id, Event.MADE, made, self._clock())
+        return stopped
+
+    def _make(self, place: int, details: Details) -> str:
+        """Make one step and look at it again; return why it was not made."""
+        step, carrier = self._run.steps[place], self._carriers.of(self._run.steps[place].system)
+        is_begun = place in self._begun
+        try:
+            looked = carrier.look(step, details if is_begun or self._known.get(place) else None)
+            if looked.standing is Standing.AFTER and not is_begun:
+                return ""
+            if looked.standing is Standing.OTHER or (looked.standing is Standing.BETWEEN and not is_begun):
+                return _where(step, looked)
+            carrier.make(step, details)
+            after = carrier.look(step, details)
+        except NeatError as error:
+            return str(error)
+        if after.standing is not Standing.AFTER:
+            return _where(step, Looked(after.standing, after.message or "it is not as it should be after that"))
+        return ""
+
+    def _refused(self, place: int, why: str) -> str:
+        """Return why the run stops; a run that takes back leaves what was changed since, and goes on."""
+        if self._run.undoes is None:
+            return why
+        self._left.append((place, why))
+        self._journal.note(self._run.id, Event.LEFT, [(place, {"why": why})], self._clock())
+        return ""
+
+
+def _where(step: Step, looked: Looked) -> str:
+    return f"{step.system}: {step.target}: {looked.message or 'it is not as it was counted'}"

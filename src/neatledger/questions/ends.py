@@ -1,0 +1,46 @@
+"""Which findings each step of a worklist ends."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neatledger.core.checks.contract import Finding
+from neatledger.core.tree.address import Address
+from neatledger.questions.office import Office
+from neatledger.questions.suppose_access import gone_and_come
+from neatledger.questions.worklist import WorkItem, Worklist
+
+__all__ = ["findings_ended"]
+
+
+def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
+    """Return for every step the findings that end with it; one that several must end is with the last of them."""
+    ends: list[list[Finding]] = [[] for _ in found.items]
+    if not found.items:
+        return ends
+    gone, _ = gone_and_come(office, found.then)
+    for finding in gone:
+        places = [number for number, item in enumerate(found.items) if _may_end(item, finding)]
+        if places:
+            ends[places[-1]].append(finding)
+    return ends
+
+
+def _may_end(item: WorkItem, finding: Finding) -> bool:
+    """Tell whether a step changes what a finding speaks of: its folder for whom it names, or its account."""
+    step, place = item.step, finding.place
+    if item.refused:
+        return False
+    if not isinstance(place, Address):
+        return place in (f"{step.system}:{step.target}", step.target, step.system)
+    if step.place == place:
+        return True
+    subject = _people(finding.evidence)
+    return any(
+        (place.is_within(one.address) or one.address.is_within(place)) and (one.person in subject or not step.place)
+        for one in item.effects
+    )
+
+
+def _people(evidence: str) -> Sequence[str]:
+    return evidence.replace(",", " ").replace(":", " ").split()

@@ -1,0 +1,419 @@
+"""The steps that bring what was found to the plan, and what of the differences they leave, with the reason.
+
+Memberships come first, for many a list is right and only the wrong people are in its groups; then accounts of those
+who are not here; then the lists of the folders that still differ, from the top down, and team folders. What was found
+is looked at anew after every round, as it would be by then, until nothing more can be brought nearer.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from neatledger.core.access.differences import COMPARED, Difference, nearest_planned
+from neatledger.core.access.divergence import divergences
+from neatledger.core.access.shares import Share
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import CLASSES, Kind, Plan
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import FileSort, ItemState, Step
+from neatledger.core.steps.grants import passed_on, set_holder, with_holder
+from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.members import MemberStep
+from neatledger.core.steps.shares import ShareStep
+from neatledger.core.steps.teams import TeamStep
+from neatledger.core.steps.wanted import Meant, wanted_item
+from neatledger.core.steps.whom import Sort, Whom
+from neatledger.core.survey.accounts import AccountState
+from neatledger.core.survey.shared import Member
+from neatledger.core.tree.address import Address
+from neatledger.errors import StepError
+from neatledger.ledger.imagined import ImaginedReader
+from neatledger.ledger.locations import find_location
+from neatledger.questions.imagined import imagined_office
+from neatledger.questions.office import Office
+
+__all__ = ["Left", "Mending", "find_mending"]
+
+_MOST_ROUNDS = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """A difference that no step ends, and why: a person must look at it."""
+
+    difference: Difference
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Mending:
+    """The steps that bring found to plan, in the order in which they were found, and what they leave."""
+
+    steps: list[Step]
+    left: list[Left]
+
+
+def find_mending(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Mending:
+    """Return the steps that bring found to plan: everywhere, in a folder and below, or for some people."""
+    finder = _Finder(office, below, people)
+    finder.groups()
+    finder.accounts()
+    for _ in range(_MOST_ROUNDS):
+        if not finder.folders():
+            break
+    return Mending(finder.steps, finder.left())
+
+
+class _Finder:
+    """Finds steps, and sees the office as it would be after those found by now."""
+
+    def __init__(self, office: Office, below: Address | None, people: Collection[str] | None) -> None:
+        self.office, self.below, self.people = office, below, people
+        self.steps: list[Step] = []
+        self.then = imagined_office(office, [])
+        self._why: dict[tuple[str, Address], str] = {}
+        self._states: dict[str, ImaginedReader] = {}
+
+    def _is_asked(self, person: str) -> bool:
+        return self.people is None or person in self.people
+
+    def _add(self, steps: Iterable[Step]) -> int:
+        added = 0
+        for step in steps:
+            step.apply(self._state(step.system))
+            self.steps.append(step)
+            added += 1
+        return added
+
+    def _state(self, system: str) -> ImaginedReader:
+        """Return a system as it would be after the steps found by now, and after those that come."""
+        if system not in self._states:
+            found = self.then.readers[system]
+            self._states[system] = found if isinstance(found, ImaginedReader) else ImaginedReader(found)
+        return self._states[system]
+
+    def _look_again(self) -> None:
+        """Let questions see the systems as they would be by now."""
+        then = imagined_office(self.office, [])
+        then.__dict__["readers"] = {
+            name: self._states.get(name, reader) for name, reader in self.office.readers.items()
+        }
+        self.then = then
+
+    # Groups and accounts ----------------------------------------------------------------------------
+
+    def groups(self) -> None:
+        """Bring the members of the plan's groups to the plan, wherever a system has them."""
+        for system in self.office.readers:
+            for name, planned in self.office.plan.groups.items():
+                state = self._state(system)
+                called = planned.names.get(system, name)
+                group = next((one for one in state.groups if one.name == called), None)
+                if group is None or group.untold:
+                    continue
+                self._add(self._memberships(system, name, group.ident, called))
+        self._look_again()
+
+    def _memberships(self, system: str, name: str, ident: str, called: str) -> list[Step]:
+        plan, found = self.office.plan, list[Step]()
+        if self.below is not None and self.below.system != system:
+            return []
+        group = next(one for one in self._state(system).groups if (one.ident, one.name) == (ident, called))
+        for principal in self.office.principals.get(system, ()):
+            login, person = principal.account.login, principal.person
+            if not principal.is_planned or not self._is_asked(person) or principal.kind is Kind.SERVICE:
+                continue
+            is_meant = person in plan.members[name]
+            is_in = ident in principal.holder.groups
+            if is_in and not is_meant and login in group.members and principal.account.primary != ident:
+                found.append(MemberStep(system, ident, called, login, False, False))
+            # Of several accounts of a person those that may not come in need nothing.
+            elif (
+                is_meant
+                and not is_in
+                and ident not in principal.holder.maybe
+                and plan.is_here(person)
+                and principal.may_come_in
+                and not _is_administrator(self.office, system, principal)
+            ):
+                found.append(MemberStep(system, ident, called, login, False, True))
+        return found
+
+    def accounts(self) -> None:
+        """Close the accounts of people who are not here any more."""
+        for system, principals in self.office.principals.items():
+            if self.below is not None and self.below.system != system:
+                continue
+            for one in principals:
+                planned = self.office.plan.people.get(one.person)
+                has_left = planned and planned.end is not None and planned.end < self.office.today
+                if has_left and self._is_asked(one.person) and one.account.state is AccountState.OPEN:
+                    self._add([AccountStep(system, one.account.login, AccountState.OPEN, AccountState.DISABLED)])
+        self._look_again()
+
+    # Folders ----------------------------------------------------------------------------------------
+
+    def folders(self) -> int:
+        """Bring folders nearer to the plan that differ, and return how many steps that took."""
+        before = len(self.steps)
+        for system in self.office.readers:
+            if self.below is None or self.below.system == system:
+                self._folders_of(system)
+        if len(self.steps) > before:
+            self._look_again()
+        return len(self.steps) - before
+
+    def _differing(self, system: str) -> dict[Address, list[Difference]]:
+        """Return what differs on a system as it would be by now, by folder."""
+        principals = self.then.systems.holders.get(system, [])
+        plan = self.office.plan
+        if not principals or not any(folder.address.system == system for folder in plan.folders):
+            return {}
+        everyone = self.then.systems.everyone(system, principals, is_narrow=True)
+        matrix = everyone.matrix
+        people = {
+            person: numbers
+            for person, numbers in everyone.ordinary(enumerate(matrix.principals)).items()
+            if self._is_asked(person)
+            and (person in plan.people or matrix.principals[numbers[0]].kind is not Kind.SERVICE)
+        }
+        top = 0 if self.below is None else matrix.find_row(self.below.parts)
+        found: dict[Address, list[Difference]] = {}
+        for one in divergences(plan, system, everyone, people, top or 0):
+            found.setdefault(one.difference.address, []).append(one.difference)
+        return found
+
+    def _folders_of(self, system: str) -> None:
+        people = [
+            one
+            for one in self.then.principals.get(system, ())
+            if one.is_planned and one.kind is not Kind.SERVICE and not _is_administrator(self.then, system, one)
+        ]
+        differing = self._differing(system)
+        self._why = {key: why for key, why in self._why.items() if key[1].system != system}
+        for address, some in sorted(differing.items(), key=lambda one: (len(one[0].parts), one[0].path)):
+            # What an account has that no person of the plan has is no fault of a list: it waits to be matched.
+            differences = [one for one in some if one.person in self.office.plan.people]
+            for one in some:
+                if one not in differences:
+                    self._why[one.person, address] = self._why_beyond(system, one)
+            if not differences:
+                continue
+            if self._team(system, address):
+                continue
+            try:
+                steps = self._list_steps(system, address, people)
+            except StepError as error:
+                self._explain(differences, error.what)
+                continue
+            if not self._add(steps):
+                self._enter(system, address, differences)
+
+    def _explain(self, differences: Iterable[Difference], why: str) -> None:
+        for one in differences:
+            self._why[one.person, one.address] = why
+
+    def _meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
+        plan, state = self.office.plan, self._state(system)
+        rights = {one.person: plan.rights_at(address, one.person)[0] for one in people}
+        members = _all_members(people, {group.ident: group.name for group in state.groups})
+        return Meant(state.model, people, rights, _grants(plan, system, address, state), members)
+
+    def _list_steps(self, system: str, address: Address, people: list[Principal]) -> list[Step]:
+        state = self._state(system)
+        item = state.folder_state(address.path)
+        assert item is not None, "only folders that were counted differ"
+        meant = self._meant(system, address, people)
+        found: list[Step] = []
+        after = wanted_item(item, meant)
+        if after != item:
+            if state.model == "posix":
+                found.append(ListStep(system, address.path, state.model, item, after))
+            else:
+                found += _with_passed_on(state, address.path, item, after)
+        if state.model == "posix":
+            for sort, files in state.file_sorts(address.path).items():
+                then = wanted_item(ItemState(sort.owner, sort.body), meant, is_folder=False)
+                if then.body != sort.body:
+                    fresh = FileSort(sort.owner, then.body)
+                    # Two sorts that become one could not be told apart again: the list of the folder does for both.
+                    found.append(FilesStep(system, address.path, state.model, sort, fresh, files))
+        return _without_meetings(found, state.file_sorts(address.path))
+
+    def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
+        """Open what keeps people back before the list is asked, or say why nothing helps."""
+        for one in differences:
+            if not one.missing:
+                self._why[one.person, address] = self._why_beyond(system, one)
+                continue
+            principals = [each for each in self.then.systems.holders[system] if each.person == one.person]
+            access = self.then.systems.access(find_location(self.then.readers[system], address), principals)
+            ways = [way for way in access.ways if way.name in ("share", "team") and way.principal.may_come_in]
+            ways = ways or [way for way in access.ways if way.name in ("share", "team")]
+            # Of the ways in the one counts that comes furthest.
+            gates = [gate for way in ways for gate in way.gates if gate.is_unsure or one.missing & ~gate.passes]
+            gate = gates[0] if gates else None
+            if gate is not None and gate.name == "enter" and self._let_through(system, gate.place, principals):
+                continue
+            if gate is not None and gate.name == "share" and self._open_share(system, ways[0].through, one):
+                continue
+            self._why[one.person, address] = _GATES.get(gate.name if gate else "", "no way in leads to it")
+
+    def _open_share(self, system: str, name: str, one: Difference) -> bool:
+        """Let a share's permission give the plan's holder what its folder's list gives them."""
+        state = self._state(system)
+        shares = [Share.of_facts(each) for each in state.facts.get("shares") or ()]
+        share = next((each for each in shares if each.name == name), None)
+        if share is None or share.read_only:
+            return False
+        for whom, rights in _grants(self.office.plan, system, one.address, state):
+            if rights & one.missing and self._speaks_of(system, whom, one.person):
+                body = set_holder("nt", share.body, whom, rights, is_folder=True)
+                if body != share.body:
+                    return bool(self._add([ShareStep(system, share, replace(share, body=body))]))
+        return False
+
+    def _speaks_of(self, system: str, whom: Whom, person: str) -> bool:
+        principals = [each for each in self.then.principals[system] if each.person == person]
+        return whom.sort is Sort.EVERYONE or any(whom.ident in each.holder.idents for each in principals)
+
+    def _why_beyond(self, system: str, one: Difference) -> str:
+        item = self._state(system).folder_state(one.address.path)
+        accounts = [each for each in self.then.principals[system] if each.person == one.person]
+        if item is not None and any(each.holder.user == item.owner for each in accounts):
+            return "they own it: give it another owner"
+        principals = [each for each in self.then.systems.holders[system] if each.person == one.person]
+        access = self.then.systems.access(find_location(self.then.readers[system], one.address), principals)
+        ways = {way.name for way in access.ways if way.rights & one.beyond}
+        if ways and ways <= {"handed", "link"}:
+            return "a hand-out or a link gives it: links shows which"
+        if not any(each.is_planned for each in accounts):
+            return "the plan does not know them: match --write, or a person of the plan"
+        return "something gives it that no entry alone decides: why shows what"
+
+    def _let_through(self, system: str, place: bytes, principals: list[Principal]) -> bool:
+        state = self._state(system)
+        item = state.folder_state(place)
+        planned = nearest_planned(self.office.plan, Address(system, place))
+        if item is None or state.model != "posix":
+            return False
+        for one in principals:
+            view = _view(state.model, item)
+            given = view.get(one.account.ident, Right.NONE) | Right.ENTER
+            try:
+                after = with_holder(state.model, item, Whom(Sort.USER, one.account.ident, one.account.login), given)
+            except StepError:
+                return False
+            if after != item and planned is None:
+                return bool(self._add([ListStep(system, place, state.model, item, after)]))
+        return False
+
+    def _team(self, system: str, address: Address) -> bool:
+        """Bring a team folder's members to the plan; tell whether anything was to do."""
+        state = self._state(system)
+        team = next((one for one in state.shared.teams if one.path == address.path), None) if state.shared else None
+        if team is None or not any(one.address == address for one in self.office.plan.folders):
+            return False
+        members = {(one.is_group, one.holder): one for one in team.members}
+        wanted: dict[tuple[bool, str], Member] = {}
+        for whom, rights in _grants(self.office.plan, system, address, state):
+            key = whom.sort is Sort.GROUP, whom.name
+            given = with_view(rights)
+            known = members.get(key)
+            wanted[key] = replace(known, rights=given) if known else Member(whom.name, key[0], given)
+            if known is not None and not (known.rights ^ given) & (COMPARED | Right.VIEW):
+                # Another set of rights that amounts to the same is left as the service has it.
+                wanted[key] = known
+        kept = tuple(wanted.get((one.is_group, one.holder)) for one in team.members)
+        fresh = tuple(one for key, one in wanted.items() if key not in members)
+        after = replace(team, members=(*(one for one in kept if one is not None), *fresh))
+        return after != team and bool(self._add([TeamStep(system, team, after)]))
+
+    def left(self) -> list[Left]:
+        """Return what still differs after all steps, and why."""
+        found = []
+        for system in self.office.readers:
+            if self.below is not None and self.below.system != system:
+                continue
+            for address, differences in self._differing(system).items():
+                for one in differences:
+                    why = self._why.get((one.person, address), "it is left by what lies above")
+                    found.append(Left(one, why))
+        return found
+
+
+_GATES = {
+    "account": "the account is not open",
+    "service": "the service is not switched on for it",
+    "entitlement": "they lack the licence for the service",
+    "share": "the permission of the share keeps it back",
+    "published": "it is not switched on as a team folder",
+    "enter": "a folder above keeps them out, and the plan says so",
+    "download": "the team folder allows no downloading",
+    "beneath": "the share beneath lets less through",
+    "list": "its list cannot give it",
+    "running": "the service is not running",
+    "rules": "the rules for sharing keep it back",
+    "until": "it has ended",
+    "system": "the system is read-only",
+}
+
+
+def _view(model: str, item: ItemState) -> Mapping[str, Right]:
+    return MODELS[model].parse(item.body).view(is_folder=True).users
+
+
+def _is_administrator(office: Office, system: str, principal: Principal) -> bool:
+    return office.readers[system].terms.model.overrides(principal.holder) is not None
+
+
+def _all_members(people: Iterable[Principal], names: Mapping[str, str]) -> dict[str, tuple[str, frozenset[str]]]:
+    """Return the groups by identifier with their names and the logins of all in them, for those that hold anybody."""
+    found: dict[str, set[str]] = {}
+    for one in people:
+        for ident in one.holder.groups:
+            if ident in names:
+                found.setdefault(ident, set()).add(one.account.login)
+    return {ident: (names[ident], frozenset(logins)) for ident, logins in found.items()}
+
+
+def _grants(plan: Plan, system: str, address: Address, state: ImaginedReader) -> list[tuple[Whom, Right]]:
+    """Return the plan's holders on a folder as a system knows them; a class of people but everyone is in no list."""
+    groups = {one.name: one for one in state.groups}
+    logins = {one.login: one for one in state.accounts}
+    found: list[tuple[Whom, Right]] = []
+    for _, holder, level in plan.grants_at(address):
+        rights = LEVEL_RIGHTS[level]
+        if holder in CLASSES:
+            if CLASSES[holder] is None:
+                found.append((Whom(Sort.EVERYONE, "", holder), rights))
+        elif holder in plan.groups:
+            group = groups.get(plan.groups[holder].names.get(system, holder))
+            if group is not None:
+                found.append((Whom(Sort.GROUP, group.ident, group.name), rights))
+        elif holder in plan.people and plan.is_here(holder):
+            for login in plan.people[holder].accounts.get(system, ()):
+                if login in logins:
+                    found.append((Whom(Sort.USER, logins[login].ident, login), rights))
+    return found
+
+
+def _with_passed_on(state: ImaginedReader, path: bytes, item: ItemState, after: ItemState) -> list[Step]:
+    """Return the step that sets a list, and those that pass it on to what has its entries from above."""
+    return [ListStep(state.system, path, state.model, item, after), *passed_on(state, path, state.model, after)]
+
+
+def _without_meetings(steps: list[Step], sorts: Mapping[FileSort, int]) -> list[Step]:
+    """Return steps without those on files that would become of a sort that is there, or that others become."""
+    found: list[Step] = []
+    taken = set(sorts)
+    for step in steps:
+        if isinstance(step, FilesStep):
+            if step.after in taken:
+                continue
+            taken.add(step.after)
+        found.append(step)
+    return found

@@ -1,0 +1,254 @@
+"""The steps of a worklist in an order that harms nobody: whose rights hang on which step, asked of the systems."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+
+from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
+from neatledger.core.lists.contract import ItemContext
+from neatledger.core.lists.doubt import judge
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import EVERY_RIGHT, Right, spell_rights
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import Principal
+from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.limits import LimitStep
+from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.order import Cells, Direction, Placed, Scope, arrange, is_harmless
+from neatledger.core.survey.accounts import AccountState
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+from neatledger.errors import StepError
+from neatledger.questions.imagined import changes_between, imagined_office, lies_over
+from neatledger.questions.office import Office
+
+__all__ = ["Order", "OrderedStep"]
+
+
+@dataclass(frozen=True, slots=True)
+class OrderedStep:
+    """A step in its place; `harm` says whom it harms for a while, `group` the numbers of all that it hangs with."""
+
+    step: Step
+    harm: str = ""
+    number: int = 0
+    group: tuple[int, ...] = ()
+
+
+class Order:
+    """Steps in an order that harms nobody, or says whom; raises `StepError` where one does not fit."""
+
+    def __init__(self, office: Office, steps: Sequence[Step]) -> None:
+        self._asker = _Asker(office, steps)
+        placed = arrange(self._asker.scopes(), self._asker.prober)
+        self._tried = {one.members for one in placed if one.is_tried}
+        self.steps = [
+            OrderedStep(steps[one.number], self._asker.word(one), one.number, one.members) for one in placed
+        ]
+
+    def may_leave_out(self, one: OrderedStep, made: Sequence[int]) -> bool:
+        """Tell whether a step harms nobody when of those that it hangs with only some were made before it."""
+        if one.group not in self._tried:
+            # They only take away, or only give: what some of them do lies between.
+            return len(one.group) == 1 or not self._asker.is_fixed(one.group)
+        return is_harmless(self._asker.probed(one.group), one.group, (*made, one.number))
+
+
+class _Asker:
+    """Says what rights hang on each step, and tries orders out."""
+
+    def __init__(self, office: Office, steps: Sequence[Step]) -> None:
+        self._office, self._steps = office, steps
+        self._cells: dict[tuple[int, ...], _Probed] = {}
+
+    @cached_property
+    def _then(self) -> Office:
+        return imagined_office(self._office, self._steps)
+
+    @cached_property
+    def _variants(self) -> dict[str, list[tuple[str, list[Holder]]]]:
+        """Return of every system each person's holders as they are before all steps and after."""
+        found: dict[str, dict[str, set[Holder]]] = {}
+        for side in (self._office, self._then):
+            for system, principals in side.systems.holders.items():
+                for one in principals:
+                    found.setdefault(system, {}).setdefault(one.person, set()).add(one.holder)
+        return {system: [(person, list(some)) for person, some in mine.items()] for system, mine in found.items()}
+
+    def scopes(self) -> list[Scope]:
+        """Return what hangs on each step."""
+        return [replace(self._scope(step), cluster=self._cluster(step.system)) for step in self._steps]
+
+    def _cluster(self, system: str) -> str:
+        """Return by what a system is known together with those whose rights it decides about."""
+        over = [name for name in self._office.readers if lies_over(self._office, name, [system])]
+        under = [name for name in self._office.readers if lies_over(self._office, system, [name])]
+        return min([system, *over, *under]) if over or under else ""
+
+    def _scope(self, step: Step) -> Scope:
+        match step:
+            case ListStep():
+                sides = (step.before.owner, step.before.body), (step.after.owner, step.after.body)
+                people, direction = self._judged(step.system, step.model, *sides, is_folder=True)
+                return Scope(step.system, people, (step.path,), direction)
+            case FilesStep():
+                sides = (step.before.owner, step.before.body), (step.after.owner, step.after.body)
+                people, direction = self._judged(step.system, step.model, *sides, is_folder=False)
+                return Scope(step.system, people, (step.path,), direction)
+            case FolderStep():
+                return Scope(step.system, frozenset(), (step.path,), Direction.NOTHING, is_fixed=True)
+            case LimitStep():
+                return Scope(step.system, frozenset(), (b"/",), Direction.NOTHING)
+            case AccountStep() | ServiceStep() | WholeAccountStep():
+                return Scope(step.system, self._people_of(step), (b"/",), _account_direction(step))
+            case _:
+                return self._tried(step)
+
+    def _people_of(self, step: AccountStep | ServiceStep | WholeAccountStep) -> frozenset[str]:
+        both = [*self._office.systems.holders[step.system], *self._then.systems.holders[step.system]]
+        return frozenset(one.person for one in both if one.account.login == step.target)
+
+    def _judged(
+        self, system: str, model: str, before: tuple[str, bytes], after: tuple[str, bytes], *, is_folder: bool
+    ) -> tuple[frozenset[str], Direction]:
+        """Return to whom two lists give different things, as whoever they are before or after all steps."""
+        sides = [(MODELS[model].parse(body), ItemContext(owner, is_folder)) for owner, body in (before, after)]
+        people, direction = set(), Direction.NOTHING
+        for person, holders in self._variants.get(system, ()):
+            for holder in holders:
+                old, new = (judge(parsed, context, holder) for parsed, context in sides)
+                if old.is_unsure or new.is_unsure:
+                    people.add(person)
+                    direction = Direction.BOTH
+                elif old.rights != new.rights:
+                    people.add(person)
+                    direction |= Direction.RAISES if new.rights & ~old.rights & EVERY_RIGHT else Direction.NOTHING
+                    direction |= Direction.LOWERS if old.rights & ~new.rights & EVERY_RIGHT else Direction.NOTHING
+        return frozenset(people), direction
+
+    def _tried(self, step: Step) -> Scope:
+        """Return the scope of a step of which only trying it tells whom it concerns: all on that system, at worst."""
+        people = frozenset(person for person, _ in self._variants.get(step.system, ()))
+        try:
+            changes = changes_between(self._office, imagined_office(self._office, [step]))
+        except StepError:
+            return Scope(step.system, people, (b"/",), Direction.BOTH)
+        if step.kind == "member":
+            people = self._moved(step) or people
+        direction = Direction.NOTHING
+        for one in changes:
+            direction |= Direction.RAISES if one.change.gained or one.change.files else Direction.NOTHING
+            direction |= Direction.LOWERS if one.change.lost or one.change.lost_files else Direction.NOTHING
+        if step.kind == "member":
+            # A refusal, or an entry that decides alone, turns round what a membership does after other steps.
+            direction = Direction.BOTH
+        return Scope(step.system, people, (b"/",), direction)
+
+    def _moved(self, step: Step) -> frozenset[str]:
+        alone = imagined_office(self._office, [step]).systems.holders[step.system]
+        known = {one.account.login: one.holder for one in self._office.systems.holders[step.system]}
+        return frozenset(one.person for one in alone if known.get(one.account.login) != one.holder)
+
+    # Trying orders out ------------------------------------------------------------------------------
+
+    def prober(self, group: Sequence[int]) -> _Probed:
+        """Return what tells the rights of those concerned by some steps."""
+        scopes = [self._scope(self._steps[number]) for number in group]
+        found = _Probed(self._office, self._steps, scopes)
+        self._cells[tuple(sorted(group))] = found
+        return found
+
+    def probed(self, group: Sequence[int]) -> _Probed:
+        """Return what was asked when an order of a group was tried out."""
+        return self._cells[tuple(sorted(group))]
+
+    def is_fixed(self, group: Sequence[int]) -> bool:
+        """Tell whether steps of a group make what others speak of."""
+        return any(isinstance(self._steps[number], FolderStep) for number in group)
+
+    def word(self, placed: Placed) -> str:
+        """Say whom a step harms for a while."""
+        if placed.harm is None:
+            return ""
+        probed = self.probed(placed.members)
+        parts = [probed.word(placed.harm.extra, "has"), probed.word(placed.harm.missing, "lacks")]
+        return "; ".join(part for part in parts if part)
+
+
+def _account_direction(step: AccountStep | ServiceStep | WholeAccountStep) -> Direction:
+    match step:
+        case AccountStep():
+            return Direction.RAISES if step.after is AccountState.OPEN else Direction.LOWERS
+        case ServiceStep():
+            return Direction.RAISES if step.after else Direction.LOWERS
+        case WholeAccountStep():
+            return Direction.RAISES if step.before is None else Direction.LOWERS
+
+
+class _Probed:
+    """The rights of some people on some folders after some steps, system by system."""
+
+    def __init__(self, office: Office, steps: Sequence[Step], scopes: Iterable[Scope]) -> None:
+        self._office, self._steps = office, steps
+        some = list(scopes)
+        self._people: dict[str, list[str]] = {}
+        self._tops: dict[str, list[bytes]] = {}
+        for scope in some:
+            self._people[scope.system] = sorted({*self._people.get(scope.system, ()), *scope.people})
+            self._tops.setdefault(scope.system, []).extend(scope.tops)
+        for name in office.readers:
+            if name not in self._people and lies_over(office, name, list(self._people)):
+                self._people[name] = sorted({person for scope in some for person in scope.people})
+                self._tops[name] = [b"/"]
+        self.places: list[tuple[str, Address]] = []
+        self._known: dict[tuple[int, ...], Cells | None] = {}
+
+    def cells(self, made: Sequence[int]) -> Cells | None:
+        """Return the flags of every person on every folder, systems one after the other."""
+        key = tuple(made)
+        if key not in self._known:
+            try:
+                then = imagined_office(self._office, [self._steps[number] for number in made])
+            except StepError:
+                self._known[key] = None
+            else:
+                self.places = []
+                parts = [self._of_system(then, system) for system in self._people]
+                self._known[key] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
+        return self._known[key]
+
+    def _of_system(self, then: Office, system: str) -> Cells:
+        people = self._people[system]
+        wanted = set(people)
+        principals: list[Principal] = [one for one in then.systems.holders[system] if one.person in wanted]
+        everyone = then.systems.everyone(system, principals, is_narrow=True)
+        rows = self._rows(system, everyone)
+        flags = PeopleFlags(everyone, people).flags(rows)
+        path_of = folder_paths(everyone.matrix.folders)
+        self.places += [(person, Address(system, path_of(row))) for row in rows.tolist() for person in people]
+        return flags.reshape(-1)
+
+    def _rows(self, system: str, everyone: Everyone) -> Cells:
+        marks = np.zeros(everyone.matrix.folders.rows, dtype=bool)
+        for top in self._tops[system]:
+            row = everyone.matrix.find_row(Address(system, top).parts)
+            if row is not None and not marks[row]:
+                marks[everyone.rows_below(row)] = True
+        return np.flatnonzero(marks)
+
+    def word(self, cells: Sequence[tuple[int, int]], verb: str) -> str:
+        """Say who has or lacks what for a while, the first of them."""
+        if not cells:
+            return ""
+        place, flags = cells[0]
+        person, address = self.places[place]
+        rights = spell_rights(flag_rights(flags & (1 << len(FLAG_RIGHTS)) - 1) or Right.NONE)
+        more = f" (and {len(cells) - 1} more)" if len(cells) > 1 else ""
+        return f"for a while {person} {verb} {rights} on {address}{more}"

@@ -1,0 +1,154 @@
+"""The worklist: steps in an order that harms nobody, each with what it does, what it ends, and who can make it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from neatledger.core.lists.rights import Right
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.folders import PushStep
+from neatledger.core.tree.address import Address
+from neatledger.errors import StepError, UnknownNameError
+from neatledger.ledger.imagined import ImaginedReader
+from neatledger.ledger.locations import find_location
+from neatledger.questions.carrying import why_by_hand
+from neatledger.questions.imagined import imagined_office
+from neatledger.questions.mending import Left, find_mending
+from neatledger.questions.office import Office
+from neatledger.questions.ordering import Order
+from neatledger.questions.suppose_access import MadeChange, effects_of
+
+__all__ = ["WorkItem", "Worklist", "ask", "ask_for_steps"]
+
+
+@dataclass(frozen=True, slots=True)
+class WorkItem:
+    """One step of a worklist.
+
+    `effects` is who gains and loses by it, after all before it; `harm` whom it harms for a while, `refused` why it
+    must not be made at all (empty: it may), `by_hand` why a person must make it (empty: the tool can). One that
+    `waits` would harm somebody before a person has made another step.
+    """
+
+    step: Step
+    effects: Sequence[MadeChange]
+    harm: str = ""
+    refused: str = ""
+    by_hand: str = ""
+    waits: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Worklist:
+    """Steps in their order, and the differences that they leave with the reasons."""
+
+    items: Sequence[WorkItem]
+    left: Sequence[Left]
+    then: Office
+
+    def makeable(self) -> list[WorkItem]:
+        """Return what the tool can make now."""
+        return [one for one in self.items if not (one.by_hand or one.refused or one.waits)]
+
+
+def ask(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Worklist:
+    """Return the worklist that brings what was found to the plan, or some of it."""
+    found = find_mending(office, below, people)
+    return _worklist(office, found.steps, found.left)
+
+
+def ask_for_steps(office: Office, steps: Sequence[Step]) -> Worklist:
+    """Return the worklist of steps that were supposed; raises `StepError` where one does not fit any more."""
+    return _worklist(office, _spelled_out(office, steps), [])
+
+
+def _spelled_out(office: Office, steps: Sequence[Step]) -> list[Step]:
+    """Return steps with those that stand for many as these many."""
+    states: dict[str, ImaginedReader] = {}
+    found: list[Step] = []
+    for step in steps:
+        state = states.setdefault(step.system, ImaginedReader(office.reader(step.system)))
+        parts: Sequence[Step] = step.parts(state) if isinstance(step, PushStep) else [step]
+        for part in parts:
+            part.apply(state)
+            found.append(part)
+    return found
+
+
+def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Worklist:
+    order = Order(office, steps)
+    items: list[WorkItem] = []
+    made: dict[tuple[int, ...], list[int]] = {}
+    gaps: set[tuple[int, ...]] = set()
+    here = office
+    for one in order.steps:
+        try:
+            then = imagined_office(here, [one.step])
+        except StepError as error:
+            items.append(WorkItem(one.step, [], one.harm, f"it hangs on a step that is not made: {error.what}"))
+            continue
+        refused = _why_refused(here, then, one.step)
+        if refused:
+            items.append(WorkItem(one.step, [], one.harm, refused))
+            gaps.add(one.group)
+            continue
+        by_hand = why_by_hand(office, one.step)
+        before = made.setdefault(one.group, [])
+        waits = not by_hand and one.group in gaps and not order.may_leave_out(one, before)
+        if by_hand or waits:
+            gaps.add(one.group)
+        else:
+            before.append(one.number)
+        items.append(WorkItem(one.step, effects_of(here, then), one.harm, "", by_hand, waits))
+        here = then
+    return Worklist(items, left, here)
+
+
+# What must never be made ----------------------------------------------------------------------------------
+
+
+def _why_refused(before: Office, after: Office, step: Step) -> str:
+    """Say why a step must not be made: it would lock the last one out; nothing where it may be."""
+    system = step.system
+    admins = [_administrators(each, system) for each in (before, after)]
+    if admins[0] and not admins[1]:
+        return f"it would leave {system} without an administrator: {', '.join(sorted(admins[0]))} is the last"
+    reader = _reading_account(before, system)
+    if reader and _is_in(before, system, reader) and not _is_in(after, system, reader):
+        return f"it would shut out {reader}, which reads {system} for the ledger"
+    if step.place is not None and not admins[1]:
+        managers = [_managers(each, step.place) for each in (before, after)]
+        if managers[0] and not managers[1]:
+            return f"nobody could manage the folder any more: {', '.join(sorted(managers[0]))} is the last"
+    return ""
+
+
+def _administrators(office: Office, system: str) -> set[str]:
+    overrides = office.readers[system].terms.model.overrides
+    return {
+        one.account.login
+        for one in office.systems.holders[system]
+        if one.may_come_in and overrides(one.holder) is not None
+    }
+
+
+def _reading_account(office: Office, system: str) -> str:
+    planned = office.plan.systems.get(system)
+    return str(planned.settings.get("user", "")) if planned else ""
+
+
+def _is_in(office: Office, system: str, login: str) -> bool:
+    return any(one.account.login == login and one.may_come_in for one in office.systems.holders[system])
+
+
+def _managers(office: Office, place: Address) -> set[str]:
+    try:
+        location = find_location(office.readers[place.system], place)
+    except UnknownNameError:
+        return set()
+    return {
+        person
+        for person, principals in office.people_on(place.system).items()
+        if office.systems.access(location, principals).rights & Right.MANAGE
+    }

@@ -1,0 +1,321 @@
+"""The worklist, what was made of it, the journal, and what is proved afterwards."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import Protocol
+
+from neatledger.core.access.differences import Difference
+from neatledger.core.checks.contract import Finding
+from neatledger.core.lists.contract import Names
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_text
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
+from neatledger.reports.supposed import Changed, change_cells
+
+__all__ = ["carried_report", "journal_report", "mend_report", "texts_report"]
+
+_COLUMNS = (
+    Column("number", "STEP", number=True),
+    Column("system", "SYSTEM"),
+    Column("where", "WHERE", cuts=True),
+    Column("what", "WHAT TO DO", wraps=True),
+    Column("effect", "WHO GAINS AND LOSES", wraps=True),
+    Column("ends", "", Show.MACHINE),
+    Column("who", "BY"),
+    Column("kind", "", Show.MACHINE),
+    Column("text", "", Show.MACHINE),
+    Column("warning", "", Show.MACHINE),
+)
+_TOOL, _PERSON, _REFUSED = "the tool", "a person", "nobody"
+_MOST_LEFT = 8
+
+
+class Item(Protocol):
+    """One step of a worklist with what it does."""
+
+    @property
+    def step(self) -> Step: ...
+    @property
+    def effects(self) -> Sequence[Changed]: ...
+    @property
+    def harm(self) -> str: ...
+    @property
+    def refused(self) -> str: ...
+    @property
+    def by_hand(self) -> str: ...
+    @property
+    def waits(self) -> bool: ...
+
+
+class LeftOver(Protocol):
+    """A difference that no step ends, and why."""
+
+    @property
+    def difference(self) -> Difference: ...
+    @property
+    def why(self) -> str: ...
+
+
+def mend_report(
+    items: Sequence[Item],
+    ends: Sequence[Sequence[Finding]],
+    left: Sequence[LeftOver],
+    names: Callable[[str], Names],
+    text: Callable[[Step], Sequence[str]],
+    when: str,
+) -> Report:
+    """Show the steps in their order; `ends` are the findings that each ends, `left` what none does."""
+    rows: list[Row] = []
+    for number, (item, findings) in enumerate(zip(items, ends, strict=True), start=1):
+        step = item.step
+        warning = item.refused or item.harm or item.by_hand
+        rows.append(
+            {
+                "number": number,
+                "system": step.system,
+                "where": step.target,
+                "what": step.word(names(step.system)),
+                "effect": _effect_words(item.effects),
+                "ends": _ends(findings),
+                "who": _who(item),
+                "kind": step.kind,
+                "text": "\n".join(text(step)),
+                "warning": warning,
+            }
+        )
+    folded = _folded(items, rows)
+    made = sum(_who(item) == _TOOL for item in items)
+    headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
+    headline += f"; the tool can make {made} of them." if items else "."
+    empty = "nothing to do: found agrees with the plan"
+    return Report("mend", headline, _COLUMNS, rows, _notes(items, left, made), empty, folded)
+
+
+def _who(item: Item) -> str:
+    if item.refused:
+        return _REFUSED
+    return _PERSON if item.by_hand else "the tool, later" if item.waits else _TOOL
+
+
+def _text(cell: Cell) -> str:
+    return cell if isinstance(cell, str) else str(cell) if isinstance(cell, int) else ""
+
+
+def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
+    """Return rows as people see them: what only passes a list on stands with the folder it comes from."""
+    found: list[dict[str, Cell]] = []
+    top: tuple[str, bytes] | None = None
+    files = folders = 0
+    effects: list[Changed] = []
+    ends: list[str] = []
+
+    def finish() -> None:
+        if found and (files or folders):
+            parts = [count_of(folders, "folder below")] if folders else []
+            parts += [count_of(files, "file")] if files else []
+            found[-1]["what"] = f"{_text(found[-1]['what'])}; and so on {' and '.join(parts)}"
+        if found:
+            done = f" Ends: {', '.join(one for one in dict.fromkeys(ends) if one)}." if any(ends) else ""
+            found[-1]["effect"] = f"{_effect_words(effects)}.{done}"
+
+    for item, row in zip(items, rows, strict=True):
+        step, path = item.step, item.step.place.path if item.step.place else b""
+        is_alike = top is not None and step.system == top[0] and _is_passed_on(step, top[1])
+        if is_alike and found and row["who"] == found[-1]["who"]:
+            files += step.files if isinstance(step, FilesStep) else 0
+            folders += 0 if isinstance(step, FilesStep) else 1
+            effects += item.effects
+            ends.append(str(row["ends"]))
+            first = _text(found[-1]["number"]).partition("–")[0]
+            found[-1]["number"] = f"{first}–{_text(row['number'])}"
+            continue
+        finish()
+        found.append(dict(row))
+        files = folders = 0
+        effects, ends = list(item.effects), [str(row["ends"])]
+        top = (step.system, path) if isinstance(step, ListStep) else None
+        if item.harm:
+            ends.append(item.harm)
+    finish()
+    return found
+
+
+def _is_passed_on(step: Step, top: bytes) -> bool:
+    """Tell whether a step only does to what lies in a folder what another one does to the folder."""
+    if isinstance(step, FilesStep) and step.path == top:
+        return True
+    is_below = step.place is not None and step.place.path.startswith(top.rstrip(b"/") + b"/")
+    return isinstance(step, (ListStep, FilesStep)) and is_below and step.model != "posix"
+
+
+def _notes(items: Sequence[Item], left: Sequence[LeftOver], made: int) -> list[str]:
+    notes = []
+    for item in items:
+        if item.refused:
+            notes.append(f"Not to be made: {item.step.system}: {item.step.target}: {item.refused}.")
+    by_hand = dict.fromkeys((item.step.system, item.by_hand) for item in items if item.by_hand)
+    notes += [f"{system}: a person must make steps there: {why}." for system, why in by_hand]
+    if any(item.waits for item in items):
+        notes.append("What is to be made later would harm somebody before a person has made the steps above it.")
+    if left:
+        notes.append(f"{count_of(len(left), 'difference')} would stay:")
+        reasons: dict[str, list[LeftOver]] = {}
+        for one in left:
+            reasons.setdefault(one.why, []).append(one)
+        for number, (why, some) in enumerate(reasons.items()):
+            if number == _MOST_LEFT:
+                notes.append(f"  and {count_of(len(reasons) - number, 'reason')} more")
+                break
+            people = list(dict.fromkeys(one.difference.person for one in some))
+            places = list(dict.fromkeys(str(one.difference.address) for one in some))
+            notes.append(f"  {why}: {_few(people)} on {_few(places)}")
+    if made:
+        notes.append(Aside("mend --carry-out makes them, after asking; mend --texts prints them as text."))
+    notes.append("Nothing was changed.")
+    return notes
+
+
+def _few(names: Sequence[str]) -> str:
+    more = f" and {len(names) - 4} more" if len(names) > 4 else ""
+    return ", ".join(names[:4]) + more
+
+
+def _effect_words(effects: Sequence[Changed]) -> str:
+    """Say who gains and loses, those who do so alike together."""
+    found: dict[tuple[str, str, str], list[str]] = {}
+    for one in effects:
+        cells = change_cells(one.change)
+        gains, loses = one.change.gained or one.change.files, one.change.lost or one.change.lost_files
+        verb = "gains" if gains and not loses else "loses" if loses and not gains else "changes"
+        found.setdefault((verb, str(cells["before"]), str(cells["after"])), []).append(one.person)
+    parts = []
+    for (verb, before, after), people in found.items():
+        some = list(dict.fromkeys(people))
+        levels = f"{before} → {after}" if before != after else "files"
+        parts.append(f"{_few(some)} {verb if len(some) == 1 else _PLURAL[verb]} ({levels})")
+    return "; ".join(parts) or "nobody"
+
+
+_PLURAL = {"gains": "gain", "loses": "lose", "changes": "change"}
+
+
+def _ends(findings: Sequence[Finding]) -> str:
+    counts: dict[str, int] = {}
+    for one in findings:
+        counts[one.check] = counts.get(one.check, 0) + 1
+    return ", ".join(name if number == 1 else f"{name} ×{number}" for name, number in counts.items())
+
+
+def texts_report(steps: Sequence[Step], text: Callable[[Step], Sequence[str]], note: Callable[[Step], str]) -> str:
+    """Return the steps as texts for the systems' own tools, each with a comment of what it does."""
+    lines: list[str] = []
+    system = ""
+    for number, step in enumerate(steps, start=1):
+        if step.system != system:
+            lines += ["", f"# {step.system}"] if lines else [f"# {step.system}"]
+            system = step.system
+        comment = show_text(note(step))
+        lines += [f"# {number}. {step.kind} {step.target!r}: {comment}", *text(step)]
+    return "\n".join(lines) + "\n" if lines else ""
+
+
+# What was made --------------------------------------------------------------------------------------------
+
+_MADE_COLUMNS = (
+    Column("number", "", number=True),
+    Column("system", "SYSTEM"),
+    Column("where", "WHERE", cuts=True),
+    Column("what", "WHAT", wraps=True),
+    Column("state", "STATE", wraps=True),
+)
+
+
+class CarriedOut(Protocol):
+    """How a run ended."""
+
+    @property
+    def run(self) -> int: ...
+    @property
+    def made(self) -> Sequence[Step]: ...
+    @property
+    def left(self) -> Sequence[tuple[Step, str]]: ...
+    @property
+    def stopped(self) -> str: ...
+    @property
+    def missing(self) -> int: ...
+
+
+def carried_report(
+    done: CarriedOut, names: Callable[[str], Names], proof: Sequence[str], *, is_undone: bool
+) -> Report:
+    """Show what was made, what was left, and what looking again proved."""
+    verb = "taken back" if is_undone else "made"
+    rows: list[Row] = []
+    for number, step in enumerate(done.made, start=1):
+        rows.append(_made_row(number, step, verb, names))
+    for step, why in done.left:
+        rows.append(_made_row(len(rows) + 1, step, f"left: {why}", names))
+    headline = (
+        f"{count_of(len(done.made), 'step')} {'was' if len(done.made) == 1 else 'were'} {verb} (run {done.run})."
+    )
+    notes = list(proof)
+    if done.stopped:
+        notes.insert(0, f"It stopped: {done.stopped}. {count_of(done.missing, 'step')} not made.")
+        notes.append(Aside("mend --go-on finishes it; mend --undo takes back what was made."))
+    return Report("mend", headline, _MADE_COLUMNS, rows, notes, "nothing was changed")
+
+
+def _made_row(number: int, step: Step, state: str, names: Callable[[str], Names]) -> Row:
+    where: Cell = step.place if isinstance(step.place, Address) else step.target
+    return {
+        "number": number,
+        "system": step.system,
+        "where": where,
+        "what": step.word(names(step.system)),
+        "state": state,
+    }
+
+
+_JOURNAL_COLUMNS = (
+    Column("run", "RUN", number=True),
+    Column("moment", "WHEN"),
+    Column("event", "EVENT"),
+    Column("step", "STEP", number=True),
+    Column("system", "SYSTEM"),
+    Column("where", "WHERE", cuts=True),
+    Column("what", "WHAT", wraps=True),
+)
+
+
+class Entry(Protocol):
+    """One line of the journal."""
+
+    @property
+    def run(self) -> int: ...
+    @property
+    def step(self) -> int | None: ...
+    @property
+    def moment(self) -> datetime: ...
+
+
+def journal_report(entries: Sequence[tuple[Entry, str, Step | None, str]], names: Callable[[str], Names]) -> Report:
+    """Show the journal: each line with its event, the step that it is of, and what else it says."""
+    rows: list[Row] = []
+    for entry, event, step, message in entries:
+        rows.append(
+            {
+                "run": entry.run,
+                "moment": entry.moment.astimezone().strftime("%Y-%m-%d %H:%M:%S"),
+                "event": event,
+                "step": "" if entry.step is None else entry.step + 1,
+                "system": step.system if step else "",
+                "where": step.target if step else "",
+                "what": message or (step.word(names(step.system)) if step else ""),
+            }
+        )
+    headline = f"{count_of(len(rows), 'line')} in the journal; nothing in it is ever altered."
+    return Report("journal", headline, _JOURNAL_COLUMNS, rows, [], "nothing was ever carried out")
