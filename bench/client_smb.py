@@ -1,6 +1,6 @@
 """Read a share with the C client library of the system's own Python: list; open, ask the descriptor, close, in turn.
 
-    /usr/bin/python3 client_smb.py SHARE USER   (the password on standard input)   — run by measure_smb.py
+/usr/bin/python3 client_smb.py SHARE USER   (the password on standard input)   — run by measure_smb.py
 """
 
 import sys
