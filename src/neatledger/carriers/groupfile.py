@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from neatledger.carriers.contract import CarrierContext, Looked, Standing
+from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.files import locked, write_file
@@ -46,14 +46,18 @@ class GroupFile:
             return Looked(Standing.AFTER)
         return Looked(Standing.BEFORE)
 
-    def make(self, step: MemberStep) -> None:
+    def prepare(self, step: MemberStep) -> Details:
+        """Return who is in the group, in their order: who is put back stands where they stood."""
+        return {"members": _members(self._find(step, self._lines())[1])}
+
+    def make(self, step: MemberStep, details: Details) -> None:
         """Put the member in, or take it out."""
         with locked(self._path.parent):
             lines = self._lines()
             number, fields = self._find(step, lines)
             members = [one for one in _members(fields) if one != step.member]
             if step.after:
-                members.append(step.member)
+                members.insert(_place(step.member, members, details.get("members", [])), step.member)
             fields[3] = ",".join(members)
             ending = lines[number][len(lines[number].rstrip("\r\n")) :]
             lines[number] = ":".join(fields) + ending
@@ -76,6 +80,14 @@ class GroupFile:
 
 def _members(fields: list[str]) -> list[str]:
     return [one for one in fields[3].split(",") if one]
+
+
+def _place(member: str, members: list[str], was: list[str]) -> int:
+    """Return where a member is put: after those whom it stood behind, or at the end."""
+    if member not in was:
+        return len(members)
+    before = set(was[: was.index(member)])
+    return max((place + 1 for place, one in enumerate(members) if one in before), default=0)
 
 
 def _is_name(login: str) -> bool:

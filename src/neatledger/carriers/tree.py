@@ -84,6 +84,8 @@ class TreeCarrier:
                     return {"names": [name.decode("utf-8", "surrogateescape") for name in found]}
                 case FolderStep():
                     return {"first": f".neatledger-{secrets.token_hex(8)}"}
+                case MemberStep() if self._groups:
+                    return self._groups.prepare(step)
         return {}
 
     def make(self, step: Step, details: Details) -> None:
@@ -98,7 +100,7 @@ class TreeCarrier:
                 case FolderStep():
                     self._make_folder(step, details)
                 case MemberStep() if self._groups:
-                    self._groups.make(step)
+                    self._groups.make(step, details)
 
     @contextmanager
     def _refusals(self, step: Step) -> Iterator[None]:

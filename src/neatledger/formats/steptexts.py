@@ -120,7 +120,9 @@ def _folder_lines(path: bytes, step: FolderStep) -> list[str]:
     # Known by its name only when its list is in place.
     above, _, name = path.rpartition(b"/")
     first = above + b"/.new-" + name
-    empty = ItemState("", posix.pack_body(0o700, 0xFFFFFFFF))
+    # A folder takes setgid and a default list on from the one that it is made in: all of it is said anew.
+    mode = ~_HEAD.unpack_from(step.item.body)[0] & 0o7000
+    empty = ItemState("", posix.pack_body(mode | 0o700, 0xFFFFFFFF), None if step.item.default else b"")
     lines = _posix_lines(first, empty, step.item)
     return [f"mkdir -m 700 -- {quoted(first)}", *lines, f"mv -nT -- {quoted(first)} {quoted(path)}"]
 

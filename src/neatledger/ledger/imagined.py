@@ -26,7 +26,7 @@ class ImaginedReader(SurveyReader):
 
     What steps change stands beside the count and over it. Folders keep their rows, until one is made: then the tables
     are made anew with it in its place. `touched` are the folders of which, or of whose files, something else decides
-    since this reader was made, and `made` those that were made since.
+    since this reader was made. `old_rows` tells which row each folder had then, -1 for one made since; None: its own.
     """
 
     accounts: list[Account]
@@ -41,7 +41,7 @@ class ImaginedReader(SurveyReader):
         self.facts = dict(found.facts)
         self.shared = found.shared
         self.touched: set[bytes] = set()
-        self.made: list[bytes] = []
+        self.old_rows: list[int] | None = None
         self._over: dict[str, dict[int, dict[str, int]]] = {"folders": {}, "classes": {}, "odd": {}}
         self._more: dict[str, list[bytes]] = {"lists.body": [], "idents.text": []}
         self._known: dict[str, dict[bytes, int]] = {}
@@ -134,14 +134,18 @@ class ImaginedReader(SurveyReader):
         folder = self._folder_at(above or b"/")
         assert folder is not None, "a step looks first"
         tables = {table: self.table(table) for table in TABLES}
+        rows = self.old_rows or list(range(tables["folders"].rows))
         if item is None:
             row = self.find_child(folder, name)
             assert row is not None, "a step looks first"
             self._grown = without_folder(tables, row)
-            self.made.remove(path)
+            self.old_rows = [*rows[:row], *rows[row + 1 :]]
         else:
+            self._over = {table: {} for table in self._over}
             self._grown = with_folder(tables, folder.row, name, self._numbers(item))
-            self.made.append(path)
+            row = self.find_child(self.folder(folder.row), name)
+            assert row is not None, "made just now"
+            self.old_rows = [*rows[:row], -1, *rows[row:]]
         # They are in the tables by now.
         self._over = {table: {} for table in self._over}
         self._put(path)

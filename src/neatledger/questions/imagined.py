@@ -7,13 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neatledger.core.access.comparing import AccessChange, Ints, compare
+from neatledger.core.access.comparing import AccessChange, compare
 from neatledger.core.people.principals import Principal
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.ledger.imagined import ImaginedReader, imagine
-from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office
 
 __all__ = ["SystemChange", "changes_between", "imagined_office", "lies_over"]
@@ -101,18 +100,7 @@ def _compare(
                 marks[after.rows_below(row)] = True
         rows = np.flatnonzero(marks)
     path_of = folder_paths(folders)
-    changes = compare(before, after, people, rows, _old_rows(then.readers[name], folders.rows))
+    reader = then.readers[name]
+    olds = reader.old_rows if isinstance(reader, ImaginedReader) else None
+    changes = compare(before, after, people, rows, None if olds is None else np.array(olds))
     return [SystemChange(Address(name, path_of(one.row)), one) for one in changes]
-
-
-def _old_rows(reader: SurveyReader, rows: int) -> Ints | None:
-    """Return which row each folder had before some were made; None where none was."""
-    if not isinstance(reader, ImaginedReader) or not reader.made:
-        return None
-    made = np.zeros(rows, dtype=np.int64)
-    for path in reader.made:
-        chain, missing = reader.find_path(path)
-        if missing is None:
-            made[chain[-1].row] = 1
-    old: Ints = np.arange(rows) - np.cumsum(made)
-    return np.where(made > 0, -1, old)

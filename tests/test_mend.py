@@ -1,0 +1,331 @@
+"""Steps: what they would do, in which order, carried out on real trees, killed, gone on with, and taken back."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import time
+from collections.abc import Sequence
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+import pytest
+
+from conftest import ANY, COMMAND
+from judges import kernel
+from neatledger.core.access.everyone import RowFilter
+from neatledger.core.lists.posix import pack_body
+from neatledger.core.steps.contract import FileSort, ItemState, State, Step
+from neatledger.core.steps.folders import FolderStep, PushStep
+from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.members import MemberStep
+from neatledger.core.steps.table import KINDS, step_of_facts, step_to_facts
+from neatledger.core.tree.table import folder_paths
+from neatledger.errors import StepError
+from neatledger.formats.stepfiles import read_steps, write_steps
+from neatledger.formats.steptexts import quoted, text_of_step
+from neatledger.ledger.imagined import ImaginedReader
+from neatledger.questions import carrying, worklist
+from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.office import Office, open_office
+from neatledger.questions.ordering import Order
+
+PLAN = """\
+office: Test
+domain: test.example
+systems:
+  barn: {source: tree, path: tree, may-change: true, accounts: {passwd: passwd, group: group}}
+people: {ada: {name: Ada, accounts: {barn: ada}}, bo: {name: Bo, accounts: {barn: bo}}}
+groups: {}
+folders: {}
+"""
+
+
+def make_office(folder: Path, seed: int, folders: int = 14) -> Path:
+    kernel.make_random_tree(folder / "tree", seed, folders)
+    (folder / "passwd").write_text(kernel.PASSWD)
+    (folder / "group").write_text(kernel.GROUP_FILE)
+    (folder / "office.yaml").write_text(PLAN)
+    return folder
+
+
+def gathered(folder: Path, run) -> Office:
+    run("gather", "--quiet", "--office", folder)
+    return open_office(folder, today=date.today())
+
+
+def table_of(office: Office) -> dict[tuple[bytes, str], tuple]:
+    """Return everybody's rights on every folder, by all ways, with the counts of files."""
+    everyone = office.systems.everyone("barn", office.systems.holders["barn"])
+    path_of = folder_paths(everyone.matrix.folders)
+    principals = everyone.matrix.principals
+    found = {}
+    for block in everyone.blocks(RowFilter.ALL):
+        counts = block.counts
+        cells = (block.folder, block.column, block.flags, block.unknown, counts.read, counts.change, counts.delete)
+        for folder, column, *more in zip(*(each.tolist() for each in cells), strict=True):
+            who = everyone.columns[column]
+            login = principals[who.principals[0]].account.login if who.principals else ""
+            found[path_of(folder), f"{who.way} {login}"] = tuple(more)
+    return found
+
+
+KINDS_OF_STEPS = ("list", "list", "list", "files", "files", "folder", "push", "member", "member")
+
+
+def random_steps(office: Office, seed: int, number: int = 12, kinds: Sequence[str] = KINDS_OF_STEPS) -> list[Step]:
+    """Return steps of the kinds that a tree knows, each fitting after those before it."""
+    rng = random.Random(seed)
+    state = ImaginedReader(office.readers["barn"])
+    folders = [b"/"]
+    for path in folders:
+        folders += state.subfolders(path)
+    found: list[Step] = []
+    while len(found) < number:
+        step = _random_step(state, rng, folders, kinds)
+        if step is None:
+            continue
+        try:
+            step.apply(state)
+        except StepError:
+            continue
+        if isinstance(step, FolderStep):
+            folders.append(step.path)
+        found.append(step)
+    return found
+
+
+def _random_body(rng: random.Random, kept: bytes) -> bytes:
+    entries = kernel._random_entries(rng)
+    from neatledger.core.lists.posix import MASK, OTHER, USER_OBJ, pack_entries
+
+    perm = {one.tag: one.perm for one in entries}
+    group = perm.get(MASK, next(one.perm for one in entries if one.tag == 0x04))
+    gid = rng.choice(kernel.GIDS) if rng.random() < 0.3 else int.from_bytes(kept[2:6], "little")
+    mode = perm[USER_OBJ] << 6 | group << 3 | perm[OTHER] | rng.choice([0, 0, 0o1000, 0o2000])
+    return pack_body(mode, gid, pack_entries(entries) if MASK in perm else b"")
+
+
+def _random_item(rng: random.Random, before: ItemState) -> ItemState:
+    from neatledger.core.lists.posix import pack_entries
+
+    owner = str(rng.choice(kernel.UIDS)) if rng.random() < 0.3 else before.owner
+    default = before.default
+    if rng.random() < 0.4:
+        default = None if rng.random() < 0.3 else pack_body(0, 0, pack_entries(kernel._random_entries(rng)))
+    return ItemState(owner, _random_body(rng, before.body), default)
+
+
+def _random_step(state: State, rng: random.Random, folders: Sequence[bytes], kinds: Sequence[str]) -> Step | None:
+    path = rng.choice(folders)
+    item = state.folder_state(path)
+    assert item is not None
+    match rng.choice(kinds):
+        case "list":
+            return ListStep("barn", path, "posix", item, _random_item(rng, item))
+        case "files":
+            sorts = dict(state.file_sorts(path))
+            if not sorts:
+                return None
+            before = rng.choice(list(sorts))
+            body = _random_body(rng, before.body)
+            mode = int.from_bytes(body[:2], "little") & ~0o7000
+            after = FileSort(before.owner, mode.to_bytes(2, "little") + body[2:])
+            return FilesStep("barn", path, "posix", before, after, sorts[before])
+        case "folder":
+            name = rng.choice(kernel.NAMES) + b" made %d" % rng.randrange(99)
+            return FolderStep("barn", path.rstrip(b"/") + b"/" + name, "posix", _random_item(rng, item))
+        case "push":
+            return PushStep("barn", path, "posix")
+        case _:
+            group = rng.choice(state.groups)
+            login = rng.choice(state.accounts).login
+            return MemberStep("barn", group.ident, group.name, login, False, rng.random() < 0.5)
+    return None
+
+
+def looks(folder: Path) -> bytes:
+    """Return the looks of a tree, with its group file."""
+    told = subprocess.run(["getfacl", "-R", "-p", "-n", "tree"], cwd=folder, capture_output=True, check=True)
+    return told.stdout + (folder / "group").read_bytes()
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+def carry(office: Office, steps: Sequence[Step]) -> carrying.Carried:
+    carriers = carrying.Carriers(office, lambda _: lambda user, host: pytest.fail("no password is needed"))
+    try:
+        return carrying.carry_out(office.ledger.journal, steps, carriers, now)
+    finally:
+        carriers.close()
+
+
+def resume(office: Office, work) -> carrying.Carried:
+    carriers = carrying.Carriers(office, lambda _: lambda user, host: pytest.fail("no password is needed"))
+    try:
+        return work(office.ledger.journal, carriers, now)
+    finally:
+        carriers.close()
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("seed", range(6))
+def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp_path: Path, run) -> None:
+    """Random steps on a hostile tree: imagined, carried out, counted again, and taken back to the same looks."""
+    folder = make_office(tmp_path, seed)
+    office = gathered(folder, run)
+    before, first = looks(folder), table_of(office)
+    steps = worklist._spelled_out(office, random_steps(office, seed))
+    assert [step_of_facts(json.loads(json.dumps(step_to_facts(step)))) for step in steps] == steps
+    supposed = table_of(imagined_office(office, steps))
+    done = carry(office, steps)
+    assert not done.stopped and len(done.made) == len(steps)
+    after = gathered(folder, run)
+    assert table_of(after) == supposed
+    # What one state has more than another is found by comparing them, and nothing else.
+    told = {(one.address.path, one.change.person) for one in changes_between(office, imagined_office(office, steps))}
+    assert told or supposed == first
+    assert not changes_between(imagined_office(office, steps), imagined_office(after, []))
+    undone = resume(after, carrying.undo)
+    assert not undone.stopped and not undone.left and looks(folder) == before
+    assert table_of(gathered(folder, run)) == first
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("seed", range(3))
+def test_the_texts_do_the_same_to_the_kernel(seed: int, tmp_path: Path, run) -> None:
+    """The printed lines, run by a shell, give the same looks as carrying out."""
+    folder = make_office(tmp_path, seed + 50)
+    office = gathered(folder, run)
+    steps = random_steps(office, seed, kinds=("list", "list", "folder"))
+    subprocess.run(["cp", "-a", folder / "tree", tmp_path / "copy"], check=True)
+    assert not carry(office, steps).stopped
+    script = "\n".join(line for step in steps for line in text_of_step(step, os.fsencode(tmp_path / "copy")))
+    subprocess.run(["bash", "-e", "-c", script.encode()], check=True)
+    made, typed = (
+        subprocess.run(["getfacl", "-R", "-n", "."], cwd=tmp_path / name, capture_output=True, check=True).stdout
+        for name in ("tree", "copy")
+    )
+    assert made == typed
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("is_undone", [False, True])
+def test_killed_anywhere_it_is_gone_on_with_or_taken_back(is_undone: bool, tmp_path: Path, run) -> None:
+    """Kill the command while it carries out, wherever it is; what follows is as if it had never been killed."""
+    folder = make_office(tmp_path, 7, 40)
+    office = gathered(folder, run)
+    before = looks(folder)
+    steps = worklist._spelled_out(office, random_steps(office, 3, 150))
+    write_steps(str(tmp_path / "steps"), steps)
+    assert read_steps(str(tmp_path / "steps")) == steps
+    wanted = table_of(imagined_office(office, steps))
+    rng = random.Random(is_undone)
+    words = [COMMAND, "mend", "--office", folder, "--quiet"]
+    asked = [*words, "--steps", tmp_path / "steps", "--carry-out", "--yes", str(len(steps))]
+    stops = 0
+    for _ in range(40):
+        process = subprocess.Popen(asked, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        until = time.monotonic() + 60
+        while process.poll() is None and not stops and looks(folder) == before and time.monotonic() < until:
+            time.sleep(0.01)
+        time.sleep(rng.uniform(0.3, 1.0) if stops else rng.random() * 0.02)
+        process.send_signal(signal.SIGKILL)
+        if process.wait() == 0:
+            break
+        stops += 1
+        asked = [*words, "--undo" if is_undone else "--go-on"]
+        if stops > 4:
+            break
+    done = run(*asked[1:], status=ANY)
+    assert done.returncode in (0, 2) and stops > 0
+    if done.returncode == 2:
+        assert "waits" in done.stderr or "taken back" in done.stderr
+    if is_undone:
+        assert looks(folder) == before
+    else:
+        assert table_of(gathered(folder, run)) == wanted
+        run("mend", "--undo", "--office", folder)
+        assert looks(folder) == before
+
+
+@pytest.mark.judge
+def test_what_was_changed_meanwhile_stops_it_or_is_left(tmp_path: Path, run) -> None:
+    folder = make_office(tmp_path, 11)
+    office = gathered(folder, run)
+    tree = folder / "tree"
+    for name in ("one", "two", "three"):
+        (tree / name).mkdir(mode=0o755)
+    office = gathered(folder, run)
+    state = ImaginedReader(office.readers["barn"])
+    item = state.folder_state(b"/one")
+    closed = ItemState(item.owner, pack_body(0o700, 0))
+    steps = [ListStep("barn", b"/" + name, "posix", item, closed) for name in (b"one", b"two", b"three")]
+    (tree / "two").rename(tmp_path / "outside")
+    (tree / "two").symlink_to(tmp_path / "outside")
+    done = carry(office, steps)
+    assert [step.target for step in done.made] == ["/one"] and "a link" in done.stopped and done.missing == 2
+    assert (tmp_path / "outside").stat().st_mode & 0o777 == 0o755
+    # Nothing else may begin before that is settled.
+    with pytest.raises(StepError, match="begun and not finished"):
+        carry(office, steps)
+    (tree / "two").unlink()
+    (tmp_path / "outside").rename(tree / "two")
+    assert [step.target for step in resume(office, carrying.go_on).made] == ["/two", "/three"]
+    (tree / "three").chmod(0o711)
+    undone = resume(office, carrying.undo)
+    assert [step.target for step in undone.made] == ["/two", "/one"]
+    assert [(step.target, "another" in why) for step, why in undone.left] == [("/three", True)]
+    assert (tree / "three").stat().st_mode & 0o777 == 0o711 and (tree / "one").stat().st_mode & 0o777 == 0o755
+    journal = office.ledger.journal
+    with pytest.raises(Exception, match="never altered"):
+        journal._db.execute("DELETE FROM journal")
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("seed", range(8))
+def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> None:
+    """After every single step: nobody has what they have at neither end, nobody lacks what they have at both."""
+    folder = make_office(tmp_path, seed + 100, 8)
+    office = gathered(folder, run)
+    some = random_steps(office, seed, 14, ("list", "files", "member"))
+    # Two steps of one thing fit in one order alone.
+    steps = list({one.target: one for one in reversed(some)}.values())[::-1]
+    order = Order(office, steps).steps
+    assert sorted(one.number for one in order) == list(range(len(steps)))
+    start, end = _flags(office), _flags(imagined_office(office, steps))
+    here = office
+    for one in order:
+        here = imagined_office(here, [one.step])
+        for cell, has in _flags(here).items():
+            harm = has & ~(start[cell] | end[cell]) | (start[cell] & end[cell] & ~has)
+            assert not harm or one.harm, (one.step, cell)
+
+
+def _flags(office: Office) -> dict[tuple[bytes, str], int]:
+    everyone = office.systems.everyone("barn", office.systems.holders["barn"])
+    path_of = folder_paths(everyone.matrix.folders)
+    found: dict[tuple[bytes, str], int] = {}
+    for block in everyone.blocks(RowFilter.ALL):
+        for folder, column, flags in zip(
+            block.folder.tolist(), block.column.tolist(), block.flags.tolist(), strict=True
+        ):
+            person = everyone.matrix.principals[everyone.columns[column].principals[0]].person
+            key = path_of(folder), person
+            found[key] = found.get(key, 0) | flags
+    return found
+
+
+def test_names_of_any_bytes_are_one_word_of_a_shell() -> None:
+    for name in [*kernel.NAMES, b"it's", b"$(x) `y` \\ !", b"a\tb", bytes(range(1, 256))]:
+        told = subprocess.run(["bash", "-c", b"printf %s " + quoted(name).encode()], capture_output=True, check=True)
+        assert told.stdout == name
+
+
+def test_every_kind_stands_in_the_table() -> None:
+    assert all(kind.kind == name for name, kind in KINDS.items()) and len(KINDS) == 14
