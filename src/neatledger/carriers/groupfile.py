@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.core.steps.contract import Step
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.files import locked, write_file
@@ -14,11 +14,10 @@ from neatledger.files import locked, write_file
 __all__ = ["GroupFile", "by_hand"]
 
 
-def by_hand(step: MemberStep, settings: Mapping[str, Any]) -> str:
+def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where it can be made in a group file."""
-    setting = settings.get("accounts", "machine")
-    if not isinstance(setting, Mapping) or "group" not in setting:
-        return "its groups are in no file that the plan names"
+    if not isinstance(step, MemberStep):
+        return "no file of its accounts tells that: the system's own tools make it"
     if step.is_group:
         return "groups on this system hold no groups"
     return "" if _is_name(step.member) else "a login of this form cannot stand in a group file"
@@ -27,31 +26,32 @@ def by_hand(step: MemberStep, settings: Mapping[str, Any]) -> str:
 class GroupFile:
     """One group file, changed a line at a time; all else in it stays byte for byte."""
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    def __init__(self, context: CarrierContext) -> None:
+        self._path = context.office_dir / str(context.settings["accounts"]["group"])
 
-    @classmethod
-    def of_context(cls, context: CarrierContext) -> GroupFile | None:
-        """Return the group file that a system's settings name; None where its accounts are kept elsewhere."""
-        setting = context.settings.get("accounts", "machine")
-        if not isinstance(setting, Mapping) or "group" not in setting:
-            return None
-        return cls(context.office_dir / str(setting["group"]))
+    def close(self) -> None:
+        """Let go of nothing: the file is open only while it is changed."""
 
-    def look(self, step: MemberStep) -> Looked:
+    def settle(self) -> None:
+        """Do nothing: the file is written whole, and has outlasted a power cut when it stands in its place."""
+
+    def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the group anew."""
+        assert isinstance(step, MemberStep), "by_hand says so"
         fields = self._find(step, self._lines())[1]
         is_in = step.member in _members(fields)
         if is_in == step.after:
             return Looked(Standing.AFTER)
         return Looked(Standing.BEFORE)
 
-    def prepare(self, step: MemberStep) -> Details:
+    def prepare(self, step: Step) -> Details:
         """Return who is in the group, in their order: who is put back stands where they stood."""
+        assert isinstance(step, MemberStep), "by_hand says so"
         return {"members": _members(self._find(step, self._lines())[1])}
 
-    def make(self, step: MemberStep, details: Details) -> None:
+    def make(self, step: Step, details: Details) -> None:
         """Put the member in, or take it out."""
+        assert isinstance(step, MemberStep), "by_hand says so"
         with locked(self._path.parent):
             lines = self._lines()
             number, fields = self._find(step, lines)

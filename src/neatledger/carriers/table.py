@@ -1,4 +1,7 @@
-"""The carriers by the source that a system is read from; adding one is a file beside this one and a row here."""
+"""The carriers: of folders and files by a system's source, of accounts by where those are kept, and of sharing.
+
+Adding one is a file beside this one and a row here.
+"""
 
 from __future__ import annotations
 
@@ -6,30 +9,91 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any
 
-from neatledger.carriers.contract import ByHand, Carrier, CarrierContext
+from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Looked
 from neatledger.core.steps.contract import Step
 from neatledger.errors import StepError
 
-__all__ = ["CARRIERS", "by_hand", "load_carrier"]
+__all__ = ["ACCOUNTS", "FILES", "SHARING", "SystemCarrier", "by_hand"]
 
-CARRIERS: dict[str, tuple[str, str]] = {
+FILES: dict[str, tuple[str, str]] = {
     "tree": ("neatledger.carriers.tree", "TreeCarrier"),
 }
-"""Source → the module of its carrier, with `by_hand` in it, and the class there."""
+"""Source → the module of the carrier of its folders, with `by_hand` in it, and the class there."""
+
+ACCOUNTS: dict[str, tuple[str, str]] = {
+    "group": ("neatledger.carriers.groupfile", "GroupFile"),
+}
+"""Where the plan says that accounts are kept → the module of its carrier, and the class there."""
+
+SHARING: dict[str, tuple[str, str]] = {}
+"""How what is shared is told → the module of its carrier, and the class there."""
+
+_PARTS = {
+    **dict.fromkeys(("list", "files", "folder", "push", "share", "limit"), "files"),
+    **dict.fromkeys(("member", "account", "service", "whole account"), "accounts"),
+    **dict.fromkeys(("team folder", "hand-out", "link", "device"), "sharing"),
+}
+_ELSEWHERE = {
+    "files": "the folders of a system of this sort are changed by its own tools",
+    "accounts": "its accounts are kept where only its own tools change them",
+    "sharing": "what it shares is changed by its own tools",
+}
 
 
-def by_hand(source: str, step: Step, settings: Mapping[str, Any]) -> str:
-    """Say why a person must make a step on a system of this source; nothing where its carrier can."""
-    if source not in CARRIERS:
-        return "a system of this sort is changed by its own tools"
-    ask: ByHand = import_module(CARRIERS[source][0]).by_hand
+def _row(part: str, settings: Mapping[str, Any]) -> tuple[str, str] | None:
+    """Return which carrier makes a part of a system's steps; None where none does."""
+    if part == "files":
+        return FILES.get(str(settings.get("source", "")))
+    setting = settings.get("accounts" if part == "accounts" else "sharing")
+    rows = ACCOUNTS if part == "accounts" else SHARING
+    return next((row for key, row in rows.items() if isinstance(setting, Mapping) and key in setting), None)
+
+
+def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
+    """Say why a person must make a step on a system with these settings; nothing where a carrier can."""
+    row = _row(_PARTS[step.kind], settings)
+    if row is None:
+        return _ELSEWHERE[_PARTS[step.kind]]
+    ask: ByHand = import_module(row[0]).by_hand
     return ask(step, settings)
 
 
-def load_carrier(source: str, context: CarrierContext) -> Carrier:
-    """Return the carrier of a system; raises `StepError` where a system of this sort is changed by people alone."""
-    if source not in CARRIERS:
-        raise StepError("a system of this sort is changed by its own tools", context.system, "mend gives the texts")
-    module, name = CARRIERS[source]
-    carrier: Carrier = getattr(import_module(module), name)(context)
-    return carrier
+class SystemCarrier:
+    """All the carriers of one system, each opened when a step first needs it."""
+
+    def __init__(self, context: CarrierContext) -> None:
+        self._context = context
+        self._open: dict[str, Carrier] = {}
+
+    def _of(self, step: Step) -> Carrier:
+        part = _PARTS[step.kind]
+        if part not in self._open:
+            row = _row(part, self._context.settings)
+            if row is None:
+                raise StepError(_ELSEWHERE[part], self._context.system, "mend --texts says what to do")
+            carrier: Carrier = getattr(import_module(row[0]), row[1])(self._context)
+            self._open[part] = carrier
+        return self._open[part]
+
+    def look(self, step: Step, details: Details | None = None) -> Looked:
+        """Read the thing anew."""
+        return self._of(step).look(step, details)
+
+    def prepare(self, step: Step) -> Details:
+        """Return what must be known to finish or undo the step."""
+        return self._of(step).prepare(step)
+
+    def make(self, step: Step, details: Details) -> None:
+        """Make the step, or finish it."""
+        self._of(step).make(step, details)
+
+    def settle(self) -> None:
+        """Return when what was made by now would outlast a power cut."""
+        for carrier in self._open.values():
+            carrier.settle()
+
+    def close(self) -> None:
+        """Let go of the system."""
+        for carrier in self._open.values():
+            carrier.close()
+        self._open.clear()

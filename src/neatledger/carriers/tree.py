@@ -10,13 +10,11 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from neatledger.carriers import groupfile
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.carriers.posixitems import is_between, item_of, open_folder, set_item, why
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.lists import FilesStep, ListStep
-from neatledger.core.steps.members import MemberStep
 from neatledger.core.tree.address import parts_of
 from neatledger.errors import FormatError, SourceError, StepError
 
@@ -29,17 +27,11 @@ _ITEM = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where this carrier can."""
-    match step:
-        case ListStep() | FilesStep() | FolderStep():
-            return ""
-        case MemberStep():
-            return groupfile.by_hand(step, settings)
-        case _:
-            return "no file of its accounts tells that: the system's own tools make it"
+    return ""
 
 
 class TreeCarrier:
-    """Makes steps in one tree, and in the file that its groups are read from."""
+    """Makes steps on the folders and files of one tree."""
 
     def __init__(self, context: CarrierContext) -> None:
         self._system = context.system
@@ -48,7 +40,6 @@ class TreeCarrier:
             self._root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as error:
             raise SourceError(f"cannot be opened: {error.strerror}", str(path)) from None
-        self._groups = groupfile.GroupFile.of_context(context)
 
     def settle(self) -> None:
         """Write what was changed to the disk (syncfs(2))."""
@@ -70,8 +61,6 @@ class TreeCarrier:
                     return self._look_files(step, details)
                 case FolderStep():
                     return self._look_made(step)
-                case MemberStep() if self._groups:
-                    return self._groups.look(step)
         raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
 
     def prepare(self, step: Step) -> Details:
@@ -84,8 +73,6 @@ class TreeCarrier:
                     return {"names": [name.decode("utf-8", "surrogateescape") for name in found]}
                 case FolderStep():
                     return {"first": f".neatledger-{secrets.token_hex(8)}"}
-                case MemberStep() if self._groups:
-                    return self._groups.prepare(step)
         return {}
 
     def make(self, step: Step, details: Details) -> None:
@@ -99,8 +86,6 @@ class TreeCarrier:
                     self._make_files(step, details)
                 case FolderStep():
                     self._make_folder(step, details)
-                case MemberStep() if self._groups:
-                    self._groups.make(step, details)
 
     @contextmanager
     def _refusals(self, step: Step) -> Iterator[None]:
@@ -178,11 +163,14 @@ class TreeCarrier:
                 return Looked(Standing.BEFORE)
             is_ours = names <= before | after
             return Looked(Standing.BETWEEN if is_ours else Standing.OTHER, "some of the files are others")
-        if len(before) == step.files and not after:
+        own, others = step.beside
+        if own:
+            return Looked(Standing.OTHER, "which of the files are meant only the run knows that changed them")
+        if len(before) == step.files and len(after) == others:
             shared = [name for name, sort, links in found if sort == step.before and links > 1]
             message = f"{os.fsdecode(shared[0])} has another name elsewhere, which would change too" if shared else ""
             return Looked(Standing.OTHER if shared else Standing.BEFORE, message)
-        if len(after) == step.files and not before:
+        if len(after) == step.files + others and not before:
             return Looked(Standing.AFTER)
         return Looked(Standing.OTHER, f"{len(before)} files are as counted, and not {step.files}")
 

@@ -111,20 +111,31 @@ class ImaginedReader(SurveyReader):
             found[sort] = found.get(sort, 0) + row["files"]
         return found
 
-    def put_files(self, path: bytes, before: FileSort, after: FileSort) -> None:
-        """Make all files of one sort in a folder into another."""
+    def put_files(self, path: bytes, before: FileSort, after: FileSort, files: int) -> bool:
+        """Make so many files of one sort in a folder into another; false where it is not told which."""
         folder = self._folder_at(path)
         assert folder is not None, "a step looks first"
+        chosen = self._rows_of("classes", folder.classes, before)
+        if sum(self._cell("classes.files", row) for row in chosen) != files:
+            return False
         numbers = {
             "list": self._number("lists.body", after.body),
             "owner": self._number("idents.text", after.owner.encode()),
         }
-        for table, rows in (("classes", folder.classes), ("odd", folder.odds)):
+        for table, rows in (("classes", chosen), ("odd", self._rows_of("odd", folder.odds, before))):
             for row in rows:
-                here = self.ident(self._cell(f"{table}.owner", row)), self.list_body(self._cell(f"{table}.list", row))
-                if here == (before.owner, before.body):
-                    self._over[table][row] = numbers
+                self._over[table][row] = numbers
         self._put(path)
+        return True
+
+    def _rows_of(self, table: str, rows: range, sort: FileSort) -> list[int]:
+        """Return those rows of a table of files that are of a sort."""
+        return [
+            row
+            for row in rows
+            if (self.ident(self._cell(f"{table}.owner", row)), self.list_body(self._cell(f"{table}.list", row)))
+            == (sort.owner, sort.body)
+        ]
 
     def make_folder(self, path: bytes, item: ItemState | None) -> None:
         """Make an empty folder in one that is there, or (None) take such a one away."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
-from neatledger.carriers.table import by_hand, load_carrier
+from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
@@ -51,7 +51,7 @@ class Carriers:
                 hint = "say may-change: true under it in office.yaml"
                 raise StepError("the plan does not say that the tool may change this system", system, hint)
             context = CarrierContext(system, self._office.folder, planned.settings, self._credentials_for(system))
-            self._open[system] = load_carrier(planned.source, context)
+            self._open[system] = SystemCarrier(context)
         return self._open[system]
 
     def why_by_hand(self, step: Step) -> str:
@@ -70,7 +70,7 @@ def why_by_hand(office: Office, step: Step) -> str:
     planned = office.plan.systems.get(step.system)
     if planned is None:
         return "the plan has no such system"
-    why = by_hand(planned.source, step, planned.settings)
+    why = by_hand(step, planned.settings)
     if not why and not planned.settings.get("may-change"):
         return "the plan does not say that the tool may change this system"
     return why

@@ -20,7 +20,7 @@ from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder, with_holder
-from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.lists import ListStep, files_steps
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.teams import TeamStep
@@ -235,13 +235,11 @@ class _Finder:
             else:
                 found += _with_passed_on(state, address.path, item, after)
         if state.model == "posix":
-            for sort, files in state.file_sorts(address.path).items():
-                then = wanted_item(ItemState(sort.owner, sort.body), meant, is_folder=False)
-                if then.body != sort.body:
-                    fresh = FileSort(sort.owner, then.body)
-                    # Two sorts that become one could not be told apart again: the list of the folder does for both.
-                    found.append(FilesStep(system, address.path, state.model, sort, fresh, files))
-        return _without_meetings(found, state.file_sorts(address.path))
+            sorts = state.file_sorts(address.path)
+            items = {one: wanted_item(ItemState(one.owner, one.body), meant, is_folder=False) for one in sorts}
+            then = {one: FileSort(one.owner, items[one].body) for one in sorts}
+            found += files_steps(system, address.path, state.model, sorts, then)
+        return found
 
     def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
         """Open what keeps people back before the list is asked, or say why nothing helps."""
@@ -404,16 +402,3 @@ def _grants(plan: Plan, system: str, address: Address, state: ImaginedReader) ->
 def _with_passed_on(state: ImaginedReader, path: bytes, item: ItemState, after: ItemState) -> list[Step]:
     """Return the step that sets a list, and those that pass it on to what has its entries from above."""
     return [ListStep(state.system, path, state.model, item, after), *passed_on(state, path, state.model, after)]
-
-
-def _without_meetings(steps: list[Step], sorts: Mapping[FileSort, int]) -> list[Step]:
-    """Return steps without those on files that would become of a sort that is there, or that others become."""
-    found: list[Step] = []
-    taken = set(sorts)
-    for step in steps:
-        if isinstance(step, FilesStep):
-            if step.after in taken:
-                continue
-            taken.add(step.after)
-        found.append(step)
-    return found

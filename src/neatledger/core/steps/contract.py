@@ -79,8 +79,8 @@ class State(Protocol):
     def file_sorts(self, path: bytes) -> Mapping[FileSort, int]:
         """Return how many files of a folder there are of each sort."""
 
-    def put_files(self, path: bytes, before: FileSort, after: FileSort) -> None:
-        """Make all files of one sort in a folder into another."""
+    def put_files(self, path: bytes, before: FileSort, after: FileSort, files: int) -> bool:
+        """Make so many files of one sort in a folder into another; false where it is not told which."""
 
 
 def misfit(step: Step, found: str) -> StepError:

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step, misfit
-from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.tree.address import Address
 from neatledger.errors import StepError
 
@@ -114,12 +114,14 @@ class PushStep(Step):
         while waiting:
             path, here = waiting.pop()
             passes = here.body if here.default is None or not model.has_defaults else here.default
-            sorts: dict[FileSort, int] = {}
-            for sort, files in state.file_sorts(path).items():
-                body = model.pushed(passes, sort.body, sort.owner, keeps_own=self.keeps_own, is_folder=False)
-                if body != sort.body:
-                    sorts[sort] = files
-                    found.append(FilesStep(self.system, path, self.model, sort, FileSort(sort.owner, body), files))
+            then = {
+                sort: FileSort(
+                    sort.owner,
+                    model.pushed(passes, sort.body, sort.owner, keeps_own=self.keeps_own, is_folder=False),
+                )
+                for sort in state.file_sorts(path)
+            }
+            found += files_steps(self.system, path, self.model, state.file_sorts(path), then)
             for below in state.subfolders(path):
                 before = state.folder_state(below)
                 assert before is not None
@@ -133,12 +135,7 @@ class PushStep(Step):
     def apply(self, state: State) -> None:
         """Set all of it in a state."""
         for part in self.parts(state):
-            match part:
-                case ListStep():
-                    state.put_folder(part.path, part.after)
-                case FilesStep():
-                    # Two sorts may become one: then there is no telling them apart, and no need to.
-                    state.put_files(part.path, part.before, part.after)
+            part.apply(state)
 
     def inverse(self) -> Step:
         """Raise: what it is made of has inverses."""

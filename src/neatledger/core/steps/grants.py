@@ -6,7 +6,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps import grant_nfs4, grant_nt, grant_posix, grant_role
 from neatledger.core.steps.contract import FileSort, ItemState, State
-from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
 
@@ -72,11 +72,12 @@ def _each(
         after = with_holder(model, here, whom, rights)
         if after != here:
             found.append(ListStep(state.system, path, model, here, after))
-        for sort, files in state.file_sorts(path).items():
+        sorts = state.file_sorts(path)
+        then = {}
+        for sort in sorts:
             them = Whom(Sort.OWNER) if _owns(sort, whom) else whom
-            body = set_holder(model, sort.body, them, rights, is_folder=False)
-            if body != sort.body:
-                found.append(FilesStep(state.system, path, model, sort, FileSort(sort.owner, body), files))
+            then[sort] = FileSort(sort.owner, set_holder(model, sort.body, them, rights, is_folder=False))
+        found += files_steps(state.system, path, model, sorts, then)
         below = [(one, state.folder_state(one)) for one in state.subfolders(path)]
         waiting += [(one, item) for one, item in below if item is not None]
     return found
@@ -88,10 +89,13 @@ def passed_on(state: State, path: bytes, model: str, top: ItemState) -> list[Lis
     waiting = [(path, top)]
     while waiting:
         path, here = waiting.pop()
-        for sort, files in state.file_sorts(path).items():
-            body = MODELS[model].pushed(here.body, sort.body, sort.owner, keeps_own=True, is_folder=False)
-            if body != sort.body:
-                found.append(FilesStep(state.system, path, model, sort, FileSort(sort.owner, body), files))
+        sorts = state.file_sorts(path)
+        push = MODELS[model].pushed
+        then = {
+            one: FileSort(one.owner, push(here.body, one.body, one.owner, keeps_own=True, is_folder=False))
+            for one in sorts
+        }
+        found += files_steps(state.system, path, model, sorts, then)
         for below in state.subfolders(path):
             item = state.folder_state(below)
             if item is None:

@@ -6,15 +6,16 @@ They are set together so that there is no moment with the old of one and the new
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step, misfit
 from neatledger.core.tree.address import Address
+from neatledger.errors import StepError
 
-__all__ = ["FilesStep", "ListStep", "list_changes"]
+__all__ = ["FilesStep", "ListStep", "files_steps", "list_changes"]
 
 
 def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_folder: bool = True) -> list[str]:
@@ -123,7 +124,8 @@ class ListStep(Step):
 class FilesStep(Step):
     """What decides about all files right in a folder that have one owner and one list; `files` tells how many.
 
-    A folder's files are kept by sort and not by name, so that this is one step for all of a sort.
+    A folder's files are kept by sort and not by name, so that this is one step for all of a sort. `beside` are other
+    files that are of the sort before it, and after it, and stay as they are: two sorts may become one.
     """
 
     kind: ClassVar[str] = "files"
@@ -132,6 +134,7 @@ class FilesStep(Step):
     before: FileSort
     after: FileSort
     files: int
+    beside: tuple[int, int] = (0, 0)
 
     @property
     def target(self) -> str:
@@ -148,13 +151,15 @@ class FilesStep(Step):
         if state.folder_state(self.path) is None:
             raise misfit(self, "the folder is not there")
         sorts = state.file_sorts(self.path)
-        if sorts.get(self.before, 0) != self.files or sorts.get(self.after):
-            raise misfit(self, f"{sorts.get(self.before, 0)} files have that owner and list, and not {self.files}")
-        state.put_files(self.path, self.before, self.after)
+        found, wanted = sorts.get(self.before, 0), self.files + self.beside[0]
+        if found != wanted or sorts.get(self.after, 0) != self.beside[1]:
+            raise misfit(self, f"{found} files have that owner and list, and not {wanted}, or others have it by now")
+        if not state.put_files(self.path, self.before, self.after, self.files):
+            raise misfit(self, "a count does not tell which of the files are meant")
 
     def inverse(self) -> FilesStep:
         """Return the step that sets it back."""
-        return FilesStep(self.system, self.path, self.model, self.after, self.before, self.files)
+        return replace(self, before=self.after, after=self.before, beside=self.beside[::-1])
 
     def word(self, names: Names) -> str:
         """Say which entries go and which come."""
@@ -170,7 +175,13 @@ class FilesStep(Step):
             name: {"owner": one.owner, "list": one.body.hex()}
             for name, one in (("before", self.before), ("after", self.after))
         }
-        return {"path": _text(self.path), "model": self.model, **sorts, "files": self.files}
+        return {
+            "path": _text(self.path),
+            "model": self.model,
+            **sorts,
+            "files": self.files,
+            "beside": list(self.beside),
+        }
 
     @classmethod
     def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
@@ -179,7 +190,32 @@ class FilesStep(Step):
             FileSort(facts[name]["owner"], bytes.fromhex(facts[name]["list"])) for name in ("before", "after")
         )
         path = facts["path"].encode("utf-8", "surrogateescape")
-        return cls(system, path, _known(facts["model"]), before, after, int(facts["files"]))
+        own, others = facts.get("beside", (0, 0))
+        files = int(facts["files"])
+        return cls(system, path, _known(facts["model"]), before, after, files, (int(own), int(others)))
+
+
+def files_steps(
+    system: str, path: bytes, model: str, sorts: Mapping[FileSort, int], then: Mapping[FileSort, FileSort]
+) -> list[FilesStep]:
+    """Return the steps that make the files of a folder, by sort, into other sorts (`then`); raises `StepError`.
+
+    A sort that others become is left by its own files first; where two would change places, nobody could tell the
+    files of the one from those of the other in between.
+    """
+    now = dict(sorts)
+    waiting = {before: after for before, after in then.items() if before != after and now.get(before)}
+    found: list[FilesStep] = []
+    while waiting:
+        before = next((one for one, after in waiting.items() if after not in waiting), None)
+        if before is None:
+            message = "files would change places with others: a person must name them"
+            raise StepError(message, f"{system}: {_text(path)}")
+        after = waiting.pop(before)
+        files, others = now.pop(before), now.get(after, 0)
+        found.append(FilesStep(system, path, model, before, after, files, (0, others)))
+        now[after] = others + files
+    return found
 
 
 def _known(model: str) -> str:

@@ -9,7 +9,7 @@ import struct
 
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps.contract import FileSort, ItemState, State
-from neatledger.core.steps.lists import FilesStep, ListStep
+from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.errors import StepError
 
 __all__ = ["owner_steps"]
@@ -32,10 +32,9 @@ def owner_steps(state: State, path: bytes, model: str, group: str) -> list[ListS
         after = ItemState(owner, body, here.default)
         if after != here:
             found.append(ListStep(state.system, path, model, here, after))
-        for sort, files in state.file_sorts(path).items():
-            then = FileSort(*_given(model, sort.owner, sort.body, group))
-            if then != sort:
-                found.append(FilesStep(state.system, path, model, sort, then, files))
+        sorts = state.file_sorts(path)
+        then = {sort: FileSort(*_given(model, sort.owner, sort.body, group)) for sort in sorts}
+        found += files_steps(state.system, path, model, sorts, then)
         below = [(one, state.folder_state(one)) for one in state.subfolders(path)]
         waiting += [(one, item) for one, item in below if item is not None]
     return found
