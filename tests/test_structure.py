@@ -46,7 +46,7 @@ FLOORS = {
     "office": {"formats", "core"},
     "ledger": {"formats", "core"},
     "sources": {"formats", "core"},
-    "carriers": {"formats", "core"},
+    "carriers": {"sources", "formats", "core"},
     "demo": {"sources", "formats", "core"},
     "reports": {"formats", "core"},
     "formats": {"core"},

@@ -35,6 +35,7 @@ security ssf=1
 database mdb
 suffix "{base}"
 rootdn "cn=root,{base}"
+rootpw "{password}"
 directory {dir}/data
 maxsize 104857600
 sizelimit size.soft=100 size.hard=100 size.pr=60 size.prtotal=unlimited
@@ -110,7 +111,7 @@ def running(folder: Path, ldif: str) -> Iterator[str]:
     (folder / "data").mkdir()
     make_certificate(folder)
     conf = folder / "slapd.conf"
-    conf.write_text(_CONF.format(dir=folder, base=BASE))
+    conf.write_text(_CONF.format(dir=folder, base=BASE, password=PASSWORD))
     (folder / "entries.ldif").write_text(ldif)
     env = {"PATH": _PATH}
     subprocess.run(

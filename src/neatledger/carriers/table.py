@@ -22,6 +22,7 @@ FILES: dict[str, tuple[str, str]] = {
 
 ACCOUNTS: dict[str, tuple[str, str]] = {
     "group": ("neatledger.carriers.groupfile", "GroupFile"),
+    "ldap": ("neatledger.carriers.directory", "DirectoryCarrier"),
 }
 """Where the plan says that accounts are kept → the module of its carrier, and the class there."""
 

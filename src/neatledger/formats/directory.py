@@ -24,7 +24,7 @@ from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, 
 from neatledger.errors import FormatError
 from neatledger.formats.filetime import day_of_filetime
 
-__all__ = ["Entry", "accounts_of", "normal_name"]
+__all__ = ["Entry", "Places", "accounts_of", "normal_name", "state_of"]
 
 _PEOPLE = frozenset(
     {"person", "inetorgperson", "organizationalperson", "posixaccount", "account", "user", "sambasamaccount"}
@@ -255,6 +255,36 @@ def _group_names(groups: Mapping[str, Entry]) -> dict[str, str]:
 
 def _member_names(entry: Entry) -> list[str]:
     return entry.texts("member") + [_UNIQUE_ID.sub("", one) for one in entry.texts("uniquemember")]
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Where accounts and groups stand in a directory: entries by login, and by a group's identifier and name."""
+
+    people: Mapping[str, Entry]
+    groups: Mapping[tuple[str, str], Entry]
+
+    @classmethod
+    def of(cls, entries: Iterable[Entry], *, by_sid: bool) -> Places:
+        """Return the places among some entries, told apart as `accounts_of` does."""
+        people: dict[str, Entry] = {}
+        groups: dict[str, Entry] = {}
+        for entry in entries:
+            classes = entry.classes
+            if classes & _GROUPS and _gives_access(entry):
+                groups.setdefault(normal_name(entry.name), entry)
+            elif classes & _PEOPLE and not classes & (_NOT_PEOPLE | _GROUPS) and _login(entry):
+                people.setdefault(_login(entry), entry)
+        names = _group_names(groups)
+        found = {
+            (_ident(entry, "gidnumber", by_sid, names[name]), names[name]): entry for name, entry in groups.items()
+        }
+        return cls(people, found)
+
+
+def state_of(entry: Entry, today: date) -> AccountState:
+    """Return whether an account can be used, by its entry alone."""
+    return _state(entry, today, _Policy())
 
 
 @dataclass(slots=True)

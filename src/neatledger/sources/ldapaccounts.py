@@ -24,7 +24,16 @@ from neatledger.formats.directory import Entry, accounts_of
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["in_words", "read_ldap_accounts"]
+__all__ = [
+    "in_words",
+    "make_connection",
+    "read_entry",
+    "read_ldap_accounts",
+    "search",
+    "sign_in",
+    "starts_tls",
+    "wants_sids",
+]
 
 _FILTER = (
     "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
@@ -58,8 +67,7 @@ def read_ldap_accounts(
         ]
     else:
         entries = _read_live(context, setting["ldap"], not_seen)
-    default = "sid" if context.settings["source"] == "smb" or context.settings.get("lists") == "nt" else "number"
-    by_sid = str(setting.get("ids", default)) == "sid"
+    by_sid = wants_sids(context.settings, setting)
     accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
     if not accounts and not groups:
         where = str(setting.get("ldif") or setting["ldap"]["base"])
@@ -67,21 +75,28 @@ def read_ldap_accounts(
     return accounts, groups, not_seen
 
 
+def wants_sids(settings: Mapping[str, Any], setting: Mapping[str, Any]) -> bool:
+    """Tell whether lists of a system speak of security identifiers, and not of numbers."""
+    default = "sid" if settings["source"] == "smb" or settings.get("lists") == "nt" else "number"
+    return str(setting.get("ids", default)) == "sid"
+
+
 _WAITS = (0.25, 1.0, 4.0)
 """Seconds after which a directory that went away while it was read is read again."""
 
 
-def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: list[NotSeen]) -> list[Entry]:
+def make_connection(context: SourceContext, setting: Mapping[str, Any], user: str, *, changes: bool = False) -> Any:
+    """Return a connection to the directory of ``ldap`` in the settings, not open yet; raises `SourceError`.
+
+    It signs in as `user` (nobody's name: not at all, or by a ticket), and can change things only with `changes`.
+    """
     import ldap3
-    from ldap3.core.exceptions import LDAPCommunicationError, LDAPException
 
     url = urlsplit(str(setting["url"]))
     where, timeout = str(setting["url"]), max(1, int(setting.get("timeout", 30)))
     if url.scheme not in ("ldap", "ldaps") or not url.hostname:
         raise SourceError("not the address of a directory", where, "write it as ldaps://host or ldap://host:389")
-    is_plain = bool(setting.get("allow-plain", False))
-    user = str(setting.get("user", ""))
-    words: dict[str, Any] = {"receive_timeout": timeout, "raise_exceptions": True, "read_only": True}
+    words: dict[str, Any] = {"receive_timeout": timeout, "raise_exceptions": True, "read_only": not changes}
     words["auto_referrals"] = False
     if user:
         found = context.credentials(user, url.hostname)
@@ -97,10 +112,22 @@ def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: lis
         get_info=ldap3.NONE,
         connect_timeout=timeout,
     )
+    return ldap3.Connection(server, auto_bind=False, **words)
+
+
+def starts_tls(setting: Mapping[str, Any]) -> bool:
+    """Tell whether a connection is to be made safe once it is open (StartTLS, RFC 4511 section 4.14)."""
+    return urlsplit(str(setting["url"])).scheme == "ldap" and not setting.get("allow-plain", False)
+
+
+def _read_live(context: SourceContext, setting: Mapping[str, Any], not_seen: list[NotSeen]) -> list[Entry]:
+    from ldap3.core.exceptions import LDAPCommunicationError, LDAPException
+
+    where = str(setting["url"])
     for wait in (*_WAITS, None):
-        session = _Session(context, setting, ldap3.Connection(server, auto_bind=False, **words))
+        session = _Session(context, setting, make_connection(context, setting, str(setting.get("user", ""))))
         try:
-            entries = session.read(starts_tls=url.scheme == "ldap" and not is_plain)
+            entries = session.read(starts_tls=starts_tls(setting))
         except (LDAPException, OSError, ssl.SSLError) as error:
             message, hint = in_words(error)
             # Only where it was there once, and went away: then all of it is asked again.
@@ -125,26 +152,28 @@ class _Session:
     def read(self, *, starts_tls: bool) -> list[Entry]:
         """Sign in, and return all entries; raises what the library raises."""
         try:
-            self._connection.open()
-            if starts_tls:
-                self._connection.start_tls()
-            self._bind()
+            sign_in(self._connection, starts_tls=starts_tls)
             self.was_signed_in = True
-            return _search(self._context, self._connection, self._setting, self.not_seen)
+            return search(self._context, self._connection, self._setting, self.not_seen)
         finally:
             # Also where signing in failed half way: a connection is not to be left open.
             with suppress(Exception):
                 self._connection.unbind()
 
-    def _bind(self) -> None:
-        from ldap3.core.exceptions import LDAPBindError
 
-        try:
-            self._connection.bind()
-        except Exception as error:
-            if not _is_of_kerberos(error):
-                raise
-            raise LDAPBindError(str(error)) from error
+def sign_in(connection: Any, *, starts_tls: bool) -> None:
+    """Open a connection and sign in; raises what the library raises."""
+    from ldap3.core.exceptions import LDAPBindError
+
+    connection.open()
+    if starts_tls:
+        connection.start_tls()
+    try:
+        connection.bind()
+    except Exception as error:
+        if not _is_of_kerberos(error):
+            raise
+        raise LDAPBindError(str(error)) from error
 
 
 def _is_of_kerberos(error: BaseException) -> bool:
@@ -218,9 +247,10 @@ def _file(context: SourceContext, name: str | None) -> str | None:
     return str(path)
 
 
-def _search(
+def search(
     context: SourceContext, connection: Any, setting: Mapping[str, Any], not_seen: list[NotSeen]
 ) -> list[Entry]:
+    """Return all entries of the directory's base; what is said to be elsewhere is noted."""
     entries = []
     found = connection.extend.standard.paged_search(
         str(setting["base"]),
@@ -231,7 +261,7 @@ def _search(
     )
     for row in found:
         if row.get("type") == "searchResEntry":
-            entries.append(_entry(connection, row["dn"], row["raw_attributes"]))
+            entries.append(read_entry(connection, row["dn"], row["raw_attributes"]))
             context.progress(1)
         elif row.get("type") == "searchResRef":
             places = " or ".join(map(str, row.get("uri", ())))
@@ -249,8 +279,8 @@ def _search(
 _MOST_PARTS = 10_000
 
 
-def _entry(connection: Any, name: str, told: Mapping[str, Any]) -> Entry:
-    """Return an entry; of values that come in parts (MS-ADTS 3.1.1.3.1.3.3) the further ones are asked for."""
+def read_entry(connection: Any, name: str, told: Mapping[str, Any]) -> Entry:
+    """Return an entry from what was told of it, and ask for further parts of its values (MS-ADTS 3.1.1.3.1.3.3)."""
     values: dict[str, list[bytes]] = {}
     is_cut = False
     for key, each in told.items():

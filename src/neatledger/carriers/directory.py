@@ -1,0 +1,136 @@
+"""The carrier of a directory's accounts and groups: one modification of one entry a step (RFC 4511 section 4.6)."""
+
+from __future__ import annotations
+
+import ssl
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager, suppress
+from datetime import date
+from typing import Any
+
+from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.carriers.entrychanges import EntryChange, change_of, is_as_after, is_as_before
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.members import MemberStep
+from neatledger.errors import SourceError, StepError
+from neatledger.formats.directory import Entry, Places
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.ldapaccounts import (
+    in_words,
+    make_connection,
+    read_entry,
+    search,
+    sign_in,
+    starts_tls,
+    wants_sids,
+)
+
+__all__ = ["DirectoryCarrier", "by_hand"]
+
+
+def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
+    """Say why a person must make a step; nothing where this carrier can."""
+    return "" if isinstance(step, MemberStep | AccountStep) else "what is in the directory beside that a person makes"
+
+
+class DirectoryCarrier:
+    """Makes steps in one directory, as whom ``change-as`` names, else as who reads it."""
+
+    def __init__(self, context: CarrierContext) -> None:
+        setting: Mapping[str, Any] = context.settings["accounts"]["ldap"]
+        self._where = str(setting["url"])
+        source = SourceContext(
+            context.system, context.office_dir, context.settings, date.today(), lambda _: None, context.credentials
+        )
+        by_sid = wants_sids(context.settings, context.settings["accounts"])
+        user = str(setting.get("change-as") or setting.get("user", ""))
+        self._connection = make_connection(source, setting, user, changes=True)
+        with self._refusals():
+            sign_in(self._connection, starts_tls=starts_tls(setting))
+            entries = search(source, self._connection, setting, [])
+        self._entries = {entry.name: entry for entry in entries}
+        self._by_sid = by_sid
+
+    def close(self) -> None:
+        """Sign off."""
+        with suppress(Exception):
+            self._connection.unbind()
+
+    def settle(self) -> None:
+        """Do nothing: a directory has kept what it says that it has done."""
+
+    @contextmanager
+    def _refusals(self, step: Step | None = None) -> Iterator[None]:
+        from ldap3.core.exceptions import LDAPCommunicationError, LDAPException, LDAPOperationResult
+
+        where = self._where if step is None else f"{step.system}: {step.target}"
+        try:
+            yield
+        except LDAPOperationResult as error:
+            raise StepError(f"the directory refuses: {error.description}", where, in_words(error)[1]) from None
+        except (LDAPCommunicationError, OSError, ssl.SSLError) as error:
+            raise SourceError(f"the directory is out of reach: {in_words(error)[0]}", where) from None
+        except LDAPException as error:
+            raise StepError(in_words(error)[0], where) from None
+
+    def _places(self, step: Step) -> Places:
+        """Return where everything stands, with the entry that a step is of read anew."""
+        known = Places.of(self._entries.values(), by_sid=self._by_sid)
+        match step:
+            case MemberStep():
+                entry = known.groups.get((step.group, step.name))
+            case AccountStep():
+                entry = known.people.get(step.login)
+            case _:
+                entry = None
+        if entry is None:
+            return known
+        self._entries.pop(entry.name, None)
+        found = self._read(entry.name)
+        if found is not None:
+            self._entries[entry.name] = found
+        return Places.of(self._entries.values(), by_sid=self._by_sid)
+
+    def _read(self, name: str) -> Entry | None:
+        from ldap3.core.exceptions import LDAPNoSuchObjectResult
+
+        try:
+            self._connection.search(name, "(objectClass=*)", "BASE", attributes=["*", "+"])
+        except LDAPNoSuchObjectResult:
+            return None
+        rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
+        return read_entry(self._connection, rows[0]["dn"], rows[0]["raw_attributes"]) if rows else None
+
+    def look(self, step: Step, details: Details | None = None) -> Looked:
+        """Read the entry anew."""
+        with self._refusals(step):
+            places = self._places(step)
+        if is_as_after(step, places, date.today()):
+            return Looked(Standing.AFTER)
+        if is_as_before(step, places, date.today()):
+            return Looked(Standing.BEFORE)
+        return Looked(Standing.OTHER, "the account stands otherwise than was counted")
+
+    def prepare(self, step: Step) -> Details:
+        """Return the values that go, so that the very same can come again."""
+        with self._refusals(step):
+            changes = change_of(step, self._places(step))
+        gone = {one.attribute: _texts(one) for one in changes if one.operation == "delete"}
+        return {"values": gone} if gone else {}
+
+    def make(self, step: Step, details: Details) -> None:
+        """Make the step; done twice it changes nothing more."""
+        with self._refusals(step):
+            places = self._places(step)
+            if is_as_after(step, places, date.today()):
+                return
+            for one in change_of(step, places, details):
+                self._connection.modify(one.name, {one.attribute: [(_LIBRARY[one.operation], list(one.values))]})
+
+
+_LIBRARY = {"add": "MODIFY_ADD", "delete": "MODIFY_DELETE", "replace": "MODIFY_REPLACE"}
+
+
+def _texts(change: EntryChange) -> list[str]:
+    return [value.decode("utf-8", "surrogateescape") for value in change.values]

@@ -1,0 +1,160 @@
+"""What a step changes in a directory: one attribute of one entry, worked out from the entries as they are.
+
+Members stand by their distinguished names (RFC 4519: member, uniqueMember) or by login (RFC 2307: memberUid). An
+account of a domain is closed by a bit of userAccountControl (MS-ADTS 2.2.16), one of other directories by the switch
+that its entry has.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.members import MemberStep
+from neatledger.core.survey.accounts import AccountState
+from neatledger.errors import StepError
+from neatledger.formats.directory import Entry, Places, normal_name, state_of
+
+__all__ = ["EntryChange", "change_of", "is_as_after", "is_as_before"]
+
+_DISABLED = 0x2
+_BY_DN = {
+    "group": "member",
+    "groupofnames": "member",
+    "groupofmembers": "member",
+    "groupofuniquenames": "uniqueMember",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class EntryChange:
+    """One change of one entry: what is done to an attribute (``add``, ``delete``, ``replace``), with which values."""
+
+    name: str
+    operation: str
+    attribute: str
+    values: tuple[bytes, ...]
+
+
+def _entry_of(step: Step, places: Places) -> Entry:
+    match step:
+        case MemberStep():
+            entry = places.groups.get((step.group, step.name))
+        case AccountStep():
+            entry = places.people.get(step.login)
+        case _:
+            raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+    if entry is None:
+        raise StepError("the directory has no such entry any more", f"{step.system}: {step.target}")
+    return entry
+
+
+def _member(step: MemberStep, places: Places) -> Entry:
+    if step.is_group:
+        found = [entry for (ident, _), entry in places.groups.items() if ident == step.member]
+    else:
+        found = [places.people[step.member]] if step.member in places.people else []
+    if len(found) != 1:
+        raise StepError("the directory has no such member, or more than one", f"{step.system}: {step.target}")
+    return found[0]
+
+
+def _values(entry: Entry, attribute: str) -> tuple[bytes, ...]:
+    return tuple(entry.attributes.get(attribute.lower(), ()))
+
+
+def _standing_values(step: MemberStep, places: Places) -> dict[str, tuple[bytes, ...]]:
+    """Return by attribute the values by which the member stands in the group."""
+    group, member = _entry_of(step, places), normal_name(_member(step, places).name)
+    found: dict[str, tuple[bytes, ...]] = {}
+    for attribute in ("member", "uniqueMember"):
+        same = [one for one in _values(group, attribute) if normal_name(_text(one)) == member]
+        if same:
+            found[attribute] = tuple(same)
+    if not step.is_group:
+        logins = tuple(one for one in _values(group, "memberUid") if _text(one) == step.member)
+        if logins:
+            found["memberUid"] = logins
+    return found
+
+
+def _text(value: bytes) -> str:
+    return value.decode("utf-8", "surrogateescape")
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+def is_as_after(step: Step, places: Places, today: date) -> bool:
+    """Tell whether the directory stands as after a step."""
+    match step:
+        case MemberStep():
+            return bool(_standing_values(step, places)) == step.after
+        case AccountStep():
+            return state_of(_entry_of(step, places), today) is step.after
+    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+
+
+def is_as_before(step: Step, places: Places, today: date) -> bool:
+    """Tell whether the directory stands as before a step."""
+    match step:
+        case MemberStep():
+            return bool(_standing_values(step, places)) == step.before
+        case AccountStep():
+            return state_of(_entry_of(step, places), today) is step.before
+    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+
+
+def change_of(step: Step, places: Places, was: Mapping[str, object] | None = None) -> list[EntryChange]:
+    """Return what makes a step; `was` are the details of the step that it takes back, whose values come again.
+
+    Raises `StepError` where the directory has no switch for it.
+    """
+    entry = _entry_of(step, places)
+    match step:
+        case MemberStep():
+            return _member_changes(step, entry, places, was or {})
+        case AccountStep():
+            return [_account_change(step, entry)]
+    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+
+
+def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping[str, object]) -> list[EntryChange]:
+    if not step.after:
+        standing = _standing_values(step, places)
+        return [EntryChange(entry.name, "delete", attribute, values) for attribute, values in standing.items()]
+    kept = was.get("values")
+    if isinstance(kept, dict) and kept:
+        return [
+            EntryChange(entry.name, "add", attribute, tuple(_bytes(str(one)) for one in some))
+            for attribute, some in kept.items()
+        ]
+    attribute = next((name for kind, name in _BY_DN.items() if kind in entry.classes), "memberUid")
+    if attribute == "memberUid" and step.is_group:
+        raise StepError("this group can hold no groups", f"{step.system}: {step.target}")
+    member = _member(step, places)
+    value = step.member if attribute == "memberUid" else member.name
+    return [EntryChange(entry.name, "add", attribute, (value.encode("utf-8", "surrogateescape"),))]
+
+
+def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
+    control = entry.text("useraccountcontrol")
+    opens = step.after is AccountState.OPEN
+    if {step.before, step.after} != {AccountState.OPEN, AccountState.DISABLED}:
+        raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+    if control:
+        bits = int(control) & ~_DISABLED if opens else int(control) | _DISABLED
+        return EntryChange(entry.name, "replace", "userAccountControl", (str(bits).encode(),))
+    flags = entry.text("sambaacctflags")
+    if flags:
+        inner = flags.strip("[]").replace("D", "").rstrip()
+        return EntryChange(entry.name, "replace", "sambaAcctFlags", (f"[{'' if opens else 'D'}{inner}]".encode(),))
+    for name in ("nsAccountLock", "loginDisabled"):
+        if entry.text(name.lower()):
+            return EntryChange(entry.name, "replace", name, (b"FALSE" if opens else b"TRUE",))
+    message = "the entry has no switch that closes it: a person must find another way"
+    raise StepError(message, f"{step.system}: {step.target}")
