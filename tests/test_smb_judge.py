@@ -9,6 +9,9 @@ import random
 import tempfile
 import time
 from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -17,9 +20,16 @@ from judges import smb
 from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
-from neatledger.core.lists.nt import NtModel, child_acl, pack_body
+from neatledger.core.lists.nt import NtModel, child_acl, pack_body, unpack_body
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.contract import FileSort, ItemState, Step
+from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
+from neatledger.ledger.imagined import ImaginedReader
+from neatledger.questions import carrying
+from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.office import Office, open_office
 from neatledger.sources.smbsession import SmbSession, Terms
 
 pytestmark = pytest.mark.judge
@@ -278,3 +288,46 @@ def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:
                         mine, real = (each.decide(ItemContext(maker.user, False), holder) for each in below)
                         assert mine.given == real.given, (holder, aces)
     assert compared > 60
+
+
+def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tmp_path, monkeypatch) -> None:
+    """Lists, files and folders set by the carrier: what was supposed is what a count then shows, and back again."""
+    rng = random.Random(SEED + 7)
+    made = fill(clients, running, rng, "open", 25)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
+    where = office(tmp_path / "office", running, shares=["open"], **{"may-change": True})
+
+    def counted() -> Office:
+        run("gather", "--quiet", "--office", where, status=None)
+        return open_office(where)
+
+    before = counted()
+    state = ImaginedReader(before.readers["loft"])
+    steps: list[Step] = []
+    for path in rng.sample(made, 18):
+        folder = b"/open/" + path.replace("\\", "/").encode()
+        item = state.folder_state(folder)
+        fresh = smb.random_descriptor(rng)
+        body = pack_body(replace(fresh, group=unpack_body(item.body).group))
+        step = ListStep("loft", folder, "nt", item, ItemState(fresh.owner, body))
+        if fresh.dacl is None or step.before == step.after:
+            continue
+        (sort, files), *_ = state.file_sorts(folder).items()
+        other = FileSort(fresh.owner, pack_body(replace(fresh, group=unpack_body(sort.body).group)))
+        steps += [step, *([FilesStep("loft", folder, "nt", sort, other, files)] if other != sort else [])]
+        steps.append(FolderStep("loft", folder + b"/made here", "nt", step.after))
+    with closing(
+        carrying.Carriers(before, lambda _: lambda user, _: Credentials(user, running.password))
+    ) as carriers:
+        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: datetime.now(UTC))
+        assert not done.stopped and len(done.made) == len(steps) > 20
+        after = counted()
+        assert not changes_between(imagined_office(before, steps), imagined_office(after, []))
+        undone = carrying.undo(after.ledger.journal, carriers, lambda: datetime.now(UTC))
+        assert not undone.left and not undone.stopped
+    again = ImaginedReader(counted().readers["loft"])
+    first = ImaginedReader(before.readers["loft"])
+    for path in made:
+        folder = b"/open/" + path.replace("\\", "/").encode()
+        assert again.folder_state(folder) == first.folder_state(folder)
+        assert again.file_sorts(folder) == first.file_sorts(folder)

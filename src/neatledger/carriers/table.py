@@ -16,6 +16,7 @@ from neatledger.errors import StepError
 __all__ = ["ACCOUNTS", "FILES", "SHARING", "SystemCarrier", "by_hand"]
 
 FILES: dict[str, tuple[str, str]] = {
+    "smb": ("neatledger.carriers.smb", "SmbCarrier"),
     "tree": ("neatledger.carriers.tree", "TreeCarrier"),
 }
 """Source → the module of the carrier of its folders, with `by_hand` in it, and the class there."""

@@ -30,7 +30,8 @@ from neatledger.sources.smbaccounts import read_smb_accounts
 from neatledger.sources.smbentries import Entry
 from neatledger.sources.smberrors import Lost, Refused
 from neatledger.sources.smbnames import read_shares
-from neatledger.sources.smbsession import SteadySession, Terms
+from neatledger.sources.smbsession import Terms
+from neatledger.sources.smbsteady import SteadySession
 from neatledger.sources.smbwire import Answer, Wire
 
 __all__ = ["read"]

@@ -18,7 +18,7 @@ from neatledger.sources.accounts import Found, read_accounts
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.smberrors import Refused
 from neatledger.sources.smbnames import SidGroup, SidName, read_directory, read_names
-from neatledger.sources.smbsession import SteadySession
+from neatledger.sources.smbsteady import SteadySession
 
 __all__ = ["read_smb_accounts"]
 

@@ -10,13 +10,13 @@ import contextlib
 import logging
 import re
 import struct
-import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import Any
 
 from smbprotocol.connection import Connection, Dialects
+from smbprotocol.create_contexts import CreateContextName, SMB2CreateContextRequest
 from smbprotocol.exceptions import SMBException, SMBResponseException
 from smbprotocol.file_info import FileInformationClass, InfoType
 from smbprotocol.header import NtStatus
@@ -32,6 +32,7 @@ from smbprotocol.open import (
     SMB2CreateRequest,
     SMB2QueryInfoRequest,
     SMB2QueryInfoResponse,
+    SMB2SetInfoRequest,
 )
 from smbprotocol.session import Session
 from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, TreeConnect
@@ -42,11 +43,12 @@ from neatledger.sources.smbentries import Entry, ticks_of
 from neatledger.sources.smberrors import Lost, Refused
 from neatledger.sources.smbwire import Wire
 
-__all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "SteadySession", "Terms"]
+__all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "Terms"]
 
 _SHARES_ALL = ShareAccess.FILE_SHARE_READ | ShareAccess.FILE_SHARE_WRITE | ShareAccess.FILE_SHARE_DELETE
 _LIST, _ATTRIBUTES, _READ_CONTROL, _SYNCHRONIZE = 0x1, 0x80, 0x20000, 0x100000
-_OWNER_GROUP_DACL = 0x7
+_DELETE, _WRITE_DAC, _WRITE_OWNER = 0x10000, 0x40000, 0x80000
+_OWNER_GROUP_DACL, _OF_LIST = 0x7, 0x4
 _DESCRIPTOR_ROOM = (65536, 262144)
 _FULL_SIZE = 7  # FileFsFullSizeInformation, MS-FSCC 2.5.4
 
@@ -277,6 +279,63 @@ class SmbTree:
                     raise
         raise AssertionError("one of the sizes returns or raises")
 
+    def set_descriptor(self, path: str, descriptor: bytes, parts: int) -> None:
+        """Set parts of an item's descriptor (SECURITY_INFORMATION, MS-DTYP 2.4.7); raises `Refused` or `Lost`."""
+        found = Open(self._tree, path)
+        with _translated():
+            found.create(
+                ImpersonationLevel.Impersonation,
+                (_WRITE_DAC if parts & _OF_LIST else 0) | (_WRITE_OWNER if parts & ~_OF_LIST else 0),
+                FileAttributes.FILE_ATTRIBUTE_NORMAL,
+                _SHARES_ALL,
+                CreateDisposition.FILE_OPEN,
+                CreateOptions.FILE_OPEN_REPARSE_POINT | CreateOptions.FILE_OPEN_FOR_BACKUP_INTENT,
+            )
+            try:
+                request = SMB2SetInfoRequest()
+                request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
+                request["additional_information"] = parts
+                request["file_id"] = found.file_id
+                request["buffer"] = descriptor
+                sent = self._connection.send(request, self._session.session_id, self._tree.tree_connect_id)
+                self._connection.receive(sent, timeout=self._timeout)
+            finally:
+                found.close(False)
+
+    def make_folder(self, path: str, descriptor: bytes) -> None:
+        """Make a folder with a descriptor from its first moment (MS-SMB2 2.2.13.2.2); raises `Refused` or `Lost`."""
+        context = SMB2CreateContextRequest()
+        context["buffer_name"] = CreateContextName.SMB2_CREATE_SD_BUFFER
+        context["buffer_data"] = descriptor
+        found = Open(self._tree, path)
+        with _translated():
+            found.create(
+                ImpersonationLevel.Impersonation,
+                _READ_CONTROL | _WRITE_DAC | _WRITE_OWNER,
+                FileAttributes.FILE_ATTRIBUTE_DIRECTORY,
+                _SHARES_ALL,
+                CreateDisposition.FILE_CREATE,
+                CreateOptions.FILE_DIRECTORY_FILE,
+                create_contexts=[context],
+            )
+            found.close(False)
+
+    def remove_folder(self, path: str) -> None:
+        """Remove an empty folder; raises `Refused` or `Lost`."""
+        found = Open(self._tree, path)
+        with _translated():
+            found.create(
+                ImpersonationLevel.Impersonation,
+                _DELETE,
+                FileAttributes.FILE_ATTRIBUTE_DIRECTORY,
+                _SHARES_ALL,
+                CreateDisposition.FILE_OPEN,
+                CreateOptions.FILE_DIRECTORY_FILE
+                | CreateOptions.FILE_DELETE_ON_CLOSE
+                | CreateOptions.FILE_OPEN_REPARSE_POINT,
+            )
+            found.close(False)
+
     def space(self) -> tuple[int, int]:
         """Return the total and the free bytes of the share's volume; raises `Refused` or `Lost`."""
         query = SMB2QueryInfoRequest()
@@ -359,109 +418,3 @@ class SmbPipe:
         """Close the pipe, if it is still there."""
         with contextlib.suppress(SMBException, OSError):
             self._open.close(False)
-
-
-_WAITS = (0.25, 0.5, 1.0, 2.0, 4.0)
-"""Seconds before each new try to reach a server that went away."""
-
-T = TypeVar("T")
-
-
-class SteadySession:
-    """A session that is made anew where the server goes away and comes back; use as a context.
-
-    What was under way is asked once more, whole. Where the server stays away through `_WAITS`, or goes away each time
-    that it is asked the same, it is given up: raises `SourceError`. `tell` is called with what is being waited for;
-    `losses` is how often it went away.
-    """
-
-    def __init__(self, terms: Terms, credentials: Credentials, tell: Callable[[str], None] = lambda _: None) -> None:
-        self.terms = terms
-        self._credentials = credentials
-        self._tell = tell
-        self._trees: dict[str, SmbTree] = {}
-        self._session: SmbSession | None = None
-        self.losses = 0
-        try:
-            self._session = SmbSession(terms, credentials)
-        except Lost as error:
-            self.return_to(error)
-
-    def __enter__(self) -> SteadySession:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        if self._session is not None:
-            self._session.__exit__()
-
-    @property
-    def is_encrypted(self) -> bool:
-        """Tell whether what goes over the network is encrypted."""
-        return self._session is not None and self._session.is_encrypted
-
-    def ask(self, question: Callable[[SmbSession], T]) -> T:
-        """Ask something of the server; raises `Refused` where it says no, and `SourceError` where it stays away."""
-        for wait in (*_WAITS, None):
-            try:
-                assert self._session is not None
-                return question(self._session)
-            except Lost as error:
-                if wait is None:
-                    raise self.away(error) from None
-                self.return_to(error)
-        raise AssertionError("the last try returns or raises")
-
-    def on(self, share: str, question: Callable[[SmbTree], T]) -> T:
-        """Ask something of a share; raises as `ask` does."""
-
-        def asked(session: SmbSession) -> T:
-            if share not in self._trees:
-                self._trees[share] = session.tree(share)
-            return question(self._trees[share])
-
-        return self.ask(asked)
-
-    def wire(self, share: str) -> tuple[Wire[Any], int] | None:
-        """Open a connection besides on which much of a share can be asked for at once, as `SmbSession.wire` does."""
-        for wait in (*_WAITS, None):
-            session: SmbSession | None = None
-            try:
-                session = SmbSession(self.terms, self._credentials)
-                found = session.wire(share)
-                if found is None:
-                    session.__exit__()
-                return found
-            except SourceError as error:
-                # It let this account in a moment ago.
-                raise self.away(error) from None
-            except Lost as error:
-                if session is not None:
-                    session.__exit__()
-                if wait is None:
-                    raise self.away(error) from None
-                self.return_to(error)
-        raise AssertionError("the last try returns or raises")
-
-    def return_to(self, lost: Lost) -> None:
-        """Wait for the server and sign in again; raises `SourceError` where it stays away."""
-        self._trees.clear()
-        self.losses += 1
-        self.__exit__()
-        last: Exception = lost
-        for wait in _WAITS:
-            self._tell(f"the server went away ({last}); trying again in {wait:g} s")
-            time.sleep(wait)
-            try:
-                self._session = SmbSession(self.terms, self._credentials)
-            except (SourceError, Lost) as error:
-                last = error
-                continue
-            return
-        raise self.away(last)
-
-    def away(self, error: Exception) -> SourceError:
-        """Return the error of a server that went away and stays away."""
-        where = f"{self.terms.host}:{self.terms.port}"
-        why = error.what if isinstance(error, SourceError) else str(error)
-        message = f"the server went away while it was read: {why}"
-        return SourceError(message, where, "nothing of it was kept; gather again")
