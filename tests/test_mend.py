@@ -10,6 +10,7 @@ import subprocess
 import time
 import warnings
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, date, datetime
 from pathlib import Path
 
@@ -19,13 +20,22 @@ from conftest import ANY, COMMAND
 from judges import kernel, ldap
 from neatledger.core.access.everyone import RowFilter
 from neatledger.core.lists.posix import pack_body
+from neatledger.core.lists.rights import parse_rights
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step
 from neatledger.core.steps.folders import FolderStep, PushStep
+from neatledger.core.steps.hand_outs import HandOutStep
+from neatledger.core.steps.links import LinkStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.table import KINDS, step_of_facts, step_to_facts
+from neatledger.core.steps.teams import TeamStep
+from neatledger.core.survey.accounts import AccountState
+from neatledger.core.survey.shared import Member
 from neatledger.core.tree.table import folder_paths
+from neatledger.demo import meadow
+from neatledger.demo.service.server import Service
 from neatledger.errors import StepError
 from neatledger.formats.stepfiles import read_steps, write_steps
 from neatledger.formats.steptexts import quoted, text_of_step
@@ -398,3 +408,98 @@ def test_members_of_a_real_directory(seed: int, tmp_path: Path, run, monkeypatch
         assert found == wanted and told(tmp_path) != before
         undone = resume(after, carrying.undo, ldap.PASSWORD, user)
         assert not undone.left and told(tmp_path) == before
+
+
+# A service -------------------------------------------------------------------------------------------
+
+SERVICE_PLAN = """\
+office: Test
+domain: test.example
+systems:
+  meadow:
+    source: dav
+    may-change: true
+    url: {url}/dav/
+    web: {{user: {user}, token-url: {url}/token}}
+    accounts: {{scim: {url}/scim/v2}}
+    sharing: {{url: {url}/sharing}}
+people: {{}}
+groups: {{}}
+folders: {{}}
+"""
+
+
+def random_sharing_steps(office: Office, rng: random.Random, number: int) -> list[Step]:
+    state = ImaginedReader(office.readers["meadow"])
+    found: list[Step] = []
+    while len(found) < number:
+        shared = state.shared
+        match rng.choice(["member", "member", "account", "link", "link", "hand-out", "team", "team"]):
+            case "member":
+                group, login = rng.choice(state.groups), rng.choice(state.accounts).login
+                step = MemberStep("meadow", group.ident, group.name, login, False, rng.random() < 0.5)
+            case "account":
+                one = rng.choice(state.accounts)
+                if one.login == meadow.READER:
+                    continue
+                states = AccountState.OPEN, AccountState.DISABLED
+                step = AccountStep("meadow", one.login, *rng.choice([states, states[::-1]]))
+            case "link":
+                link = rng.choice(shared.links)
+                after = replace(link, is_on=rng.random() < 0.5, expires=rng.choice([None, date(2027, 1, 5)]))
+                if after == link:
+                    continue
+                step = LinkStep("meadow", link, after)
+            case "hand-out":
+                if len(shared.hand_outs) < 3:
+                    continue
+                given = rng.choice(shared.hand_outs)
+                step = HandOutStep("meadow", given, rng.choice([None, replace(given, expires=date(2027, 3, 1))]))
+            case _:
+                team = rng.choice(shared.teams)
+                gone = rng.sample(team.members, rng.randint(0, len(team.members)))
+                fresh = [Member(one.login, False, parse_rights("write")) for one in rng.sample(state.accounts, 2)]
+                kept = [one for one in team.members if one not in gone]
+                known = {(one.is_group, one.holder) for one in kept}
+                members = (*kept, *(one for one in fresh if (False, one.holder) not in known))
+                step = TeamStep("meadow", team, replace(team, members=members, download=rng.random() < 0.5))
+        try:
+            step.apply(state)
+        except StepError:
+            continue
+        found.append(step)
+    return found
+
+
+def shared_of(office: Office) -> dict[str, object]:
+    reader = office.readers["meadow"]
+    shared = reader.shared
+    return {
+        "teams": {one.path: replace(one, members=tuple(sorted(one.members, key=str))) for one in shared.teams},
+        "links": {one.id: one for one in shared.links},
+        "hand-outs": {one.id: one for one in shared.hand_outs},
+        "groups": {one.name: (sorted(one.members), one.nested) for one in reader.groups},
+        "accounts": {one.login: one.state for one in reader.accounts},
+    }
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_a_service_is_changed_and_changed_back(seed: int, tmp_path: Path, run, monkeypatch) -> None:
+    """Members, accounts, links, hand-outs and team folders over the service's own protocols."""
+    with Service(tmp_path / "service.db") as service:
+        service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
+        service.store.set_password(meadow.READER, "only for this run")
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", "only for this run")
+        (tmp_path / "office.yaml").write_text(SERVICE_PLAN.format(url=service.url, user=meadow.READER))
+        office = gathered(tmp_path, run)
+        first = shared_of(office)
+        steps = random_sharing_steps(office, random.Random(seed), 14)
+        addresses = [str(row["address"]) for row in meadow.shared_tables()["links"] if row.get("address")]
+        done = carry(office, steps, "only for this run", meadow.READER)
+        assert not done.stopped and len(done.made) == len(steps)
+        after = gathered(tmp_path, run)
+        assert shared_of(after) == shared_of(imagined_office(office, steps)) != first
+        undone = resume(after, carrying.undo, "only for this run", meadow.READER)
+        assert not undone.left and shared_of(gathered(tmp_path, run)) == first
+        ledger = (tmp_path / "ledger.db").read_bytes()
+        assert addresses and not any(one.encode() in ledger for one in addresses)

@@ -24,10 +24,13 @@ FILES: dict[str, tuple[str, str]] = {
 ACCOUNTS: dict[str, tuple[str, str]] = {
     "group": ("neatledger.carriers.groupfile", "GroupFile"),
     "ldap": ("neatledger.carriers.directory", "DirectoryCarrier"),
+    "scim": ("neatledger.carriers.scim", "ScimCarrier"),
 }
 """Where the plan says that accounts are kept → the module of its carrier, and the class there."""
 
-SHARING: dict[str, tuple[str, str]] = {}
+SHARING: dict[str, tuple[str, str]] = {
+    "url": ("neatledger.carriers.sharing", "SharingCarrier"),
+}
 """How what is shared is told → the module of its carrier, and the class there."""
 
 _PARTS = {

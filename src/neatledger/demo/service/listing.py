@@ -23,16 +23,22 @@ def answer_listing(request: Request, store: Store, rest: str) -> Response:
         except ValueError:
             return _json(400, {"error": "from and count are whole numbers"})
         mark, total, rows = store.page(name, max(0, first), max(0, min(_MOST, count)))
-        return _json(200, {"table": name, "mark": mark, "total": total, "from": first, "items": rows})
+        items, idents = [row for _, row in rows], [ident for ident, _ in rows]
+        answer = {"table": name, "mark": mark, "total": total, "from": first, "items": items, "ids": idents}
+        return _json(200, answer)
     if request.method in ("PUT", "DELETE") and ident:
         row = request.get_json(silent=True) if request.method == "PUT" else None
         if request.method == "PUT" and not isinstance(row, dict):
             return _json(400, {"error": "a row is a JSON object"})
-        store.put_row(name, ident, row)
+        match = request.headers.get("If-Match", "").strip('"')
+        if match and not match.isdecimal():
+            return _json(400, {"error": "If-Match is the table's mark"})
+        if not store.put_row(name, ident, row, int(match) if match else None):
+            return _json(412, {"error": "the table has changed since"})
         return Response(status=204)
-    answer = _json(405, {"error": "GET a table, or PUT or DELETE a row of it"})
-    answer.headers["Allow"] = "PUT, DELETE" if ident else "GET"
-    return answer
+    refused = _json(405, {"error": "GET a table, or PUT or DELETE a row of it"})
+    refused.headers["Allow"] = "PUT, DELETE" if ident else "GET"
+    return refused
 
 
 def _json(status: int, body: dict[str, Any]) -> Response:

@@ -10,6 +10,7 @@ from werkzeug.wrappers import Request, Response
 
 from neatledger.demo.service.scimabout import resource_types, schemas
 from neatledger.demo.service.scimfilter import FilterError, parse_filter
+from neatledger.demo.service.scimpatch import PatchError, patch
 from neatledger.demo.service.store import Store
 
 __all__ = ["answer_scim"]
@@ -21,11 +22,13 @@ _MOST = 100
 
 def answer_scim(request: Request, store: Store, rest: str) -> Response:
     """Answer a request below /scim/v2."""
-    if request.method != "GET":
-        refused = _error(405, "this service is only read over SCIM")
-        refused.headers["Allow"] = "GET"
-        return refused
     kind, _, ident = rest.partition("/")
+    if request.method == "PATCH" and kind in ("Users", "Groups") and ident:
+        return _patched(request, store, kind, ident)
+    if request.method != "GET":
+        refused = _error(405, "people and groups are read, and changed by PATCH")
+        refused.headers["Allow"] = "GET, PATCH" if ident else "GET"
+        return refused
     if kind in ("ServiceProviderConfig", "ResourceTypes", "Schemas"):
         return _answer_about(kind, ident, request)
     makers = {"Users": _users, "Groups": _groups}
@@ -49,6 +52,18 @@ def answer_scim(request: Request, store: Store, rest: str) -> Response:
     page = [_cut(each, request) for each in resources[start - 1 : start - 1 + count]]
     answer = {"schemas": [f"{_MESSAGES}:ListResponse"], "totalResults": len(resources), "startIndex": start}
     return _json(200, answer | {"itemsPerPage": len(page), "Resources": page})
+
+
+def _patched(request: Request, store: Store, kind: str, ident: str) -> Response:
+    """Change one account or group, and say nothing more (RFC 7644 section 3.5.2)."""
+    known = {each for each, *_ in (store.users() if kind == "Users" else store.groups())}
+    if ident not in known:
+        return _error(404, f"{kind} has no {ident}")
+    try:
+        patch(store, kind, ident, request.get_json(silent=True, force=True))
+    except PatchError as error:
+        return _error(400, str(error), error.kind)
+    return Response(status=204)
 
 
 def _answer_about(kind: str, ident: str, request: Request) -> Response:
@@ -140,7 +155,7 @@ def _config() -> dict[str, Any]:
     unsupported = {"supported": False}
     return {
         "schemas": [f"{_CORE}:ServiceProviderConfig"],
-        "patch": unsupported,
+        "patch": {"supported": True},
         "bulk": {**unsupported, "maxOperations": 0, "maxPayloadSize": 0},
         "filter": {"supported": True, "maxResults": _MOST},
         "changePassword": unsupported,

@@ -155,25 +155,42 @@ class Store:
         """Return how many bytes all files have."""
         return int(self._read("SELECT coalesce(sum(size), 0) FROM nodes")[0][0])
 
-    def page(self, name: str, first: int, count: int) -> tuple[int, int, list[dict[str, Any]]]:
-        """Return a table's mark (it changes with every change), the number of its rows, and some of them."""
+    def page(self, name: str, first: int, count: int) -> tuple[int, int, list[tuple[str, dict[str, Any]]]]:
+        """Return a table's mark (it changes with every change), the number of its rows, and some of them by id."""
         with self._lock:
             mark = self._read("SELECT mark FROM marks WHERE name = ?", name)
             total = self._read("SELECT count(*) FROM rows WHERE name = ?", name)[0][0]
-            sql = "SELECT body FROM rows WHERE name = ? ORDER BY id LIMIT ? OFFSET ?"
-            rows = [json.loads(body) for (body,) in self._read(sql, name, count, first)]
+            sql = "SELECT id, body FROM rows WHERE name = ? ORDER BY id LIMIT ? OFFSET ?"
+            rows = [(ident, json.loads(body)) for ident, body in self._read(sql, name, count, first)]
         return (mark[0][0] if mark else 0), total, rows
 
     # Changing ----------------------------------------------------------------------------------------
 
-    def put_row(self, name: str, ident: str, row: Mapping[str, Any] | None) -> None:
-        """Set a row of a table by its id there, or remove it."""
+    def put_row(self, name: str, ident: str, row: Mapping[str, Any] | None, mark: int | None = None) -> bool:
+        """Set a row of a table by its id there, or remove it; not where the table's mark is another by now."""
         with self._writing() as db:
+            now = db.execute("SELECT mark FROM marks WHERE name = ?", (name,)).fetchone()
+            if mark is not None and mark != (now[0] if now else 0):
+                return False
             if row is None:
                 db.execute("DELETE FROM rows WHERE name = ? AND id = ?", (name, ident))
             else:
                 db.execute("INSERT OR REPLACE INTO rows VALUES (?, ?, ?)", (name, ident, json.dumps(dict(row))))
             db.execute("INSERT INTO marks VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET mark = mark + 1", (name,))
+        return True
+
+    def set_active(self, ident: str, active: bool) -> None:
+        """Open or close an account."""
+        with self._writing() as db:
+            (body,) = db.execute("SELECT body FROM users WHERE id = ?", (ident,)).fetchone()
+            db.execute(
+                "UPDATE users SET body = ? WHERE id = ?", (json.dumps({**json.loads(body), "active": active}), ident)
+            )
+
+    def set_members(self, ident: str, members: Sequence[str]) -> None:
+        """Set who is in a group, by login."""
+        with self._writing() as db:
+            db.execute("UPDATE groups SET members = ? WHERE id = ?", (json.dumps(list(members)), ident))
 
     def move_first_user(self) -> None:
         """Give the first account an id behind all others, as if it had been removed and made again."""

@@ -1,0 +1,122 @@
+"""The carrier of accounts and groups over SCIM: PATCH of one resource a step (RFC 7644 section 3.5.2)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+from urllib.parse import urlencode
+
+from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.members import MemberStep
+from neatledger.core.survey.accounts import AccountState
+from neatledger.errors import StepError
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.http import Web
+
+__all__ = ["ScimCarrier", "by_hand"]
+
+_PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+_SWITCHED = frozenset({AccountState.OPEN, AccountState.DISABLED})
+
+
+def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
+    """Say why a person must make a step; nothing where this carrier can."""
+    match step:
+        case MemberStep():
+            return ""
+        case AccountStep() if {step.before, step.after} == _SWITCHED:
+            return ""
+        case _:
+            return "the service's own console makes it"
+
+
+class ScimCarrier:
+    """Makes steps on the people and groups of one service."""
+
+    def __init__(self, context: CarrierContext) -> None:
+        self._base = str(context.settings["accounts"]["scim"]).rstrip("/")
+        source = SourceContext(
+            context.system, context.office_dir, context.settings, date.today(), lambda _: None, context.credentials
+        )
+        self._web = Web(source, self._base)
+
+    def close(self) -> None:
+        """Let go of the service."""
+        self._web.__exit__()
+
+    def settle(self) -> None:
+        """Do nothing: the service has kept what it says that it has done."""
+
+    def _find(self, step: Step, kind: str, attribute: str, value: str) -> dict[str, Any]:
+        """Return a resource by what it is called; raises `StepError` where there is none, or more than one."""
+        text = value.replace("\\", "\\\\").replace('"', '\\"')
+        asked = urlencode({"filter": f'{attribute} eq "{text}"', "count": 200})
+        told = self._web.ask_json(f"{self._base}/{kind}?{asked}").get("Resources")
+        found = [one for one in told if isinstance(one, dict)] if isinstance(told, list) else []
+        # Some services take no filter and send everybody.
+        same = [one for one in found if str(_folded(one).get(attribute.casefold(), "")) == value]
+        if len(same) != 1 or not same[0].get("id"):
+            message = "there is more than one of this name" if same else f"the service has no {value!r} any more"
+            raise StepError(message, f"{step.system}: {step.target}")
+        return _folded(same[0])
+
+    def _group(self, step: MemberStep) -> tuple[str, dict[str, Any]]:
+        """Return the id of the member, and the group with those who are in it."""
+        group = self._find(step, "Groups", "displayName", step.name)
+        if step.is_group:
+            member = self._find(step, "Groups", "displayName", step.member_name or step.member)
+        else:
+            member = self._find(step, "Users", "userName", step.member)
+        return str(member["id"]), group
+
+    def look(self, step: Step, details: Details | None = None) -> Looked:
+        """Read the account or the group anew."""
+        match step:
+            case MemberStep():
+                member, group = self._group(step)
+                inside = {str(one.get("value")) for one in group.get("members") or () if isinstance(one, dict)}
+                return Looked(Standing.AFTER if (member in inside) == step.after else Standing.BEFORE)
+            case AccountStep():
+                active = self._find(step, "Users", "userName", step.login).get("active", True)
+                if not isinstance(active, bool):
+                    return Looked(Standing.OTHER, f"active says {str(active)[:40]!r}")
+                state = AccountState.OPEN if active else AccountState.DISABLED
+                return Looked(Standing.AFTER if state is step.after else Standing.BEFORE)
+        raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
+
+    def prepare(self, step: Step) -> Details:
+        """Return nothing: what a step is of tells how to take it back."""
+        return {}
+
+    def make(self, step: Step, details: Details) -> None:
+        """Make the step; made twice it changes nothing more."""
+        if self.look(step).standing is Standing.AFTER:
+            return
+        match step:
+            case MemberStep():
+                member, group = self._group(step)
+                operation: dict[str, Any] = {"op": "add", "path": "members", "value": [{"value": member}]}
+                if not step.after:
+                    operation = {"op": "remove", "path": f'members[value eq "{member}"]'}
+                self._patch(step, f"Groups/{group['id']}", operation)
+            case AccountStep():
+                user = self._find(step, "Users", "userName", step.login)
+                value = step.after is AccountState.OPEN
+                self._patch(step, f"Users/{user['id']}", {"op": "replace", "path": "active", "value": value})
+
+    def _patch(self, step: Step, place: str, operation: Mapping[str, Any]) -> None:
+        body = json.dumps({"schemas": [_PATCH], "Operations": [operation]})
+        headers = {"Content-Type": "application/scim+json", "Accept": "application/scim+json"}
+        answer = self._web.ask("PATCH", f"{self._base}/{place}", content=body, headers=headers)
+        if answer.status_code not in (200, 204):
+            message = f"the service refuses: {answer.status_code} {answer.reason_phrase}"
+            raise StepError(message, f"{step.system}: {step.target}", "nothing was changed by this step")
+
+
+def _folded(resource: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a resource with the names of its attributes in small letters (RFC 7643 section 2.1)."""
+    return {str(key).casefold(): value for key, value in resource.items()}
