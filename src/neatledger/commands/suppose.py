@@ -28,6 +28,7 @@ _ACCESS = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument("--plan", metavar="FILE", help="what was found brought to the plan of another file")
     access = parser.add_argument_group("access", "as many as wanted, together")
     for word, form, help_text in _ACCESS:
         access.add_argument(word, action="append", default=[], metavar=form, help=help_text)
@@ -52,7 +53,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     files = [word for word in args.keep if "=" not in word]
     versions = [word for word in args.keep if "=" in word]
     of_space = [*args.limit, *args.band, *args.join, *args.move, *versions]
-    of_access = any(getattr(args, word[2:].replace("-", "_")) for word, _, _ in _ACCESS)
+    of_access = bool(args.plan) or any(getattr(args, word[2:].replace("-", "_")) for word, _, _ in _ACCESS)
     if bool(of_space) + bool(args.take_back) + bool(args.rule) + of_access > 1:
         raise UsageError("suppose one thing at a time: of access, of space, --take-back, or --rule")
     if files and not of_access:
@@ -87,6 +88,10 @@ def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
         given=pairs(args.give, "--give FOLDER=GROUP"),
     )
     steps, sentences = steps_of(app.office, wishes)
+    if args.plan:
+        if wishes:
+            raise UsageError("suppose the plan of a file, or single changes")
+        steps, sentences = suppose_access.steps_to_plan(app.office, args.plan), [f"the plan of {args.plan} held"]
     found = suppose_access.ask(app.office, steps)
     for name in files:
         write_steps(name, steps)

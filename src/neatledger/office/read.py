@@ -33,7 +33,7 @@ from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
 from neatledger.office.yamltext import Path as KeyPath
 
-__all__ = ["PLAN_NAME", "load_schema", "parse_plan", "read_plan"]
+__all__ = ["PLAN_NAME", "load_schema", "parse_plan", "read_plan", "read_plan_file"]
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
@@ -57,12 +57,16 @@ def load_schema() -> dict[str, Any]:
 def read_plan(office_dir: Path) -> Plan:
     """Read the plan of an office; raises `OfficeError`, or `PlanError` with all faults."""
     path = office_dir / PLAN_NAME
+    if not path.exists():
+        hint = "name it with --office, or make one: neatledger new"
+        raise OfficeError("there is no office here", str(path), hint)
+    return read_plan_file(path)
+
+
+def read_plan_file(path: Path) -> Plan:
+    """Read the plan in a file; raises `OfficeError`, or `PlanError` with all faults."""
     try:
         text = path.read_text("utf-8")
-    except FileNotFoundError:
-        raise OfficeError(
-            "there is no office here", str(path), "name it with --office, or make one: neatledger new"
-        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise OfficeError(f"cannot read the plan: {error}", str(path)) from None
     return parse_plan(text, str(path))

@@ -33,6 +33,7 @@ from neatledger.errors import StepError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.imagined import imagined_office
+from neatledger.questions.mending_sharing import sharing_steps
 from neatledger.questions.office import Office
 
 __all__ = ["Left", "Mending", "find_mending"]
@@ -64,6 +65,7 @@ def find_mending(office: Office, below: Address | None = None, people: Collectio
     for _ in range(_MOST_ROUNDS):
         if not finder.folders():
             break
+    finder.sharing()
     return Mending(finder.steps, finder.left())
 
 
@@ -329,6 +331,11 @@ class _Finder:
         fresh = tuple(one for key, one in wanted.items() if key not in members)
         after = replace(team, members=(*(one for one in kept if one is not None), *fresh))
         return after != team and bool(self._add([TeamStep(system, team, after)]))
+
+    def sharing(self) -> None:
+        """Bring links and hand-outs to the rules, as everything else would be by then."""
+        if self._add(sharing_steps(self.then, self.below, self.people)):
+            self._look_again()
 
     def left(self) -> list[Left]:
         """Return what still differs after all steps, and why."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 
 from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.tree_gates import Gate
@@ -18,11 +19,13 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.ledger.locations import find_location
+from neatledger.office.read import read_plan_file
 from neatledger.questions import check
 from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 
-__all__ = ["MadeChange", "StaysOut", "SupposedAccess", "ask", "effects_of", "gone_and_come"]
+__all__ = ["MadeChange", "StaysOut", "SupposedAccess", "ask", "effects_of", "gone_and_come", "steps_to_plan"]
 
 _MOST_EXPLAINED = 400
 _GIVING = ("role", "member", "given", "carries", "list")
@@ -70,6 +73,13 @@ def ask(office: Office, steps: Sequence[Step]) -> SupposedAccess:
     changes = effects_of(office, then)
     gone, come = gone_and_come(office, then)
     return SupposedAccess(steps, then, changes, _stay_out(office, then), gone, come)
+
+
+def steps_to_plan(office: Office, name: str) -> list[Step]:
+    """Return the steps that would bring what was found to the plan of another file; raises `PlanError`."""
+    other = imagined_office(office, [])
+    other.__dict__["plan"] = replace(read_plan_file(Path(name)), today=office.today)
+    return find_mending(other).steps
 
 
 def gone_and_come(office: Office, then: Office) -> tuple[list[Finding], list[Finding]]:
