@@ -106,7 +106,7 @@ class SmbCarrier:
         with self._refusals(step):
             match step:
                 case ListStep():
-                    self._on(step, step.path, lambda tree, below: _set(tree, below, step.before, step.after))
+                    self._on(step, step.path, lambda tree, below: _set(tree, below, _item(tree, below), step.after))
                 case FilesStep():
                     self._make_files(step, details)
                 case FolderStep():

@@ -74,8 +74,28 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
         ("suppose", "--move", "barn:/Imaging=attic", "--limit", "attic=500 MB"),
     ),
 )
+_DOGS, _DRUGS, _PROTOCOLS = "barn:/Records/2026/Dogs", "loft:/Surgery/Controlled drugs", "meadow:/Teams/Protocols"
+# What is mended for real and taken back, on the system that must be there for it.
+_MENDED: tuple[tuple[str, str, tuple[str, ...]], ...] = (
+    ("barn", "The two letters that nobody can open: what would bring them to the plan?", ("mend", "--below", _DOGS)),
+    ("barn", "It is made, looked at again and proved:", ("mend", "--below", _DOGS, "--carry-out", "--yes", "1")),
+    ("barn", "And taken back, as if nothing had been:", ("mend", "--undo")),
+    ("loft", "The refusal one line too low, mended on the server:", ("mend", "--below", _DRUGS)),
+    ("loft", "As the server itself shows it then:", ("mend", "--below", _DRUGS, "--carry-out", "--yes", "2")),
+    ("loft", "And taken back:", ("mend", "--undo")),
+    ("meadow", "A link that never ends:", ("mend", "--below", _PROTOCOLS, "--only", "no-end")),
+    (
+        "meadow",
+        "Ended over the service's own protocol:",
+        ("mend", "--below", _PROTOCOLS, "--only", "no-end", "--carry-out", "--yes", "1"),
+    ),
+    ("meadow", "And taken back; the journal keeps all of it:", ("mend", "--undo")),
+)
+_PAYROLL = ("--below", "barn:/Payroll", "--person", "thistle")
 _AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("The student was taken out of the payroll group, and the barn counted again. What changed?", ("changes",)),
+    ("What if the student left the payroll group?", ("suppose", "--out-of", "payroll=thistle")),
+    ("So the plan says too. Made, looked at again, proved:", ("mend", *_PAYROLL, "--carry-out", "--yes", "1")),
+    ("What changed since the count before?", ("changes",)),
     ("And everything the audit has to say now:", ("check",)),
 )
 
@@ -108,7 +128,12 @@ def run(args: argparse.Namespace, app: App) -> int:
         _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
         for sentence, words in () if args.no_tour else _TOUR:
             _step(walker, args.dir, _BEFORE, sentence, words)
-        take_out(args.dir, "payroll", "tthistle")
+        live = {"barn": on_disk, "loft": "NEATLEDGER_PASSWORD_LOFT" in env, "meadow": not args.listing}
+        for system, sentence, words in () if args.no_tour else _MENDED:
+            if live[system]:
+                _step(walker, args.dir, _BEFORE, sentence, words)
+        if args.no_tour:
+            take_out(args.dir, "payroll", "tthistle")
         go_on(args.dir, before, now, on_disk=on_disk)
         _step(walker, args.dir, _TODAY, "A week later, another count:", ("gather",))
     for sentence, words in () if args.no_tour else _AFTER:

@@ -9,7 +9,7 @@ from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair, parse_pairs, parse_size_limit, parse_whole
-from neatledger.reports.report import Report
+from neatledger.reports.report import Aside, Report
 
 __all__ = ["add_arguments", "run"]
 
@@ -28,6 +28,7 @@ _ACCESS = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument("--findings", action="store_true", help="compare all findings, in an office however large")
     parser.add_argument("--plan", metavar="FILE", help="what was found brought to the plan of another file")
     access = parser.add_argument_group("access", "as many as wanted, together")
     for word, form, help_text in _ACCESS:
@@ -92,12 +93,16 @@ def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
         if wishes:
             raise UsageError("suppose the plan of a file, or single changes")
         steps, sentences = suppose_access.steps_to_plan(app.office, args.plan), [f"the plan of {args.plan} held"]
-    found = suppose_access.ask(app.office, steps)
+    found = suppose_access.ask(app.office, steps, all_findings=args.findings)
     for name in files:
         write_steps(name, steps)
         app.say(f"{len(steps)} steps kept in {name}")
     when = app.office.count.when
-    return supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
+    report = supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
+    if found.only is not None:
+        few = ", ".join(found.only)
+        report.notes.append(Aside(f"In so large an office only some findings are compared ({few}); --findings: all."))
+    return report
 
 
 def _list_pair(word: str) -> tuple[str, str]:

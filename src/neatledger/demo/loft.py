@@ -65,7 +65,7 @@ SHARES = {
     "Questions$": "D:(A;;0x1200a9;;;WD)",
     "Scans": "D:(A;;0x1f01ff;;;AU)",
     "Surgery": "D:(A;;0x1301bf;;;{surgery})(A;;0x1200a9;;;{students})"
-    "(A;;0x1f01ff;;;{admins})(A;;0x1200a9;;;{loftadmin})",
+    "(A;;0x1f01ff;;;{admins})(A;;0x1f01ff;;;{loftadmin})",
 }
 """Share → its own permission; `{books}` stands for that group's identifier."""
 _ELSEWHERE = {"Questions$": "/Accounts/For the bookkeeper"}

@@ -40,6 +40,7 @@ LOFT_LISTING = """    source: listing
     path: loft.csv
     shares: loft.shares.csv"""
 LOFT_LIVE = """    source: smb
+    may-change: true
     host: 127.0.0.1
     port: {port}
     user: {user}
@@ -50,6 +51,7 @@ MEADOW_LISTING = """    source: listing
     accounts: {people: meadow.people.csv, groups: meadow.groups.csv, members: meadow.members.csv}
     sharing: meadow.shared.json"""
 MEADOW_LIVE = """    source: dav
+    may-change: true
     url: {url}/dav/
     web: {{user: {user}, token-url: {url}/token}}
     accounts: {{scim: {url}/scim/v2}}
@@ -83,6 +85,7 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
         raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
     plan = resources.files("neatledger.demo").joinpath("data/office.yaml").read_text("utf-8")
     system = "    source: tree\n    path: barn" if on_disk else "    source: listing\n    path: barn.csv"
+    system += "\n    may-change: true # what mend --carry-out asks for"
     for mark, message in (("@BARN@", system), ("@LOFT@", LOFT_LISTING), ("@MEADOW@", MEADOW_LISTING)):
         plan = plan.replace(mark, message)
     (target / "office.yaml").write_text(plan, "utf-8")

@@ -7,8 +7,13 @@ is looked at anew after every round, as it would be by then, until nothing more 
 
 from __future__ import annotations
 
+import os
 from collections.abc import Collection, Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
 
 from neatledger.core.access.differences import COMPARED, Difference, nearest_planned
 from neatledger.core.access.divergence import divergences
@@ -20,7 +25,7 @@ from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder, with_holder
-from neatledger.core.steps.lists import ListStep, files_steps
+from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.teams import TeamStep
@@ -29,7 +34,8 @@ from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import Member
 from neatledger.core.tree.address import Address
-from neatledger.errors import StepError
+from neatledger.core.tree.table import folder_paths
+from neatledger.errors import StepError, UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.imagined import imagined_office
@@ -65,6 +71,7 @@ def find_mending(office: Office, below: Address | None = None, people: Collectio
     for _ in range(_MOST_ROUNDS):
         if not finder.folders():
             break
+    finder.single_files()
     finder.sharing()
     return Mending(finder.steps, finder.left())
 
@@ -107,6 +114,32 @@ class _Finder:
 
     # Groups and accounts ----------------------------------------------------------------------------
 
+    @cached_property
+    def _concerned(self) -> tuple[set[str], set[str]]:
+        """Return whom something differs for in the folder that is asked for and below, and the groups named there."""
+        assert self.below is not None, "asked where a folder is"
+        system = self.below.system
+        differing = self._differing(system)
+        people = {one.person for some in differing.values() for one in some}
+        matrix = self.then.systems.everyone(system, self.then.systems.holders[system], is_narrow=True).matrix
+        row = matrix.find_row(self.below.parts)
+        if row is None:
+            where = f"{system}:{os.fsdecode(self.below.path)}"
+            raise UnknownNameError("no folder of this name was counted", where, "folders lists what there is")
+        rows = matrix.order.below(row)
+        views = [matrix.view(number, is_folder=True) for number in np.unique(matrix.folders["list"][rows]).tolist()]
+        return people, {ident for view in views for ident in (*view.groups, *view.either)}
+
+    def _is_asked_about(self, system: str, person: str, group: str = "") -> bool:
+        """Tell whether a step on an account, or on its membership in a group, is asked for."""
+        if not self._is_asked(person):
+            return False
+        if self.below is None:
+            return True
+        return self.below.system == system and (
+            person in self._concerned[0] and (not group or group in self._concerned[1])
+        )
+
     def groups(self) -> None:
         """Bring the members of the plan's groups to the plan, wherever a system has them."""
         for system in self.office.readers:
@@ -121,12 +154,12 @@ class _Finder:
 
     def _memberships(self, system: str, name: str, ident: str, called: str) -> list[Step]:
         plan, found = self.office.plan, list[Step]()
-        if self.below is not None and self.below.system != system:
-            return []
         group = next(one for one in self._state(system).groups if (one.ident, one.name) == (ident, called))
         for principal in self.office.principals.get(system, ()):
             login, person = principal.account.login, principal.person
-            if not principal.is_planned or not self._is_asked(person) or principal.kind is Kind.SERVICE:
+            if not principal.is_planned or principal.kind is Kind.SERVICE:
+                continue
+            if not self._is_asked_about(system, person, ident):
                 continue
             is_meant = person in plan.members[name]
             is_in = ident in principal.holder.groups
@@ -147,12 +180,11 @@ class _Finder:
     def accounts(self) -> None:
         """Close the accounts of people who are not here any more."""
         for system, principals in self.office.principals.items():
-            if self.below is not None and self.below.system != system:
-                continue
             for one in principals:
                 planned = self.office.plan.people.get(one.person)
                 has_left = planned and planned.end is not None and planned.end < self.office.today
-                if has_left and self._is_asked(one.person) and one.account.state is AccountState.OPEN:
+                is_open = one.account.state is AccountState.OPEN
+                if has_left and is_open and self._is_asked_about(system, one.person):
                     self._add([AccountStep(system, one.account.login, AccountState.OPEN, AccountState.DISABLED)])
         self._look_again()
 
@@ -189,11 +221,7 @@ class _Finder:
         return found
 
     def _folders_of(self, system: str) -> None:
-        people = [
-            one
-            for one in self.then.principals.get(system, ())
-            if one.is_planned and one.kind is not Kind.SERVICE and not _is_administrator(self.then, system, one)
-        ]
+        people = self._people_of(system)
         differing = self._differing(system)
         self._why = {key: why for key, why in self._why.items() if key[1].system != system}
         for address, some in sorted(differing.items(), key=lambda one: (len(one[0].parts), one[0].path)):
@@ -213,6 +241,14 @@ class _Finder:
                 continue
             if not self._add(steps):
                 self._enter(system, address, differences)
+
+    def _people_of(self, system: str) -> list[Principal]:
+        """Return the principals of the plan's people whom lists decide about."""
+        return [
+            one
+            for one in self.then.principals.get(system, ())
+            if one.is_planned and one.kind is not Kind.SERVICE and not _is_administrator(self.then, system, one)
+        ]
 
     def _explain(self, differences: Iterable[Difference], why: str) -> None:
         for one in differences:
@@ -237,10 +273,7 @@ class _Finder:
             else:
                 found += _with_passed_on(state, address.path, item, after)
         if state.model == "posix":
-            sorts = state.file_sorts(address.path)
-            items = {one: wanted_item(ItemState(one.owner, one.body), meant, is_folder=False) for one in sorts}
-            then = {one: FileSort(one.owner, items[one].body) for one in sorts}
-            found += files_steps(system, address.path, state.model, sorts, then)
+            found += self._file_steps(system, address, meant)
         return found
 
     def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
@@ -331,6 +364,32 @@ class _Finder:
         fresh = tuple(one for key, one in wanted.items() if key not in members)
         after = replace(team, members=(*(one for one in kept if one is not None), *fresh))
         return after != team and bool(self._add([TeamStep(system, team, after)]))
+
+    def single_files(self) -> None:
+        """Bring files to the plan whose lists are others than those of most beside them, in folders that agree."""
+        for system in self.office.readers:
+            state = self._state(system)
+            if state.model != "posix" or (self.below is not None and self.below.system != system):
+                continue
+            folders, odd = state.table("folders"), state.table("odd")
+            path_of = folder_paths(folders)
+            people = self._people_of(system)
+            found: list[Step] = []
+            for row in np.unique(odd["folder"]).tolist() if odd.rows else ():
+                address = Address(system, path_of(row))
+                inside = self.below is None or address.is_within(self.below)
+                if inside and self.office.plan.grants_at(address):
+                    with suppress(StepError):
+                        found += self._file_steps(system, address, self._meant(system, address, people))
+            if self.people is None and self._add(found):
+                self._look_again()
+
+    def _file_steps(self, system: str, address: Address, meant: Meant) -> list[FilesStep]:
+        state = self._state(system)
+        sorts = state.file_sorts(address.path)
+        items = {one: wanted_item(ItemState(one.owner, one.body), meant, is_folder=False) for one in sorts}
+        then = {one: FileSort(one.owner, items[one].body) for one in sorts}
+        return files_steps(system, address.path, state.model, sorts, then)
 
     def sharing(self) -> None:
         """Bring links and hand-outs to the rules, as everything else would be by then."""

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from neatledger.core.access.comparing import AccessChange
+import numpy as np
+
+from neatledger.core.access.comparing import AccessChange, PeopleFlags
+from neatledger.core.access.everyone import FLAG_RIGHTS
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.access.ways import Way
 from neatledger.core.checks.contract import Finding
@@ -25,9 +28,25 @@ from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 
-__all__ = ["MadeChange", "StaysOut", "SupposedAccess", "ask", "effects_of", "gone_and_come", "steps_to_plan"]
+__all__ = [
+    "MadeChange",
+    "StaysOut",
+    "SupposedAccess",
+    "ask",
+    "effects_of",
+    "gone_and_come",
+    "is_large",
+    "steps_to_plan",
+]
 
-_MOST_EXPLAINED = 400
+_MOST_EXPLAINED, _MOST_TRIED = 100, 50
+_READ_FLAG = 1 << FLAG_RIGHTS.index(Right.READ)
+_LARGE = 200_000
+"""Folders of an office in which not all findings are looked for twice, unless that is asked for."""
+
+OF_ACCESS = ("expectation-broken", "plan-differs", "left-but-open", "empty-group", "granted-without-service")
+"""The checks that are compared in a large office: what they say of access, and of people."""
+
 _GIVING = ("role", "member", "given", "carries", "list")
 
 
@@ -56,7 +75,7 @@ class StaysOut:
 class SupposedAccess:
     """An imagined change to access: its steps, who gains and loses, who stays out, and the findings that go and come.
 
-    Findings that the change only words anew are in neither.
+    Findings that the change only words anew are in neither; `only` are the checks that were compared (None: all).
     """
 
     steps: Sequence[Step]
@@ -65,14 +84,19 @@ class SupposedAccess:
     outside: Sequence[StaysOut]
     gone: Sequence[Finding]
     come: Sequence[Finding]
+    only: Sequence[str] | None = None
 
 
-def ask(office: Office, steps: Sequence[Step]) -> SupposedAccess:
-    """Return what some steps would do, made one after the other; raises `StepError` where one does not fit."""
+def ask(office: Office, steps: Sequence[Step], *, all_findings: bool = False) -> SupposedAccess:
+    """Return what some steps would do, made one after the other; raises `StepError` where one does not fit.
+
+    Findings are compared of all checks, but in a large office of `OF_ACCESS` alone unless `all_findings` are wanted.
+    """
+    only = OF_ACCESS if is_large(office) and not all_findings else None
     then = imagined_office(office, steps)
     changes = effects_of(office, then)
-    gone, come = gone_and_come(office, then)
-    return SupposedAccess(steps, then, changes, _stay_out(office, then), gone, come)
+    gone, come = gone_and_come(office, then, only)
+    return SupposedAccess(steps, then, changes, _stay_out(office, then), gone, come, only)
 
 
 def steps_to_plan(office: Office, name: str) -> list[Step]:
@@ -82,9 +106,16 @@ def steps_to_plan(office: Office, name: str) -> list[Step]:
     return find_mending(other).steps
 
 
-def gone_and_come(office: Office, then: Office) -> tuple[list[Finding], list[Finding]]:
-    """Return the findings that end between an office and as it would be, and those that are new."""
-    old, new = (_by_subject([one.finding for one in check.ask(each)]) for each in (office, then))
+def is_large(office: Office) -> bool:
+    """Tell whether an office is so large that looking for all findings twice takes long."""
+    return sum(one.folders for one in office.count.surveys) > _LARGE
+
+
+def gone_and_come(
+    office: Office, then: Office, only: Sequence[str] | None = None
+) -> tuple[list[Finding], list[Finding]]:
+    """Return the findings that end between an office and as it would be, and those that are new; of some checks."""
+    old, new = (_by_subject([one.finding for one in check.ask(each, only)]) for each in (office, then))
     gone = [finding for key, finding in old.items() if key not in new]
     return gone, [finding for key, finding in new.items() if key not in old]
 
@@ -162,30 +193,46 @@ def _stay_out(office: Office, then: Office) -> list[StaysOut]:
     return found
 
 
-def _named_and_out(then: Office, system: str, newly: Mapping[str, Iterable[Principal]]) -> list[StaysOut]:
-    everyone = then.systems.everyone(system, then.systems.holders[system], is_narrow=True)
+def _named_and_out(then: Office, system: str, newly: Mapping[str, list[Principal]]) -> list[StaysOut]:
+    """Return who of some principals cannot read the folders whose lists give it to a group that they are new in.
+
+    Of folders that one gate keeps them from the first stands for all.
+    """
+    people = {one.person for some in newly.values() for one in some}
+    principals = [one for one in then.systems.holders[system] if one.person in people]
+    everyone = then.systems.everyone(system, principals, is_narrow=True)
     matrix = everyone.matrix
     lists, parent = matrix.folders["list"], matrix.folders["parent"]
-    found: list[StaysOut] = []
+    is_top = np.ones(matrix.folders.rows, dtype=bool)
+    is_top[1:] = lists[1:] != lists[parent[1:]]
+    names = sorted(people)
     path_of = folder_paths(matrix.folders)
-    for number in range(len(then.readers[system].strings("lists.body"))):
+    found: dict[tuple[str, str, bytes], StaysOut] = {}
+    for number in np.unique(lists).tolist():
         view = matrix.view(number, is_folder=True)
-        for ident, principals in newly.items():
-            given = (view.groups | view.either).get(ident, Right.NONE)
-            if not given & Right.READ:
-                continue
-            rows = [row for row in (lists == number).nonzero()[0].tolist() if not row or lists[parent[row]] != number]
-            for row in rows:
-                address = Address(system, path_of(row))
-                for principal in principals:
-                    access = then.systems.access(
-                        find_location(then.readers[system], address), _principals(then, system, principal.person)
-                    )
-                    stopped = [way for way in access.ways if way.first_stop is not None]
-                    if not access.rights & Right.READ and access.is_known and stopped:
-                        gate = stopped[0].first_stop
-                        assert gate is not None
-                        reason = gate.reasons[0] if gate.reasons else None
-                        by = "" if reason is None else word_entry(reason.entry, then.names(system))
-                        found.append(StaysOut(principal.person, address, gate, by))
-    return found
+        giving = [ident for ident in newly if (view.groups | view.either).get(ident, Right.NONE) & Right.READ]
+        if not giving:
+            continue
+        rows = np.flatnonzero(is_top & (lists == number)).astype(np.int64)
+        has = PeopleFlags(everyone, names).flags(rows)
+        for ident in giving:
+            for principal in newly[ident]:
+                lacks = rows[has[:, names.index(principal.person)] & _READ_FLAG == 0]
+                for row in lacks[:_MOST_TRIED].tolist():
+                    one = _stopped(then, Address(system, path_of(row)), principal)
+                    if one is not None:
+                        found.setdefault((one.person, one.gate.name, one.gate.place), one)
+    return list(found.values())
+
+
+def _stopped(then: Office, address: Address, principal: Principal) -> StaysOut | None:
+    principals = _principals(then, address.system, principal.person)
+    access = then.systems.access(find_location(then.readers[address.system], address), principals)
+    stopped = [way for way in access.ways if way.first_stop is not None]
+    if access.rights & Right.READ or not access.is_known or not stopped:
+        return None
+    gate = stopped[0].first_stop
+    assert gate is not None, "only such ways were taken"
+    reason = gate.reasons[0] if gate.reasons else None
+    by = "" if reason is None else word_entry(reason.entry, then.names(address.system))
+    return StaysOut(principal.person, address, gate, by)

@@ -186,17 +186,25 @@ def _few(names: Sequence[str]) -> str:
 
 def _effect_words(effects: Sequence[Changed]) -> str:
     """Say who gains and loses, those who do so alike together."""
-    found: dict[tuple[str, str, str], list[str]] = {}
+    verbs: dict[str, set[str]] = {}
+    levels: dict[str, dict[str, None]] = {}
     for one in effects:
         cells = change_cells(one.change)
-        gains, loses = one.change.gained or one.change.files, one.change.lost or one.change.lost_files
-        verb = "gains" if gains and not loses else "loses" if loses and not gains else "changes"
-        found.setdefault((verb, str(cells["before"]), str(cells["after"])), []).append(one.person)
+        if one.change.gained or one.change.files:
+            verbs.setdefault(one.person, set()).add("gains")
+        if one.change.lost or one.change.lost_files:
+            verbs.setdefault(one.person, set()).add("loses")
+        same = cells["before"] == cells["after"]
+        words = "files" if same else f"{_text(cells['before'])} → {_text(cells['after'])}"
+        levels.setdefault(one.person, {})[words] = None
+    found: dict[tuple[str, str], list[str]] = {}
+    for person, some in levels.items():
+        mine = verbs.get(person, set())
+        verb = next(iter(mine)) if len(mine) == 1 else "changes"
+        found.setdefault((verb, ", ".join(some)), []).append(person)
     parts = []
-    for (verb, before, after), people in found.items():
-        some = list(dict.fromkeys(people))
-        levels = f"{before} → {after}" if before != after else "files"
-        parts.append(f"{_few(some)} {verb if len(some) == 1 else _PLURAL[verb]} ({levels})")
+    for (verb, words), people in found.items():
+        parts.append(f"{_few(people)} {verb if len(people) == 1 else _PLURAL[verb]} ({words})")
     return "; ".join(parts) or "nobody"
 
 
