@@ -404,8 +404,8 @@ def test_values_in_parts_are_asked_for_to_the_last_or_the_list_is_cut(count: int
     values = [f"cn=u{number}".encode() for number in range(count)]
     whole = InParts(values, 5)
     told = whole.part(0) if count > 5 else {"member": values}
-    entry = ldapaccounts._entry(whole, "cn=g", told | {"cn": [b"g"]})
+    entry = ldapaccounts.read_entry(whole, "cn=g", told | {"cn": [b"g"]})
     assert entry.attributes["member"] == values and entry.attributes["cn"] == [b"g"] and not entry.is_cut
     if count > 10:
-        cut = ldapaccounts._entry(InParts(values, 5, gives_up_at=10), "cn=g", told)
+        cut = ldapaccounts.read_entry(InParts(values, 5, gives_up_at=10), "cn=g", told)
         assert cut.is_cut and cut.attributes["member"] == values[:10]
