@@ -1,4 +1,4 @@
-"""The tables of a system with one folder more, or one less; rows stay breadth-first (see `core.tree.table`)."""
+"""The tables of a system with one folder more, or one less, or only some; rows stay breadth-first."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.table import Column, Table
 
-__all__ = ["TABLES", "with_folder", "without_folder"]
+__all__ = ["TABLES", "cut_to", "with_folder", "without_folder"]
 
 TABLES = ("folders", "classes", "odd", "hard", "others", "large", "collisions", "totals")
 """The tables that speak of folders by their rows."""
@@ -82,3 +82,30 @@ def _is_row(table: str, column: str) -> bool:
 
 def _shifted(rows: NDArray[Any], at: int, by: int) -> NDArray[Any]:
     return np.where(rows >= at, rows + by, rows).astype(rows.dtype)
+
+
+def cut_to(tables: Mapping[str, Table], kept: NDArray[np.int64]) -> dict[str, Table]:
+    """Return some folders alone, with their files by class and by name: rows in order, with all above each."""
+    folders = tables["folders"]
+    columns: dict[str, Column] = {}
+    for column in COLUMNS["folders"]:
+        old = folders.columns[column]
+        columns[column] = old[kept] if isinstance(old, np.ndarray) else [old[row] for row in kept.tolist()]
+    parent = np.where(folders["parent"][kept] < 0, -1, np.searchsorted(kept, np.maximum(folders["parent"][kept], 0)))
+    children = np.bincount(parent[parent >= 0], minlength=len(kept))
+    # Children are neighbours and in the order of their parents, among some as among all.
+    columns |= {"parent": parent.astype("i4"), "children": children.astype("i4")}
+    columns["first_child"] = (1 + np.cumsum(children) - children).astype("i4")
+    found = {}
+    for key, first, count in (("classes", "first_class", "classes"), ("odd", "first_odd", "odds")):
+        sizes, begins = folders[count][kept].astype(np.int64), folders[first][kept].astype(np.int64)
+        starts = np.cumsum(sizes) - sizes
+        rows = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
+        parts: dict[str, Column] = {}
+        for column in COLUMNS[key]:
+            old = tables[key].columns[column]
+            parts[column] = old[rows] if isinstance(old, np.ndarray) else [old[row] for row in rows.tolist()]
+        parts["folder"] = np.repeat(np.arange(len(kept)), sizes).astype("i4")
+        columns[first] = starts.astype("i4")
+        found[key] = Table(parts, len(rows))
+    return {"folders": Table(columns, len(kept)), **found}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,9 @@ from neatledger.errors import StepError
 from neatledger.ledger.reader import SurveyReader
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from neatledger.core.tree.table import Table
 
 __all__ = ["ImaginedReader", "imagine"]
@@ -42,6 +46,7 @@ class ImaginedReader(SurveyReader):
         self.shared = found.shared
         self.touched: set[bytes] = set()
         self.old_rows: list[int] | None = None
+        self._rows: dict[bytes, int] = {}
         self._over: dict[str, dict[int, dict[str, int]]] = {"folders": {}, "classes": {}, "odd": {}}
         self._more: dict[str, list[bytes]] = {"lists.body": [], "idents.text": []}
         self._known: dict[str, dict[bytes, int]] = {}
@@ -57,6 +62,17 @@ class ImaginedReader(SurveyReader):
         made._more = {name: list(texts) for name, texts in self._more.items()}
         made._known = {name: dict(texts) for name, texts in self._known.items()}
         made._first, made._grown = dict(self._first), dict(self._grown)
+        made._rows = dict(self._rows)
+        return made
+
+    def cut(self, kept: NDArray[np.int64]) -> ImaginedReader:
+        """Return the same of some folders alone, with all above each: for questions of rights, and no others."""
+        from neatledger.ledger.growing import cut_to
+
+        made = self.copy()
+        made._grown = cut_to({table: self.table(table) for table in ("folders", "classes", "odd")}, kept)
+        made._over = {table: {} for table in made._over}
+        made._rows = {}
         return made
 
     # As a state ----------------------------------------------------------------------------------------
@@ -72,23 +88,43 @@ class ImaginedReader(SurveyReader):
         model = MODELS[self.model]
         return FoundAccounts(self.accounts, self.groups, model.everyone_has, self.facts.get("privileges", {}))
 
+    def _row_at(self, path: bytes) -> int | None:
+        """Return the row of a folder; looked up once, for rows stay until a folder is made."""
+        if path not in self._rows:
+            above, _, name = path.rpartition(b"/")
+            row: int | None = 0
+            if name:
+                parent = self._row_at(above or b"/")
+                row = None if parent is None else self._child(parent, name)
+            if row is None:
+                return None
+            self._rows[path] = row
+        return self._rows[path]
+
+    def _child(self, parent: int, name: bytes) -> int | None:
+        first = self._cell("folders.first_child", parent)
+        rows = range(first, first + self._cell("folders.children", parent))
+        place = bisect_left(rows, name, key=lambda row: self._cell("folders.name", row))
+        return rows[place] if place < len(rows) and self._cell("folders.name", rows[place]) == name else None
+
     def _folder_at(self, path: bytes) -> FolderFacts | None:
-        chain, missing = self.find_path(path)
-        return chain[-1] if missing is None else None
+        row = self._row_at(path)
+        return None if row is None else self.folder(row)
 
     def folder_state(self, path: bytes) -> ItemState | None:
         """Return what decides about a folder; None where there is none of this path."""
-        folder = self._folder_at(path)
-        if folder is None:
+        row = self._row_at(path)
+        if row is None:
             return None
-        default = self.list_body(folder.default) if folder.default >= 0 else None
-        return ItemState(folder.owner, self.list_body(folder.list), default)
+        number, default, owner = (self._cell(f"folders.{name}", row) for name in ("list", "default", "owner"))
+        own = self.list_body(default) if default >= 0 else None
+        return ItemState(self.ident(owner), self.list_body(number), own)
 
     def put_folder(self, path: bytes, item: ItemState) -> None:
         """Let other things decide about a folder that is there."""
-        folder = self._folder_at(path)
-        assert folder is not None, "a step looks first"
-        self._over["folders"][folder.row] = self._numbers(item)
+        row = self._row_at(path)
+        assert row is not None, "a step looks first"
+        self._over["folders"][row] = self._numbers(item)
         self._put(path)
 
     def _numbers(self, item: ItemState) -> dict[str, int]:
@@ -158,6 +194,7 @@ class ImaginedReader(SurveyReader):
             assert row is not None, "made just now"
             self.old_rows = [*rows[:row], -1, *rows[row:]]
         # They are in the tables by now.
+        self._rows = {}
         self._over = {table: {} for table in self._over}
         self._put(path)
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from neatledger.core.checks.contract import Finding
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
-from neatledger.questions.suppose_access import gone_and_come
+from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
 from neatledger.questions.worklist import WorkItem, Worklist
 
 __all__ = ["findings_ended"]
@@ -18,7 +18,7 @@ def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
     ends: list[list[Finding]] = [[] for _ in found.items]
     if not found.items:
         return ends
-    gone, _ = gone_and_come(office, found.then)
+    gone, _ = gone_and_come(office, found.then, OF_ACCESS if is_large(office) else None)
     for finding in gone:
         places = [number for number, item in enumerate(found.items) if _may_end(item, finding)]
         if places:

@@ -10,10 +10,9 @@ import numpy as np
 
 from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
-from neatledger.core.lists.contract import ItemContext
-from neatledger.core.lists.doubt import judge
-from neatledger.core.lists.holders import Holder
-from neatledger.core.lists.rights import EVERY_RIGHT, Right, spell_rights
+from neatledger.core.lists.doubt import judge_all
+from neatledger.core.lists.holders import Crowd, Holder
+from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccountStep
@@ -24,12 +23,16 @@ from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.order import Cells, Direction, Placed, Scope, arrange, is_harmless
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
+from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions.imagined import changes_between, imagined_office, lies_over
 from neatledger.questions.office import Office
 
 __all__ = ["Order", "OrderedStep"]
+
+_SMALL = 20_000  # folders of a tree of which no part need be cut out
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,11 +50,20 @@ class Order:
 
     def __init__(self, office: Office, steps: Sequence[Step]) -> None:
         self._asker = _Asker(office, steps)
-        placed = arrange(self._asker.scopes(), self._asker.prober)
+        placed = arrange(self._asker.scopes, self._asker.prober)
         self._tried = {one.members for one in placed if one.is_tried}
         self.steps = [
             OrderedStep(steps[one.number], self._asker.word(one), one.number, one.members) for one in placed
         ]
+
+    @property
+    def then(self) -> Office:
+        """The office as it would be after all steps."""
+        return self._asker.then
+
+    def concerns(self, number: int, person: str) -> bool:
+        """Tell whether a person's rights may hang on a step."""
+        return person in self._asker.scopes[number].people
 
     def may_leave_out(self, one: OrderedStep, made: Sequence[int]) -> bool:
         """Tell whether a step harms nobody when of those that it hangs with only some were made before it."""
@@ -67,23 +79,26 @@ class _Asker:
     def __init__(self, office: Office, steps: Sequence[Step]) -> None:
         self._office, self._steps = office, steps
         self._cells: dict[tuple[int, ...], _Probed] = {}
+        self._orders: dict[str, TreeOrder] = {}
 
     @cached_property
-    def _then(self) -> Office:
+    def then(self) -> Office:
+        """The office as it would be after all steps."""
         return imagined_office(self._office, self._steps)
 
     @cached_property
     def _variants(self) -> dict[str, list[tuple[str, list[Holder]]]]:
         """Return of every system each person's holders as they are before all steps and after."""
         found: dict[str, dict[str, set[Holder]]] = {}
-        for side in (self._office, self._then):
+        for side in (self._office, self.then):
             for system, principals in side.systems.holders.items():
                 for one in principals:
                     found.setdefault(system, {}).setdefault(one.person, set()).add(one.holder)
         return {system: [(person, list(some)) for person, some in mine.items()] for system, mine in found.items()}
 
+    @cached_property
     def scopes(self) -> list[Scope]:
-        """Return what hangs on each step."""
+        """What hangs on each step."""
         return [replace(self._scope(step), cluster=self._cluster(step.system)) for step in self._steps]
 
     def _cluster(self, system: str) -> str:
@@ -112,26 +127,38 @@ class _Asker:
                 return self._tried(step)
 
     def _people_of(self, step: AccountStep | ServiceStep | WholeAccountStep) -> frozenset[str]:
-        both = [*self._office.systems.holders[step.system], *self._then.systems.holders[step.system]]
+        both = [*self._office.systems.holders[step.system], *self.then.systems.holders[step.system]]
         return frozenset(one.person for one in both if one.account.login == step.target)
+
+    @cached_property
+    def _crowds(self) -> dict[str, tuple[list[str], Crowd]]:
+        """Return of every system all holders at once, and whose each is."""
+        found = {}
+        for system, mine in self._variants.items():
+            pairs = [(person, holder) for person, holders in mine for holder in holders]
+            found[system] = [person for person, _ in pairs], Crowd([holder for _, holder in pairs])
+        return found
 
     def _judged(
         self, system: str, model: str, before: tuple[str, bytes], after: tuple[str, bytes], *, is_folder: bool
     ) -> tuple[frozenset[str], Direction]:
         """Return to whom two lists give different things, as whoever they are before or after all steps."""
-        sides = [(MODELS[model].parse(body), ItemContext(owner, is_folder)) for owner, body in (before, after)]
-        people, direction = set(), Direction.NOTHING
-        for person, holders in self._variants.get(system, ()):
-            for holder in holders:
-                old, new = (judge(parsed, context, holder) for parsed, context in sides)
-                if old.is_unsure or new.is_unsure:
-                    people.add(person)
-                    direction = Direction.BOTH
-                elif old.rights != new.rights:
-                    people.add(person)
-                    direction |= Direction.RAISES if new.rights & ~old.rights & EVERY_RIGHT else Direction.NOTHING
-                    direction |= Direction.LOWERS if old.rights & ~new.rights & EVERY_RIGHT else Direction.NOTHING
-        return frozenset(people), direction
+        if system not in self._crowds:
+            return frozenset(), Direction.NOTHING
+        people, crowd = self._crowds[system]
+        old, new = (_given(model, owner, body, crowd, is_folder) for owner, body in (before, after))
+        changed, direction = 0, Direction.NOTHING
+        for right in old.keys() | new.keys():
+            had, has = old.get(right, 0), new.get(right, 0)
+            if right is Right.UNSURE:
+                changed |= had | has
+                direction |= Direction.BOTH if had | has else Direction.NOTHING
+                continue
+            changed |= had ^ has
+            direction |= Direction.RAISES if has & ~had else Direction.NOTHING
+            direction |= Direction.LOWERS if had & ~has else Direction.NOTHING
+        found = frozenset(people[place] for place in range(changed.bit_length()) if changed >> place & 1)
+        return found, direction
 
     def _tried(self, step: Step) -> Scope:
         """Return the scope of a step of which only trying it tells whom it concerns: all on that system, at worst."""
@@ -160,8 +187,8 @@ class _Asker:
 
     def prober(self, group: Sequence[int]) -> _Probed:
         """Return what tells the rights of those concerned by some steps."""
-        scopes = [self._scope(self._steps[number]) for number in group]
-        found = _Probed(self._office, self._steps, scopes)
+        scopes = [self.scopes[number] for number in group]
+        found = _Probed(self._office, self._steps, scopes, self._orders)
         self._cells[tuple(sorted(group))] = found
         return found
 
@@ -182,6 +209,17 @@ class _Asker:
         return "; ".join(part for part in parts if part)
 
 
+def _given(model: str, owner: str, body: bytes, crowd: Crowd, is_folder: bool) -> dict[Right, int]:
+    """Return by right to whom a list gives it, its owner among them."""
+    others, owners = judge_all(MODELS[model].parse(body), crowd, is_folder=is_folder)
+    mine = crowd.by_user.get(owner, 0)
+    mine |= crowd.by_group.get(owner, 0) if MODELS[model].groups_may_own else 0
+    return {
+        right: (owners.get(right, 0) & mine) | (others.get(right, 0) & ~mine)
+        for right in others.keys() | owners.keys()
+    }
+
+
 def _account_direction(step: AccountStep | ServiceStep | WholeAccountStep) -> Direction:
     match step:
         case AccountStep():
@@ -195,8 +233,10 @@ def _account_direction(step: AccountStep | ServiceStep | WholeAccountStep) -> Di
 class _Probed:
     """The rights of some people on some folders after some steps, system by system."""
 
-    def __init__(self, office: Office, steps: Sequence[Step], scopes: Iterable[Scope]) -> None:
-        self._office, self._steps = office, steps
+    def __init__(
+        self, office: Office, steps: Sequence[Step], scopes: Iterable[Scope], orders: dict[str, TreeOrder]
+    ) -> None:
+        self._office, self._steps, self._orders = office, steps, orders
         some = list(scopes)
         self._people: dict[str, list[str]] = {}
         self._tops: dict[str, list[bytes]] = {}
@@ -209,13 +249,38 @@ class _Probed:
                 self._tops[name] = [b"/"]
         self.places: list[tuple[str, Address]] = []
         self._known: dict[tuple[int, ...], Cells | None] = {}
+        self._base = self._cut()
+
+    def _cut(self) -> Office:
+        """Return the office with the folders alone that are asked about: of a large tree that is little."""
+        found = imagined_office(self._office, [])
+        readers = dict(self._office.readers)
+        for system, tops in self._tops.items():
+            reader = readers[system]
+            if b"/" in tops or reader.table("folders").rows < _SMALL:
+                continue
+            order = self._orders.setdefault(system, TreeOrder(reader.table("folders")))
+            marks = np.zeros(order.rows, dtype=bool)
+            rows = [order.find_row(Address(system, top).parts) for top in tops]
+            for row in rows:
+                if row is not None and not marks[row]:
+                    marks[order.below(row)] = True
+            for row in rows:
+                while row:
+                    row = int(order.parent[row])
+                    marks[row] = True
+            marks[0] = True
+            whole = reader if isinstance(reader, ImaginedReader) else ImaginedReader(reader)
+            readers[system] = whole.cut(np.flatnonzero(marks))
+        found.__dict__["readers"] = readers
+        return found
 
     def cells(self, made: Sequence[int]) -> Cells | None:
         """Return the flags of every person on every folder, systems one after the other."""
         key = tuple(made)
         if key not in self._known:
             try:
-                then = imagined_office(self._office, [self._steps[number] for number in made])
+                then = imagined_office(self._base, [self._steps[number] for number in made])
             except StepError:
                 self._known[key] = None
             else:

@@ -29,6 +29,7 @@ from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 
 __all__ = [
+    "OF_ACCESS",
     "MadeChange",
     "StaysOut",
     "SupposedAccess",

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from neatledger.core.lists.rights import Right
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import PushStep
+from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.tree.address import Address
 from neatledger.errors import StepError, UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
@@ -16,7 +17,7 @@ from neatledger.questions.carrying import why_by_hand
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import Left, find_mending
 from neatledger.questions.office import Office
-from neatledger.questions.ordering import Order
+from neatledger.questions.ordering import Order, OrderedStep
 from neatledger.questions.suppose_access import MadeChange, effects_of
 
 __all__ = ["WorkItem", "Worklist", "ask", "ask_for_steps"]
@@ -76,11 +77,16 @@ def _spelled_out(office: Office, steps: Sequence[Step]) -> list[Step]:
     return found
 
 
+_FEW, _SMALL = 60, 50_000
+
+
 def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Worklist:
     order = Order(office, steps)
+    is_large = len(steps) > _FEW or sum(one.folders for one in office.count.surveys) > _SMALL
+    if is_large:
+        return _many(office, order, left)
     items: list[WorkItem] = []
-    made: dict[tuple[int, ...], list[int]] = {}
-    gaps: set[tuple[int, ...]] = set()
+    waiting = _Waiting(order)
     here = office
     for one in order.steps:
         try:
@@ -91,18 +97,95 @@ def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Wo
         refused = _why_refused(here, then, one.step)
         if refused:
             items.append(WorkItem(one.step, [], one.harm, refused))
-            gaps.add(one.group)
+            waiting.skip(one)
             continue
         by_hand = why_by_hand(office, one.step)
-        before = made.setdefault(one.group, [])
-        waits = not by_hand and one.group in gaps and not order.may_leave_out(one, before)
-        if by_hand or waits:
-            gaps.add(one.group)
-        else:
-            before.append(one.number)
+        waits = waiting.take(one, bool(by_hand))
         items.append(WorkItem(one.step, effects_of(here, then), one.harm, "", by_hand, waits))
         here = then
     return Worklist(items, left, here)
+
+
+class _Waiting:
+    """Which steps wait for a person: of those that hang together, what would harm somebody before that."""
+
+    def __init__(self, order: Order) -> None:
+        self._order = order
+        self._made: dict[tuple[int, ...], list[int]] = {}
+        self._gaps: set[tuple[int, ...]] = set()
+
+    def skip(self, one: OrderedStep) -> None:
+        """Take note of a step that is not made."""
+        self._gaps.add(one.group)
+
+    def take(self, one: OrderedStep, by_hand: bool) -> bool:
+        """Tell whether a step waits, and take note of it."""
+        before = self._made.setdefault(one.group, [])
+        waits = not by_hand and one.group in self._gaps and not self._order.may_leave_out(one, before)
+        if by_hand or waits:
+            self._gaps.add(one.group)
+        else:
+            before.append(one.number)
+        return waits
+
+
+def _many(office: Office, order: Order, left: Sequence[Left]) -> Worklist:
+    """Return the worklist of many steps: what all do is worked out at once, and told to the step it hangs on."""
+    waiting = _Waiting(order)
+    then = order.then
+    effects: dict[int, list[MadeChange]] = {}
+    owners = _Owners(order)
+    for change in effects_of(office, then):
+        effects.setdefault(owners.of(change), []).append(change)
+    items = []
+    for one in order.steps:
+        refused = ""
+        if _may_lock_out(one.step):
+            # Judged by the end of all: what one of them takes another one may give back.
+            refused = _why_refused(office, then, one.step)
+        if refused:
+            items.append(WorkItem(one.step, [], one.harm, refused))
+            waiting.skip(one)
+            continue
+        by_hand = why_by_hand(office, one.step)
+        waits = waiting.take(one, bool(by_hand))
+        items.append(WorkItem(one.step, effects.get(one.number, []), one.harm, "", by_hand, waits))
+    return Worklist(items, left, then)
+
+
+def _may_lock_out(step: Step) -> bool:
+    """Tell whether a step could leave something without anybody who manages it; most could not."""
+    if isinstance(step, ListStep) and step.model == "posix":
+        # There the owner manages, whatever the list says.
+        return step.before.owner != step.after.owner
+    return not isinstance(step, FilesStep)
+
+
+class _Owners:
+    """Finds the step on which a change hangs: the nearest above that concerns the person, else one of no place."""
+
+    def __init__(self, order: Order) -> None:
+        self._order = order
+        self._at: dict[Address, list[int]] = {}
+        self._others: list[int] = []
+        for one in order.steps:
+            if one.step.place is None:
+                self._others.append(one.number)
+            else:
+                self._at.setdefault(one.step.place, []).append(one.number)
+
+    def of(self, change: MadeChange) -> int:
+        """Return the number of the step."""
+        system, path = change.address.system, change.address.path
+        while True:
+            for number in self._at.get(Address(system, path), ()):
+                if self._order.concerns(number, change.person):
+                    return number
+            if path == b"/":
+                break
+            path = path.rpartition(b"/")[0] or b"/"
+        found = [number for number in self._others if self._order.concerns(number, change.person)]
+        return found[0] if found else self._order.steps[0].number
 
 
 # What must never be made ----------------------------------------------------------------------------------
