@@ -85,6 +85,7 @@ class _Finder:
         self.then = imagined_office(office, [])
         self._why: dict[tuple[str, Address], str] = {}
         self._states: dict[str, ImaginedReader] = {}
+        self._meant_at: dict[tuple[str, Address | None], Meant] = {}
 
     def _is_asked(self, person: str) -> bool:
         return self.people is None or person in self.people
@@ -255,6 +256,14 @@ class _Finder:
             self._why[one.person, one.address] = why
 
     def _meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
+        """Return what the plan means on a folder: what it means on the nearest that it names, but for patterns."""
+        planned = nearest_planned(self.office.plan, address)
+        key = system, None if planned is None else planned.address
+        if key not in self._meant_at:
+            self._meant_at[key] = self._make_meant(system, address, people)
+        return self._meant_at[key]
+
+    def _make_meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
         plan, state = self.office.plan, self._state(system)
         rights = {one.person: plan.rights_at(address, one.person)[0] for one in people}
         members = _all_members(people, {group.ident: group.name for group in state.groups})

@@ -9,12 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from neatledger.core.access.differences import COMPARED
 from neatledger.core.lists import nfs4, nt, role
-from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.descriptors import AceType
-from neatledger.core.lists.doubt import judge
+from neatledger.core.lists.doubt import judge_all
+from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
@@ -29,9 +30,9 @@ __all__ = ["Meant", "wanted_item"]
 class Meant:
     """What the plan means on one folder, in the terms of its system.
 
-    `people` are the principals of those whom the plan speaks of, and of others that are no service's; `rights` is
-    what each person should have there; `grants` are the plan's holders as the system knows them, and what each is
-    given; `groups` are the system's groups, by identifier, with the logins of all who are in them.
+    `people` are the principals of those whom the plan speaks of; `rights` is what each person should have there;
+    `grants` are the plan's holders as the system knows them, and what each is given; `groups` are the system's
+    groups, by identifier, with their names and the logins of all who are in them.
     """
 
     model: str
@@ -48,6 +49,51 @@ class Meant:
             united |= rights
         return united if found else None
 
+    @cached_property
+    def crowd(self) -> Crowd:
+        """All the people at once; person number i is bit i of every set."""
+        return Crowd([one.holder for one in self.people])
+
+    @cached_property
+    def should(self) -> dict[Right, int]:
+        """Who should have each right; who may add to a folder may change what is in it."""
+        found = dict.fromkeys((*_OF_FOLDERS, Right.CHANGE), 0)
+        for number, one in enumerate(self.people):
+            rights = self.rights.get(one.person, Right.NONE)
+            for right in found:
+                if rights & right or (right is Right.CHANGE and rights & Right.ADD):
+                    found[right] |= 1 << number
+        return found
+
+    @cached_property
+    def may_come_in(self) -> int:
+        """Whose accounts are open and let them come in: others lack nothing that a list could give."""
+        return sum(1 << number for number, one in enumerate(self.people) if one.may_come_in)
+
+    @cached_property
+    def twins(self) -> list[int]:
+        """The accounts of people who have several: what one of them has they have."""
+        mine: dict[str, int] = {}
+        for number, one in enumerate(self.people):
+            mine[one.person] = mine.get(one.person, 0) | 1 << number
+        return [bits for bits in mine.values() if bits & (bits - 1)]
+
+    def among(self, whom: Whom) -> int:
+        """Return which of the people a holder stands for."""
+        match whom.sort:
+            case Sort.USER:
+                return self.crowd.by_user.get(whom.ident, 0)
+            case Sort.GROUP:
+                return self.crowd.by_group.get(whom.ident, 0)
+            case Sort.EVERYONE:
+                return self.crowd.all
+            case Sort.OWNER:
+                return 0
+
+
+_OF_FOLDERS = tuple(COMPARED)
+_OF_FILES = (Right.READ, Right.CHANGE)
+
 
 def wanted_item(item: ItemState, meant: Meant, *, is_folder: bool = True) -> ItemState:
     """Return a folder (or a sort of files) as the plan means it; raises `StepError` where that cannot be done."""
@@ -58,12 +104,11 @@ def wanted_item(item: ItemState, meant: Meant, *, is_folder: bool = True) -> Ite
 
 
 class _Worked:
-    """A list while it is worked on."""
+    """A list while it is worked on; people are bits of sets."""
 
     def __init__(self, item: ItemState, meant: Meant, is_folder: bool) -> None:
         self.item, self.meant, self.is_folder = item, meant, is_folder
-        # Two accounts of one person: either of them may give what the person should have.
-        self._asked = COMPARED if is_folder else Right.READ | Right.CHANGE
+        self._asked = _OF_FOLDERS if is_folder else _OF_FILES
 
     def _set(self, whom: Whom, rights: Right | None) -> None:
         if rights is not None and self.meant.model == "posix" and whom.sort is not Sort.OWNER:
@@ -75,15 +120,14 @@ class _Worked:
             body = set_holder(self.meant.model, self.item.body, whom, rights, is_folder=False)
             self.item = ItemState(self.item.owner, body)
 
-    def _has(self, principal: Principal) -> Right:
-        parsed = MODELS[self.meant.model].parse(self.item.body)
-        return judge(parsed, ItemContext(self.item.owner, self.is_folder), principal.holder).rights & self._asked
-
-    def _should(self, principal: Principal) -> Right:
-        rights = self.meant.rights.get(principal.person, Right.NONE)
-        if not self.is_folder and rights & Right.ADD:
-            rights |= Right.CHANGE
-        return rights & self._asked
+    def _has(self) -> dict[Right, int]:
+        """Return who has each right that is asked about."""
+        meant, crowd = self.meant, self.meant.crowd
+        model = MODELS[meant.model]
+        others, owners = judge_all(model.parse(self.item.body), crowd, is_folder=self.is_folder)
+        mine = crowd.by_user.get(self.item.owner, 0)
+        mine |= crowd.by_group.get(self.item.owner, 0) if model.groups_may_own else 0
+        return {one: (owners.get(one, 0) & mine) | (others.get(one, 0) & ~mine) for one in self._asked}
 
     # Taking back ------------------------------------------------------------------------------------
 
@@ -96,22 +140,28 @@ class _Worked:
         for sort, named in sorts:
             for ident, given in named.items():
                 self._take_back_from(Whom(sort, ident), given)
-        if any(self._is_over(one, view.everyone) and self._is_over(one, self._has(one)) for one in self.meant.people):
+        if self._over(view.everyone):
             everyone = Whom(Sort.EVERYONE)
             self._set(everyone, self.meant.of(everyone) or Right.NONE)
 
-    def _is_over(self, principal: Principal, given: Right) -> bool:
-        return bool(given & self._asked & ~Right.MANAGE & ~self._should(principal))
+    def _over(self, given: Right) -> int:
+        """Return who has something of some rights, and should not."""
+        bits = 0
+        for right, has in self._has().items():
+            if given & right and right is not Right.MANAGE:
+                bits |= has & ~self.meant.should[right]
+        return bits
 
     def _take_back_from(self, whom: Whom, given: Right) -> None:
-        them = [one for one in self.meant.people if _is(whom, one)]
-        if not any(self._is_over(one, given) and self._is_over(one, self._has(one)) for one in them):
+        if not self._over(given) & self.meant.among(whom):
             return
         meant = self.meant.of(whom)
         # What the plan itself gives the holder is no matter of this list, but of who is in the group.
-        if meant is None or given & self._asked & ~Right.MANAGE & ~meant & ~(
-            Right.CHANGE if meant & Right.ADD else Right.NONE
-        ):
+        covered = Right.NONE if meant is None else meant | (Right.CHANGE if meant & Right.ADD else Right.NONE)
+        asked = Right.NONE
+        for right in self._asked:
+            asked |= right
+        if meant is None or given & asked & ~Right.MANAGE & ~covered:
             self._set(whom, meant)
 
     # Giving -----------------------------------------------------------------------------------------
@@ -122,44 +172,52 @@ class _Worked:
             return
         self._end_refusals()
         for whom, rights in self.meant.grants:
-            if whom.sort is not Sort.EVERYONE and any(_is(whom, one) for one in self._lacking()):
+            if self._lacking() & self.meant.among(whom):
                 self._set(whom, rights | (self.meant.of(whom) or Right.NONE))
-            elif whom.sort is Sort.EVERYONE and self._lacking():
-                self._set(whom, rights)
-        for one in self._lacking():
+        view = MODELS[self.meant.model].parse(self.item.body).view(is_folder=self.is_folder)
+        for one in self._people(self._lacking()):
             # An entry for somebody alone decides alone on POSIX systems, and may give less than their group's.
-            view = MODELS[self.meant.model].parse(self.item.body).view(is_folder=self.is_folder)
             if one.account.ident in view.users and self.item.owner != one.account.ident:
                 self._set(Whom(Sort.USER, one.account.ident), None)
         self._cover()
 
-    def _lacking(self) -> list[Principal]:
-        has: dict[str, Right] = {}
-        for one in self.meant.people:
-            has[one.person] = has.get(one.person, Right.NONE) | self._has(one)
-        wants = self._asked if self.meant.model != "posix" else self._asked & ~Right.MANAGE
-        return [one for one in self.meant.people if self._should(one) & wants & ~has[one.person] and one.may_come_in]
+    def _lacking(self) -> int:
+        """Return who lacks anything that they should have and that a list could give."""
+        bits = 0
+        for right, has in self._has().items():
+            if right is Right.MANAGE and self.meant.model == "posix":
+                continue
+            for twins in self.meant.twins:
+                has |= twins if has & twins else 0
+            bits |= self.meant.should[right] & ~has
+        return bits & self.meant.may_come_in
+
+    def _people(self, bits: int) -> list[Principal]:
+        return [one for number, one in enumerate(self.meant.people) if bits >> number & 1]
 
     def _end_refusals(self) -> None:
         for ident in _refused(self.meant.model, self.item.body):
-            sort = Sort.GROUP if ident in self.meant.groups else Sort.USER
-            whom = Whom(sort, ident)
-            if any(_is(whom, one) for one in self._lacking()):
+            whom = Whom(Sort.GROUP if ident in self.meant.groups else Sort.USER, ident)
+            if self._lacking() & self.meant.among(whom):
                 self._set(whom, self.meant.of(whom))
 
     def _cover(self) -> None:
         """Give what is still lacking to groups all of whose members should have it, then to people by name."""
-        while lacking := self._lacking():
-            need = self._should(lacking[0])
-            alike = {one.account.login for one in lacking if self._should(one) == need}
-            may = {one.account.login for one in self.meant.people if not need & ~self._should(one)}
+        while lacking := self._people(self._lacking()):
+            rights = self.meant.rights[lacking[0].person]
+            need = rights & COMPARED
+            alike = {one.account.login for one in lacking if self.meant.rights[one.person] & COMPARED == need}
+            may = {
+                one.account.login
+                for one in self.meant.people
+                if not need & ~self.meant.rights.get(one.person, Right.NONE)
+            }
             best = max(
                 (ident for ident, (_, members) in self.meant.groups.items() if members & alike and members <= may),
                 key=lambda ident: len(self.meant.groups[ident][1] & alike),
                 default=None,
             )
             before = self.item
-            rights = self.meant.rights[lacking[0].person]
             if best is not None and len(self.meant.groups[best][1] & alike) > 1:
                 self._set(Whom(Sort.GROUP, best, self.meant.groups[best][0]), rights)
             else:
@@ -167,18 +225,6 @@ class _Worked:
             if self.item == before:
                 # Something else than an entry keeps them out.
                 return
-
-
-def _is(whom: Whom, principal: Principal) -> bool:
-    match whom.sort:
-        case Sort.USER:
-            return principal.holder.user == whom.ident
-        case Sort.GROUP:
-            return whom.ident in principal.holder.groups
-        case Sort.EVERYONE:
-            return True
-        case Sort.OWNER:
-            return False
 
 
 def _refused(model: str, body: bytes) -> Iterable[str]:
