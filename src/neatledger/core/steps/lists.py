@@ -21,7 +21,11 @@ __all__ = ["FilesStep", "ListStep", "files_steps", "list_changes"]
 def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_folder: bool = True) -> list[str]:
     """Say which entries go, come and change, an entry a line; an order that alone differs is said as such."""
     old, new = (MODELS[model].parse(body).describe(names, is_folder=is_folder) for body in (before, after))
-    gone, come = [entry for entry in old if entry not in new], [entry for entry in new if entry not in old]
+    gone, come = (
+        # The mask only bounds what the others say, and is set with them.
+        [entry for entry in mine if entry not in theirs and not entry.startswith("mask ")]
+        for mine, theirs in ((old, new), (new, old))
+    )
     fresh = {_parted(entry)[0]: entry for entry in come}
     lines = []
     for entry in gone:
