@@ -10,6 +10,7 @@ import subprocess
 import time
 import warnings
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -44,6 +45,7 @@ from neatledger.questions import carrying, worklist
 from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.office import Office, open_office
 from neatledger.questions.ordering import Order
+from neatledger.questions.texts import StepTexts
 
 PLAN = """\
 office: Test
@@ -188,7 +190,7 @@ def carry(office: Office, steps: Sequence[Step], password: str = "", user: str =
 
 
 @pytest.mark.judge
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(5))
 def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp_path: Path, run) -> None:
     """Random steps on a hostile tree: imagined, carried out, counted again, and taken back to the same looks."""
     folder = make_office(tmp_path, seed)
@@ -235,7 +237,7 @@ def test_killed_anywhere_it_is_gone_on_with_or_taken_back(is_undone: bool, tmp_p
     folder = make_office(tmp_path, 7, 40)
     office = gathered(folder, run)
     before = looks(folder)
-    steps = worklist._spelled_out(office, random_steps(office, 3, 150))
+    steps = worklist._spelled_out(office, random_steps(office, 3, 100))
     write_steps(str(tmp_path / "steps"), steps)
     assert read_steps(str(tmp_path / "steps")) == steps
     wanted = table_of(imagined_office(office, steps))
@@ -254,7 +256,7 @@ def test_killed_anywhere_it_is_gone_on_with_or_taken_back(is_undone: bool, tmp_p
             break
         stops += 1
         asked = [*words, "--undo" if is_undone else "--go-on"]
-        if stops > 4:
+        if stops > 2:
             break
     done = run(*asked[1:], status=ANY)
     assert done.returncode in (0, 2) and stops > 0
@@ -302,7 +304,7 @@ def test_what_was_changed_meanwhile_stops_it_or_is_left(tmp_path: Path, run) -> 
 
 
 @pytest.mark.judge
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(6))
 def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> None:
     """After every single step: nobody has what they have at neither end, nobody lacks what they have at both."""
     folder = make_office(tmp_path, seed + 100, 8)
@@ -408,6 +410,16 @@ def test_members_of_a_real_directory(seed: int, tmp_path: Path, run, monkeypatch
         assert found == wanted and told(tmp_path) != before
         undone = resume(after, carrying.undo, ldap.PASSWORD, user)
         assert not undone.left and told(tmp_path) == before
+        # The texts are change records that the directory's own tool makes, to the same end.
+        texts = StepTexts(after, lambda _: lambda _user, _host: Credentials(user, ldap.PASSWORD))
+        with closing(texts), warnings.catch_warnings():
+            warnings.simplefilter("ignore", DeprecationWarning)
+            records = "\n".join(line for step in steps for line in texts.lines(step))
+        monkeypatch.setenv("LDAPTLS_REQCERT", "never")
+        words = ["ldapmodify", "-x", "-ZZ", "-H", url, "-D", user, "-w", ldap.PASSWORD]
+        subprocess.run(words, input=records, text=True, capture_output=True, check=True)
+        again = gathered(tmp_path, run).readers["people"].groups
+        assert {one.ident: (set(one.members), set(one.nested)) for one in again} == wanted
 
 
 # A service -------------------------------------------------------------------------------------------
@@ -483,7 +495,7 @@ def shared_of(office: Office) -> dict[str, object]:
     }
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", range(1))
 def test_a_service_is_changed_and_changed_back(seed: int, tmp_path: Path, run, monkeypatch) -> None:
     """Members, accounts, links, hand-outs and team folders over the service's own protocols."""
     with Service(tmp_path / "service.db") as service:

@@ -52,7 +52,7 @@ COMMANDS: dict[str, str] = {
     "mend": "the steps that bring what was found to the plan: shown, made when asked, proved, and taken back",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
-    "report": "a report for people who decide, as a page or a workbook",
+    "report": "the space or the worklist as a page or a workbook, for people who decide",
     "accept": "write into the plan that the office lives with a finding",
 }
 FORMATS = ("table", "csv", "json")

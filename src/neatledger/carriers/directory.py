@@ -102,6 +102,11 @@ class DirectoryCarrier:
         rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
         return read_entry(self._connection, rows[0]["dn"], rows[0]["raw_attributes"]) if rows else None
 
+    def changes(self, step: Step) -> list[EntryChange]:
+        """Return what makes a step in the directory as it stands, without making it."""
+        with self._refusals(step):
+            return change_of(step, self._places(step))
+
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the entry anew."""
         with self._refusals(step):

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
-from functools import partial
+from contextlib import closing
 
 from neatledger.app import App
 from neatledger.core.checks.contract import Finding
-from neatledger.core.steps.contract import Step
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import read_steps, write_steps
-from neatledger.formats.steptexts import text_of_step
 from neatledger.questions import carrying, gather, proof, worklist
 from neatledger.questions.ends import findings_ended
+from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
 from neatledger.reports.report import Report
 
@@ -64,13 +63,15 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _report(app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]) -> Report:
     office = app.office
-    text = partial(_text, app)
+    # What is only shown asks nobody for a password: a live directory is asked by --texts alone.
+    text = StepTexts(office).lines
     return mend_report(found.items, ends, found.left, office.names, text, office.count.when)
 
 
 def _print_texts(app: App, found: worklist.Worklist) -> None:
     steps = [item.step for item in found.items]
-    text = texts_report(steps, partial(_text, app), lambda step: step.word(app.office.names(step.system)))
+    with closing(StepTexts(app.office, app.credentials_for)) as texts:
+        text = texts_report(steps, texts.lines, lambda step: step.word(app.office.names(step.system)))
     with open_output(app.output) as out:
         out.write(text)
 
@@ -89,13 +90,6 @@ def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
     below = app.office.address(args.below) if args.below else None
     people = {app.office.find_person(name).id for name in args.person} if args.person else None
     return worklist.ask(app.office, below, people)
-
-
-def _text(app: App, step: Step) -> Sequence[str]:
-    planned = app.office.plan.systems.get(step.system)
-    path = str(planned.settings.get("path", "")) if planned and planned.source == "tree" else ""
-    root = str(app.office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
-    return text_of_step(step, root)
 
 
 def _carry_out(

@@ -1,4 +1,4 @@
-"""``report space``: a paper for people who decide, as a page or a workbook."""
+"""``report``: a paper for people who decide, or a worklist to tick off, as a page or a workbook."""
 
 from __future__ import annotations
 
@@ -8,15 +8,14 @@ from pathlib import Path
 from neatledger.app import App
 from neatledger.errors import UsageError
 from neatledger.files import write_file
-from neatledger.questions import report_space
-from neatledger.reports.spacepaper import space_paper
+from neatledger.reports.paper import Paper
 
 __all__ = ["add_arguments", "run"]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("about", choices=("space",), help="what the report is about")
+    parser.add_argument("about", choices=("space", "mend"), help="space, or the worklist that mend shows")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -24,10 +23,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     target = app.options.output
     suffix = Path(target).suffix.lower() if target else ""
     if target is None or suffix not in (".html", ".xlsx"):
-        raise UsageError("where to, and as what?", hint="write: report space -o space.html (a page) or -o space.xlsx")
-    office = app.office
-    found = report_space.ask(office)
-    paper = space_paper(office.plan, found, office.count.when, office.today, office.caveats())
+        hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
+        raise UsageError("where to, and as what?", hint=hint)
+    paper = _worklist(app) if args.about == "mend" else _space(app)
     if suffix == ".html":
         from neatledger.faces.page import render_page
 
@@ -38,3 +36,27 @@ def run(args: argparse.Namespace, app: App) -> int:
         write_file(target, render_workbook(paper))
     app.say(f"The report is in {target}.")
     return 0
+
+
+def _space(app: App) -> Paper:
+    from neatledger.questions import report_space
+    from neatledger.reports.spacepaper import space_paper
+
+    office = app.office
+    found = report_space.ask(office)
+    return space_paper(office.plan, found, office.count.when, office.today, office.caveats())
+
+
+def _worklist(app: App) -> Paper:
+    from neatledger.questions import worklist
+    from neatledger.questions.ends import findings_ended
+    from neatledger.questions.texts import StepTexts
+    from neatledger.reports.mend import mend_report
+    from neatledger.reports.mendpaper import mend_paper
+
+    office = app.office
+    found = worklist.ask(office)
+    ends = findings_ended(office, found)
+    texts = StepTexts(office)
+    report = mend_report(found.items, ends, found.left, office.names, texts.lines, office.count.when)
+    return mend_paper(report, found.left, office.plan.office, office.today, office.caveats())

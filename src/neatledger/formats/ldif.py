@@ -1,4 +1,4 @@
-"""Directory entries as text: LDIF (RFC 2849), content records only.
+"""Directory entries as text: LDIF (RFC 2849); content records are read, change records written.
 
 Lines that cannot be read, records that describe a change, and values that stand in other files are collected
 as faults with their line; the rest is still read.
@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from neatledger.errors import Fault
 from neatledger.formats.directory import Entry
 
-__all__ = ["parse_ldif"]
+__all__ = ["change_record", "parse_ldif"]
 
 _OF_SEARCH = frozenset({"search", "result", "ref", "control", "numresponses"})
 
@@ -108,3 +108,17 @@ def _entry(record: list[tuple[int, str, bytes]], where: str, faults: list[Fault]
             is_cut = True
         attributes.setdefault(kind, []).append(found)
     return Entry(value.decode("utf-8", "surrogateescape"), attributes, is_cut)
+
+
+def change_record(name: str, operation: str, attribute: str, values: Iterable[bytes]) -> list[str]:
+    """Return the record of one modification of an entry: ``add``, ``delete`` or ``replace`` of values."""
+    lines = [_line("dn", name.encode("utf-8", "surrogateescape")), "changetype: modify", f"{operation}: {attribute}"]
+    return [*lines, *(_line(attribute, value) for value in values), "-", ""]
+
+
+def _line(name: str, value: bytes) -> str:
+    """Return an attribute with its value, which is base64 unless it is a SAFE-STRING that does not end in a space."""
+    is_safe = all(0 < byte < 128 and byte not in b"\r\n" for byte in value) and value[:1] not in (b" ", b":", b"<")
+    if is_safe and not value.endswith(b" "):
+        return f"{name}: {value.decode('ascii')}"
+    return f"{name}:: {base64.b64encode(value).decode('ascii')}"

@@ -16,7 +16,7 @@ from neatledger.formats.names import show_text
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 from neatledger.reports.supposed import Changed, change_cells
 
-__all__ = ["carried_report", "journal_report", "mend_report", "texts_report"]
+__all__ = ["LeftOver", "carried_report", "journal_report", "mend_report", "stays_report", "texts_report"]
 
 _COLUMNS = (
     Column("number", "STEP", number=True),
@@ -163,20 +163,40 @@ def _notes(items: Sequence[Item], left: Sequence[LeftOver], made: int) -> list[s
         notes.append("What is to be made later would harm somebody before a person has made the steps above it.")
     if left:
         notes.append(f"{count_of(len(left), 'difference')} would stay:")
-        reasons: dict[str, list[LeftOver]] = {}
-        for one in left:
-            reasons.setdefault(one.why, []).append(one)
-        for number, (why, some) in enumerate(reasons.items()):
-            if number == _MOST_LEFT:
-                notes.append(f"  and {count_of(len(reasons) - number, 'reason')} more")
-                break
-            people = list(dict.fromkeys(one.difference.person for one in some))
-            places = list(dict.fromkeys(str(one.difference.address) for one in some))
+        reasons = _by_reason(left)
+        for why, people, places in reasons[:_MOST_LEFT]:
             notes.append(f"  {why}: {_few(people)} on {_few(places)}")
+        if len(reasons) > _MOST_LEFT:
+            notes.append(f"  and {count_of(len(reasons) - _MOST_LEFT, 'reason')} more")
     if made:
         notes.append(Aside("mend --carry-out makes them, after asking; mend --texts prints them as text."))
     notes.append("Nothing was changed.")
     return notes
+
+
+def _by_reason(left: Sequence[LeftOver]) -> list[tuple[str, Sequence[str], Sequence[str]]]:
+    """Return every reason with the people and the places it holds for, each once."""
+    reasons: dict[str, tuple[dict[str, None], dict[str, None]]] = {}
+    for one in left:
+        people, places = reasons.setdefault(one.why, ({}, {}))
+        people[one.difference.person] = None
+        places[str(one.difference.address)] = None
+    return [(why, list(people), list(places)) for why, (people, places) in reasons.items()]
+
+
+def stays_report(left: Sequence[LeftOver]) -> Report:
+    """Show what no step ends, each reason with all whom and all places it holds for."""
+    columns = (
+        Column("why", "WHY", wraps=True),
+        Column("who", "WHO", wraps=True),
+        Column("where", "WHERE", wraps=True),
+    )
+    rows = [
+        {"why": why, "who": ", ".join(people), "where": ", ".join(places)} for why, people, places in _by_reason(left)
+    ]
+    return Report(
+        "stays", f"{count_of(len(left), 'difference')} would stay.", columns, rows, [], "nothing would stay"
+    )
 
 
 def _few(names: Sequence[str]) -> str:

@@ -1,0 +1,99 @@
+"""Steps as text for the systems' own tools, with what an office knows of where things stand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from neatledger.carriers.contract import CarrierContext
+from neatledger.carriers.entrychanges import EntryChange, change_of
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.members import MemberStep
+from neatledger.errors import NeatError
+from neatledger.formats.directory import Places
+from neatledger.formats.ldif import change_record, parse_ldif
+from neatledger.formats.steptexts import text_of_step
+from neatledger.questions.office import Office
+from neatledger.sources.ldapaccounts import wants_sids
+
+if TYPE_CHECKING:
+    from neatledger.carriers.directory import DirectoryCarrier
+
+__all__ = ["StepTexts"]
+
+_Changes = Callable[[Step], list[EntryChange]]
+
+
+class StepTexts:
+    """Makes texts of steps; a directory's export is read when a step first needs it.
+
+    With `credentials_for` a live directory is signed in to for its steps; without, they are told as they are.
+    """
+
+    def __init__(
+        self, office: Office, credentials_for: Callable[[str], Callable[[str, str], Credentials]] | None = None
+    ) -> None:
+        self._office, self._credentials_for = office, credentials_for
+        self._changes: dict[str, _Changes | None] = {}
+        self._open: list[DirectoryCarrier] = []
+
+    def close(self) -> None:
+        """Leave the directories that were signed in to."""
+        for one in self._open:
+            one.close()
+
+    def lines(self, step: Step) -> list[str]:
+        """Return a step as lines of its system's own language; a directory's are LDIF change records."""
+        if isinstance(step, MemberStep | AccountStep):
+            changes = self._changes_of(step.system)
+            try:
+                found = None if changes is None else changes(step)
+            except NeatError:
+                found = None
+            if found:
+                return [line for one in found for line in _record(one)]
+        planned = self._office.plan.systems.get(step.system)
+        path = str(planned.settings.get("path", "")) if planned and planned.source == "tree" else ""
+        root = str(self._office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
+        return text_of_step(step, root)
+
+    def _changes_of(self, system: str) -> _Changes | None:
+        if system not in self._changes:
+            planned = self._office.plan.systems.get(system)
+            setting: Any = planned.settings.get("accounts") if planned else None
+            self._changes[system] = None
+            if planned is not None and isinstance(setting, Mapping):
+                try:
+                    if "ldif" in setting:
+                        self._changes[system] = self._of_export(planned.settings, setting)
+                    elif "ldap" in setting and self._credentials_for:
+                        self._changes[system] = self._of_directory(system, planned.settings, self._credentials_for)
+                except (NeatError, OSError):
+                    # Out of reach, or nobody to sign in as: the step is told as it is.
+                    self._changes[system] = None
+        return self._changes[system]
+
+    def _of_export(self, settings: Mapping[str, Any], setting: Mapping[str, Any]) -> _Changes:
+        path = self._office.folder / str(setting["ldif"])
+        entries, _ = parse_ldif(path.read_text("utf-8-sig", "surrogateescape"), str(path))
+        places = Places.of(entries, by_sid=wants_sids(settings, setting))
+        return lambda step: change_of(step, places)
+
+    def _of_directory(
+        self,
+        system: str,
+        settings: Mapping[str, Any],
+        credentials_for: Callable[[str], Callable[[str, str], Credentials]],
+    ) -> _Changes:
+        from neatledger.carriers.directory import DirectoryCarrier
+
+        context = CarrierContext(system, self._office.folder, settings, credentials_for(system))
+        carrier = DirectoryCarrier(context)
+        self._open.append(carrier)
+        return carrier.changes
+
+
+def _record(one: EntryChange) -> list[str]:
+    return change_record(one.name, one.operation, one.attribute, one.values)
