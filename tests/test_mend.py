@@ -390,6 +390,8 @@ def test_members_of_a_real_directory(seed: int, tmp_path: Path, run, monkeypatch
             step = MemberStep("people", group.ident, group.name, login, False, is_in)
             if rng.random() < 0.3 and group.ident != other.ident:
                 step = MemberStep("people", group.ident, group.name, other.ident, True, is_in, other.name)
+            if any((one.group, one.member) == (step.group, step.member) for one in steps):
+                continue  # the texts are told from the directory as it stands before all of them
             if not step.is_group and any(one.primary == group.ident for one in state.accounts if one.login == login):
                 continue
             try:
