@@ -368,12 +368,10 @@ def test_the_report_is_a_page_of_one_file_and_a_workbook_with_numbers(demo: Path
     assert all(isinstance(row[used], int) for row in rows[1:5])
     assert "-o space.html" in run("report", "space", "--office", demo, status=2).stderr
     steps = json.loads(run("mend", "--office", demo, "--today", "2026-11-23", "--format", "json", status=1).stdout)
-    for name in ("mend.html", "mend.xlsx"):
-        run("report", "mend", "-o", tmp_path / name, "--office", demo, "--today", "2026-11-23")
+    run("report", "mend", "-o", tmp_path / "mend.xlsx", "--office", demo, "--today", "2026-11-23")
     papers = load_workbook(tmp_path / "mend.xlsx")
     told = [row[1] for one in papers.sheetnames[1:-1] for row in papers[one].values if row[0] == "\u2610"]
     assert sorted(told) == [row["number"] for row in steps["rows"]] and papers.sheetnames[-1] == "What stays"
-    assert (tmp_path / "mend.html").read_text().count("\u2610") == len(told)
     assert (
         "cannot write" in run("report", "space", "-o", tmp_path / "no" / "x.xlsx", "--office", demo, status=2).stderr
     )

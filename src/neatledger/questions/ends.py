@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from neatledger.core.checks.contract import Finding
+from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
 from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
@@ -12,13 +13,17 @@ from neatledger.questions.worklist import WorkItem, Worklist
 
 __all__ = ["findings_ended"]
 
+_OF_GROWTH = frozenset({"full-soon", "files-run-out"})
+"""Checks that look at past counts, which no step of a worklist alters, and take longest."""
+
 
 def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
     """Return for every step the findings that end with it; one that several must end is with the last of them."""
     ends: list[list[Finding]] = [[] for _ in found.items]
     if not found.items:
         return ends
-    gone, _ = gone_and_come(office, found.then, OF_ACCESS if is_large(office) else None)
+    only = OF_ACCESS if is_large(office) else [name for name in CHECKS if name not in _OF_GROWTH]
+    gone, _ = gone_and_come(office, found.then, only)
     for finding in gone:
         places = [number for number, item in enumerate(found.items) if _may_end(item, finding)]
         if places:
