@@ -9,12 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from datetime import date
 from enum import Enum
 from pathlib import Path
 from typing import Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.contract import Step
+from neatledger.sources.contract import SourceContext
 
 __all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "Standing"]
 
@@ -47,6 +49,12 @@ class CarrierContext:
     office_dir: Path
     settings: Mapping[str, Any]
     credentials: Callable[[str, str], Credentials]
+
+    def as_source(self) -> SourceContext:
+        """Return the same as those take it who read the system."""
+        return SourceContext(
+            self.system, self.office_dir, self.settings, date.today(), lambda _: None, self.credentials
+        )
 
 
 class ByHand(Protocol):

@@ -9,13 +9,12 @@ from datetime import date
 from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.carriers.entrychanges import EntryChange, change_of, is_as_after, is_as_before
+from neatledger.carriers.entrychanges import EntryChange, change_of, standing_of
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.formats.directory import Entry, Places
-from neatledger.sources.contract import SourceContext
 from neatledger.sources.ldapaccounts import (
     in_words,
     make_connection,
@@ -40,9 +39,7 @@ class DirectoryCarrier:
     def __init__(self, context: CarrierContext) -> None:
         setting: Mapping[str, Any] = context.settings["accounts"]["ldap"]
         self._where = str(setting["url"])
-        source = SourceContext(
-            context.system, context.office_dir, context.settings, date.today(), lambda _: None, context.credentials
-        )
+        source = context.as_source()
         by_sid = wants_sids(context.settings, context.settings["accounts"])
         user = str(setting.get("change-as") or setting.get("user", ""))
         self._connection = make_connection(source, setting, user, changes=True)
@@ -64,7 +61,7 @@ class DirectoryCarrier:
     def _refusals(self, step: Step | None = None) -> Iterator[None]:
         from ldap3.core.exceptions import LDAPCommunicationError, LDAPException, LDAPOperationResult
 
-        where = self._where if step is None else f"{step.system}: {step.target}"
+        where = self._where if step is None else step.where
         try:
             yield
         except LDAPOperationResult as error:
@@ -111,11 +108,9 @@ class DirectoryCarrier:
         """Read the entry anew."""
         with self._refusals(step):
             places = self._places(step)
-        if is_as_after(step, places, date.today()):
-            return Looked(Standing.AFTER)
-        if is_as_before(step, places, date.today()):
-            return Looked(Standing.BEFORE)
-        return Looked(Standing.OTHER, "the account stands otherwise than was counted")
+        standing = standing_of(step, places, date.today())
+        message = "the account stands otherwise than was counted" if standing is Standing.OTHER else ""
+        return Looked(standing, message)
 
     def prepare(self, step: Step) -> Details:
         """Return the values that go, so that the very same can come again."""
@@ -128,7 +123,7 @@ class DirectoryCarrier:
         """Make the step; done twice it changes nothing more."""
         with self._refusals(step):
             places = self._places(step)
-            if is_as_after(step, places, date.today()):
+            if standing_of(step, places, date.today()) is Standing.AFTER:
                 return
             for one in change_of(step, places, details):
                 self._connection.modify(one.name, {one.attribute: [(_LIBRARY[one.operation], list(one.values))]})

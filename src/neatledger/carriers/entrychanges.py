@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
 
+from neatledger.carriers.contract import Standing
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.members import MemberStep
@@ -18,7 +19,7 @@ from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name, state_of
 
-__all__ = ["EntryChange", "change_of", "is_as_after", "is_as_before"]
+__all__ = ["EntryChange", "change_of", "standing_of"]
 
 _DISABLED = 0x2
 _BY_DN = {
@@ -46,9 +47,9 @@ def _entry_of(step: Step, places: Places) -> Entry:
         case AccountStep():
             entry = places.people.get(step.login)
         case _:
-            raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+            raise StepError("a person must make this step in the directory", step.where)
     if entry is None:
-        raise StepError("the directory has no such entry any more", f"{step.system}: {step.target}")
+        raise StepError("the directory has no such entry any more", step.where)
     return entry
 
 
@@ -58,7 +59,7 @@ def _member(step: MemberStep, places: Places) -> Entry:
     else:
         found = [places.people[step.member]] if step.member in places.people else []
     if len(found) != 1:
-        raise StepError("the directory has no such member, or more than one", f"{step.system}: {step.target}")
+        raise StepError("the directory has no such member, or more than one", step.where)
     return found[0]
 
 
@@ -89,24 +90,17 @@ def _bytes(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def is_as_after(step: Step, places: Places, today: date) -> bool:
-    """Tell whether the directory stands as after a step."""
+def standing_of(step: Step, places: Places, today: date) -> Standing:
+    """Tell whether the directory stands as before a step, as after it, or otherwise."""
     match step:
         case MemberStep():
-            return bool(_standing_values(step, places)) == step.after
+            return Standing.AFTER if bool(_standing_values(step, places)) == step.after else Standing.BEFORE
         case AccountStep():
-            return state_of(_entry_of(step, places), today) is step.after
-    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
-
-
-def is_as_before(step: Step, places: Places, today: date) -> bool:
-    """Tell whether the directory stands as before a step."""
-    match step:
-        case MemberStep():
-            return bool(_standing_values(step, places)) == step.before
-        case AccountStep():
-            return state_of(_entry_of(step, places), today) is step.before
-    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+            found = state_of(_entry_of(step, places), today)
+            if found is step.after:
+                return Standing.AFTER
+            return Standing.BEFORE if found is step.before else Standing.OTHER
+    raise StepError("a person must make this step in the directory", step.where)
 
 
 def change_of(step: Step, places: Places, was: Mapping[str, object] | None = None) -> list[EntryChange]:
@@ -120,7 +114,7 @@ def change_of(step: Step, places: Places, was: Mapping[str, object] | None = Non
             return _member_changes(step, entry, places, was or {})
         case AccountStep():
             return [_account_change(step, entry)]
-    raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+    raise StepError("a person must make this step in the directory", step.where)
 
 
 def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping[str, object]) -> list[EntryChange]:
@@ -135,17 +129,17 @@ def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping
         ]
     attribute = next((name for kind, name in _BY_DN.items() if kind in entry.classes), "memberUid")
     if attribute == "memberUid" and step.is_group:
-        raise StepError("this group can hold no groups", f"{step.system}: {step.target}")
+        raise StepError("this group can hold no groups", step.where)
     member = _member(step, places)
     value = step.member if attribute == "memberUid" else member.name
-    return [EntryChange(entry.name, "add", attribute, (value.encode("utf-8", "surrogateescape"),))]
+    return [EntryChange(entry.name, "add", attribute, (_bytes(value),))]
 
 
 def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
     control = entry.text("useraccountcontrol")
     opens = step.after is AccountState.OPEN
     if {step.before, step.after} != {AccountState.OPEN, AccountState.DISABLED}:
-        raise StepError("a person must make this step in the directory", f"{step.system}: {step.target}")
+        raise StepError("a person must make this step in the directory", step.where)
     if control:
         bits = int(control) & ~_DISABLED if opens else int(control) | _DISABLED
         return EntryChange(entry.name, "replace", "userAccountControl", (str(bits).encode(),))
@@ -157,4 +151,4 @@ def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
         if entry.text(name.lower()):
             return EntryChange(entry.name, "replace", name, (b"FALSE" if opens else b"TRUE",))
     message = "the entry has no switch that closes it: a person must find another way"
-    raise StepError(message, f"{step.system}: {step.target}")
+    raise StepError(message, step.where)

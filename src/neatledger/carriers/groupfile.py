@@ -75,7 +75,7 @@ class GroupFile:
             fields = line.rstrip("\r\n").split(":")
             if len(fields) == 4 and fields[0] == step.name and fields[2] == step.group:
                 return number, fields
-        raise StepError("the group is not there any more", f"{step.system}: {step.target}", "gather, and ask again")
+        raise StepError("the group is not there any more", step.where, "gather, and ask again")
 
 
 def _members(fields: list[str]) -> list[str]:

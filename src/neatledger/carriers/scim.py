@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from datetime import date
 from typing import Any
 from urllib.parse import urlencode
 
@@ -14,7 +13,6 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
-from neatledger.sources.contract import SourceContext
 from neatledger.sources.http import Web
 
 __all__ = ["ScimCarrier", "by_hand"]
@@ -39,10 +37,7 @@ class ScimCarrier:
 
     def __init__(self, context: CarrierContext) -> None:
         self._base = str(context.settings["accounts"]["scim"]).rstrip("/")
-        source = SourceContext(
-            context.system, context.office_dir, context.settings, date.today(), lambda _: None, context.credentials
-        )
-        self._web = Web(source, self._base)
+        self._web = Web(context.as_source(), self._base)
 
     def close(self) -> None:
         """Let go of the service."""
@@ -61,7 +56,7 @@ class ScimCarrier:
         same = [one for one in found if str(_folded(one).get(attribute.casefold(), "")) == value]
         if len(same) != 1 or not same[0].get("id"):
             message = "there is more than one of this name" if same else f"the service has no {value!r} any more"
-            raise StepError(message, f"{step.system}: {step.target}")
+            raise StepError(message, step.where)
         return _folded(same[0])
 
     def _group(self, step: MemberStep) -> tuple[str, dict[str, Any]]:
@@ -86,7 +81,7 @@ class ScimCarrier:
                     return Looked(Standing.OTHER, f"active says {str(active)[:40]!r}")
                 state = AccountState.OPEN if active else AccountState.DISABLED
                 return Looked(Standing.AFTER if state is step.after else Standing.BEFORE)
-        raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
+        raise StepError("this carrier does not make such a step", step.where)
 
     def prepare(self, step: Step) -> Details:
         """Return nothing: what a step is of tells how to take it back."""
@@ -114,7 +109,7 @@ class ScimCarrier:
         answer = self._web.ask("PATCH", f"{self._base}/{place}", content=body, headers=headers)
         if answer.status_code not in (200, 204):
             message = f"the service refuses: {answer.status_code} {answer.reason_phrase}"
-            raise StepError(message, f"{step.system}: {step.target}", "nothing was changed by this step")
+            raise StepError(message, step.where, "nothing was changed by this step")
 
 
 def _folded(resource: Mapping[str, Any]) -> dict[str, Any]:

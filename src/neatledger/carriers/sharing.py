@@ -24,7 +24,6 @@ from neatledger.core.survey.shared import HandOut, Link, Member, TeamFolder
 from neatledger.errors import StepError
 from neatledger.formats.names import encode_bytes
 from neatledger.formats.shared import Fields, hand_out_of, link_of, member_of, team_of
-from neatledger.sources.contract import SourceContext
 from neatledger.sources.http import MOST_PAGES, Web
 
 __all__ = ["SharingCarrier", "by_hand"]
@@ -63,10 +62,7 @@ class SharingCarrier:
 
     def __init__(self, context: CarrierContext) -> None:
         self._url = str(context.settings["sharing"]["url"]).rstrip("/")
-        source = SourceContext(
-            context.system, context.office_dir, context.settings, date.today(), lambda _: None, context.credentials
-        )
-        self._web = Web(source, self._url)
+        self._web = Web(context.as_source(), self._url)
 
     def close(self) -> None:
         """Let go of the service."""
@@ -109,7 +105,7 @@ class SharingCarrier:
         answer = self._web.ask(
             method, f"{self._url}/{table}/{quote(ident, safe='')}", content=content, headers=headers
         )
-        where = f"{step.system}: {step.target}"
+        where = step.where
         if answer.status_code == 412:
             raise StepError("somebody changes it right now", where, "try again: mend --go-on")
         if answer.status_code not in (200, 204):
@@ -137,7 +133,7 @@ class SharingCarrier:
                 return self._find("hand-outs", hand_out_of, lambda one: one.id, _id(step))[1]
             case TeamStep():
                 return self._team(step)[1]
-        raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
+        raise StepError("this carrier does not make such a step", step.where)
 
     def _team(self, step: TeamStep) -> tuple[_Row | None, TeamFolder | None]:
         row, team = self._find("teams", lambda cells, _: team_of(cells), lambda one: one.path, _path(step))
@@ -187,7 +183,7 @@ class SharingCarrier:
         elif row is None:
             known = next(iter(details.get("rows", ())), None)
             if known is None:
-                raise StepError("a hand-out is made in the service's console", f"{step.system}: {step.target}")
+                raise StepError("a hand-out is made in the service's console", step.where)
             self._put(step, "hand-outs", None, known["id"], known["cells"])
         else:
             self._put(step, "hand-outs", row, row.id, {**row.cells, **_hand_out_cells(found, step.after)})
@@ -196,7 +192,7 @@ class SharingCarrier:
         """Set the row of the team folder, take away the members that go, change those that stay, and add the new."""
         row, team = self._team(step)
         if row is None or team is None:
-            raise StepError("the team folder is not there any more", f"{step.system}: {step.target}")
+            raise StepError("the team folder is not there any more", step.where)
         cells = _team_cells(team, step.after)
         if cells:
             self._put(step, "teams", row, row.id, {**row.cells, **cells})

@@ -46,13 +46,7 @@ class SmbCarrier:
 
     def __init__(self, context: CarrierContext) -> None:
         settings = context.settings
-        terms = Terms(
-            str(settings["host"]),
-            int(settings.get("port", 445)),
-            float(settings.get("timeout", 30)),
-            bool(settings.get("allow-guest", False)),
-            bool(settings.get("allow-unsigned", False)),
-        )
+        terms = Terms.of_settings(settings)
         self._session = SteadySession(terms, context.credentials(str(settings.get("user", "")), terms.host))
 
     def close(self) -> None:
@@ -66,7 +60,7 @@ class SmbCarrier:
         """Ask something of an item by its path in the system: the share, and what lies below it."""
         parts = parts_of(path)
         if not parts:
-            raise StepError("the root of a server is no folder of it", f"{step.system}: {step.target}")
+            raise StepError("the root of a server is no folder of it", step.where)
         below = "\\".join(os.fsdecode(part) for part in parts[1:])
         return self._session.on(os.fsdecode(parts[0]), lambda tree: ask(tree, below))
 
@@ -75,10 +69,10 @@ class SmbCarrier:
         try:
             yield
         except Refused as error:
-            where = f"{step.system}: {step.target}"
+            where = step.where
             raise StepError(f"the server refuses: {error}", where, "nothing else was changed by this step") from None
         except FormatError as error:
-            raise StepError(error.what, f"{step.system}: {step.target}") from None
+            raise StepError(error.what, step.where) from None
 
     # What every carrier does ------------------------------------------------------------------------
 
@@ -92,7 +86,7 @@ class SmbCarrier:
                     return self._look_files(step, details)
                 case FolderStep():
                     return self._look_made(step)
-        raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
+        raise StepError("this carrier does not make such a step", step.where)
 
     def prepare(self, step: Step) -> Details:
         """Return what must be known to finish or undo the step: the names of files."""
@@ -177,7 +171,7 @@ class SmbCarrier:
                 if _plain(found) == _plain(after):
                     continue
                 if _plain(found) != _plain(before):
-                    raise StepError("its owner or its list is another one", f"{step.system}: {step.target}/{name}")
+                    raise StepError("its owner or its list is another one", f"{step.where}/{name}")
                 _set(tree, above + name, before, after)
 
         self._on(step, step.path, change)

@@ -61,7 +61,7 @@ class TreeCarrier:
                     return self._look_files(step, details)
                 case FolderStep():
                     return self._look_made(step)
-        raise StepError("this carrier does not make such a step", f"{step.system}: {step.target}")
+        raise StepError("this carrier does not make such a step", step.where)
 
     def prepare(self, step: Step) -> Details:
         """Return what must be known to finish or undo the step: names of files, what a folder is called first."""
@@ -89,7 +89,7 @@ class TreeCarrier:
 
     @contextmanager
     def _refusals(self, step: Step) -> Iterator[None]:
-        where = f"{step.system}: {step.target}"
+        where = step.where
         try:
             yield
         except OSError as error:
@@ -183,12 +183,10 @@ class TreeCarrier:
                     if found == after:
                         continue
                     if found != before and not is_between(found, before, after):
-                        raise StepError(
-                            "its owner or its list is another one", f"{step.system}: {step.target}/{text}"
-                        )
+                        raise StepError("its owner or its list is another one", f"{step.where}/{text}")
                     if os.fstat(file).st_nlink > 1:
                         message = "it has another name elsewhere, which would change too"
-                        raise StepError(message, f"{step.system}: {step.target}/{text}", "a person must look at it")
+                        raise StepError(message, f"{step.where}/{text}", "a person must look at it")
                     set_item(file, found, after)
 
 

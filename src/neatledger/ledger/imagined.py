@@ -256,7 +256,7 @@ def imagine(readers: Mapping[str, SurveyReader], steps: Iterable[Step]) -> dict[
     for step in steps:
         reader = found.get(step.system)
         if reader is None:
-            raise StepError("the system was not counted", f"{step.system}: {step.target}", "gather it first")
+            raise StepError("the system was not counted", step.where, "gather it first")
         if reader is readers[step.system]:
             reader = reader.copy() if isinstance(reader, ImaginedReader) else ImaginedReader(reader)
             found[step.system] = reader

@@ -83,7 +83,7 @@ def carry_out(journal: Journal, steps: Sequence[Step], carriers: Carriers, clock
         carriers.of(step.system)
         why = carriers.why_by_hand(step)
         if why:
-            raise StepError(f"a person must make this step: {why}", f"{step.system}: {step.target}")
+            raise StepError(f"a person must make this step: {why}", step.where)
     run = Run(journal.begin(steps, clock()), clock(), steps, None)
     return _Driver(journal, run, carriers, clock).drive()
 
@@ -263,4 +263,4 @@ class _Driver:
 
 
 def _where(step: Step, looked: Looked) -> str:
-    return f"{step.system}: {step.target}: {looked.message or 'it is not as it was counted'}"
+    return f"{step.where}: {looked.message or 'it is not as it was counted'}"

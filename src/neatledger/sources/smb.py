@@ -43,13 +43,7 @@ _WRITE_DATA = 0x2  # FILE_WRITE_DATA, MS-DTYP 2.4.3 with MS-FSCC
 def read(context: SourceContext) -> Survey:
     """Read a server; settings: host, port, user, shares, timeout, accounts, allow-guest, allow-unsigned."""
     settings = context.settings
-    terms = Terms(
-        str(settings["host"]),
-        int(settings.get("port", 445)),
-        float(settings.get("timeout", 30)),
-        bool(settings.get("allow-guest", False)),
-        bool(settings.get("allow-unsigned", False)),
-    )
+    terms = Terms.of_settings(settings)
     user = str(settings.get("user", ""))
     with SteadySession(terms, context.credentials(user, terms.host), context.tell) as session:
         reading = _Reading(session, context.progress)

@@ -11,7 +11,7 @@ import logging
 import re
 import struct
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -65,6 +65,17 @@ class Terms:
     timeout: float = 30.0
     allows_guest: bool = False
     allows_unsigned: bool = False
+
+    @classmethod
+    def of_settings(cls, settings: Mapping[str, Any]) -> Terms:
+        """Return what a plan says of a server: host, port, timeout, allow-guest, allow-unsigned."""
+        return cls(
+            str(settings["host"]),
+            int(settings.get("port", 445)),
+            float(settings.get("timeout", 30)),
+            bool(settings.get("allow-guest", False)),
+            bool(settings.get("allow-unsigned", False)),
+        )
 
 
 def _told(error: BaseException) -> str:

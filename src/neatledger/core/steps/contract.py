@@ -85,7 +85,7 @@ class State(Protocol):
 
 def misfit(step: Step, found: str) -> StepError:
     """Return the error of a step that does not fit: what was found in place of what it expects."""
-    return StepError(f"this step no longer fits: {found}", f"{step.system}: {step.target}", "gather, and ask again")
+    return StepError(f"this step no longer fits: {found}", step.where, "gather, and ask again")
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +99,11 @@ class Step(ABC):
     @abstractmethod
     def target(self) -> str:
         """What is changed, in words; steps of one kind with one target change the same thing."""
+
+    @property
+    def where(self) -> str:
+        """The system and what is changed there, as an error names it."""
+        return f"{self.system}: {self.target}"
 
     @property
     def place(self) -> Address | None:

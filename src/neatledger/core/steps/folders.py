@@ -9,36 +9,19 @@ from typing import Any, ClassVar, Self
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step, misfit
-from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
-from neatledger.core.tree.address import Address
+from neatledger.core.steps.lists import FilesStep, ListStep, TreeStep, files_steps
 from neatledger.errors import StepError
 
 __all__ = ["FolderStep", "PushStep"]
 
 
-def _text(path: bytes) -> str:
-    return path.decode("utf-8", "surrogateescape")
-
-
 @dataclass(frozen=True, slots=True)
-class FolderStep(Step):
+class FolderStep(TreeStep):
     """A folder: made with what decides about it (`made`), or an empty one taken away."""
 
     kind: ClassVar[str] = "folder"
-    path: bytes
-    model: str
     item: ItemState
     made: bool = True
-
-    @property
-    def target(self) -> str:
-        """The folder's path."""
-        return _text(self.path)
-
-    @property
-    def place(self) -> Address:
-        """The folder."""
-        return Address(self.system, self.path)
 
     def apply(self, state: State) -> None:
         """Set it in a state."""
@@ -67,38 +50,28 @@ class FolderStep(Step):
 
     def to_facts(self) -> dict[str, Any]:
         """Return values of JSON."""
-        return {"path": _text(self.path), "model": self.model, "item": self.item.to_facts(), "made": self.made}
+        return {**self._place_facts(), "item": self.item.to_facts(), "made": self.made}
 
     @classmethod
     def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
         """Return what `to_facts` made."""
-        path = facts["path"].encode("utf-8", "surrogateescape")
-        if facts["model"] not in MODELS:
-            raise ValueError(f"no list model is called {facts['model']!r}")
-        return cls(system, path, facts["model"], ItemState.of_facts(facts["item"]), bool(facts["made"]))
+        return cls(system, *cls._place_of(facts), ItemState.of_facts(facts["item"]), bool(facts["made"]))
 
 
 @dataclass(frozen=True, slots=True)
-class PushStep(Step):
+class PushStep(TreeStep):
     """A folder's list pushed down over all that lies below it; with `keeps_own` own entries below stay.
 
     It has no inverse of its own: what it is made of (`parts`) has, and whoever carries it out makes those.
     """
 
     kind: ClassVar[str] = "push"
-    path: bytes
-    model: str
     keeps_own: bool = False
 
     @property
     def target(self) -> str:
         """The folder's path, and that it is of what lies below."""
-        return f"{_text(self.path)} (all below)"
-
-    @property
-    def place(self) -> Address:
-        """The folder."""
-        return Address(self.system, self.path)
+        return f"{self._folder} (all below)"
 
     def parts(self, state: State) -> list[ListStep | FilesStep]:
         """Return the steps that it is made of, each folder before what lies in it; raises `StepError`."""
@@ -108,7 +81,7 @@ class PushStep(Step):
             raise misfit(self, "the folder is not there")
         if model.has_defaults and top.default is None:
             message = "the folder passes no list on: it has none for what is made in it"
-            raise StepError(message, f"{self.system}: {self.target}", "set one first")
+            raise StepError(message, self.where, "set one first")
         found: list[ListStep | FilesStep] = []
         waiting = [(self.path, top)]
         while waiting:
@@ -139,7 +112,7 @@ class PushStep(Step):
 
     def inverse(self) -> Step:
         """Raise: what it is made of has inverses."""
-        raise StepError("a push is taken back by what it was made of", f"{self.system}: {self.target}")
+        raise StepError("a push is taken back by what it was made of", self.where)
 
     def word(self, names: Names) -> str:
         """Say what to push."""
@@ -147,12 +120,9 @@ class PushStep(Step):
 
     def to_facts(self) -> dict[str, Any]:
         """Return values of JSON."""
-        return {"path": _text(self.path), "model": self.model, "keeps_own": self.keeps_own}
+        return {**self._place_facts(), "keeps_own": self.keeps_own}
 
     @classmethod
     def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
         """Return what `to_facts` made."""
-        if facts["model"] not in MODELS:
-            raise ValueError(f"no list model is called {facts['model']!r}")
-        path = facts["path"].encode("utf-8", "surrogateescape")
-        return cls(system, path, facts["model"], bool(facts["keeps_own"]))
+        return cls(system, *cls._place_of(facts), bool(facts["keeps_own"]))

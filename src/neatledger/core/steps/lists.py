@@ -15,7 +15,7 @@ from neatledger.core.steps.contract import FileSort, ItemState, State, Step, mis
 from neatledger.core.tree.address import Address
 from neatledger.errors import StepError
 
-__all__ = ["FilesStep", "ListStep", "files_steps", "list_changes"]
+__all__ = ["FilesStep", "ListStep", "TreeStep", "files_steps", "list_changes"]
 
 
 def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_folder: bool = True) -> list[str]:
@@ -54,24 +54,44 @@ def _text(path: bytes) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class ListStep(Step):
-    """What decides about one folder, whole: owner, list (with the owning group) and default list."""
+class TreeStep(Step):
+    """A step on a folder, or on what lies in it, whose lists are of one model."""
 
-    kind: ClassVar[str] = "list"
     path: bytes
     model: str
-    before: ItemState
-    after: ItemState
+
+    @property
+    def _folder(self) -> str:
+        return _text(self.path)
 
     @property
     def target(self) -> str:
         """The folder's path."""
-        return _text(self.path)
+        return self._folder
 
     @property
     def place(self) -> Address:
         """The folder."""
         return Address(self.system, self.path)
+
+    def _place_facts(self) -> dict[str, Any]:
+        return {"path": self._folder, "model": self.model}
+
+    @staticmethod
+    def _place_of(facts: Mapping[str, Any]) -> tuple[bytes, str]:
+        """Return path and model of `_place_facts`; raises `ValueError` for a model that there is not."""
+        if facts["model"] not in MODELS:
+            raise ValueError(f"no list model is called {facts['model']!r}")
+        return facts["path"].encode("utf-8", "surrogateescape"), facts["model"]
+
+
+@dataclass(frozen=True, slots=True)
+class ListStep(TreeStep):
+    """What decides about one folder, whole: owner, list (with the owning group) and default list."""
+
+    kind: ClassVar[str] = "list"
+    before: ItemState
+    after: ItemState
 
     def apply(self, state: State) -> None:
         """Set it in a state."""
@@ -115,17 +135,17 @@ class ListStep(Step):
     def to_facts(self) -> dict[str, Any]:
         """Return values of JSON."""
         before, after = self.before.to_facts(), self.after.to_facts()
-        return {"path": _text(self.path), "model": self.model, "before": before, "after": after}
+        return {**self._place_facts(), "before": before, "after": after}
 
     @classmethod
     def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
         """Return what `to_facts` made."""
         before, after = (ItemState.of_facts(facts[name]) for name in ("before", "after"))
-        return cls(system, facts["path"].encode("utf-8", "surrogateescape"), _known(facts["model"]), before, after)
+        return cls(system, *cls._place_of(facts), before, after)
 
 
 @dataclass(frozen=True, slots=True)
-class FilesStep(Step):
+class FilesStep(TreeStep):
     """What decides about all files right in a folder that have one owner and one list; `files` tells how many.
 
     A folder's files are kept by sort and not by name, so that this is one step for all of a sort. `beside` are other
@@ -133,8 +153,6 @@ class FilesStep(Step):
     """
 
     kind: ClassVar[str] = "files"
-    path: bytes
-    model: str
     before: FileSort
     after: FileSort
     files: int
@@ -143,12 +161,7 @@ class FilesStep(Step):
     @property
     def target(self) -> str:
         """The folder's path, and that it is of files in it."""
-        return f"{_text(self.path)} (files)"
-
-    @property
-    def place(self) -> Address:
-        """The folder."""
-        return Address(self.system, self.path)
+        return f"{self._folder} (files)"
 
     def apply(self, state: State) -> None:
         """Set it in a state."""
@@ -179,13 +192,7 @@ class FilesStep(Step):
             name: {"owner": one.owner, "list": one.body.hex()}
             for name, one in (("before", self.before), ("after", self.after))
         }
-        return {
-            "path": _text(self.path),
-            "model": self.model,
-            **sorts,
-            "files": self.files,
-            "beside": list(self.beside),
-        }
+        return {**self._place_facts(), **sorts, "files": self.files, "beside": list(self.beside)}
 
     @classmethod
     def of_facts(cls, system: str, facts: Mapping[str, Any]) -> Self:
@@ -193,10 +200,9 @@ class FilesStep(Step):
         before, after = (
             FileSort(facts[name]["owner"], bytes.fromhex(facts[name]["list"])) for name in ("before", "after")
         )
-        path = facts["path"].encode("utf-8", "surrogateescape")
         own, others = facts.get("beside", (0, 0))
         files = int(facts["files"])
-        return cls(system, path, _known(facts["model"]), before, after, files, (int(own), int(others)))
+        return cls(system, *cls._place_of(facts), before, after, files, (int(own), int(others)))
 
 
 def files_steps(
@@ -220,9 +226,3 @@ def files_steps(
         found.append(FilesStep(system, path, model, before, after, files, (0, others)))
         now[after] = others + files
     return found
-
-
-def _known(model: str) -> str:
-    if model not in MODELS:
-        raise ValueError(f"no list model is called {model!r}")
-    return model
