@@ -58,5 +58,5 @@ def _worklist(app: App) -> Paper:
     found = worklist.ask(office)
     ends = findings_ended(office, found)
     texts = StepTexts(office)
-    report = mend_report(found.items, ends, found.left, office.names, texts.lines, office.count.when)
+    report = mend_report(found.items, ends, (), office.names, texts.lines, office.count.when)
     return mend_paper(report, found.left, office.plan.office, office.today, office.caveats())

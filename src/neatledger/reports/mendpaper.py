@@ -18,7 +18,10 @@ _BOX = "\u2610"
 def mend_paper(
     report: Report, left: Sequence[LeftOver], office: str, today: date, caveats: Sequence[str] = ()
 ) -> Paper:
-    """Make the paper of a worklist; steps keep their numbers, for their order goes over all systems."""
+    """Make the paper of a worklist; steps keep their numbers, for their order goes over all systems.
+
+    `left` is what no step ends: it has a part of its own, so `report` is made without it.
+    """
     systems = list(dict.fromkeys(str(row["system"]) for row in report.rows))
     columns = (
         Column("done", "DONE"),
@@ -37,9 +40,5 @@ def mend_paper(
     lead = [report.headline, *(note for note in report.notes if not isinstance(note, Aside)), *caveats]
     lead.insert(1, "mend --texts prints each step as a command or a change record, in the same order.")
     if left:
-        # A paper has room for all of it, so its own part takes the place of the screen's few lines.
-        stays = stays_report(left)
-        first = lead.index(f"{stays.headline[:-1]}:")
-        lead = [*lead[:first], *(note for note in lead[first + 1 :] if not note.startswith("  "))]
-        parts.append(Part("What stays", stays))
+        parts.append(Part("What stays", stays_report(left)))
     return Paper(f"{office}: what to mend", f"made on {today}", lead, parts)
