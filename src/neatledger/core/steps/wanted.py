@@ -214,7 +214,8 @@ class _Worked:
             }
             best = max(
                 (ident for ident, (_, members) in self.meant.groups.items() if members & alike and members <= may),
-                key=lambda ident: len(self.meant.groups[ident][1] & alike),
+                # Of groups that serve as many the same one each time, in whatever order they were told.
+                key=lambda ident: (len(self.meant.groups[ident][1] & alike), ident),
                 default=None,
             )
             before = self.item
