@@ -46,6 +46,17 @@ COMMAND = Path(sys.executable).with_name("neatledger")
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--kills", type=int, default=0, help="how often the command is killed on each sort of system")
+    parser.addoption("--seeds", type=int, default=0, help="how many random offices are changed, in place of a few")
+
+
+def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    marker = metafunc.definition.get_closest_marker("seeds")
+    if marker:
+        metafunc.parametrize("seed", range(metafunc.config.getoption("--seeds") or marker.args[0]))
+
+
 def _judges() -> dict[str, bool]:
     return {
         "kernel as root": os.geteuid() == 0,

@@ -10,7 +10,6 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -20,17 +19,15 @@ from judges import smb
 from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
-from neatledger.core.lists.nt import NtModel, child_acl, pack_body, unpack_body
+from neatledger.core.lists.nt import NtModel, child_acl, pack_body
 from neatledger.core.people.credentials import Credentials
-from neatledger.core.steps.contract import FileSort, ItemState, Step
-from neatledger.core.steps.folders import FolderStep
-from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
 from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.office import Office, open_office
 from neatledger.sources.smbsession import SmbSession, Terms
+from step_offices import random_descriptor_steps
 
 pytestmark = pytest.mark.judge
 # In CI the same items every time; elsewhere others, which are told when one of them fails.
@@ -72,28 +69,12 @@ def gathered(run, folder: Path, running: SmbServer, monkeypatch, **more: object)
     return folder
 
 
-def fill(clients, running, rng: random.Random, share: str, folders: int, first: int = 0) -> list[str]:
-    """Make folders in folders, each with one file, and give everything a random descriptor."""
-    admin = clients[running.admin]
-    paths: list[str] = []
-    for number in range(first, first + folders):
-        above = rng.choice(["", *paths])
-        path = f"{above}\\{number}" if above else str(number)
-        admin.open(smb.BUILDING, f"{share}\\{path}", 0x1F01FF, make="folder").close(False)
-        admin.open(smb.BUILDING, f"{share}\\{path}\\file", 0x1F01FF, make="file").close(False)
-        paths.append(path)
-    for path in paths:
-        for item in (path, f"{path}\\file"):
-            admin.set_descriptor(smb.BUILDING, f"{share}\\{item}", smb.random_descriptor(rng))
-    return paths
-
-
 FILE_BITS = {"files_read": 0x1, "files_change": 0x2, "files_delete": 0x10000}
 
 
 def test_every_right_is_as_the_server_grants_it(running, clients, run, tmp_path, monkeypatch) -> None:
     rng = random.Random(SEED)
-    made = {share: fill(clients, running, rng, share, 40) for share in PERMISSIONS}
+    made = {share: smb.fill(clients[running.admin], rng, share, 40) for share in PERMISSIONS}
     where = gathered(run, tmp_path / "office", running, monkeypatch, shares=list(PERMISSIONS))
     text = run("access", "--office", where, "--all", "--format", "csv").stdout
     rows = {(row["person"], row["folder"]): row for row in csv.DictReader(io.StringIO(text)) if row["way"] == "share"}
@@ -293,7 +274,7 @@ def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:
 def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tmp_path, monkeypatch) -> None:
     """Lists, files and folders set by the carrier: what was supposed is what a count then shows, and back again."""
     rng = random.Random(SEED + 7)
-    made = fill(clients, running, rng, "open", 20, first=1000)
+    made = smb.fill(clients[running.admin], rng, "open", 20, first=1000)
     monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
     where = office(tmp_path / "office", running, shares=["open"], **{"may-change": True})
 
@@ -302,20 +283,8 @@ def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tm
         return open_office(where)
 
     before = counted()
-    state = ImaginedReader(before.readers["loft"])
-    steps: list[Step] = []
-    for path in rng.sample(made, 14):
-        folder = b"/open/" + path.replace("\\", "/").encode()
-        item = state.folder_state(folder)
-        fresh = smb.random_descriptor(rng)
-        body = pack_body(replace(fresh, group=unpack_body(item.body).group))
-        step = ListStep("loft", folder, "nt", item, ItemState(fresh.owner, body))
-        if fresh.dacl is None or step.before == step.after:
-            continue
-        (sort, files), *_ = state.file_sorts(folder).items()
-        other = FileSort(fresh.owner, pack_body(replace(fresh, group=unpack_body(sort.body).group)))
-        steps += [step, *([FilesStep("loft", folder, "nt", sort, other, files)] if other != sort else [])]
-        steps.append(FolderStep("loft", folder + b"/made here", "nt", step.after))
+    folders = [b"/open/" + path.replace("\\", "/").encode() for path in rng.sample(made, 14)]
+    steps = random_descriptor_steps(before, rng, folders)
     with closing(
         carrying.Carriers(before, lambda _: lambda user, _: Credentials(user, running.password))
     ) as carriers:

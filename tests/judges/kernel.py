@@ -63,10 +63,10 @@ class Login:
     groups: tuple[int, ...]
 
 
-def logins() -> list[Login]:
+def logins(groups: str = GROUP_FILE) -> list[Login]:
     """The accounts of PASSWD with the groups that initgroups(3) would give them."""
     members: dict[str, list[int]] = {}
-    for line in GROUP_FILE.splitlines():
+    for line in groups.splitlines():
         _, _, gid, names = line.split(":")
         for name in filter(None, names.split(",")):
             members.setdefault(name, []).append(int(gid))
@@ -196,6 +196,7 @@ def _touch_as_owner(path: bytes) -> None:
 
 
 def _try_folder(path: bytes, is_root: bool, files: list[bytes]) -> list[int]:
+    """Return what is let of a folder, and of its files one after the other: reading, changing, deleting."""
     here = [
         _tries(lambda: os.chdir(path)),
         _tries(lambda: os.listdir(path)),
@@ -204,11 +205,10 @@ def _try_folder(path: bytes, is_root: bool, files: list[bytes]) -> list[int]:
         _tries(lambda: _touch_as_owner(path)),
     ]
     os.chdir("/")
-    counts = [len(files)]
-    counts.append(sum(_tries(lambda f=f: _open(f, os.O_RDONLY | os.O_NOFOLLOW)) for f in files))
-    counts.append(sum(_tries(lambda f=f: _open(f, os.O_WRONLY | os.O_NOFOLLOW)) for f in files))
-    counts.append(sum(_tries(lambda f=f: _rename_there_and_back(f)) for f in files))
-    return [*map(int, here), *counts]
+    each = [_tries(lambda f=f: _open(f, os.O_RDONLY | os.O_NOFOLLOW)) for f in files]
+    each += [_tries(lambda f=f: _open(f, os.O_WRONLY | os.O_NOFOLLOW)) for f in files]
+    each += [_tries(lambda f=f: _rename_there_and_back(f)) for f in files]
+    return [*map(int, here), *map(int, each)]
 
 
 def list_tree(root: Path) -> dict[bytes, list[bytes]]:
@@ -222,11 +222,20 @@ def list_tree(root: Path) -> dict[bytes, list[bytes]]:
 
 def try_everything(root: Path) -> dict[tuple[str, bytes], list[int]]:
     """Ask the kernel: (login, path below the root) → enter list add delete manage files read change delete."""
+    found = {}
+    for key, cells in try_each(root).items():
+        files = len(cells[5:]) // 3
+        found[key] = [*cells[:5], files, *(sum(cells[5 + files * n : 5 + files * (n + 1)]) for n in range(3))]
+    return found
+
+
+def try_each(root: Path, groups: str = GROUP_FILE) -> dict[tuple[str, bytes], list[int]]:
+    """Ask the kernel: (login, path below the root) → enter list add delete manage, and what is let of each file."""
     tree = list_tree(root)
     before = {path: os.lstat(path).st_mode for path in tree}
     top = os.fsencode(root)
     answers: dict[tuple[str, bytes], list[int]] = {}
-    for login in logins():
+    for login in logins(groups):
         reading, writing = os.pipe()
         child = os.fork()
         if child == 0:

@@ -128,6 +128,23 @@ def random_descriptor(rng: random.Random, *, passes_on: bool = False) -> Descrip
     return Descriptor(rng.choice(SIDS), "", dacl, None, control)
 
 
+def fill(admin: Client, rng: random.Random, share: str, folders: int, first: int = 0) -> list[str]:
+    """Make folders in folders, each with one file, and give everything a random descriptor."""
+    paths: list[str] = []
+    for number in range(first, first + folders):
+        above = rng.choice(["", *paths])
+        path = f"{above}\\{number}" if above else str(number)
+        for item, make in ((path, "folder"), (f"{path}\\file", "file")):
+            made = admin.open(BUILDING, f"{share}\\{item}", 0x1F01FF, make=make)
+            assert made is not None
+            made.close(False)
+        paths.append(path)
+    for path in paths:
+        for item in (path, f"{path}\\file"):
+            admin.set_descriptor(BUILDING, f"{share}\\{item}", random_descriptor(rng))
+    return paths
+
+
 FOREIGN, UNIX_USER, UNIX_GROUP = "S-1-5-21-1-2-3-1105", "S-1-22-1-", "S-1-22-2-"
 ALIASES = {"desk": 5601, "keys": 5602}
 """Local groups, whose members may be anything that has an identifier."""

@@ -93,7 +93,7 @@ def go_on(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -
     run = _unfinished(journal)
     if run is None:
         raise UsageError("nothing waits to be gone on with", hint="mend --journal shows what was made")
-    return _Driver(journal, run, carriers, clock).drive()
+    return _driver(journal, run, carriers, clock).drive()
 
 
 def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
@@ -104,22 +104,36 @@ def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) ->
     runs = journal.runs()
     waiting = _unfinished(journal)
     if waiting is not None and waiting.undoes is not None:
-        return _Driver(journal, waiting, carriers, clock).drive()
+        return _driver(journal, waiting, carriers, clock).drive()
     run = next((one for one in reversed(runs) if one.undoes is None and not is_undone(one, runs)), None)
     if run is None:
         raise UsageError("nothing was made that could be taken back", hint="mend --journal shows what was made")
-    places = [place for place in reversed(range(len(run.steps))) if place in run.made or place in run.intents]
-    steps = [run.steps[place].inverse() for place in places]
-    # What was begun and perhaps not finished is looked at with what was written down when it was begun.
-    begun = {number: run.intents[place] for number, place in enumerate(places) if place not in run.made}
+    steps = [run.steps[place].inverse() for place in _taken_back(run)]
     undoing = Run(journal.begin(steps, clock(), run.id), clock(), steps, run.id, {})
-    known = {number: run.intents.get(place, {}) for number, place in enumerate(places)}
-    return _Driver(journal, undoing, carriers, clock, known, begun).drive()
+    return _driver(journal, undoing, carriers, clock).drive()
+
+
+def _taken_back(run: Run) -> list[int]:
+    """Return the places of the steps of a run that undoing takes back, in that order."""
+    return [place for place in reversed(range(len(run.steps))) if place in run.made or place in run.intents]
+
+
+def _driver(journal: Journal, run: Run, carriers: Carriers, clock: Callable[[], datetime]) -> _Driver:
+    """Return what makes a run's open steps; one that takes another back knows what that one was made with."""
+    if run.undoes is None:
+        return _Driver(journal, run, carriers, clock)
+    other = next(one for one in journal.runs() if one.id == run.undoes)
+    places = list(enumerate(_taken_back(other)))
+    known = {number: other.intents.get(place, {}) for number, place in places}
+    # What was begun and perhaps not finished is looked at with what was written down when it was begun.
+    begun = {number: other.intents[place] for number, place in places if place not in other.made}
+    return _Driver(journal, run, carriers, clock, known, begun)
 
 
 def is_undone(run: Run, runs: Sequence[Run]) -> bool:
-    """Tell whether a run was taken back whole, or had made nothing."""
-    return any(one.undoes == run.id and one.is_ended for one in runs) or not (run.made or run.intents)
+    """Tell whether a run was taken back whole, or had made nothing and is over; one that waits is not."""
+    has_made_nothing = run.is_ended and not (run.made or run.intents)
+    return has_made_nothing or any(one.undoes == run.id and one.is_ended for one in runs)
 
 
 def _unfinished(journal: Journal) -> Run | None:

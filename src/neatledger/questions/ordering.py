@@ -16,7 +16,7 @@ from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccountStep
-from neatledger.core.steps.contract import Step
+from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
@@ -32,6 +32,7 @@ from neatledger.questions.office import Office
 
 __all__ = ["Order", "OrderedStep"]
 
+_Side = tuple[str, bytes]  # an owner and the body of a list
 _SMALL = 20_000  # folders of a tree of which no part need be cut out
 
 
@@ -110,15 +111,18 @@ class _Asker:
     def _scope(self, step: Step) -> Scope:
         match step:
             case ListStep():
-                sides = (step.before.owner, step.before.body), (step.after.owner, step.after.body)
+                sides = _side(step.before), _side(step.after)
                 people, direction = self._judged(step.system, step.model, *sides, is_folder=True)
                 return Scope(step.system, people, (step.path,), direction)
             case FilesStep():
-                sides = (step.before.owner, step.before.body), (step.after.owner, step.after.body)
+                sides = _side(step.before), _side(step.after)
                 people, direction = self._judged(step.system, step.model, *sides, is_folder=False)
                 return Scope(step.system, people, (step.path,), direction)
             case FolderStep():
-                return Scope(step.system, frozenset(), (step.path,), Direction.NOTHING, is_fixed=True)
+                # Before it is made nobody has anything on it.
+                people, _ = self._judged(step.system, step.model, None, _side(step.item), is_folder=True)
+                direction = Direction.RAISES if step.made else Direction.LOWERS
+                return Scope(step.system, people, (step.path,), direction, is_fixed=True)
             case LimitStep():
                 return Scope(step.system, frozenset(), (b"/",), Direction.NOTHING)
             case AccountStep() | ServiceStep() | WholeAccountStep():
@@ -140,13 +144,16 @@ class _Asker:
         return found
 
     def _judged(
-        self, system: str, model: str, before: tuple[str, bytes], after: tuple[str, bytes], *, is_folder: bool
+        self, system: str, model: str, before: _Side | None, after: _Side, *, is_folder: bool
     ) -> tuple[frozenset[str], Direction]:
-        """Return to whom two lists give different things, as whoever they are before or after all steps."""
+        """Return to whom two lists give different things, as whoever they are before or after all steps.
+
+        Without a list before, all that the other one gives.
+        """
         if system not in self._crowds:
             return frozenset(), Direction.NOTHING
         people, crowd = self._crowds[system]
-        old, new = (_given(model, owner, body, crowd, is_folder) for owner, body in (before, after))
+        old, new = ({} if one is None else _given(model, *one, crowd, is_folder) for one in (before, after))
         changed, direction = 0, Direction.NOTHING
         for right in old.keys() | new.keys():
             had, has = old.get(right, 0), new.get(right, 0)
@@ -188,7 +195,8 @@ class _Asker:
     def prober(self, group: Sequence[int]) -> _Probed:
         """Return what tells the rights of those concerned by some steps."""
         scopes = [self.scopes[number] for number in group]
-        found = _Probed(self._office, self._steps, scopes, self._orders)
+        made = [step for step in (self._steps[number] for number in group) if isinstance(step, FolderStep)]
+        found = _Probed(self._office, self._steps, scopes, self._orders, made)
         self._cells[tuple(sorted(group))] = found
         return found
 
@@ -207,6 +215,10 @@ class _Asker:
         probed = self.probed(placed.members)
         parts = [probed.word(placed.harm.extra, "has"), probed.word(placed.harm.missing, "lacks")]
         return "; ".join(part for part in parts if part)
+
+
+def _side(one: ItemState | FileSort) -> _Side:
+    return one.owner, one.body
 
 
 def _given(model: str, owner: str, body: bytes, crowd: Crowd, is_folder: bool) -> dict[Right, int]:
@@ -230,13 +242,27 @@ def _account_direction(step: AccountStep | ServiceStep | WholeAccountStep) -> Di
             return Direction.RAISES if step.before is None else Direction.LOWERS
 
 
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """Whose rights a cell tells, and on what: a folder, or files of one sort right in it."""
+
+    person: str
+    address: Address
+    is_files: bool = False
+
+
 class _Probed:
     """The rights of some people on some folders after some steps, system by system."""
 
     def __init__(
-        self, office: Office, steps: Sequence[Step], scopes: Iterable[Scope], orders: dict[str, TreeOrder]
+        self,
+        office: Office,
+        steps: Sequence[Step],
+        scopes: Iterable[Scope],
+        orders: dict[str, TreeOrder],
+        made: Sequence[FolderStep],
     ) -> None:
-        self._office, self._steps, self._orders = office, steps, orders
+        self._office, self._steps, self._orders, self._made = office, steps, orders, made
         some = list(scopes)
         self._people: dict[str, list[str]] = {}
         self._tops: dict[str, list[bytes]] = {}
@@ -247,9 +273,23 @@ class _Probed:
             if name not in self._people and lies_over(office, name, list(self._people)):
                 self._people[name] = sorted({person for scope in some for person in scope.people})
                 self._tops[name] = [b"/"]
-        self.places: list[tuple[str, Address]] = []
+        self.places: list[_Place] = []
         self._known: dict[tuple[int, ...], Cells | None] = {}
         self._base = self._cut()
+        self._paths = {step.system: self._paths_of(step.system) for step in made}
+
+    def _paths_of(self, system: str) -> list[bytes]:
+        """Return the folders that are asked about where steps make some, and take some away: all that ever are."""
+        folders = self._base.readers[system].table("folders")
+        order = TreeOrder(folders)
+        marks = np.zeros(folders.rows, dtype=bool)
+        for top in self._tops[system]:
+            row = order.find_row(Address(system, top).parts)
+            if row is not None:
+                marks[order.below(row)] = True
+        path_of = folder_paths(folders)
+        found = [path_of(row) for row in np.flatnonzero(marks).tolist()]
+        return list(dict.fromkeys([*found, *(step.path for step in self._made if step.system == system)]))
 
     def _cut(self) -> Office:
         """Return the office with the folders alone that are asked about: of a large tree that is little."""
@@ -276,7 +316,7 @@ class _Probed:
         return found
 
     def cells(self, made: Sequence[int]) -> Cells | None:
-        """Return the flags of every person on every folder, systems one after the other."""
+        """Return the flags of every person on every folder, and on every sort of files, systems one after the other."""
         key = tuple(made)
         if key not in self._known:
             try:
@@ -297,10 +337,26 @@ class _Probed:
         rows = self._rows(system, everyone)
         flags = PeopleFlags(everyone, people).flags(rows)
         path_of = folder_paths(everyone.matrix.folders)
-        self.places += [(person, Address(system, path_of(row))) for row in rows.tolist() for person in people]
+        paths = self._paths.get(system) or [path_of(row) for row in rows.tolist()]
+        self.places += [_Place(person, Address(system, path)) for path in paths for person in people]
+        # Two files of a folder may change places: one that is read, and one that is not. Each sort counts by itself.
+        classes = everyone.matrix.classes
+        chosen = np.flatnonzero(np.isin(classes["folder"], rows))
+        if len(chosen):
+            folders = classes["folder"][chosen]
+            self.places += [
+                _Place(person, Address(system, path_of(row)), is_files=True)
+                for row in folders.tolist()
+                for person in people
+            ]
+            flags = np.concatenate([flags, PeopleFlags(everyone, people).file_flags(chosen)])
         return flags.reshape(-1)
 
     def _rows(self, system: str, everyone: Everyone) -> Cells:
+        """Return the rows of the folders that are asked about, below 0 for one that is not there."""
+        if system in self._paths:
+            found = (everyone.matrix.find_row(Address(system, path).parts) for path in self._paths[system])
+            return np.array([-1 if row is None else row for row in found], dtype=np.int64)
         marks = np.zeros(everyone.matrix.folders.rows, dtype=bool)
         for top in self._tops[system]:
             row = everyone.matrix.find_row(Address(system, top).parts)
@@ -312,8 +368,12 @@ class _Probed:
         """Say who has or lacks what for a while, the first of them."""
         if not cells:
             return ""
-        place, flags = cells[0]
-        person, address = self.places[place]
-        rights = spell_rights(flag_rights(flags & (1 << len(FLAG_RIGHTS)) - 1) or Right.NONE)
+        number, flags = cells[0]
+        place = self.places[number]
+        rights = flag_rights(flags & (1 << len(FLAG_RIGHTS)) - 1)
+        if place.is_files and rights & Right.ADD:
+            rights = rights & ~Right.ADD | Right.CHANGE
+        what = spell_rights(rights) if rights else "perhaps more than is known"
+        where = f"files in {place.address}" if place.is_files else str(place.address)
         more = f" (and {len(cells) - 1} more)" if len(cells) > 1 else ""
-        return f"for a while {person} {verb} {rights} on {address}{more}"
+        return f"for a while {place.person} {verb} {what} on {where}{more}"

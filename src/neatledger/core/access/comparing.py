@@ -100,8 +100,24 @@ class PeopleFlags:
         found[there] |= self.pick(unknown).astype(np.int64) * UNKNOWN_FLAG
         return found
 
+    def file_flags(self, classes: Ints) -> Ints:
+        """Return the flags of some rows of the table of files × people; changing a file stands as adding to it."""
+        table = self.everyone.matrix.classes
+        rights = self.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in _SORT))
+        found = np.zeros((len(classes), self.width), dtype=np.int64)
+        for right, flag in _OF_FILES.items():
+            if right in rights:
+                found |= self.pick(rights[right]).astype(np.int64) * flag
+        return found
+
 
 _SORT = ("folder", "list", "owner")
+_OF_FILES = {
+    Right.READ: 1 << FLAG_RIGHTS.index(Right.READ),
+    Right.CHANGE: 1 << FLAG_RIGHTS.index(Right.ADD),
+    Right.DELETE: 1 << FLAG_RIGHTS.index(Right.DELETE),
+    Right.UNSURE: UNKNOWN_FLAG,
+}
 
 
 def compare(

@@ -151,7 +151,7 @@ def _above(path: bytes) -> list[bytes]:
 def _try_out(group: Sequence[int], prober: Prober) -> list[Placed]:
     start, end = prober.cells(()), prober.cells(group)
     if start is None or end is None or start.shape != end.shape:
-        # Some make folders, or do not fit alone: they stay as they were found, each after what it needs.
+        # They do not fit alone: they stay as they were found, each after what it needs.
         return [Placed(number, None, tuple(group)) for number in group]
     either, both = start | end, start & end
     left, made, found = list(group), list[int](), list[Placed]()
