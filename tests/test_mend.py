@@ -6,13 +6,14 @@ import json
 import os
 import random
 import subprocess
+import tempfile
 import warnings
 from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from judges import kernel, ldap
+from judges import btrfs, kernel, ldap
 from neatledger.core.access.everyone import RowFilter
 from neatledger.core.lists.posix import pack_body
 from neatledger.core.people.credentials import Credentials
@@ -113,8 +114,11 @@ def test_what_was_changed_meanwhile_stops_it_or_is_left(tmp_path: Path, run) -> 
     (tmp_path / "outside").rename(tree / "two")
     assert [step.target for step in resume(office, carrying.go_on).made] == ["/two", "/three"]
     (tree / "three").chmod(0o711)
+    (tree / "one").chmod(0o755)
     undone = resume(office, carrying.undo)
-    assert [step.target for step in undone.made] == ["/two", "/one"]
+    assert [step.target for step in undone.made] == ["/two"]
+    assert (steps[0].inverse(), "it was so already") in undone.left
+    undone.left.remove((steps[0].inverse(), "it was so already"))
     assert [(step.target, "another" in why) for step, why in undone.left] == [("/three", True)]
     assert (tree / "three").stat().st_mode & 0o777 == 0o711 and (tree / "one").stat().st_mode & 0o777 == 0o755
     journal = office.ledger.journal
@@ -155,7 +159,9 @@ def test_the_kernel_finds_nobody_harmed_after_any_step(seed: int, tmp_path: Path
     made = {one.path: one for one in some if isinstance(one, FolderStep)}
     # Two steps of one thing fit in one order alone: but for a folder that is made first, and changed afterwards.
     steps = list({(one.target, isinstance(one, FolderStep)): one for one in reversed(some)}.values())[::-1]
-    assert all(one.path not in made or one.before == made[one.path].item for one in steps if isinstance(one, ListStep))
+    assert all(
+        one.path not in made or one.before == made[one.path].item for one in steps if isinstance(one, ListStep)
+    )
 
     def asked() -> dict[tuple[str, bytes], int]:
         answers = kernel.try_each(folder / "tree", (folder / "group").read_text())
@@ -197,6 +203,46 @@ def test_names_of_any_bytes_are_one_word_of_a_shell() -> None:
 
 def test_every_kind_stands_in_the_table() -> None:
     assert all(kind.kind == name for name, kind in KINDS.items()) and len(KINDS) == 14
+
+
+LIMITED_PLAN = """\
+office: Test
+systems: {barn: {source: tree, path: top, may-change: true}}
+bands: {small: {limit: 3 MiB}}
+limits:
+  folders:
+    {"barn:/wide": {limit: 40 MiB}, "barn:/tight": {band: small}, "barn:/above": {limit: 50 MiB}, "barn:/plain": {band: small}}
+"""
+
+
+@pytest.mark.judge
+def test_limits_of_a_file_system_that_keeps_them(tmp_path: Path, run) -> None:
+    """Limits brought to the plan: by the tool or by the printed lines, and back, as the file system's own tool has it."""
+    with tempfile.TemporaryDirectory(dir="/tmp") as name, btrfs.mounted(Path(name)) as top:
+        for word, size in (("wide", 20 << 20), ("tight", None), ("above", 60 << 20)):
+            btrfs.make_subvolume(top / word, size)
+        (top / "plain").mkdir()
+        btrfs.limit_above(top, "above", 30 << 20)
+        btrfs.write_more(top / "tight" / "x", 5 << 20)
+        btrfs.settle(top)
+        before = {word: limit for word, (_, limit) in btrfs.referenced(top).items()}
+        (tmp_path / "top").symlink_to(top)
+        (tmp_path / "office.yaml").write_text(LIMITED_PLAN)
+        run("gather", "--quiet", "--office", tmp_path)
+        rows = json.loads(run("mend", "--format", "json", "--office", tmp_path, status=1).stdout)["rows"]
+        # What holds `above` is a group above it, and `plain` is no subvolume: neither is a limit of its own.
+        assert {row["where"] for row in rows} == {"/wide", "/tight"}
+        assert [row["where"] for row in rows if "nothing more can be written" in row["warning"]] == ["/tight"]
+        texts = run("mend", "--texts", "--office", tmp_path, status=1).stdout
+        run("mend", "--carry-out", "--yes", "2", "--office", tmp_path)
+        wanted = before | {"wide": 40 << 20, "tight": 3 << 20}
+        assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted
+        with pytest.raises(OSError, match="quota"):
+            (top / "tight" / "y").write_bytes(b"x")
+        run("mend", "--undo", "--office", tmp_path)
+        assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == before
+        subprocess.run(["bash", "-e", "-c", texts], check=True)
+        assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted
 
 
 # Directories ----------------------------------------------------------------------------------------

@@ -34,7 +34,7 @@ def why(error: OSError) -> str:
     """Return in words what the system refused."""
     if error.errno in (errno.ELOOP, errno.ENOTDIR):
         return "there is a link or a file in place of the folder"
-    return os.strerror(error.errno or 0)
+    return error.strerror or os.strerror(error.errno or 0)
 
 
 @contextmanager

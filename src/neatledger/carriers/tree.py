@@ -12,11 +12,15 @@ from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.carriers.posixitems import is_between, item_of, open_folder, set_item, why
+from neatledger.core.plan.limits import On
+from neatledger.core.space.sizes import show_limit
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.tree.address import parts_of
 from neatledger.errors import FormatError, SourceError, StepError
+from neatledger.sources.btrfs import own_limit, set_own_limit
 
 __all__ = ["TreeCarrier", "by_hand"]
 
@@ -27,7 +31,15 @@ _ITEM = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where this carrier can."""
-    return ""
+    match step:
+        case ListStep() | FilesStep() | FolderStep():
+            return ""
+        case LimitStep() if step.on is not On.FOLDER or "limits-file" in settings:
+            return "the system's own tools set this limit: a file alone tells it"
+        case LimitStep():
+            return ""
+        case _:
+            return "the system's own tools make it"
 
 
 class TreeCarrier:
@@ -61,6 +73,8 @@ class TreeCarrier:
                     return self._look_files(step, details)
                 case FolderStep():
                     return self._look_made(step)
+                case LimitStep():
+                    return self._look_limit(step)
         raise StepError("this carrier does not make such a step", step.where)
 
     def prepare(self, step: Step) -> Details:
@@ -86,6 +100,9 @@ class TreeCarrier:
                     self._make_files(step, details)
                 case FolderStep():
                     self._make_folder(step, details)
+                case LimitStep():
+                    with self._limited(step) as folder:
+                        set_own_limit(folder, step.after, self._root)
 
     @contextmanager
     def _refusals(self, step: Step) -> Iterator[None]:
@@ -147,6 +164,22 @@ class TreeCarrier:
                 with suppress(OSError):
                     os.rmdir(first, dir_fd=parent)
                 raise
+
+    # Limits -----------------------------------------------------------------------------------------
+
+    @contextmanager
+    def _limited(self, step: LimitStep) -> Iterator[int]:
+        with open_folder(self._root, parts_of(os.fsencode(step.name))) as folder:
+            yield folder
+
+    def _look_limit(self, step: LimitStep) -> Looked:
+        with self._limited(step) as folder:
+            found = own_limit(folder)
+        if found == step.after:
+            return Looked(Standing.AFTER)
+        if found == step.before:
+            return Looked(Standing.BEFORE)
+        return Looked(Standing.OTHER, f"its own limit is {show_limit(found)}, and not {show_limit(step.before)}")
 
     # Files ------------------------------------------------------------------------------------------
 

@@ -1,8 +1,8 @@
 """Steps as text for the systems' own tools: what somebody types, or hands to a program, who makes them by hand.
 
 POSIX lists: setfacl(1), chown(1), chmod(1), mkdir(1) lines for a shell, numeric, whatever is in a name. NT lists:
-SDDL (MS-DTYP 2.5.1). Groups and accounts of a POSIX system: gpasswd(1) and usermod(8) lines. All else: JSON, as
-`core.steps.table` writes it.
+SDDL (MS-DTYP 2.5.1). Limits of a tree: btrfs-qgroup(8) lines. Groups and accounts of a POSIX system: gpasswd(1) and
+usermod(8) lines. All else: JSON, as `core.steps.table` writes it.
 """
 
 from __future__ import annotations
@@ -11,9 +11,11 @@ import json
 import struct
 
 from neatledger.core.lists import posix
+from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import ItemState, Step
 from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.table import step_to_facts
@@ -53,6 +55,9 @@ def text_of_step(step: Step, root: bytes = b"") -> list[str]:
         case MemberStep() if not step.is_group and step.group.isdecimal():
             flag = "-a" if step.after else "-d"
             return [f"gpasswd {flag} {quoted(_bytes(step.member))} {quoted(_bytes(step.name))}"]
+        case LimitStep() if root and step.on is On.FOLDER:
+            amount = "none" if step.after is UNLIMITED else str(step.after)
+            return [f"btrfs qgroup limit {amount} {quoted(root + _bytes(step.name))}"]
         case AccountStep():
             return _account_lines(step)
         case _:

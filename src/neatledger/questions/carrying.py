@@ -23,6 +23,7 @@ from neatledger.questions.office import Office
 __all__ = ["Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "why_by_hand"]
 
 _BATCH = 64
+_SO_ALREADY = "it was so already"
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,7 +236,9 @@ class _Driver:
         try:
             for place, known in begun:
                 message = self._make(place, known)
-                if message:
+                if message is _SO_ALREADY:
+                    self._leave(place, message)
+                elif message:
                     stopped = self._refused(place, message)
                     if stopped:
                         break
@@ -256,7 +259,8 @@ class _Driver:
         try:
             looked = carrier.look(step, details if is_begun or self._known.get(place) else None)
             if looked.standing is Standing.AFTER and not is_begun:
-                return ""
+                # Somebody else made it: it is not for us to take back.
+                return _SO_ALREADY
             if looked.standing is Standing.OTHER or (looked.standing is Standing.BETWEEN and not is_begun):
                 return _where(step, looked)
             carrier.make(step, details)
@@ -271,9 +275,12 @@ class _Driver:
         """Return why the run stops; a run that takes back leaves what was changed since, and goes on."""
         if self._run.undoes is None:
             return why
+        self._leave(place, why)
+        return ""
+
+    def _leave(self, place: int, why: str) -> None:
         self._left.append((place, why))
         self._journal.note(self._run.id, Event.LEFT, [(place, {"why": why})], self._clock())
-        return ""
 
 
 def _where(step: Step, looked: Looked) -> str:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from neatledger.core.checks import limits
 from neatledger.core.checks.contract import Finding
 from neatledger.core.checks.table import CHECKS
+from neatledger.core.steps.limits import LimitStep
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
 from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
@@ -13,6 +15,7 @@ from neatledger.questions.worklist import WorkItem, Worklist
 
 __all__ = ["findings_ended"]
 
+_OF_LIMITS = frozenset(check.name for check in limits.CHECKS)
 _OF_GROWTH = frozenset({"full-soon", "files-run-out"})
 """Checks that look at past counts, which no step of a worklist alters, and take longest."""
 
@@ -34,7 +37,7 @@ def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
 def _may_end(item: WorkItem, finding: Finding) -> bool:
     """Tell whether a step changes what a finding speaks of: its folder for whom it names, or its account."""
     step, place = item.step, finding.place
-    if item.refused:
+    if item.refused or isinstance(step, LimitStep) != (finding.check in _OF_LIMITS):
         return False
     if not isinstance(place, Address):
         return place in (f"{step.system}:{step.target}", step.target, step.system)

@@ -20,6 +20,7 @@ from neatledger.core.access.divergence import divergences
 from neatledger.core.access.shares import Share
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
 from neatledger.core.lists.table import MODELS
+from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.steps.accounts import AccountStep
@@ -39,6 +40,7 @@ from neatledger.errors import StepError, UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.imagined import imagined_office
+from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
 from neatledger.questions.office import Office
 
@@ -73,6 +75,7 @@ def find_mending(office: Office, below: Address | None = None, people: Collectio
             break
     finder.single_files()
     finder.sharing()
+    finder.limits()
     return Mending(finder.steps, finder.left())
 
 
@@ -333,8 +336,19 @@ class _Finder:
         if ways and ways <= {"handed", "link"}:
             return "a hand-out or a link gives it: links shows which"
         if not any(each.is_planned for each in accounts):
-            return "the plan does not know them: match --write, or a person of the plan"
+            found = [
+                self._proposals[key] for each in accounts if (key := (system, each.account.login)) in self._proposals
+            ]
+            if not found:
+                return "the plan does not know them: no person of the plan seems to be meant"
+            return "once: match --write, for it is clear whose accounts these are" if any(found) else _SEVERAL
         return "something gives it that no entry alone decides: why shows what"
+
+    @cached_property
+    def _proposals(self) -> dict[tuple[str, str], bool]:
+        """Accounts that the plan knows nobody for and somebody may be meant by: whether it is clear who."""
+        found = propose(self.office.plan, self.office.principals)
+        return {(one.system, one.account.login): one.is_clear for one in found if one.candidates}
 
     def _let_through(self, system: str, place: bytes, principals: list[Principal]) -> bool:
         state = self._state(system)
@@ -405,6 +419,10 @@ class _Finder:
         if self._add(sharing_steps(self.then, self.below, self.people)):
             self._look_again()
 
+    def limits(self) -> None:
+        """Bring the limits that systems tell to the plan's."""
+        self._add(limit_steps(self.office, self.below, self.people))
+
     def left(self) -> list[Left]:
         """Return what still differs after all steps, and why."""
         found = []
@@ -418,6 +436,7 @@ class _Finder:
         return found
 
 
+_SEVERAL = "whose account it is must be said in the plan: match shows who it may be"
 _GATES = {
     "account": "the account is not open",
     "service": "the service is not switched on for it",

@@ -316,7 +316,7 @@ class _Probed:
         return found
 
     def cells(self, made: Sequence[int]) -> Cells | None:
-        """Return the flags of every person on every folder, and on every sort of files, systems one after the other."""
+        """Return the flags of every person on every folder and every sort of files, systems one after the other."""
         key = tuple(made)
         if key not in self._known:
             try:

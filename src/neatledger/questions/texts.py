@@ -10,10 +10,12 @@ from neatledger.carriers.entrychanges import EntryChange, change_of
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import NeatError
 from neatledger.formats.directory import Places
 from neatledger.formats.ldif import change_record, parse_ldif
+from neatledger.formats.names import show_text
 from neatledger.formats.steptexts import text_of_step
 from neatledger.questions.office import Office
 from neatledger.sources.ldapaccounts import wants_sids
@@ -37,6 +39,7 @@ class StepTexts:
     ) -> None:
         self._office, self._credentials_for = office, credentials_for
         self._changes: dict[str, _Changes | None] = {}
+        self._why: dict[str, str] = {}
         self._open: list[DirectoryCarrier] = []
 
     def close(self) -> None:
@@ -46,18 +49,23 @@ class StepTexts:
 
     def lines(self, step: Step) -> list[str]:
         """Return a step as lines of its system's own language; a directory's are LDIF change records."""
+        notes: list[str] = []
         if isinstance(step, MemberStep | AccountStep):
             changes = self._changes_of(step.system)
+            why = self._why.get(step.system, "")
             try:
                 found = None if changes is None else changes(step)
-            except NeatError:
-                found = None
+            except NeatError as error:
+                found, why = None, str(error)
             if found:
                 return [line for one in found for line in _record(one)]
+            notes = [f"# as it is, and not as a change of the directory: {show_text(why)}"] if why else []
         planned = self._office.plan.systems.get(step.system)
         path = str(planned.settings.get("path", "")) if planned and planned.source == "tree" else ""
+        if isinstance(step, LimitStep) and planned is not None and "limits-file" in planned.settings:
+            path = ""  # whose limits these are, the file does not say
         root = str(self._office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
-        return text_of_step(step, root)
+        return [*notes, *text_of_step(step, root)]
 
     def _changes_of(self, system: str) -> _Changes | None:
         if system not in self._changes:
@@ -70,9 +78,10 @@ class StepTexts:
                         self._changes[system] = self._of_export(planned.settings, setting)
                     elif "ldap" in setting and self._credentials_for:
                         self._changes[system] = self._of_directory(system, planned.settings, self._credentials_for)
-                except (NeatError, OSError):
-                    # Out of reach, or nobody to sign in as: the step is told as it is.
+                except (NeatError, OSError) as error:
+                    # Out of reach, or nobody to sign in as: the step is told as it is, with the reason.
                     self._changes[system] = None
+                    self._why[system] = str(error)
         return self._changes[system]
 
     def _of_export(self, settings: Mapping[str, Any], setting: Mapping[str, Any]) -> _Changes:

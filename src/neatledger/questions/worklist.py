@@ -16,6 +16,7 @@ from neatledger.ledger.locations import find_location
 from neatledger.questions.carrying import why_by_hand
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import Left, find_mending
+from neatledger.questions.mending_limits import stops_at_once
 from neatledger.questions.office import Office
 from neatledger.questions.ordering import Order, OrderedStep
 from neatledger.questions.suppose_access import MadeChange, effects_of
@@ -27,7 +28,7 @@ __all__ = ["WorkItem", "Worklist", "ask", "ask_for_steps"]
 class WorkItem:
     """One step of a worklist.
 
-    `effects` is who gains and loses by it, after all before it; `harm` whom it harms for a while, `refused` why it
+    `effects` is who gains and loses by it, after all before it; `harm` whom or what it harms, `refused` why it
     must not be made at all (empty: it may), `by_hand` why a person must make it (empty: the tool can). One that
     `waits` would harm somebody before a person has made another step.
     """
@@ -101,7 +102,8 @@ def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Wo
             continue
         by_hand = why_by_hand(office, one.step)
         waits = waiting.take(one, bool(by_hand))
-        items.append(WorkItem(one.step, effects_of(here, then), one.harm, "", by_hand, waits))
+        harm = one.harm or stops_at_once(office, one.step)
+        items.append(WorkItem(one.step, effects_of(here, then), harm, "", by_hand, waits))
         here = then
     return Worklist(items, left, here)
 
@@ -149,7 +151,8 @@ def _many(office: Office, order: Order, left: Sequence[Left]) -> Worklist:
             continue
         by_hand = why_by_hand(office, one.step)
         waits = waiting.take(one, bool(by_hand))
-        items.append(WorkItem(one.step, effects.get(one.number, []), one.harm, "", by_hand, waits))
+        harm = one.harm or stops_at_once(office, one.step)
+        items.append(WorkItem(one.step, effects.get(one.number, []), harm, "", by_hand, waits))
     return Worklist(items, left, then)
 
 

@@ -72,7 +72,7 @@ def mend_report(
     rows: list[Row] = []
     for number, (item, findings) in enumerate(zip(items, ends, strict=True), start=1):
         step = item.step
-        warning = item.refused or item.harm or item.by_hand
+        warning = item.refused or "; ".join(one for one in (item.harm, item.by_hand) if one)
         rows.append(
             {
                 "number": number,
@@ -112,6 +112,7 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
     files = folders = 0
     effects: list[Changed] = []
     ends: list[str] = []
+    harms: list[str] = []
 
     def finish() -> None:
         if found and (files or folders):
@@ -120,7 +121,8 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
             found[-1]["what"] = f"{_text(found[-1]['what'])}; and so on {' and '.join(parts)}"
         if found:
             done = f" Ends: {', '.join(one for one in dict.fromkeys(ends) if one)}." if any(ends) else ""
-            found[-1]["effect"] = f"{_effect_words(effects)}.{done}"
+            beware = "".join(f" Beware: {one}." for one in dict.fromkeys(harms))
+            found[-1]["effect"] = f"{_effect_words(effects)}.{done}{beware}"
 
     for item, row in zip(items, rows, strict=True):
         step, path = item.step, item.step.place.path if item.step.place else b""
@@ -130,6 +132,7 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
             folders += 0 if isinstance(step, FilesStep) else 1
             effects += item.effects
             ends.append(str(row["ends"]))
+            harms += [item.harm] if item.harm else []
             first = _text(found[-1]["number"]).partition("–")[0]
             found[-1]["number"] = f"{first}–{_text(row['number'])}"
             continue
@@ -137,9 +140,8 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
         found.append(dict(row))
         files = folders = 0
         effects, ends = list(item.effects), [str(row["ends"])]
+        harms = [item.harm] if item.harm else []
         top = (step.system, path) if isinstance(step, ListStep) else None
-        if item.harm:
-            ends.append(item.harm)
     finish()
     return found
 

@@ -13,6 +13,7 @@ in any of the groups that there are, and only what holds in any case is told.
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import struct
 import uuid
@@ -25,7 +26,7 @@ from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.sources.walk import open_below
 
-__all__ = ["read_quota_groups", "settle_figures"]
+__all__ = ["own_limit", "read_quota_groups", "set_own_limit", "settle_figures"]
 
 # linux/btrfs.h: BTRFS_IOC_SYNC, BTRFS_IOC_FS_INFO, BTRFS_IOC_INO_LOOKUP
 _SYNC, _FS_INFO, _INO_LOOKUP = 0x9408, 0x8400941F, 0xD0009412
@@ -38,6 +39,10 @@ _KEY = struct.Struct("<QQQQQQQIIII32x")
 _ITEM = struct.Struct("<QQQII")  # struct btrfs_ioctl_search_header
 _LEVEL_AT = 48  # a group's level stands above its number
 _HEAD = struct.Struct("<QQ16sII")
+_SET_LIMIT = 0x8030942B  # BTRFS_IOC_QGROUP_LIMIT
+# struct btrfs_ioctl_qgroup_limit_args: group (0: that of the subvolume), what is set, and four amounts
+_LIMIT = struct.Struct("<QQQQQQ")
+_NO_LIMIT = (1 << 64) - 1  # takes a limit away (kernel, fs/btrfs/qgroup.c: CLEAR_VALUE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,6 +114,37 @@ def read_quota_groups(root: int, folders: Table) -> list[FoundLimit] | None:
             inner = [other for other in paths if other != path and other.startswith(path.rstrip(b"/") + b"/")]
             found.append(_limit(path, _least(system, number, own, above), own, system, inner))
     return found
+
+
+def own_limit(fd: int) -> Limit:
+    """Return the limit on what an open subvolume refers to, whatever holds it among others.
+
+    Raises `OSError` where it is no subvolume, or where its file system keeps no quota groups.
+    """
+    system, number = _file_system(fd), _subvolume(fd)
+    if number is None or os.fstat(fd).st_ino != _FIRST_INODE:
+        raise OSError(errno.EINVAL, "only a subvolume has a limit of its own")
+    group = None if system is None else _read_group(system, number)
+    if group is None:
+        raise OSError(errno.EOPNOTSUPP, "the file system keeps no quota groups")
+    return group.limit
+
+
+def set_own_limit(fd: int, limit: Limit, through: int) -> None:
+    """Set the limit on what an open subvolume refers to, or take it away; raises `OSError`.
+
+    The kernel sets it as a write of the folder that it is asked `through`: a subvolume that is full refuses to have its
+    own limit raised. On another file system the same number would be another subvolume, and it is not asked through.
+    """
+    number = _subvolume(fd) or 0
+    amount = limit if isinstance(limit, int) else _NO_LIMIT
+    asked = _LIMIT.pack(number, _LIMITS_REFERENCED, amount, 0, 0, 0)
+    if _file_system(through) == _file_system(fd):
+        # It may be full itself.
+        with contextlib.suppress(OSError):
+            _ask(through, _SET_LIMIT, bytearray(asked))
+            return
+    _ask(fd, _SET_LIMIT, bytearray(asked))
 
 
 def _groups_above(fd: int) -> dict[int, list[int]] | None:
@@ -249,5 +285,6 @@ def _limit(
         block=system.block_bytes,
         leaves_out=tuple(map(os.fsdecode, inner)),
         by=by,
+        is_own=limit is not None and by == f"quota group {own.name}",
         is_told=limit is not None,
     )

@@ -20,7 +20,7 @@ class FoundLimit:
     `leaves_out` are paths below a folder that this limit does not count. `by` says where it was read. Where it
     is not `is_told`, the system tells what is used, and a limit may hold that it does not show. `items` is how many
     files and folders there may be (inodes of a file system, statvfs(3)), None for any number; `items_used` how many
-    there are.
+    there are. One that is not `is_own` is set on something that holds the place among others, as a quota group may.
     """
 
     on: On
@@ -37,6 +37,7 @@ class FoundLimit:
     is_told: bool = True
     items: int | None = None
     items_used: int | None = None
+    is_own: bool = True
 
     @property
     def items_left(self) -> int | None:
@@ -72,6 +73,7 @@ class FoundLimit:
             "is_told": self.is_told,
             "items": self.items,
             "items_used": self.items_used,
+            "is_own": self.is_own,
         }
 
     @classmethod
