@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import permutations
 
 import numpy as np
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from neatledger.core.access.differences import COMPARED
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import Kind
+from neatledger.core.steps.contract import ItemState
 from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.order import Direction, Harm, Scope, arrange, is_harmless
+from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
+from neatledger.core.survey.accounts import Account
 from neatledger.errors import StepError
 from strategies import WORLDS, World
 
@@ -125,3 +133,49 @@ def test_what_hangs_together_is_what_meets(drawn) -> None:
                 for b in other.tops
             )
             assert one.meets(other) == (one.system == other.system and bool(shares) and below)
+
+
+@st.composite
+def meant_folders(draw, world: World) -> tuple[ItemState, Meant]:
+    """A folder with a list, and what the plan means there for a few people, with no holder of its own."""
+    holders = draw(st.lists(world.holders, min_size=1, max_size=4, unique_by=lambda one: one.user))
+    # Who may be in a group or not is told as unknown, and is no matter of a list.
+    holders = [replace(one, login=f"l{n}", maybe=frozenset(), privileges=frozenset()) for n, one in enumerate(holders)]
+    people = [
+        Principal(f"p{n % 3}", "", Kind.STAFF, "s", Account(f"l{n}", one.user, "0"), one, True)
+        for n, one in enumerate(holders)
+    ]
+    rights = {f"p{n}": draw(st.sampled_from(GIVEN[1:])) for n in range(3)}
+    groups = {
+        ident: (f"name of {ident}", frozenset(one.login for one in holders if ident in one.groups))
+        for ident in draw(st.permutations(world.groups))
+    }
+    owner = draw(st.sampled_from(world.users))
+    return ItemState(owner, draw(world.bodies)), Meant(world.model.name, people, rights, [], groups)
+
+
+def has_of(item: ItemState, meant: Meant, person: str) -> Right:
+    """Return what a person has by all accounts, asked one at a time."""
+    found = Right.NONE
+    for one in meant.people:
+        if one.person == person:
+            found |= MODELS[meant.model].parse(item.body).decide(ItemContext(item.owner, True), one.holder).rights
+    return found & COMPARED
+
+
+@given(st.sampled_from(WORLDS), st.data())
+def test_a_list_is_brought_to_the_plan_and_no_further(world: World, data) -> None:
+    item, meant = data.draw(meant_folders(world))
+    try:
+        after = wanted_item(item, meant)
+    except StepError:
+        return
+    # In whatever order a system tells its groups; and what is done is done.
+    turned = replace(meant, groups=dict(reversed(meant.groups.items())))
+    assert wanted_item(item, turned) == after
+    assert wanted_item(after, meant) == after
+    for person in {one.person for one in meant.people}:
+        had, has, should = has_of(item, meant, person), has_of(after, meant, person), meant.rights[person] & COMPARED
+        assert not has & ~should & ~had, "somebody was given more than the plan gives them"
+        if Right.MANAGE not in should & ~has:
+            assert not should & had & ~has, "somebody lost what the plan gives them"

@@ -26,11 +26,14 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     def is_theirs(entry: Entry) -> bool:
         return entry.who == who and entry.flags & IS_GROUP == group and entry.type in (ALLOW, DENY)
 
+    theirs = [n for n, entry in enumerate(parsed.entries) if is_theirs(entry)]
     entries = [entry for entry in parsed.entries if not is_theirs(entry)]
     # The bits are those of NT lists (RFC 8881 6.2.1.3), and names go before what is for everyone.
     mask = 0 if rights is None else mask_of(rights, is_folder=is_folder)
     if mask:
         flags = (TO_FILES | TO_FOLDERS if is_folder else 0) | group
         place = next((n for n, entry in enumerate(entries) if entry.who == EVERYONE), len(entries))
+        # Where it stood before: the first that speaks decides, and what was before a refusal stays before it.
+        place = min([place, *theirs[:1]])
         entries.insert(place, Entry(ALLOW, flags, mask, who))
     return pack_body(parsed.group, entries)

@@ -30,10 +30,12 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     subject = _SUBJECTS[whom.sort]
     ident = whom.ident if whom.sort in (Sort.USER, Sort.GROUP) else ""
     alike = {subject, Subject.EITHER} if ident else {subject}
-    entries = [
-        entry for entry in RoleModel().parse(body).entries if entry.subject not in alike or entry.ident != ident
-    ]
+    known = RoleModel().parse(body).entries
+    theirs = [n for n, entry in enumerate(known) if entry.subject in alike and entry.ident == ident]
+    entries = [entry for n, entry in enumerate(known) if n not in theirs]
     if rights:
         place = next((n for n, entry in enumerate(entries) if entry.inherited), len(entries))
+        # Where it stood before: the first that speaks decides, and what was before a refusal stays before it.
+        place = min([place, *theirs[:1]])
         entries.insert(place, Entry(subject, ident, rights, True, False))
     return pack_body(entries)

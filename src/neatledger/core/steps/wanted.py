@@ -22,6 +22,7 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.steps.contract import ItemState
 from neatledger.core.steps.grants import set_holder, with_holder
 from neatledger.core.steps.whom import Sort, Whom
+from neatledger.errors import StepError
 
 __all__ = ["Meant", "wanted_item"]
 
@@ -98,8 +99,11 @@ _OF_FILES = (Right.READ, Right.CHANGE)
 def wanted_item(item: ItemState, meant: Meant, *, is_folder: bool = True) -> ItemState:
     """Return a folder (or a sort of files) as the plan means it; raises `StepError` where that cannot be done."""
     found = _Worked(item, meant, is_folder)
+    had = found.has()
     found.take_back()
     found.give()
+    if found.is_worse_than(had):
+        raise StepError("its entries hang together: a person must look at what one refuses and another gives")
     return found.item
 
 
@@ -120,7 +124,25 @@ class _Worked:
             body = set_holder(self.meant.model, self.item.body, whom, rights, is_folder=False)
             self.item = ItemState(self.item.owner, body)
 
-    def _has(self) -> dict[Right, int]:
+    def is_worse_than(self, had: Mapping[Right, int]) -> bool:
+        """Tell whether somebody now has more beyond the plan than before, or less of what it gives them.
+
+        What the plan itself gives a holder is no matter of the list, but of who is in the group.
+        """
+        covered = 0
+        for whom, _ in self.meant.grants:
+            covered |= self.meant.among(whom)
+        for right, has in self.has().items():
+            should = self.meant.should[right]
+            for twins in self.meant.twins:
+                has |= twins if has & twins & should else 0
+            if has & ~had[right] & ~should & ~covered:
+                return True
+            if had[right] & ~has & should & self.meant.may_come_in and right is not Right.MANAGE:
+                return True
+        return False
+
+    def has(self) -> dict[Right, int]:
         """Return who has each right that is asked about."""
         meant, crowd = self.meant, self.meant.crowd
         model = MODELS[meant.model]
@@ -147,7 +169,7 @@ class _Worked:
     def _over(self, given: Right) -> int:
         """Return who has something of some rights, and should not."""
         bits = 0
-        for right, has in self._has().items():
+        for right, has in self.has().items():
             if given & right and right is not Right.MANAGE:
                 bits |= has & ~self.meant.should[right]
         return bits
@@ -184,7 +206,7 @@ class _Worked:
     def _lacking(self) -> int:
         """Return who lacks anything that they should have and that a list could give."""
         bits = 0
-        for right, has in self._has().items():
+        for right, has in self.has().items():
             if right is Right.MANAGE and self.meant.model == "posix":
                 continue
             for twins in self.meant.twins:
