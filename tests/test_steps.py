@@ -140,7 +140,9 @@ def meant_folders(draw, world: World) -> tuple[ItemState, Meant]:
     """A folder with a list, and what the plan means there for a few people, with no holder of its own."""
     holders = draw(st.lists(world.holders, min_size=1, max_size=4, unique_by=lambda one: one.user))
     # Who may be in a group or not is told as unknown, and is no matter of a list.
-    holders = [replace(one, login=f"l{n}", maybe=frozenset(), privileges=frozenset()) for n, one in enumerate(holders)]
+    holders = [
+        replace(one, login=f"l{n}", maybe=frozenset(), privileges=frozenset()) for n, one in enumerate(holders)
+    ]
     people = [
         Principal(f"p{n % 3}", "", Kind.STAFF, "s", Account(f"l{n}", one.user, "0"), one, True)
         for n, one in enumerate(holders)

@@ -133,8 +133,8 @@ def own_limit(fd: int) -> Limit:
 def set_own_limit(fd: int, limit: Limit, through: int) -> None:
     """Set the limit on what an open subvolume refers to, or take it away; raises `OSError`.
 
-    The kernel sets it as a write of the folder that it is asked `through`: a subvolume that is full refuses to have its
-    own limit raised. On another file system the same number would be another subvolume, and it is not asked through.
+    The kernel sets it as a write of the folder that it is asked `through`: a subvolume that is full refuses to have
+    its own limit raised. On another file system the same number would be another subvolume: there it is asked itself.
     """
     number = _subvolume(fd) or 0
     amount = limit if isinstance(limit, int) else _NO_LIMIT

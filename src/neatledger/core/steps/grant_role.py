@@ -30,6 +30,11 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     subject = _SUBJECTS[whom.sort]
     ident = whom.ident if whom.sort in (Sort.USER, Sort.GROUP) else ""
     alike = {subject, Subject.EITHER} if ident else {subject}
+    if whom.sort is Sort.EVERYONE:
+        # Whoever signs in is everybody whom a list can speak of; what was for these alone stays for these alone.
+        alike = {Subject.EVERYONE, Subject.SIGNED_IN}
+        named = {entry.subject for entry in RoleModel().parse(body).entries} & alike
+        subject = named.pop() if len(named) == 1 else subject
     known = RoleModel().parse(body).entries
     theirs = [n for n, entry in enumerate(known) if entry.subject in alike and entry.ident == ident]
     entries = [entry for n, entry in enumerate(known) if n not in theirs]

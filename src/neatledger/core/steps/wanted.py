@@ -199,7 +199,8 @@ class _Worked:
         view = MODELS[self.meant.model].parse(self.item.body).view(is_folder=self.is_folder)
         for one in self._people(self._lacking()):
             # An entry for somebody alone decides alone on POSIX systems, and may give less than their group's.
-            if one.account.ident in view.users and self.item.owner != one.account.ident:
+            is_alone = self.meant.model == "posix" and one.account.ident in view.users
+            if is_alone and self.item.owner != one.account.ident:
                 self._set(Whom(Sort.USER, one.account.ident), None)
         self._cover()
 
@@ -225,7 +226,12 @@ class _Worked:
 
     def _cover(self) -> None:
         """Give what is still lacking to groups all of whose members should have it, then to people by name."""
-        while lacking := self._people(self._lacking()):
+        hopeless = 0
+        # As many tries as there are people and groups: what one entry gives another one might take again.
+        for _ in range(len(self.meant.people) + len(self.meant.groups)):
+            lacking = self._people(self._lacking() & ~hopeless)
+            if not lacking:
+                return
             rights = self.meant.rights[lacking[0].person]
             need = rights & COMPARED
             alike = {one.account.login for one in lacking if self.meant.rights[one.person] & COMPARED == need}
@@ -240,14 +246,24 @@ class _Worked:
                 key=lambda ident: (len(self.meant.groups[ident][1] & alike), ident),
                 default=None,
             )
-            before = self.item
+            number = self.meant.people.index(lacking[0])
+            by_name = Whom(Sort.USER, lacking[0].account.ident, lacking[0].account.login)
+            tried = [by_name]
             if best is not None and len(self.meant.groups[best][1] & alike) > 1:
-                self._set(Whom(Sort.GROUP, best, self.meant.groups[best][0]), rights)
-            else:
-                self._set(Whom(Sort.USER, lacking[0].account.ident, lacking[0].account.login), rights)
-            if self.item == before:
+                tried.insert(0, Whom(Sort.GROUP, best, self.meant.groups[best][0]))
+            if not any(self._helps(whom, rights, number) for whom in tried):
                 # Something else than an entry keeps them out.
-                return
+                hopeless |= 1 << number
+
+    def _helps(self, whom: Whom, rights: Right, number: int) -> bool:
+        """Give a holder rights, and tell whether one of the people lacks less by that; else it is as before."""
+        before, had = self.item, self.has()
+        self._set(whom, rights)
+        has, should = self.has(), self.meant.should
+        if any((has[one] & ~had[one] & should[one]) >> number & 1 for one in has):
+            return True
+        self.item = before
+        return False
 
 
 def _refused(model: str, body: bytes) -> Iterable[str]:
