@@ -285,12 +285,14 @@ def random_sharing_steps(office: Office, rng: random.Random, number: int) -> lis
                     continue
                 given = rng.choice(shared.hand_outs)
                 step = HandOutStep("meadow", given, rng.choice([None, replace(given, expires=date(2027, 3, 1))]))
+                if step.before == step.after:
+                    continue
             case _:
                 team = rng.choice(shared.teams)
                 gone = rng.sample(team.members, rng.randint(0, len(team.members)))
                 fresh = [Member(one.login, False, parse_rights("write")) for one in rng.sample(state.accounts, 2)]
                 kept = [one for one in team.members if one not in gone]
-                known = {(one.is_group, one.holder) for one in kept}
+                known = {(one.is_group, one.holder) for one in team.members}
                 members = (*kept, *(one for one in fresh if (False, one.holder) not in known))
                 step = TeamStep("meadow", team, replace(team, members=members, download=rng.random() < 0.5))
         try:

@@ -42,6 +42,8 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
             return "somebody must choose the password and tell it to whom it concerns"
         case TeamStep() if step.before is None or step.after is None:
             return "a team folder is made and removed in the service's console"
+        case TeamStep() if _changes_replies(step):
+            return "whether and since when somebody takes part is theirs to say"
         case LinkStep() | HandOutStep() | TeamStep():
             return ""
         case _:
@@ -233,6 +235,15 @@ def _plain(record: Any) -> Any:
     if isinstance(record, TeamFolder):
         return _with_members(record, []), frozenset(record.members)
     return record
+
+
+def _changes_replies(step: TeamStep) -> bool:
+    """Tell whether somebody who stays a member is to have answered otherwise, or since another day."""
+    known = {(one.is_group, one.holder): (one.reply, one.since) for one in step.before.members}
+    return any(
+        known.get((one.is_group, one.holder), (one.reply, one.since)) != (one.reply, one.since)
+        for one in step.after.members
+    )
 
 
 def _is_between(found: TeamFolder | None, before: TeamFolder, after: TeamFolder) -> bool:
