@@ -21,7 +21,9 @@ from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descr
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.lists import ListStep
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
+from neatledger.formats.steptexts import text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
 from neatledger.questions.imagined import changes_between, imagined_office
@@ -300,3 +302,10 @@ def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tm
         folder = b"/open/" + path.replace("\\", "/").encode()
         assert again.folder_state(folder) == first.folder_state(folder)
         assert again.file_sorts(folder) == first.file_sorts(folder)
+    # The printed lines, read by the server's own library and set by hand, come to the same.
+    lists = [step for step in steps if isinstance(step, ListStep)]
+    lines = [line for step in lists for line in text_of_step(step)]
+    for step, found in zip(lists, smb.read_sddl([line.partition(": ")[2] for line in lines]), strict=True):
+        path = step.path.decode().removeprefix("/open/").replace("/", "\\")
+        clients[running.admin].set_descriptor(smb.BUILDING, f"open\\{path}", found)
+    assert not changes_between(imagined_office(before, lists), imagined_office(counted(), []))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import struct
+import subprocess
 import uuid
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from smbprotocol.open import (
 from smbprotocol.session import Session
 from smbprotocol.tree import TreeConnect
 
-from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
+from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.demo.liveloft import set_descriptor
 from neatledger.demo.smbserver import SmbAccount, SmbGroup, SmbServer, SmbShare
 
@@ -143,6 +144,22 @@ def fill(admin: Client, rng: random.Random, share: str, folders: int, first: int
         for item in (path, f"{path}\\file"):
             admin.set_descriptor(BUILDING, f"{share}\\{item}", random_descriptor(rng))
     return paths
+
+
+_READ_SDDL = """
+import sys
+from samba.dcerpc import security
+from samba.ndr import ndr_pack
+for line in sys.stdin:
+    print(ndr_pack(security.descriptor.from_sddl(line.rstrip("\\n"), security.dom_sid("S-1-5-21-1-1-1"))).hex())
+"""
+
+
+def read_sddl(texts: list[str]) -> list[Descriptor]:
+    """Return descriptors as the server's own library reads their texts."""
+    words = ["/usr/bin/python3", "-c", _READ_SDDL]
+    done = subprocess.run(words, input="\n".join(texts), capture_output=True, text=True, check=True)
+    return [unpack_descriptor(bytes.fromhex(line)) for line in done.stdout.split()]
 
 
 FOREIGN, UNIX_USER, UNIX_GROUP = "S-1-5-21-1-2-3-1105", "S-1-22-1-", "S-1-22-2-"
