@@ -13,7 +13,14 @@ from pathlib import Path
 import pytest
 
 from judges import domain
-from neatledger.questions import open_office
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.members import MemberStep
+from neatledger.core.survey.accounts import AccountState
+from neatledger.ledger.imagined import ImaginedReader
+from neatledger.questions import carrying, open_office
+from neatledger.questions.imagined import imagined_office
+from step_offices import carry, gathered, resume
 
 pytestmark = pytest.mark.judge
 SEED = 20261128 if os.environ.get("CI") else random.SystemRandom().randrange(1 << 32)
@@ -25,10 +32,11 @@ def real() -> Iterator[domain.Domain]:
         yield found
 
 
-def plan(folder: Path, real: domain.Domain, **more: object) -> Path:
+def plan(folder: Path, real: domain.Domain, *, may_change: bool = False, **more: object) -> Path:
     ldap = {"url": f"ldap://{real.host}", "base": domain.BASE, "user": f"CN=Administrator,CN=Users,{domain.BASE}",
             "allow-plain": True, **more}  # fmt: skip
     system = {"source": "directory", "lists": "nt", "accounts": {"ldap": ldap, "ids": "sid"}}
+    system |= {"may-change": True} if may_change else {}
     folder.mkdir(exist_ok=True)
     (folder / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"hall": system}}))
     return folder
@@ -108,3 +116,46 @@ def test_groups_and_states_are_those_of_the_domain(real, run, tmp_path, monkeypa
     assert (
         "nothing of the name" in run("gather", "--office", plan(tmp_path / "no", real, base="DC=no"), status=2).stderr
     )
+
+
+def test_accounts_closed_and_members_moved_are_so_in_the_domain(real, run, tmp_path, monkeypatch) -> None:
+    """Steps carried out in a domain: what its own tools then tell is what was supposed; and taken back."""
+    rng = random.Random(SEED)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", real.password)
+    where = plan(tmp_path / "office", real, may_change=True)
+    office = gathered(where, run)
+    state = ImaginedReader(office.readers["hall"])
+    steps: list[Step] = []
+    for login, word in rng.sample(sorted(real.states.items()), len(real.states)):
+        if word in ("open", "disabled"):
+            sides = (AccountState.OPEN, AccountState.DISABLED)
+            steps.append(AccountStep("hall", login, *(sides if word == "open" else sides[::-1])))
+    steps = steps[:8]
+    domain_groups = [one for one in state.groups if one.ident.startswith("S-1-5-21-")]
+    while len(steps) < 24:
+        group, one = rng.choice(domain_groups), rng.choice(state.accounts)
+        step = MemberStep("hall", group.ident, group.name, one.login, False, one.login not in group.members)
+        if one.primary == group.ident or any(
+            isinstance(each, MemberStep) and each.group == group.ident for each in steps
+        ):
+            if rng.random() < 0.9:
+                continue
+            break
+        steps.append(step)
+    before = real.tell()
+    done = carry(office, steps, real.password, f"CN=Administrator,CN=Users,{domain.BASE}")
+    assert not done.stopped and len(done.made) == len(steps) > 8, SEED
+    after = gathered(where, run)
+    told = real.tell()
+    supposed = imagined_office(office, steps)
+    for login, (_, token) in told.items():
+        mine = next(one for one in supposed.principals["hall"] if one.account.login == login).holder.groups
+        assert set(token) == mine - {"S-1-1-0", "S-1-5-11", "S-1-5-2"}, (SEED, login)
+    assert {one.login: one.state for one in after.readers["hall"].accounts} == {
+        one.login: one.state for one in supposed.readers["hall"].accounts
+    }
+    undone = resume(after, carrying.undo, real.password, f"CN=Administrator,CN=Users,{domain.BASE}")
+    assert not undone.left and real.tell() == before, SEED
+    assert {one.login: one.state for one in gathered(where, run).readers["hall"].accounts} == {
+        one.login: one.state for one in office.readers["hall"].accounts
+    }

@@ -256,6 +256,10 @@ class Domain:
         found: dict[str, list[object]] = json.loads(done.stdout)
         return found
 
+    def tell(self) -> dict[str, tuple[str, list[str]]]:
+        """Return of everybody the identifier and the groups, as the domain works them out now."""
+        return {name: (sid, sorted(sids)) for name, (sid, sids) in self._ask({}).items()}
+
     def _draw(self) -> dict[str, object]:
         """Draw people with names of every kind, in states of every kind, and groups in groups, foreign members too."""
         rng = self._rng

@@ -145,8 +145,10 @@ def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
         return EntryChange(entry.name, "replace", "userAccountControl", (str(bits).encode(),))
     flags = entry.text("sambaacctflags")
     if flags:
-        inner = flags.strip("[]").replace("D", "").rstrip()
-        return EntryChange(entry.name, "replace", "sambaAcctFlags", (f"[{'' if opens else 'D'}{inner}]".encode(),))
+        # Between the brackets it has always as many places, blanks at the end: so it comes back as it was.
+        width = len(flags.strip("[]"))
+        inner = ("" if opens else "D") + flags.strip("[]").replace("D", "").rstrip()
+        return EntryChange(entry.name, "replace", "sambaAcctFlags", (f"[{inner.ljust(width)}]".encode(),))
     for name in ("nsAccountLock", "loginDisabled"):
         if entry.text(name.lower()):
             return EntryChange(entry.name, "replace", name, (b"FALSE" if opens else b"TRUE",))
