@@ -82,9 +82,14 @@ class Journal:
                 self._insert([(last + 1, Event.BEGUN, None, facts)], moment)
                 self._db.execute("COMMIT")
             except BaseException:
-                self._db.execute("ROLLBACK")
+                self._roll_back()
                 raise
         return int(last) + 1
+
+    def _roll_back(self) -> None:
+        """Give up what was begun; where the disk is full, the store has done so by itself."""
+        if self._db.in_transaction:
+            self._db.execute("ROLLBACK")
 
     def note(
         self, run: int, event: Event, notes: Iterable[tuple[int | None, dict[str, Any]]], moment: datetime
@@ -96,7 +101,7 @@ class Journal:
                 self._insert([(run, event, step, facts) for step, facts in notes], moment)
                 self._db.execute("COMMIT")
             except BaseException:
-                self._db.execute("ROLLBACK")
+                self._roll_back()
                 raise
 
     def _insert(self, rows: list[tuple[int, Event, int | None, dict[str, Any]]], moment: datetime) -> None:

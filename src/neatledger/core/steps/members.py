@@ -45,14 +45,16 @@ class MemberStep(Step):
         names = self._names(state.groups)
         has = group.nested if self.is_group else group.members
         if bool(names & set(has)) != self.before:
-            raise misfit(self, "they are in it already" if self.after else "they are not in it")
-        if not self.after and not self.is_group:
-            account = next((one for one in state.accounts if one.login == self.member), None)
-            if account is not None and account.primary == group.ident:
-                raise misfit(self, "it is their primary group too, which they keep")
+            raise misfit(self, "they are in it already" if self.after else self._why_not_in(state, group))
         then = (*has, self.member) if self.after else tuple(one for one in has if one not in names)
         changed = replace(group, nested=then) if self.is_group else replace(group, members=then)
         state.groups = [*state.groups[:place], changed, *state.groups[place + 1 :]]
+
+    def _why_not_in(self, state: State, group: Group) -> str:
+        account = next((one for one in state.accounts if one.login == self.member), None)
+        if not self.is_group and account is not None and account.primary == group.ident:
+            return "it is their primary group, which they keep"
+        return "they are not in it"
 
     def _names(self, groups: Sequence[Group]) -> set[str]:
         """Return by what a group may call the member: itself, and a group inside it also by name."""
