@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import struct
+from dataclasses import replace
 
 from neatledger.core.lists import posix
 from neatledger.core.plan.limits import UNLIMITED, On
@@ -18,6 +19,7 @@ from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.members import MemberStep
+from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.table import step_to_facts
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import FormatError
@@ -52,6 +54,11 @@ def text_of_step(step: Step, root: bytes = b"") -> list[str]:
             return [f"{_shown(step.path)}: {_sddl(step.after)}"]
         case FolderStep() if step.model == "nt":
             return [f"{_shown(step.path)}: {_sddl(step.item) if step.made else 'remove'}"]
+        case ShareStep() if step.before.body != step.after.body:
+            # Its switches, where these change too, stand in the JSON beside.
+            lines = [f"share {json.dumps(step.target)}: {_sddl(ItemState('', step.after.body))}"]
+            only_list = replace(step.before, body=step.after.body) == step.after
+            return lines if only_list else [*lines, json.dumps(step_to_facts(step))]
         case MemberStep() if not step.is_group and step.group.isdecimal():
             flag = "-a" if step.after else "-d"
             return [f"gpasswd {flag} {quoted(_bytes(step.member))} {quoted(_bytes(step.name))}"]

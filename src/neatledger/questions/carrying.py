@@ -28,13 +28,17 @@ _SO_ALREADY = "it was so already"
 
 @dataclass(frozen=True, slots=True)
 class Carried:
-    """How a run ended: what was made, what was left and why, and why it stopped (empty: it did not)."""
+    """How a run ended: what was made, what was left and why, and why it stopped (empty: it did not).
+
+    One that `is_over` leaves nothing to go on with, for it ended, or stopped before anything was begun.
+    """
 
     run: int
     made: Sequence[Step]
     left: Sequence[tuple[Step, str]]
     stopped: str = ""
     missing: int = 0  # steps that were not come to
+    is_over: bool = True
 
 
 class Carriers:
@@ -167,6 +171,7 @@ class _Driver:
     ) -> None:
         self._journal, self._run, self._carriers, self._clock = journal, run, carriers, clock
         self._known, self._begun = known or {}, {**run.intents, **(begun or {})}
+        self._has_begun = bool(self._begun)
         self._made: list[int] = []
         self._left: list[tuple[int, str]] = []
 
@@ -184,13 +189,14 @@ class _Driver:
             # Ctrl-C and what nobody thought of: what is made is made, and the journal says what was meant.
             self._note_stop("stopped by hand" if isinstance(error, KeyboardInterrupt) else str(error))
             raise
+        is_over = not stopped or not (self._run.undoes or self._has_begun)
         if stopped:
             self._note_stop(stopped)
-        else:
+        if is_over:
             self._journal.note(self._run.id, Event.ENDED, [(None, {})], self._clock())
         steps = self._run.steps
         left = [(steps[place], why) for place, why in self._left]
-        return Carried(self._run.id, [steps[place] for place in self._made], left, stopped, len(waiting))
+        return Carried(self._run.id, [steps[place] for place in self._made], left, stopped, len(waiting), is_over)
 
     def _note_stop(self, why: str) -> None:
         try:
@@ -232,6 +238,7 @@ class _Driver:
         begun = [(place, details[place]) for place in batch if place in details]
         if begun:
             self._journal.note(self._run.id, Event.INTENT, begun, self._clock())
+            self._has_begun = True
         made: list[tuple[int | None, dict[str, object]]] = []
         try:
             for place, known in begun:

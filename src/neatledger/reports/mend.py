@@ -277,6 +277,8 @@ class CarriedOut(Protocol):
     def stopped(self) -> str: ...
     @property
     def missing(self) -> int: ...
+    @property
+    def is_over(self) -> bool: ...
 
 
 def carried_report(
@@ -295,7 +297,8 @@ def carried_report(
     notes = list(proof)
     if done.stopped:
         notes.insert(0, f"It stopped: {done.stopped}. {count_of(done.missing, 'step')} not made.")
-        notes.append(Aside("mend --go-on finishes it; mend --undo takes back what was made."))
+        if not done.is_over:
+            notes.append(Aside("mend --go-on finishes it; mend --undo takes back what was made."))
     return Report("mend", headline, _MADE_COLUMNS, rows, notes, "nothing was changed")
 
 
