@@ -203,7 +203,7 @@ def test_what_everyone_may_do_is_what_the_kernel_lets_a_stranger_do(
     tmp_path: Path, run, seed: int, monkeypatch
 ) -> None:
     stranger = kernel.Login("stranger", 6543, 6544, (6544,))
-    monkeypatch.setattr(kernel, "logins", lambda: [stranger])
+    monkeypatch.setattr(kernel, "logins", lambda *_: [stranger])
     for above in (tmp_path, *tmp_path.parents[:-1]):
         above.chmod(above.stat().st_mode | 0o011)
     tree, office = make_office(tmp_path, run, seed, 150)

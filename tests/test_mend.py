@@ -25,6 +25,7 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.demo import meadow
 from neatledger.demo.service.server import Service
 from neatledger.errors import StepError
+from neatledger.formats.names import encode_bytes
 from neatledger.formats.steptexts import quoted, text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying, worklist
@@ -193,6 +194,43 @@ def _flags(office: Office) -> dict[tuple[bytes, str], int]:
             key = path_of(folder), person
             found[key] = found.get(key, 0) | flags
     return found
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(2)
+def test_what_is_mended_stays_mended(seed: int, tmp_path: Path, run) -> None:
+    """Random plans on random trees: once the worklist is made, no step is found that could have been made before."""
+    folder = make_office(tmp_path, seed + 500, 12)
+    rng = random.Random(seed)
+    state = ImaginedReader(gathered(folder, run).readers["barn"])
+    found = [b"/"]
+    for path in found:
+        found += state.subfolders(path)
+    paths = [encode_bytes(path) for path in found]
+    holders = ["vets", "vets2", "desk", "empty", "ada", "bo", "everyone"]
+    plan = {"office": "Test", "domain": "test.example"}
+    plan["systems"] = {"barn": {"source": "tree", "path": "tree", "may-change": True,
+                                "accounts": {"passwd": "passwd", "group": "group"}}}  # fmt: skip
+    plan["people"] = {name: {"name": name, "accounts": {"barn": name}} for name in ("ada", "bo", "cy", "dee", "high")}
+    members = {
+        name: rng.sample(list(plan["people"]), rng.randint(0, 3)) for name in ("vets", "vets2", "desk", "empty")
+    }
+    plan["groups"] = {name: {"members": some} for name, some in members.items()}
+    plan["folders"] = {
+        f"barn:{path}": {
+            "closed": rng.random() < 0.5,
+            "grants": {holder: rng.choice(["read", "write"]) for holder in rng.sample(holders, 2)},
+        }
+        for path in rng.sample(paths, 6)
+    }
+    (folder / "office.yaml").write_text(json.dumps(plan))
+    office = gathered(folder, run)
+    found = worklist.ask(office)
+    assert found.items
+    done = carry(office, [item.step for item in found.makeable()])
+    assert not done.stopped and len(done.made) == len(found.makeable())
+    again = worklist.ask(gathered(folder, run))
+    assert not [item.step for item in again.makeable()], (seed, len(found.items))
 
 
 def test_names_of_any_bytes_are_one_word_of_a_shell() -> None:

@@ -153,11 +153,14 @@ class _Finder:
                 group = next((one for one in state.groups if one.name == called), None)
                 if group is None or group.untold:
                     continue
-                self._add(self._memberships(system, name, group.ident, called))
+                self._add(self._memberships(system, group.ident, called))
         self._look_again()
 
-    def _memberships(self, system: str, name: str, ident: str, called: str) -> list[Step]:
+    def _memberships(self, system: str, ident: str, called: str) -> list[Step]:
         plan, found = self.office.plan, list[Step]()
+        # Two lines of one identifier are one group: who is meant to be in either is meant to be in it.
+        names = {one.name for one in self._state(system).groups if one.ident == ident}
+        alike = [each for each, one in plan.groups.items() if one.names.get(system, each) in names]
         group = next(one for one in self._state(system).groups if (one.ident, one.name) == (ident, called))
         for principal in self.office.principals.get(system, ()):
             login, person = principal.account.login, principal.person
@@ -165,7 +168,7 @@ class _Finder:
                 continue
             if not self._is_asked_about(system, person, ident):
                 continue
-            is_meant = person in plan.members[name]
+            is_meant = any(person in plan.members[each] for each in alike)
             is_in = ident in principal.holder.groups
             if is_in and not is_meant and login in group.members and principal.account.primary != ident:
                 found.append(MemberStep(system, ident, called, login, False, False))
