@@ -18,11 +18,11 @@ import numpy as np
 from neatledger.core.access.differences import COMPARED, Difference, nearest_planned
 from neatledger.core.access.divergence import divergences
 from neatledger.core.access.shares import Share
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, with_view
+from neatledger.core.lists.rights import Right, with_view
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
-from neatledger.core.plan.plan import CLASSES, Kind, Plan
+from neatledger.core.plan.plan import Kind
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder, with_holder
@@ -40,6 +40,7 @@ from neatledger.errors import StepError, UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.imagined import imagined_office
+from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
 from neatledger.questions.office import Office
@@ -272,8 +273,8 @@ class _Finder:
     def _make_meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
         plan, state = self.office.plan, self._state(system)
         rights = {one.person: plan.rights_at(address, one.person)[0] for one in people}
-        members = _all_members(people, {group.ident: group.name for group in state.groups})
-        return Meant(state.model, people, rights, _grants(plan, system, address, state), members)
+        members = members_of_groups(people, {group.ident: group.name for group in state.groups})
+        return Meant(state.model, people, rights, grants_on(plan, system, address, state), members)
 
     def _list_steps(self, system: str, address: Address, people: list[Principal]) -> list[Step]:
         state = self._state(system)
@@ -317,7 +318,7 @@ class _Finder:
         share = next((each for each in shares if each.name == name), None)
         if share is None or share.read_only:
             return False
-        for whom, rights in _grants(self.office.plan, system, one.address, state):
+        for whom, rights in grants_on(self.office.plan, system, one.address, state):
             if rights & one.missing and self._speaks_of(system, whom, one.person):
                 body = set_holder("nt", share.body, whom, rights, is_folder=True)
                 if body != share.body:
@@ -378,7 +379,7 @@ class _Finder:
             return False
         members = {(one.is_group, one.holder): one for one in team.members}
         wanted: dict[tuple[bool, str], Member] = {}
-        for whom, rights in _grants(self.office.plan, system, address, state):
+        for whom, rights in grants_on(self.office.plan, system, address, state):
             key = whom.sort is Sort.GROUP, whom.name
             given = with_view(rights)
             known = members.get(key)
@@ -463,37 +464,6 @@ def _view(model: str, item: ItemState) -> Mapping[str, Right]:
 
 def _is_administrator(office: Office, system: str, principal: Principal) -> bool:
     return office.readers[system].terms.model.overrides(principal.holder) is not None
-
-
-def _all_members(people: Iterable[Principal], names: Mapping[str, str]) -> dict[str, tuple[str, frozenset[str]]]:
-    """Return the groups by identifier with their names and the logins of all in them, for those that hold anybody."""
-    found: dict[str, set[str]] = {}
-    for one in people:
-        for ident in one.holder.groups:
-            if ident in names:
-                found.setdefault(ident, set()).add(one.account.login)
-    return {ident: (names[ident], frozenset(logins)) for ident, logins in found.items()}
-
-
-def _grants(plan: Plan, system: str, address: Address, state: ImaginedReader) -> list[tuple[Whom, Right]]:
-    """Return the plan's holders on a folder as a system knows them; a class of people but everyone is in no list."""
-    groups = {one.name: one for one in state.groups}
-    logins = {one.login: one for one in state.accounts}
-    found: list[tuple[Whom, Right]] = []
-    for _, holder, level in plan.grants_at(address):
-        rights = LEVEL_RIGHTS[level]
-        if holder in CLASSES:
-            if CLASSES[holder] is None:
-                found.append((Whom(Sort.EVERYONE, "", holder), rights))
-        elif holder in plan.groups:
-            group = groups.get(plan.groups[holder].names.get(system, holder))
-            if group is not None:
-                found.append((Whom(Sort.GROUP, group.ident, group.name), rights))
-        elif holder in plan.people and plan.is_here(holder):
-            for login in plan.people[holder].accounts.get(system, ()):
-                if login in logins:
-                    found.append((Whom(Sort.USER, logins[login].ident, login), rights))
-    return found
 
 
 def _with_passed_on(state: ImaginedReader, path: bytes, item: ItemState, after: ItemState) -> list[Step]:
