@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from neatledger.app import App
+from neatledger.cli import day_of
 from neatledger.core.checks.contract import Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.questions import check
+from neatledger.reports.causes import GROUPS, cause_report, causes_report, grouped_report
 from neatledger.reports.findings import checks_report, findings_report
+from neatledger.reports.report import Report, count_of
 
 __all__ = ["add_arguments", "run"]
 
@@ -19,12 +23,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     words = [severity.value for severity in Severity]
     parser.add_argument(
+        "--cause", metavar="N", help="one cause whole, by its number or name: why it ranks, what mends it"
+    )
+    parser.add_argument("--top", type=int, default=10, metavar="N", help="how many causes are shown (10)")
+    parser.add_argument("--by", choices=("cause", *GROUPS), default="cause", help="count by place, person or check")
+    parser.add_argument("--below", metavar="FOLDER", help="only what lies in this folder and below")
+    parser.add_argument("--person", metavar="WHO", help="only what concerns this person")
+    parser.add_argument("--system", metavar="NAME", help="only one system")
+    parser.add_argument("--severity", choices=words, default="advice", help="only from this severity on")
+    parser.add_argument("--only", action="append", metavar="CHECK", help="only this check; may be given again")
+    parser.add_argument("--new", action="store_true", help="only what is new since the count before, or --since")
+    parser.add_argument("--gone", action="store_true", help="what is gone since the count before, or --since")
+    parser.add_argument("--since", metavar="DATE", type=day_of, help="the older count to compare with; means --new")
+    parser.add_argument("--all", action="store_true", help="every finding, also the accepted ones")
+    parser.add_argument("--list", action="store_true", help="list the checks")
+    parser.add_argument(
         "--fail-at", choices=words, default="low", metavar="SEVERITY",
         help=f"exit status 1 from this severity on: {', '.join(words)} (default low)",
     )  # fmt: skip
-    parser.add_argument("--only", action="append", metavar="CHECK", help="only this check; may be given again")
-    parser.add_argument("--all", action="store_true", help="every finding, also the accepted ones")
-    parser.add_argument("--list", action="store_true", help="list the checks")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -35,8 +51,47 @@ def run(args: argparse.Namespace, app: App) -> int:
     for name in args.only or ():
         if name not in CHECKS:
             raise UsageError(f"there is no check {name!r}", hint="check --list lists them")
-    found = check.ask(app.office, args.only)
-    show_report(findings_report(found, app.office.count.when, show_all=args.all), app.output)
+    wanted = _filter(args, app)
+    compared = check.ask_since(app.office, args.since, args.only) if args.new or args.gone or args.since else None
+    if compared is None:
+        found: Sequence[check.GradedFinding] = check.ask(app.office, args.only)
+    else:
+        found = compared.gone if args.gone else compared.new
+    found = [one for one in found if wanted.takes(one.finding)]
+    show_report(_report(args, app, found, compared), app.output)
     limit = Severity(args.fail_at).rank
     standing = [CHECKS[each.finding.check] for each in found if each.acceptance is None]
     return int(any(one.severity.rank >= limit for one in standing))
+
+
+def _filter(args: argparse.Namespace, app: App) -> check.Filter:
+    person, logins = "", frozenset[str]()
+    if args.person:
+        found = app.office.find_person(args.person)
+        person = found.id
+        logins = frozenset(f"{name}:{one.account.login}" for name, some in found.principals.items() for one in some)
+    if args.system and args.system not in app.office.plan.systems:
+        raise UsageError(
+            f"no system is named {args.system!r}", hint=f"there are: {', '.join(app.office.plan.systems)}"
+        )
+    below = app.office.address(args.below) if args.below else None
+    return check.Filter(below, person, logins, args.system or "", Severity(args.severity), args.only)
+
+
+def _report(
+    args: argparse.Namespace, app: App, found: Sequence[check.GradedFinding], compared: check.Compared | None
+) -> Report:
+    when = app.office.count.when
+    causes = check.ask_for_causes(app.office, found)
+    if args.cause:
+        return cause_report(*check.find_cause(causes, args.cause), len(causes))
+    if args.by != "cause":
+        return grouped_report(found, causes, args.by, when)
+    if args.all or args.only:
+        return findings_report(found, causes, when, show_all=args.all)
+    headline = ""
+    if compared is not None:
+        word = "gone" if args.gone else "new"
+        is_are = "is" if len(found) == 1 else "are"
+        headline = f"{count_of(len(found), 'finding')} {is_are} {word} since {compared.older.when}."
+    return causes_report(found, causes, when, first=args.top, headline=headline)

@@ -6,20 +6,24 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Protocol
 
+from neatledger.core.checks.causes import Cause
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.plan import Acceptance
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
-__all__ = ["checks_report", "findings_report"]
+__all__ = ["COLUMNS", "Graded", "checks_report", "finding_row", "findings_report"]
 
-_COLUMNS = (
+COLUMNS = (
     Column("severity", "SEVERITY"),
     Column("check", "CHECK"),
     Column("place", "PLACE", cuts=True),
     Column("evidence", "WHAT WAS FOUND", wraps=True),
     Column("advice", "WHAT TO DO", Show.MACHINE),
     Column("accepted", "ACCEPTED", Show.MACHINE),
+    Column("cause", "", Show.MACHINE),
+    Column("exposure", "", Show.MACHINE),
+    Column("people", "", Show.MACHINE),
 )
 _MOST_OF_ONE = 12
 
@@ -33,9 +37,10 @@ class Graded(Protocol):
     def acceptance(self) -> Acceptance | None: ...
 
 
-def findings_report(findings: Sequence[Graded], when: str, *, show_all: bool) -> Report:
+def findings_report(findings: Sequence[Graded], causes: Sequence[Cause], when: str, *, show_all: bool) -> Report:
     """Make the report; for people, accepted findings are counted, and so is what comes too often of one check."""
-    rows = [_row(each) for each in findings]
+    cause_of = {id(finding): one for one in causes for finding in one.findings}
+    rows = [finding_row(each, cause_of.get(id(each.finding))) for each in findings]
     shown = _folded(findings, show_all=show_all)
     standing = Counter(each.finding.check for each in findings if each.acceptance is None)
     accepted = len(findings) - standing.total()
@@ -49,7 +54,7 @@ def findings_report(findings: Sequence[Graded], when: str, *, show_all: bool) ->
         notes += [Aside("What to do first:"), *(Aside(f"  {name}: {CHECKS[name].advice}") for name in grave)]
     if accepted and not show_all:
         notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
-    return Report("check", _headline(findings, when), _COLUMNS, rows, notes, "no findings", shown)
+    return Report("check", _headline(findings, when), COLUMNS, rows, notes, "no findings", shown)
 
 
 def _why(acceptance: Acceptance | None) -> str:
@@ -58,7 +63,8 @@ def _why(acceptance: Acceptance | None) -> str:
     return acceptance.reason + (f" (until {acceptance.until})" if acceptance.until else "")
 
 
-def _row(each: Graded) -> Row:
+def finding_row(each: Graded, cause: Cause | None = None) -> Row:
+    """Return a finding as a record, with the cause that it stands under."""
     check = CHECKS[each.finding.check]
     return {
         "severity": check.severity.value,
@@ -67,6 +73,9 @@ def _row(each: Graded) -> Row:
         "evidence": each.finding.evidence,
         "advice": each.finding.advice or check.advice,
         "accepted": _why(each.acceptance),
+        "cause": cause.key if cause else "",
+        "exposure": cause.exposure.points if cause else 0,
+        "people": each.finding.people,
     }
 
 
@@ -78,7 +87,7 @@ def _folded(findings: Sequence[Graded], *, show_all: bool) -> list[Row]:
             continue
         seen[each.finding.check] += 1
         if show_all or seen[each.finding.check] <= _MOST_OF_ONE:
-            row, why = _row(each), _why(each.acceptance)
+            row, why = finding_row(each), _why(each.acceptance)
             shown.append({**row, "evidence": f"[accepted: {why}] {each.finding.evidence}"} if why else row)
     return shown
 

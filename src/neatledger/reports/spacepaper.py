@@ -49,7 +49,7 @@ def space_paper(plan: Plan, found: Summary, when: str, today: date, caveats: Seq
     figures = [growth_of(each) for each in drawn if each is not None and each.trend is not None]
     limits = Part("Limits", space_report(facts.statuses, when, today, show_all=False))
     promised = Part("Promised", promises_report(facts.promises, when))
-    findings = Part("Findings", findings_report(found.findings, when, show_all=False))
+    findings = Part("Findings", findings_report(found.findings, [], when, show_all=False))
     parts = [
         limits,
         Part("Forecast", forecast_report(found.outlooks, when, show_all=False), figures),

@@ -60,14 +60,18 @@ def _held(facts: SystemFacts, rows: Sequence[int]) -> Iterator[tuple[int, str, _
             yield row, person, held
 
 
-def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> str:
-    """Name the way and the entry that decided."""
+_OF_ACCOUNT = ("account", "service", "entitlement")
+
+
+def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> tuple[str, str]:
+    """Name the way and the entry that decided; and the account, where it is that which keeps them out."""
     ways = [way for number in numbers for way in facts.explain(row, facts.principals[number]).ways]
     for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
         gate, reason = way.decided_by
         if reason is not None:
-            return f"way {way.name}, {gate.name}: {word_entry(reason.entry, facts.names)}"
-    return "no way in"
+            account = f"{facts.name}:{way.principal.account.login}" if gate.name in _OF_ACCOUNT else ""
+            return f"way {way.name}, {gate.name}: {word_entry(reason.entry, facts.names)}", account
+    return "no way in", ""
 
 
 def _beyond(level: Level, held: _Held) -> str:
@@ -113,6 +117,17 @@ def _judge(expectation: Expectation, held: _Held, is_named: bool) -> str:
             return f"has {level.value} too" if level is not Level.NONE and _has_level(level, held) else ""
 
 
+def _too_much(expectation: Expectation, held: _Held, is_named: bool) -> Right:
+    """Return what somebody has that an expectation which does not hold keeps from them."""
+    match expectation.bound:
+        case Bound.AT_MOST:
+            return held.rights & ~LEVEL_RIGHTS[expectation.level]
+        case Bound.EXACTLY if not is_named:
+            return held.rights
+        case _:
+            return Right.NONE
+
+
 def _is_named(office: OfficeFacts, expectation: Expectation, principal: Principal) -> bool:
     if expectation.bound is not Bound.AT_MOST and not office.plan.is_here(principal.person):
         # Who has left, or has not yet come, need not have anything; what they may not have still holds.
@@ -150,8 +165,12 @@ def _expect(
             # What is broken above is told there, once.
             if (person, int(facts.folders["parent"][row])) not in broken and broken_rows < _MOST:
                 broken_rows += 1
-                evidence = f"{expectation.name}: {person} {fault} — by {_by(facts, row, principals[person])}"
-                yield Finding("expectation-broken", facts.address(row), evidence)
+                by, _ = _by(facts, row, principals[person])
+                evidence = f"{expectation.name}: {person} {fault} — by {by}"
+                more = _too_much(expectation, held, named[person])
+                cause = _account_at_fault(office, facts, principals[person])
+                place = facts.address(row)
+                yield Finding("expectation-broken", place, evidence, "", cause, (person,), more)
     if expectation.bound is not Bound.AT_MOST:
         for holder in expectation.holders:
             if holder in office.plan.people and holder not in named:
@@ -198,8 +217,19 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
             one = found.difference
             evidence = f"{one.person} {one.spell()} (plan {one.planned_level.value})"
             # By which entry each has what they have takes a while, and after so many nobody asks.
-            evidence += f" — by {_by(facts, found.row, people[one.person])}" if number < _MOST_EXPLAINED else ""
-            yield Finding("plan-differs", one.address, evidence)
+            by, account = _by(facts, found.row, people[one.person]) if number < _MOST_EXPLAINED else ("", "")
+            evidence += f" — by {by}" if by else ""
+            cause = _account_at_fault(office, facts, people[one.person]) or (account if one.missing else "")
+            yield Finding("plan-differs", one.address, evidence, "", cause, (one.person,), one.beyond)
+
+
+def _account_at_fault(office: OfficeFacts, facts: SystemFacts, numbers: Sequence[int]) -> str:
+    """Return the account that is the cause of what somebody has: one of nobody in the plan, or of who has left."""
+    first = facts.principals[numbers[0]]
+    person = office.plan.people.get(first.person)
+    has_left = person is not None and person.end is not None and person.end < office.today
+    is_nobodys = person is None and not first.is_planned and bool(first.account.ident)
+    return f"{facts.name}:{first.account.login}" if has_left or is_nobodys else ""
 
 
 def _not_seen(office: OfficeFacts) -> Iterator[Finding]:

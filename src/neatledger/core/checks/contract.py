@@ -33,6 +33,7 @@ from neatledger.core.tree.columns import NotSeen
 from neatledger.core.tree.table import Table, folder_paths
 
 __all__ = [
+    "ANYONE",
     "Check",
     "Finding",
     "HomeUse",
@@ -45,6 +46,8 @@ __all__ = [
 ]
 
 Ints = NDArray[np.int64]
+ANYONE = "anyone"
+"""Stands among the people of a finding for everybody, with an account or without."""
 
 
 class Severity(Enum):
@@ -63,12 +66,19 @@ class Severity(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One thing found: which check, where, what was seen, and what to do about it."""
+    """One thing found: which check, where, what was seen, and what to do about it.
+
+    `cause` names what brought it about, where that is another thing than the place: a link, an account, an owner.
+    `people` are those whom it is about, `ANYONE` among them; `rights` what they have that they should not.
+    """
 
     check: str
     place: Address | str
     evidence: str
     advice: str = ""
+    cause: str = ""
+    people: tuple[str, ...] = ()
+    rights: Right = Right.NONE
 
 
 def stranger(everyone_has: frozenset[str] = frozenset()) -> Principal:

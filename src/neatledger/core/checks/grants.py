@@ -71,13 +71,16 @@ def _unknown(office: OfficeFacts) -> Iterator[Finding]:
         for number, view in facts.views.items():
             _, _, strange = facts.named(view)
             for row, more in facts.places(number) if strange else ():
-                yield Finding("unknown-holder", facts.address(row), f"its list names {', '.join(strange)}{more}")
+                cause = f"{strange[0].removeprefix('user ').removeprefix('group ')} on {facts.name}"
+                evidence = f"its list names {', '.join(strange)}{more}"
+                yield Finding("unknown-holder", facts.address(row), evidence, cause=cause)
         unowned = {number for number, ident in enumerate(owners) if not facts.is_known_owner(ident)}
         if unowned:
             mask = [int(owner) in unowned for owner in facts.folders["owner"]]
             for row in (row for row in facts.order.tolist() if mask[row]):
                 owner = owners[int(facts.folders["owner"][row])]
-                yield Finding("unknown-holder", facts.address(row), f"it belongs to {owner}, which no account has")
+                evidence = f"it belongs to {owner}, which no account has"
+                yield Finding("unknown-holder", facts.address(row), evidence, cause=f"{owner} on {facts.name}")
             yield from _unowned_files(facts, unowned)
 
 
@@ -90,7 +93,7 @@ def _unowned_files(facts: SystemFacts, unowned: set[int]) -> Iterator[Finding]:
     for (folder, owner), files in found.items():
         ident = facts.everyone.matrix.idents[owner]
         what = f"{files:,} of its files belong to {ident}, which no account has"
-        yield Finding("unknown-holder", facts.address(folder), what)
+        yield Finding("unknown-holder", facts.address(folder), what, cause=f"{ident} on {facts.name}")
 
 
 def _empty_groups(office: OfficeFacts) -> Iterator[Finding]:

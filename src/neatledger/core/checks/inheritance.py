@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import reduce
+from operator import or_
 
 import numpy as np
 
@@ -38,20 +40,24 @@ def _wider(office: OfficeFacts) -> Iterator[Finding]:
             if facts.everyone.matrix.roots[row] or _is_expected(office, facts, row):
                 continue
             own = facts.everyone.matrix.idents[int(owner[row])]
-            evidence = _tell(facts, gained[row], own)
-            if evidence:
-                yield Finding("wider-than-above", facts.address(row), evidence)
+            people = _gaining(facts, gained[row], own)
+            if people:
+                names = tuple(people)
+                more = reduce(or_, people.values())
+                yield Finding("wider-than-above", facts.address(row), _tell(people), people=names, rights=more)
 
 
-def _tell(facts: SystemFacts, gained: dict[Right, int], owner: str) -> str:
+def _gaining(facts: SystemFacts, gained: dict[Right, int], owner: str) -> dict[str, Right]:
     people: dict[str, Right] = {}
     for right, bits in gained.items():
         for number, principal in enumerate(facts.principals):
             # That a folder's owner may write in it is no surprise.
             if bits >> number & 1 and not facts.everyone.matrix.model.owns(principal.holder, owner):
                 people[principal.person] = people.get(principal.person, Right.NONE) | right
-    if not people:
-        return ""
+    return people
+
+
+def _tell(people: dict[str, Right]) -> str:
     shown = [f"{person} ({spell_rights(rights)})" for person, rights in list(people.items())[:_FEW]]
     more = f" and {len(people) - _FEW} more" if len(people) > _FEW else ""
     return f"beyond the folder above: {', '.join(shown)}{more}"

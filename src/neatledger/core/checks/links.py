@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
-from neatledger.core.checks.contract import Check, Finding, OfficeFacts, ServiceFacts, Severity
+from neatledger.core.checks.contract import ANYONE, Check, Finding, OfficeFacts, ServiceFacts, Severity
+from neatledger.core.lists.rights import Right
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.sharing import days_of
 from neatledger.core.sharing.judging import Offer
@@ -24,13 +25,24 @@ def _of_judge(name: str) -> Callable[[OfficeFacts], Iterable[Finding]]:
             for offer, breaches in facts.judged:
                 evidence = "; ".join(breach.message for breach in breaches if breach.check == name)
                 if evidence:
-                    yield Finding(name, offer.address, f"{_name(offer, facts.service)}: {evidence}")
+                    yield _of_offer(name, offer, facts.service, f"{_name(offer, facts.service)}: {evidence}")
 
     return find
 
 
 def _name(offer: Offer, service: Service) -> str:
     return f"{offer.name} from {service.person_of(offer.maker) or 'nobody known'} to {offer.audience}"
+
+
+def _of_offer(check: str, offer: Offer, service: Service, evidence: str) -> Finding:
+    """Return a finding that one link or hand-out is the cause of, with whom it lets in."""
+    item = offer.item
+    # Whom a link lets in is nobody in particular, but for those whom it names.
+    people = (item.receiver,) if isinstance(item, HandOut) else item.named or (ANYONE,)
+    dead = offer.why_dead(service.day)
+    # What has ended, or leads to nothing, lets nobody in.
+    rights = Right.NONE if dead or check == "target-gone" else item.rights
+    return Finding(check, offer.address, evidence, "", f"{offer.name} on {service.system}", people, rights)
 
 
 def _live(office: OfficeFacts) -> Iterator[tuple[ServiceFacts, Offer]]:
@@ -63,7 +75,7 @@ def _administrators_link(office: OfficeFacts) -> Iterator[Finding]:
             age = (office.today - link.made).days
             if age > most:
                 evidence = f"{_name(offer, service)} is {age} days old; the plan allows {most}"
-                yield Finding("administrator-link", offer.address, evidence)
+                yield _of_offer("administrator-link", offer, service, evidence)
 
 
 def _homes_opened(office: OfficeFacts) -> Iterator[Finding]:
@@ -91,7 +103,7 @@ def _handed_outside(office: OfficeFacts) -> Iterator[Finding]:
     for facts, offer in _live(office):
         if isinstance(offer.item, HandOut) and offer.item.towards is Towards.OUTSIDE:
             evidence = f"{_name(offer, facts.service)}, who has no account here: nobody can disable them"
-            yield Finding("handed-outside", offer.address, evidence)
+            yield _of_offer("handed-outside", offer, facts.service, evidence)
 
 
 def _soon_over(office: OfficeFacts) -> Iterator[Finding]:
@@ -102,7 +114,7 @@ def _soon_over(office: OfficeFacts) -> Iterator[Finding]:
             week = timedelta(days=7)
             if link.expires - office.today <= week and office.today - link.last_used <= 5 * week:
                 evidence = f"{_name(offer, facts.service)} ends on {link.expires}, and was used on {link.last_used}"
-                yield Finding("ends-soon", offer.address, evidence)
+                yield _of_offer("ends-soon", offer, facts.service, evidence)
 
 
 def _unlimited_size(office: OfficeFacts) -> Iterator[Finding]:

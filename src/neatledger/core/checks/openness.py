@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
+from neatledger.core.checks.contract import ANYONE, Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right, spell_rights
 
 __all__ = ["CHECKS"]
@@ -36,7 +36,8 @@ def _open_to_all(office: OfficeFacts, right: Right, check: str) -> Iterator[Find
             if not _is_planned(office, facts, row, right):
                 is_sticky = facts.views[int(lists[row])].is_sticky and right is Right.ADD
                 more = " (sticky: they can remove only what is theirs)" if is_sticky else ""
-                yield Finding(check, facts.address(row), f"its list gives everyone {spell_rights(right)}{more}")
+                evidence_words = f"its list gives everyone {spell_rights(right)}{more}"
+                yield Finding(check, facts.address(row), evidence_words, people=(ANYONE,), rights=right)
 
 
 def _may_write(office: OfficeFacts) -> Iterator[Finding]:

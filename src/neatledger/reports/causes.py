@@ -1,0 +1,207 @@
+"""Findings by their causes as a report: what to do first, and one cause whole."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+
+from neatledger.core.checks.causes import CLOSED, SENSITIVE, Cause
+from neatledger.core.checks.contract import ANYONE, Finding, Severity
+from neatledger.core.checks.table import CHECKS
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import encode_address
+from neatledger.reports.findings import COLUMNS, Graded, finding_row
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["GROUPS", "cause_report", "causes_report", "grouped_report"]
+
+_MOST = 10
+_COLUMNS = (
+    Column("number", "", Show.PEOPLE, number=True),
+    Column("points", "EXPOSURE", Show.PEOPLE, number=True),
+    Column("where", "WHERE", Show.PEOPLE, wraps=True),
+    Column("what", "WHAT IT IS, AND WHOM IT CONCERNS", Show.PEOPLE, wraps=True),
+)
+_FEW = 4
+_WEIGHT_WORDS = {1: "seeing names", 2: "reading", 3: "changing", 5: "letting others in"}
+
+
+def _machine(columns: Sequence[Column]) -> list[Column]:
+    return [Column(one.key, one.head, Show.MACHINE) for one in columns]
+
+
+def causes_report(
+    findings: Sequence[Graded], causes: Sequence[Cause], when: str, *, first: int = _MOST, headline: str = ""
+) -> Report:
+    """Show the causes, the gravest first; machines are given the findings, each with its cause and its exposure."""
+    rows = _rows(findings, causes)
+    shown = [_cause_row(number, one) for number, one in enumerate(causes[:first], start=1)]
+    rest = causes[first:]
+    notes: list[str] = []
+    if rest:
+        grades = Counter(one.severity for one in rest)
+        parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
+        notes.append(
+            Aside(f"And {len(rest)} more causes: {parts} (--top {len(causes)} shows them, --all each finding).")
+        )
+    if causes:
+        notes.append(
+            Aside("check --cause 1 shows the first whole: why it ranks there, what looks closer, what mends it.")
+        )
+    accepted = sum(one.acceptance is not None for one in findings)
+    if accepted:
+        notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
+    headline = headline or _headline(causes, when)
+    return Report("check", headline, [*_COLUMNS, *_machine(COLUMNS)], rows, notes, "no findings", shown)
+
+
+def _rows(findings: Sequence[Graded], causes: Sequence[Cause]) -> list[Row]:
+    cause_of = {id(finding): one for one in causes for finding in one.findings}
+    return [finding_row(each, cause_of.get(id(each.finding))) for each in findings]
+
+
+def _headline(causes: Sequence[Cause], when: str) -> str:
+    if not causes:
+        return f"The office is in order by the count of {when}."
+    findings = sum(len(one.findings) for one in causes)
+    grades = Counter(one.severity for one in causes)
+    parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
+    return f"{count_of(findings, 'finding')} in the count of {when} have {count_of(len(causes), 'cause')}: {parts}."
+
+
+def _cause_row(number: int, one: Cause) -> Row:
+    where = f"{one.key}, {one.place}" if _is_offer(one) else one.key
+    return {"number": number, "points": one.exposure.points, "where": where, "what": _words(one)}
+
+
+def _is_offer(one: Cause) -> bool:
+    return one.key.startswith(("link:", "hand-out:"))
+
+
+def _words(one: Cause) -> str:
+    checks = list(dict.fromkeys(finding.check for finding in one.findings))
+    first = CHECKS[checks[0]]
+    text = f"{one.severity.value}: {first.summary}"
+    if len(checks) > 1:
+        text += f"; {', '.join(checks[1:3])}" + (f" and {len(checks) - 3} more" if len(checks) > 3 else "")
+    return f"{text} — {_who(one.people)}" if one.people else text
+
+
+def _who(people: Sequence[str]) -> str:
+    named = sorted(people, key=lambda person: person != ANYONE)
+    more = f" and {len(named) - _FEW} more" if len(named) > _FEW else ""
+    return ", ".join(named[:_FEW]) + more
+
+
+def cause_report(number: int, one: Cause, causes: int) -> Report:
+    """Show one cause whole: its findings, why it ranks where it does, what looks closer, and what mends it."""
+    columns = (
+        Column("severity", "SEVERITY"),
+        Column("check", "CHECK"),
+        Column("place", "PLACE", wraps=True),
+        Column("evidence", "WHAT WAS FOUND", wraps=True),
+    )
+    rows = _folded(one.findings)
+    exposure = one.exposure
+    parts = [f"{exposure.severities} for the severities of its checks"]
+    if exposure.people:
+        sensitive = {SENSITIVE: " (sensitive by the plan)", CLOSED: " (closed by the plan)"}.get(
+            exposure.sensitivity, ""
+        )
+        parts.append(
+            f"{count_of(exposure.people, 'person')} with more than is meant × {exposure.weight} "
+            f"({_WEIGHT_WORDS[exposure.weight]}) × {exposure.sensitivity}{sensitive}"
+        )
+    notes = [f"Exposure {exposure.points}: {'; and '.join(parts)}."]
+    advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
+    notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
+    notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(one)}")]
+    headline = (
+        f"Cause {number} of {causes}: {one.key}, {count_of(len(one.findings), 'finding')}, {one.severity.value}."
+    )
+    return Report("cause", headline, columns, rows, notes)
+
+
+def _folded(findings: Sequence[Finding]) -> list[Row]:
+    """Return a row for each finding; those that say the same of several people are one."""
+    groups: dict[tuple[str, str, str], list[Finding]] = {}
+    for number, one in enumerate(findings):
+        subject, _, rest = one.evidence.partition(" ")
+        is_of_one = one.people == (subject,)
+        groups.setdefault((one.check, str(one.place), rest if is_of_one else f"{number}"), []).append(one)
+    rows: list[Row] = []
+    for (check, _, rest), some in groups.items():
+        first, people = some[0], [each.people[0] for each in some if each.people]
+        evidence = f"{', '.join(people)}: each {rest}" if len(some) > 1 else first.evidence
+        severity = CHECKS[check].severity.value
+        rows.append({"severity": severity, "check": check, "place": first.place, "evidence": evidence})
+    return rows
+
+
+def _quoted(address: Address) -> str:
+    text = encode_address(address)
+    return f"'{text}'" if set(text) & set(" &();$'\"") else text
+
+
+def _closer(one: Cause) -> str:
+    if _is_offer(one):
+        return f"links {_quoted(one.place)}" if isinstance(one.place, Address) else "links"
+    if isinstance(one.place, Address) and one.place.path != b"/" and not one.findings[0].cause:
+        return f"who {_quoted(one.place)}"
+    named = [person for person in one.people if person != ANYONE]
+    if named:
+        return f"reach {named[0]}"
+    if isinstance(one.place, Address):
+        return f"who {_quoted(one.place)}"
+    return f"check --only {one.findings[0].check}"
+
+
+def _mends(one: Cause) -> str:
+    checks = list(dict.fromkeys(finding.check for finding in one.findings))
+    if "account-apart" in checks:
+        return "match --write"
+    if isinstance(one.place, Address) and not one.findings[0].cause:
+        return f"mend --below {_quoted(one.place)}"
+    named = [person for person in one.people if person != ANYONE]
+    if len(named) == 1 and not _is_offer(one):
+        return f"mend --person {named[0]}"
+    return "mend " + " ".join(f"--only {name}" for name in checks[:3])
+
+
+GROUPS: dict[str, tuple[str, Callable[[Finding], Sequence[str]]]] = {
+    "place": ("PLACE", lambda one: [str(one.place)]),
+    "person": ("PERSON", lambda one: one.people),
+    "check": ("CHECK", lambda one: [one.check]),
+}
+"""By what findings may be counted: the heading, and what one stands under (a person under each whom it names)."""
+
+
+def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str, when: str) -> Report:
+    """Count the findings by place, person or check; the gravest and most first."""
+    head, keys = GROUPS[by]
+    groups: dict[str, list[Finding]] = {}
+    for one in findings:
+        if one.acceptance is None:
+            for key in keys(one.finding) or (["nobody in particular"] if by == "person" else []):
+                groups.setdefault(key, []).append(one.finding)
+
+    def rank(item: tuple[str, list[Finding]]) -> tuple[int, int]:
+        return -max(CHECKS[one.check].severity.rank for one in item[1]), -len(item[1])
+
+    columns = (
+        Column("group", head, Show.PEOPLE, wraps=True),
+        Column("severity_of", "GRAVEST", Show.PEOPLE),
+        Column("findings", "FINDINGS", Show.PEOPLE, number=True),
+        Column("checks", "CHECKS", Show.PEOPLE, wraps=True),
+    )
+    shown: list[Row] = []
+    for key, some in sorted(groups.items(), key=rank):
+        names = Counter(one.check for one in some)
+        gravest = max((CHECKS[one.check].severity for one in some), key=lambda one: one.rank)
+        words = ", ".join(name if number == 1 else f"{name} ×{number}" for name, number in names.most_common(_MOST))
+        words += f" and {len(names) - _MOST} more" if len(names) > _MOST else ""
+        if by == "check":
+            words = CHECKS[key].summary
+        shown.append({"group": key, "severity_of": gravest.value, "findings": len(some), "checks": words})
+    rows = _rows(findings, causes)
+    return Report("check", _headline(causes, when), [*columns, *_machine(COLUMNS)], rows, [], "no findings", shown)

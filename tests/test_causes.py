@@ -1,0 +1,129 @@
+"""Findings by their causes: each stands under one, the figure that ranks is as a slow count has it, and mending ends it."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatledger.core.checks.causes import find_causes, is_of_space
+from neatledger.core.checks.contract import ANYONE, Finding
+from neatledger.core.checks.table import CHECKS
+from neatledger.core.lists.rights import Right
+from neatledger.core.plan.plan import Kind, Person, Plan, PlanFolder, PlanSystem
+from neatledger.core.plan.sharing import SharingPlan
+from neatledger.core.tree.address import Address
+from neatledger.questions import worklist
+from neatledger.questions.check import ask, ask_for_causes, by_subject
+from neatledger.questions.imagined import imagined_office
+from neatledger.questions.office import open_office
+
+PEOPLE = {name: Person(name, name, Kind.STAFF) for name in ("ada", "bo", "cy")}
+PATHS = [b"/", b"/a", b"/a/b", b"/s", b"/s/t"]
+PLAN = Plan(
+    "X", "", {"barn": PlanSystem("barn", "tree", {})}, PEOPLE, {},
+    (PlanFolder(Address("barn", b"/a"), {}, closed=True),), (), (), {},
+    sharing=SharingPlan(sensitive=(Address("barn", b"/s"),)),
+)  # fmt: skip
+findings = st.builds(
+    Finding,
+    st.sampled_from(["plan-differs", "everyone-may-read", "no-end", "limit-differs", "left-but-open", "full-soon"]),
+    st.sampled_from([Address("barn", path) for path in PATHS]) | st.sampled_from(["barn:ada", "barn:bo"]),
+    st.just("said"),
+    st.just(""),
+    st.sampled_from(["", "", "link:k1 on barn", "barn:ada"]),
+    st.lists(st.sampled_from([*PEOPLE, ANYONE, "stranger"]), max_size=3, unique=True).map(tuple),
+    st.sampled_from([Right.NONE, Right.LIST, Right.READ, Right.READ | Right.ADD, Right.MANAGE, Right.ENTER]),
+)
+
+
+def slow_points(some: list[Finding]) -> int:
+    points = {"high": 20, "medium": 5, "low": 2, "advice": 1}
+    total = sum(points[CHECKS[name].severity.value] for name in {one.check for one in some})
+    too_much = [one for one in some if one.rights and one.people]
+    people = {person for one in too_much for person in one.people}
+    heads = sum(3 if person == ANYONE else 1 for person in people)
+    gravest = 0
+    for one in too_much:
+        names = {right.name for right in one.rights}
+        gravest = max(gravest, 5 if "MANAGE" in names else 3 if "ADD" in names else 2 if "READ" in names else 1)
+    factor = 1
+    for one in some:
+        if one.rights and isinstance(one.place, Address):
+            path = one.place.path + b"/"
+            factor = max(factor, 3 if path.startswith(b"/s/") else 2 if path.startswith(b"/a/") else 1)
+    return total + heads * gravest * factor
+
+
+@given(st.lists(findings, max_size=12))
+def test_every_finding_stands_under_one_cause_and_the_figure_is_as_counted(some: list[Finding]) -> None:
+    causes = find_causes(some, PLAN)
+    assert sorted(map(id, (one for cause in causes for one in cause.findings))) == sorted(map(id, some))
+    for cause in causes:
+        first = cause.findings[0]
+        assert cause.exposure.points == slow_points(list(cause.findings))
+        assert all((one.cause or str(one.place)) == cause.key for one in cause.findings)
+        assert first.cause or all(is_of_space(one) == is_of_space(first) or one.cause for one in cause.findings)
+    assert [one.exposure.points for one in causes] == sorted((one.exposure.points for one in causes), reverse=True)
+
+
+def test_the_first_screen_holds_the_ten_gravest_and_what_the_rest_is(demo: Path, run, monkeypatch) -> None:
+    monkeypatch.setenv("COLUMNS", "80")
+    words = ["--office", demo, "--today", "2026-11-23"]
+    screen = run("check", *words, status=1).stdout
+    rows = json.loads(run("check", "--format", "json", *words, status=1).stdout)["rows"]
+    assert len(screen.splitlines()) < 60 and all(len(line) <= 80 for line in screen.splitlines())
+    ranked = list(dict.fromkeys((-row["exposure"], row["cause"]) for row in rows if not row["accepted"]))
+    for exposure, cause in sorted(ranked)[:8]:
+        assert f" {-exposure}  " in screen and cause.split(",")[0].split(" ")[0].split("/")[0] in screen
+    assert f"And {len(ranked) - 10} more causes" in screen
+    whole = run("check", "--cause", "1", *words, status=1).stdout
+    mine = [row for row in rows if row["cause"] == sorted(ranked)[0][1]]
+    assert f"{len(mine)} findings" in whole and all(row["check"] in whole for row in mine) and "Exposure" in whole
+    # What is filtered is what the whole has of it, in every form.
+    told = run(
+        "check", "--below", "barn:/Records", "--severity", "medium", "--format", "csv", *words, status=1
+    ).stdout
+    some = {(row["check"], row["place"], row["evidence"]) for row in csv.DictReader(io.StringIO(told))}
+    assert some == {
+        (row["check"], row["place"], row["evidence"])
+        for row in rows
+        if row["place"].startswith("barn:/Records") and row["severity"] in ("high", "medium")
+    }
+    mine = run("check", "--person", "thistle", "--format", "json", *words, status=1).stdout
+    assert {row["cause"] for row in json.loads(mine)["rows"] if "thistle" in row["people"]} == {
+        row["cause"] for row in rows if "thistle" in row["people"]
+    }
+    assert "no cause is called" in run("check", "--cause", "no such", *words, status=2).stderr
+    new = json.loads(run("check", "--since", "2026-10-26", "--format", "json", *words, status=None).stdout)["rows"]
+    gone = run("check", "--gone", "--since", "2026-10-26", "--format", "json", *words, status=None).stdout
+    then = json.loads(run("check", "--as-of", "2026-10-26", "--format", "json", *words, status=1).stdout)["rows"]
+
+    def subjects(some: list[dict]) -> set[tuple]:
+        return {(row["check"], row["place"], row["cause"], tuple(row["people"])) for row in some}
+
+    assert {one[:2] for one in subjects(new)} == {one[:2] for one in subjects(rows) - subjects(then)}
+    assert {one[:2] for one in subjects(json.loads(gone)["rows"])} == {
+        one[:2] for one in subjects(then) - subjects(rows)
+    }
+
+
+@pytest.mark.parametrize("place", ["barn:/Records/2026/Insurance", "barn:/Imaging/X-ray table"])
+def test_mending_what_a_cause_is_of_ends_it(demo: Path, place: str) -> None:
+    """The steps for a folder's list end what differs there, and bring nothing new anywhere else."""
+    office = open_office(demo)
+    office.__dict__["plan"] = replace(office.plan, today=office.today)
+    before = ask(office)
+    cause = next(one for one in ask_for_causes(office, before) if one.key == place)
+    found = worklist.ask(office, office.address(place))
+    after = ask(imagined_office(office, [item.step for item in found.items]))
+    old, new = by_subject(before), by_subject(after)
+    differing = [key for key, one in old.items() if one.finding in cause.findings and key[0] == "plan-differs"]
+    assert differing and not any(key in new for key in differing)
+    assert not [key for key in new.keys() - old.keys() if key[0] in ("plan-differs", "expectation-broken")]
