@@ -79,7 +79,7 @@ class App:
         """The folder of office.yaml: --office, NEATLEDGER_OFFICE, or the nearest one from here upwards."""
         named = self.options.office or self.env.get("NEATLEDGER_OFFICE")
         if named:
-            return Path(named)
+            return Path(named).expanduser()
         here = Path.cwd()
         for folder in (here, *here.parents):
             if (folder / PLAN_NAME).is_file():

@@ -153,9 +153,12 @@ def _run(words: Sequence[str]) -> int:
     if words[0] == "--version":
         print(f"neatledger {__version__}", flush=True)
         return 0
-    name = words[0]
-    if name not in COMMANDS:
-        raise UsageError(f"there is no command {name!r}", hint="see: neatledger --help")
+    from neatledger.formats.nearest import one_of, or_else
+
+    name = one_of(words[0], COMMANDS) or ""
+    if not name:
+        hint = or_else(words[0], COMMANDS, "see: neatledger --help")
+        raise UsageError(f"there is no command {words[0]!r}", hint=hint)
     with extras_for(name):
         try:
             args = make_parser(name).parse_args(words[1:])

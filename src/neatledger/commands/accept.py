@@ -8,7 +8,7 @@ from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.patterns import match_text
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UnknownNameError
 from neatledger.office.edit import add_acceptance
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import check
@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Edit the plan, keeping its comments."""
     if args.check not in CHECKS:
-        raise UsageError(f"there is no check {args.check!r}", hint="check --list lists them")
+        args.check = check.check_called(args.check)
     office = app.office
     found = check.ask(office, [args.check])
     if not any(match_text(args.place, check.place_of(one.finding)) for one in found):

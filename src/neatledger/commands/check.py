@@ -48,9 +48,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.list:
         show_report(checks_report(), app.output)
         return 0
-    for name in args.only or ():
-        if name not in CHECKS:
-            raise UsageError(f"there is no check {name!r}", hint="check --list lists them")
+    args.only = [check.check_called(name) for name in args.only] if args.only else None
     wanted = _filter(args, app)
     compared = check.ask_since(app.office, args.since, args.only) if args.new or args.gone or args.since else None
     if compared is None:

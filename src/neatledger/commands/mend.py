@@ -12,7 +12,7 @@ from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import read_steps, write_steps
-from neatledger.questions import carrying, gather, proof, worklist
+from neatledger.questions import carrying, check, gather, proof, worklist
 from neatledger.questions.ends import findings_ended
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
@@ -78,11 +78,7 @@ def _print_texts(app: App, found: worklist.Worklist) -> None:
 
 def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
     if args.only:
-        from neatledger.core.checks.table import CHECKS
-
-        for name in args.only:
-            if name not in CHECKS:
-                raise UsageError(f"no check is called {name!r}", hint="see: check")
+        args.only = [check.check_called(name) for name in args.only]
     if args.steps:
         if args.below or args.person:
             raise UsageError("steps of a file are taken whole", hint="leave --below and --person out")

@@ -14,9 +14,10 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import FolderFacts, SeenState, kinds_of
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
+from neatledger.formats.nearest import nearest
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Location", "find_location", "locate"]
+__all__ = ["Location", "find_location", "locate", "unknown_folder"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,9 +83,17 @@ def find_location(reader: SurveyReader, address: Address) -> Location:
     return Location(address, here, tuple(chain), classes if seen else None, True, reader.terms)
 
 
-def _unknown(address: Address) -> UnknownNameError:
+def unknown_folder(reader: SurveyReader, address: Address, what: str = "folder or file") -> UnknownNameError:
+    """Return the error for a folder that was not counted, with those that are nearest to it in name."""
     where = f"{address.system}:{os.fsdecode(address.path)}"
-    return UnknownNameError("no folder or file of this name was counted", where, "folders lists what there is")
+    chain, missing = reader.find_path(address.path)
+    hint = "folders lists what there is"
+    if missing is not None:
+        beside = [os.fsdecode(reader.folder(row).name) for row in chain[-1].children]
+        start = b"".join(b"/" + part for part in address.parts[: len(chain) - 1])
+        found = [f"{address.system}:{os.fsdecode(start)}/{name}" for name in nearest(os.fsdecode(missing), beside)]
+        hint = f"did you mean {' or '.join(found)}?" if found else hint
+    return UnknownNameError(f"no {what} of this name was counted", where, hint)
 
 
 def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, str], int]:
@@ -100,7 +109,7 @@ def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], Acc
     address, here = above.address, above.folder
     parts = address.parts
     if len(parts) != depth + 1 or not here.classes:
-        raise _unknown(address)
+        raise unknown_folder(reader, address)
     odd = reader.find_odd(here, parts[-1])
     if odd is not None:
         item = Item(address.path, parse(odd.list), odd.owner)
@@ -113,7 +122,7 @@ def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], Acc
     if not any(
         reader.kind(row["kind"]) in kinds and row["list"] == number for row in reader.class_rows(here.classes)
     ):
-        raise _unknown(address)
+        raise unknown_folder(reader, address)
     item = Item(address.path, parse(number), owner)
     note = f"names of ordinary files are not kept: judged by the list that {usual} files of this folder share"
     return replace(above, chain=(*above.chain, item), is_folder=False, note=note)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -13,7 +12,7 @@ from neatledger.core.access.everyone import Everyone, RowBlock, RowFilter
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table
-from neatledger.errors import UnknownNameError
+from neatledger.ledger.locations import unknown_folder
 from neatledger.questions.office import Office
 
 __all__ = ["AccessTable", "ask"]
@@ -66,5 +65,5 @@ def _chosen(office: Office, everyone: Everyone, below: Address | None) -> NDArra
         return None
     folders, missing = office.readers[below.system].find_path(below.path)
     if missing is not None:
-        raise UnknownNameError("no folder of this name was counted", f"{below.system}:{os.fsdecode(below.path)}")
+        raise unknown_folder(office.readers[below.system], below, "folder")
     return everyone.rows_below(folders[-1].row)

@@ -11,8 +11,9 @@ from neatledger.core.checks.contract import Finding, OfficeFacts, Severity
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
 from neatledger.core.plan.plan import Acceptance
 from neatledger.core.tree.address import Address
-from neatledger.errors import NoCountError, UnknownNameError
+from neatledger.errors import NoCountError, UnknownNameError, UsageError
 from neatledger.formats.names import encode_address
+from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.facts import load_facts
 from neatledger.questions.office import Office, open_office
@@ -25,6 +26,7 @@ __all__ = [
     "ask_for_causes",
     "ask_since",
     "by_subject",
+    "check_called",
     "find_cause",
     "grade",
     "is_of",
@@ -127,6 +129,14 @@ def by_subject(findings: Iterable[GradedFinding]) -> dict[tuple[str, str, str, t
     return {
         (one.finding.check, place_of(one.finding), one.finding.cause, one.finding.people): one for one in findings
     }
+
+
+def check_called(name: str) -> str:
+    """Return the check that is meant, in any case; raises `UsageError` with the nearest ones."""
+    known = one_of(name, CHECKS)
+    if known is None:
+        raise UsageError(f"there is no check {name!r}", hint=or_else(name, CHECKS, "check --list lists them"))
+    return known
 
 
 def find_cause(causes: Sequence[Cause], text: str) -> tuple[int, Cause]:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection
 
 from neatledger.core.access.differences import Difference, differences_at
 from neatledger.core.access.divergence import divergences
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.ledger.locations import locate
+from neatledger.ledger.locations import locate, unknown_folder
 from neatledger.questions.office import Office
 
 __all__ = ["ask"]
@@ -58,7 +57,7 @@ def _below_planned(
     if below is not None:
         row = matrix.find_row(below.parts)
         if row is None:
-            raise UnknownNameError("no folder of this name was counted", f"{system}:{os.fsdecode(below.path)}")
+            raise unknown_folder(office.readers[system], below, "folder")
         top = row
     found = divergences(office.plan, system, everyone, numbers, top)
     return [each.difference for each in found if not each.is_planned]

@@ -9,7 +9,7 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import show_address
-from neatledger.ledger.locations import locate
+from neatledger.ledger.locations import locate, unknown_folder
 from neatledger.questions.office import Office
 
 __all__ = ["FolderFacts", "ListedFolder", "ask", "ask_one", "is_there"]
@@ -71,7 +71,7 @@ def _walk(office: Office, top: Address, depth: int, *, only_lists: bool) -> Iter
     reader, names = office.reader(top.system), office.names(top.system)
     folders, missing = reader.find_path(top.path)
     if missing is not None:
-        raise UnknownNameError("no folder of this name was counted", show_address(top))
+        raise unknown_folder(reader, top, "folder")
 
     def visit(row: int, path: bytes, left: int, above: int | None) -> Iterator[FolderFacts]:
         folder = reader.folder(row)

@@ -7,7 +7,6 @@ is looked at anew after every round, as it would be by then, until nothing more 
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -36,9 +35,9 @@ from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import Member
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
-from neatledger.errors import StepError, UnknownNameError
+from neatledger.errors import StepError
 from neatledger.ledger.imagined import ImaginedReader
-from neatledger.ledger.locations import find_location
+from neatledger.ledger.locations import find_location, unknown_folder
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_limits import limit_steps
@@ -129,8 +128,7 @@ class _Finder:
         matrix = self.then.systems.everyone(system, self.then.systems.holders[system], is_narrow=True).matrix
         row = matrix.find_row(self.below.parts)
         if row is None:
-            where = f"{system}:{os.fsdecode(self.below.path)}"
-            raise UnknownNameError("no folder of this name was counted", where, "folders lists what there is")
+            raise unknown_folder(self.then.readers[system], self.below, "folder")
         rows = matrix.order.below(row)
         views = [matrix.view(number, is_folder=True) for number in np.unique(matrix.folders["list"][rows]).tolist()]
         return people, {ident for view in views for ident in (*view.groups, *view.either)}

@@ -5,7 +5,7 @@ Whatever is read is read when a question first needs it, and once.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
@@ -13,13 +13,15 @@ from pathlib import Path
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
-from neatledger.core.plan.plan import Plan
+from neatledger.core.plan.plan import Person, Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import NoCountError, UnknownNameError, UsageError
+from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger, open_ledger
 from neatledger.office.addresses import parse_address
 from neatledger.office.read import read_plan
+from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.systems import Systems
 
 __all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
@@ -151,16 +153,44 @@ class Office:
         return principals_by_person(self.systems.holders.get(system, []))
 
     def address(self, text: str) -> Address:
-        """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`."""
+        """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`.
+
+        Beside `system:/path`, in any case: the path of a tree on this machine, and the end of a path where only one
+        folder's ends so.
+        """
         if ":" not in text:
-            if len(self.plan.systems) != 1:
-                raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
-            text = f"{next(iter(self.plan.systems))}:{text}"
+            return self._address_without_system(text)
         address = parse_address(text)
-        if address.system not in self.plan.systems:
-            known = ", ".join(self.plan.systems)
-            raise UnknownNameError(f"no system is named {address.system!r}", hint=f"there are: {known}")
-        return address
+        known = one_of(address.system, self.plan.systems)
+        if known is None:
+            hint = or_else(address.system, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
+            raise UnknownNameError(f"no system is named {address.system!r}", hint=hint)
+        return self._settled(Address(known, address.path))
+
+    def _settled(self, address: Address) -> Address:
+        is_counted = self.has_count and address.system in self.readers
+        return settled(self.readers[address.system], address) if is_counted else address
+
+    def _address_without_system(self, text: str) -> Address:
+        local = by_local_path(self.plan, self.folder, text) if text.startswith(("/", "~")) else None
+        if local is not None:
+            return self._settled(local)
+        if len(self.plan.systems) == 1:
+            only = next(iter(self.plan.systems))
+            address = self._settled(parse_address(f"{only}:{text}"))
+            if not self.has_count or only not in self.readers:
+                return address
+            if self.readers[only].find_path(address.path)[1] is None:
+                return address
+        found = by_unique_end(self.readers, text) if self.has_count else []
+        if len(found) == 1:
+            return found[0]
+        if found:
+            some = ", ".join(map(str, found[:4])) + (" and more" if len(found) > 4 else "")
+            raise UnknownNameError(f"several folders end in {text!r}", hint=f"say which: {some}")
+        if len(self.plan.systems) == 1:
+            return address
+        raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
 
     def find_person(self, name: str) -> FoundPerson:
         """Find a person by id, login or name; raises `UnknownNameError`."""
@@ -177,23 +207,46 @@ class Office:
     def find_planned(self, name: str) -> str:
         """Return the id of a person of the plan by id or name; raises `UnknownNameError`."""
         people = self.plan.people
-        matches = [one.id for one in people.values() if one.name.casefold() == name.casefold()]
-        if name not in people and len(matches) != 1:
-            raise UnknownNameError(f"the plan has no person {name!r}", hint="people lists everyone")
-        return name if name in people else matches[0]
+        if name in people:
+            return name
+        matches = _people_called(name, people.values())
+        if len(matches) != 1:
+            hint = or_else(name, [*people, *(one.name for one in people.values())], "people lists everyone")
+            raise UnknownNameError(f"the plan has no person {name!r}", hint=hint)
+        return matches.pop()
 
     def _match_name(self, name: str, everyone: list[Principal]) -> str:
-        folded = name.casefold()
-        matches = {
-            principal.person
-            for principal in everyone
-            if folded in (principal.account.login.casefold(), principal.name.casefold())
-        }
-        matches |= {person.id for person in self.plan.people.values() if person.name.casefold() == folded}
+        matches = _principals_called(name, everyone) | _people_called(name, self.plan.people.values())
+        if not matches:
+            # A first name alone will do where only one person has it.
+            folded = name.casefold()
+            names = [(one.person, one.name) for one in everyone]
+            names += [(one.id, one.name) for one in self.plan.people.values()]
+            matches = {person for person, whole in names if whole.casefold().split(" ")[0] == folded}
         if len(matches) != 1:
-            hint = f"more than one: {', '.join(sorted(matches))}" if matches else "people lists everyone"
+            known = [word for one in everyone for word in (one.person, one.account.login, one.name)]
+            hint = f"more than one: {', '.join(sorted(matches))}" if matches else ""
+            hint = hint or or_else(name, [*known, *self.plan.people], "people lists everyone")
             raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
         return matches.pop()
+
+
+def _principals_called(name: str, everyone: Iterable[Principal]) -> set[str]:
+    """Return who has an account of this login, `system:login`, name or e-mail address, in any case."""
+    folded = name.casefold()
+    found = set()
+    for one in everyone:
+        login = one.account.login
+        words = (login, f"{one.system}:{login}", one.name, one.account.email, one.person)
+        if folded in map(str.casefold, words):
+            found.add(one.person)
+    return found
+
+
+def _people_called(name: str, people: Iterable[Person]) -> set[str]:
+    """Return whom the plan calls so, by id, name or e-mail address, in any case."""
+    folded = name.casefold()
+    return {one.id for one in people if folded in (one.id.casefold(), one.name.casefold(), one.email.casefold())}
 
 
 def open_office(folder: str | Path, *, as_of: date | None = None, today: date | None = None) -> Office:

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from neatledger.core.tree.address import Address
-from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
+from neatledger.ledger.locations import unknown_folder
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office, names_of
@@ -57,7 +57,7 @@ def find_folder(office: Office, views: Mapping[str, SpaceView], text: str) -> Co
         row = view.row_of(each.path)
         if row is not None:
             return CountedFolder(each, view, row)
-    raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+    raise unknown_folder(view.reader, address, "folder")
 
 
 def owner_names(view: SpaceView) -> Callable[[str], str]:

@@ -1,0 +1,96 @@
+"""Folders as people write them: by address, by the path on this machine, by the end of their path, in any case."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from neatledger.core.plan.plan import Plan
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+from neatledger.formats.names import decode_address
+from neatledger.ledger.reader import SurveyReader
+
+__all__ = ["by_local_path", "by_unique_end", "settled"]
+
+_MOST_SEARCHED = 2_000_000
+
+
+def by_local_path(plan: Plan, folder: Path, text: str) -> Address | None:
+    """Return the folder that an absolute path of this machine is in the plan, by the trees that are read here."""
+    path = Path(os.path.abspath(Path(text).expanduser()))
+    for name, system in plan.systems.items():
+        if system.source != "tree" or "path" not in system.settings:
+            continue
+        root = Path(os.path.abspath(folder / str(system.settings["path"])))
+        if path == root or root in path.parents:
+            parts = os.fsencode(path.relative_to(root)).split(b"/")
+            return Address(name, b"/" + b"/".join(part for part in parts if part != b"."))
+    return None
+
+
+def settled(reader: SurveyReader, address: Address) -> Address:
+    """Return the folder that is meant: as it is written where there is one, else the only one in another case."""
+    decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
+    for one in (address, decoded):
+        if reader.find_path(one.path)[1] is None:
+            return address
+    found = reader.folder(0)
+    path = b""
+    parts = address.parts
+    for place, name in enumerate(parts):
+        row = reader.find_child(found, name)
+        if row is None:
+            alike = [one for one in _children(reader, found.row) if one.casefold() == os.fsdecode(name).casefold()]
+            if len(alike) != 1:
+                # It may be a file: what it is called is not kept.
+                rest = b"/".join(parts[place:])
+                return Address(address.system, path + b"/" + rest) if path and len(parts) - place == 1 else address
+            name = os.fsencode(alike[0])
+            row = reader.find_child(found, name)
+            assert row is not None, "it is among the children"
+        found = reader.folder(row)
+        path += b"/" + name
+    return Address(address.system, path)
+
+
+def _children(reader: SurveyReader, row: int) -> list[str]:
+    return [os.fsdecode(reader.folder(child).name) for child in reader.folder(row).children]
+
+
+def by_unique_end(readers: Mapping[str, SurveyReader], text: str) -> list[Address]:
+    """Return the folders whose path ends as is written; in another case only where none has the very one."""
+    parts = [part for part in os.fsencode(text).split(b"/") if part]
+    if not parts:
+        return []
+    for is_exact in (True, False):
+        found = [address for name, reader in readers.items() for address in _ending(name, reader, parts, is_exact)]
+        if found:
+            return found
+    return []
+
+
+def _ending(system: str, reader: SurveyReader, parts: list[bytes], is_exact: bool) -> Iterable[Address]:
+    folders = reader.table("folders")
+    if folders.rows > _MOST_SEARCHED:
+        return
+    names, parent = folders.texts("name"), folders["parent"]
+    wanted = parts if is_exact else [_folded(part) for part in parts]
+    path_of = None
+    for row, name in enumerate(names):
+        if (name if is_exact else _folded(name)) != wanted[-1] or not row:
+            continue
+        here, is_end = row, True
+        for part in reversed(wanted[:-1]):
+            here = int(parent[here])
+            if here <= 0 or (names[here] if is_exact else _folded(names[here])) != part:
+                is_end = False
+                break
+        if is_end:
+            path_of = path_of or folder_paths(folders)
+            yield Address(system, path_of(row))
+
+
+def _folded(name: bytes) -> bytes:
+    return os.fsencode(os.fsdecode(name).casefold())
