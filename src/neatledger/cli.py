@@ -36,6 +36,8 @@ COMMANDS: dict[str, str] = {
     "who": "who can reach a folder, and by what",
     "reach": "what a person can reach",
     "why": "why a person can, or cannot, reach a folder or file",
+    "compare": "two people or groups, or one at two dates: what only one has, and by what",
+    "most": "who can change, delete or read the most, and by which group",
     "links": "all links and hand-outs: what they give and expose, until when, and what is not in order",
     "guests": "who is a guest, by whom, what they reach, and what is to happen next",
     "devices": "which devices hold copies of what, and which give cause for worry",

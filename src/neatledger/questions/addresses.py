@@ -8,7 +8,6 @@ from pathlib import Path
 
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.table import folder_paths
 from neatledger.formats.names import decode_address
 from neatledger.ledger.reader import SurveyReader
 
@@ -72,6 +71,9 @@ def by_unique_end(readers: Mapping[str, SurveyReader], text: str) -> list[Addres
 
 
 def _ending(system: str, reader: SurveyReader, parts: list[bytes], is_exact: bool) -> Iterable[Address]:
+    # Whole tables need more than a path does, and what reads them is not in every install.
+    from neatledger.core.tree.table import folder_paths
+
     folders = reader.table("folders")
     if folders.rows > _MOST_SEARCHED:
         return

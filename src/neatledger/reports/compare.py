@@ -1,0 +1,149 @@
+"""Two people or groups beside each other, and who can do the most."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from neatledger.core.access.beside import Apart
+from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.tree.address import Address
+from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of
+
+__all__ = ["compare_report", "most_report"]
+
+
+class Named(Protocol):
+    """One of the two."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def label(self) -> str: ...
+
+
+class Different(Protocol):
+    """A folder on which the two have different rights."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def apart(self) -> Apart: ...
+    @property
+    def by(self) -> str: ...
+
+
+class Beside(Protocol):
+    """Both of them."""
+
+    @property
+    def left(self) -> Named: ...
+    @property
+    def right(self) -> Named: ...
+    @property
+    def only_left(self) -> Sequence[str]: ...
+    @property
+    def only_right(self) -> Sequence[str]: ...
+    @property
+    def differences(self) -> Sequence[Different]: ...
+
+
+def compare_report(found: Beside, when: str) -> Report:
+    """Show where two have different rights; a row holds for all below it that is alike."""
+    left, right = found.left.name, found.right.name
+    columns = (
+        Column("folder", "FOLDER", wraps=True),
+        Column("left", found.left.label.upper()),
+        Column("right", found.right.label.upper()),
+        Column("only_left", "", Show.MACHINE),
+        Column("only_right", "", Show.MACHINE),
+        Column("folders", "FOLDERS", number=True),
+        Column("by", "BY WHAT WHO HAS MORE HAS IT", wraps=True),
+    )
+    rows: list[Row] = []
+    for one in found.differences:
+        mine, theirs = one.apart.left, one.apart.right
+        rows.append(
+            {
+                "folder": one.address,
+                "left": level_of(mine).value if one.apart.is_known else "unknown",
+                "right": level_of(theirs).value if one.apart.is_known else "unknown",
+                "only_left": spell_rights(mine & ~theirs),
+                "only_right": spell_rights(theirs & ~mine),
+                "folders": one.apart.folders,
+                "by": one.by,
+            }
+        )
+    more = [0, 0]
+    for one in found.differences:
+        more[0] += one.apart.folders if one.apart.left & ~one.apart.right else 0
+        more[1] += one.apart.folders if one.apart.right & ~one.apart.left else 0
+    headline = f"{left} has more in {count_of(more[0], 'folder')}, {right} in {more[1]:,} (count of {when})."
+    notes = []
+    for name, groups in ((left, found.only_left), (right, found.only_right)):
+        if groups:
+            notes.append(f"Only {name} is in: {', '.join(groups)}.")
+    if rows:
+        notes.append(Aside("A row holds for all below it that is alike."))
+    return Report("compare", headline, columns, rows, notes, "both have the same everywhere")
+
+
+class Amounts(Protocol):
+    """What one person can do."""
+
+    person: str
+    files: dict[Right, int]
+    sizes: dict[Right, int]
+    sensitive: int
+    is_known: bool
+    is_administrator: bool
+    through: dict[str, int]
+
+
+_WORDS = {Right.READ: "read", Right.CHANGE: "change", Right.DELETE: "delete"}
+
+
+def most_report(found: Sequence[Amounts], right: Right, when: str, first: int) -> Report:
+    """Show who can do the most, by the bytes that one right gives them."""
+    columns = [
+        Column("person", "PERSON", wraps=True),
+        *(
+            Column(f"{word}_bytes", f"CAN {word.upper()}" if each is right else word.upper(), number=True)
+            for each, word in _WORDS.items()
+        ),
+        Column("files", "FILES", number=True),
+        Column("sensitive", "SENSITIVE", number=True),
+        Column("through", "MOST OF IT BY", wraps=True),
+    ]
+    rows: list[Row] = []
+    for one in found:
+        by = "; ".join(f"{name} ({_size(size)})" for name, size in list(one.through.items())[:2])
+        if one.is_administrator:
+            by = "an administrator: everything" + (f"; {by}" if by else "")
+        rows.append(
+            {
+                "person": one.person,
+                **{f"{word}_bytes": Size(one.sizes[each]) for each, word in _WORDS.items()},
+                "files": one.files[right],
+                "sensitive": one.sensitive,
+                "through": by if one.is_known else f"{by}; more is not known".lstrip("; "),
+            }
+        )
+    word = _WORDS[right]
+    top = found[0] if found and found[0].sizes[right] else None
+    headline = f"Nobody can {word} anything (count of {when})."
+    if top is not None:
+        headline = (
+            f"{top.person} can {word} the most: {_size(top.sizes[right])} in {count_of(top.files[right], 'file')}"
+        )
+        headline += f" (count of {when})."
+    notes = [f"FILES are those that they can {word}; SENSITIVE folders are those that the plan calls so, or closes."]
+    if len(rows) > first:
+        notes.append(Aside(f"And {len(rows) - first} more people (--top {len(rows)})."))
+    return Report("most", headline, columns, rows, notes, "nobody has an account", rows[:first])
+
+
+def _size(size: int) -> str:
+    from neatledger.core.space.sizes import show_size
+
+    return show_size(size)
