@@ -24,6 +24,7 @@ __all__ = ["COMMANDS", "FORMATS", "day_of", "days_of", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
+    "brief": "one screen for Monday morning: new, gone, gravest, lapsing, filling up, waiting",
     "demo": "make the sample office and walk through the main questions",
     "new": "write the first plan of an office",
     "gather": "look at all systems and keep a dated count",

@@ -98,17 +98,23 @@ def ask_for_causes(office: Office, findings: Iterable[GradedFinding]) -> list[Ca
     return find_causes((one.finding for one in findings if one.acceptance is None), office.plan)
 
 
-def ask_since(office: Office, since: date | None = None, only: Iterable[str] | None = None) -> Compared:
+def ask_since(
+    office: Office,
+    since: date | None = None,
+    only: Iterable[str] | None = None,
+    found: Sequence[GradedFinding] | None = None,
+) -> Compared:
     """Compare the findings with those of an older count: of `since`, or the one before; raises `NoCountError`.
 
-    The plan is that of today on both sides, and so is the day.
+    The plan is that of today on both sides, and so is the day. What was `found` by the same checks already need not
+    be looked for again.
     """
     names = None if only is None else list(only)
     older = office.ledger.find_count(since) if since else _count_before(office)
     then = open_office(office.folder, as_of=office.as_of, today=office.today)
     then.__dict__.update(plan=office.plan, ledger=office.ledger)
     then.__dict__["count"] = office.ledger.carried(older, office.plan.systems)
-    old, new = (by_subject(ask(each, names)) for each in (then, office))
+    old, new = by_subject(ask(then, names)), by_subject(ask(office, names) if found is None else found)
     return Compared(
         older,
         [one for key, one in new.items() if key not in old],

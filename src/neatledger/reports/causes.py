@@ -13,7 +13,7 @@ from neatledger.formats.names import encode_address
 from neatledger.reports.findings import COLUMNS, Graded, finding_row
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
-__all__ = ["GROUPS", "cause_report", "causes_report", "grouped_report"]
+__all__ = ["GROUPS", "cause_report", "cause_words", "causes_report", "grouped_report"]
 
 _MOST = 10
 _COLUMNS = (
@@ -71,14 +71,15 @@ def _headline(causes: Sequence[Cause], when: str) -> str:
 
 def _cause_row(number: int, one: Cause) -> Row:
     where = f"{one.key}, {one.place}" if _is_offer(one) else one.key
-    return {"number": number, "points": one.exposure.points, "where": where, "what": _words(one)}
+    return {"number": number, "points": one.exposure.points, "where": where, "what": cause_words(one)}
 
 
 def _is_offer(one: Cause) -> bool:
     return one.key.startswith(("link:", "hand-out:"))
 
 
-def _words(one: Cause) -> str:
+def cause_words(one: Cause) -> str:
+    """Say in one line what a cause comes to, and whom it concerns."""
     checks = list(dict.fromkeys(finding.check for finding in one.findings))
     first = CHECKS[checks[0]]
     text = f"{one.severity.value}: {first.summary}"

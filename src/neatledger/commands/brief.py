@@ -1,0 +1,26 @@
+"""``brief``: one screen for Monday morning: what is new and gone, the gravest, what lapses, fills up and waits."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+
+from neatledger.app import App
+from neatledger.faces.show import show_report
+from neatledger.questions import brief
+from neatledger.reports.brief import brief_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call: it takes none of its own."""
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Show it; the exit status is 1 where there is anything new."""
+    found = brief.ask(app.office)
+    report = brief_report(found, app.office.count.when)
+    # What was not seen is a part of it.
+    show_report(report, replace(app.output, caveats=list))
+    return int(bool(found.new))

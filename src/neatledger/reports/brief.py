@@ -1,0 +1,98 @@
+"""The brief of a Monday morning: one screen, part by part, the important line of each first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from neatledger.core.checks.causes import Cause
+from neatledger.core.sharing.lapses import Lapse
+from neatledger.core.space.limit_table import LimitStatus
+from neatledger.core.space.sizes import show_limit, show_size
+from neatledger.core.space.when import When
+from neatledger.reports.causes import cause_words
+from neatledger.reports.forecast import show_when
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["brief_report"]
+
+_COLUMNS = (
+    Column("part", "", wraps=True),
+    Column("where", "WHERE", wraps=True),
+    Column("what", "WHAT", wraps=True),
+    Column("points", "", Show.MACHINE),
+)
+_FEW = 4
+
+
+class Day(Protocol):
+    """An older count."""
+
+    @property
+    def when(self) -> str: ...
+
+
+class Parts(Protocol):
+    """What a brief holds."""
+
+    @property
+    def older(self) -> Day | None: ...
+    @property
+    def new(self) -> Sequence[Cause]: ...
+    @property
+    def gone(self) -> Sequence[Cause]: ...
+    @property
+    def gravest(self) -> Sequence[Cause]: ...
+    @property
+    def lapsing(self) -> Sequence[Lapse]: ...
+    @property
+    def filling(self) -> Sequence[tuple[LimitStatus, When]]: ...
+    @property
+    def not_seen(self) -> Sequence[str]: ...
+    @property
+    def waiting(self) -> Sequence[str]: ...
+
+
+def brief_report(found: Parts, when: str) -> Report:
+    """Show each part with its first few lines, and say of a part with nothing in it that there is nothing."""
+    rows: list[Row] = []
+    shown: list[Row] = []
+
+    def add(part: str, lines: Sequence[Row], nothing: str, more: str) -> None:
+        rows.extend({"part": part, **line} for line in lines)
+        if not lines:
+            shown.append({"part": part, "where": "", "what": nothing})
+        for number, line in enumerate(lines[:_FEW]):
+            shown.append({**line, "part": part if not number else ""})
+        if len(lines) > _FEW:
+            shown.append({"part": "", "where": f"and {len(lines) - _FEW} more", "what": more})
+
+    if found.older is not None:
+        add("new", _causes(found.new), f"nothing since {found.older.when}", "check --new")
+        add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
+    add("gravest", _causes(found.gravest), "nothing: the office is in order", "check")
+    lapses = [
+        {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
+        for one in found.lapsing
+    ]
+    add("lapses in a week", lapses, "nothing", "lapses --within 7")
+    add("fills up", [_filling(*one) for one in found.filling], "nothing is known to", "forecast")
+    add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing", "")
+    add("not seen", [{"where": "", "what": text} for text in found.not_seen], "nothing: all was seen", "counts")
+    findings = sum(len(one.findings) for one in found.gravest)
+    headline = f"{count_of(findings, 'finding')} by {count_of(len(found.gravest), 'cause')} in the count of {when}"
+    if found.older is not None:
+        new, gone = (sum(len(one.findings) for one in some) for some in (found.new, found.gone))
+        headline += f"; {new} new and {gone} gone since {found.older.when}"
+    notes = [Aside("check --cause 1 shows the gravest whole, and what mends it.")] if found.gravest else []
+    return Report("brief", f"{headline}.", _COLUMNS, rows, list(notes), "nothing to tell", shown)
+
+
+def _causes(causes: Sequence[Cause]) -> list[Row]:
+    return [{"where": one.key, "what": cause_words(one), "points": one.exposure.points} for one in causes]
+
+
+def _filling(status: LimitStatus, when: When) -> Row:
+    limit = status.settings.limit
+    what = f"{show_when(when)}: {show_size(status.amount)} of {show_limit(limit)}"
+    return {"where": status.target.key, "what": what}
