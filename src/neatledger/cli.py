@@ -24,7 +24,7 @@ __all__ = ["COMMANDS", "FORMATS", "day_of", "days_of", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
-    "brief": "one screen for Monday morning: new, gone, gravest, lapsing, filling up, waiting",
+    "brief": "one screen for Monday: what is new, gravest, lapsing, waiting",
     "demo": "make the sample office and walk through the main questions",
     "new": "write the first plan of an office",
     "gather": "look at all systems and keep a dated count",
@@ -52,7 +52,7 @@ COMMANDS: dict[str, str] = {
     "synced": "what a synced device would hold for a person",
     "forecast": "when warnings, limits and pools are met",
     "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
-    "mend": "the steps that bring what was found to the plan: shown, made when asked, proved, and taken back",
+    "mend": "the steps from found to plan: shown, made when asked, taken back",
     "changes": "what access was gained and lost between two counts",
     "check": "test the office against the plan and against good order",
     "report": "the space or the worklist as a page or a workbook, for people who decide",
@@ -93,29 +93,78 @@ def days_of(text: str) -> int:
     return int(text)
 
 
+_MAP = (
+    ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
+    ("begin", ("demo", "new", "counts", "match")),
+    ("people", ("people", "groups", "compare", "most")),
+    ("folders", ("folders", "access", "inherit", "changes")),
+    ("sharing", ("links", "guests", "devices", "lapses")),
+    ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
+    ("deciding", ("suppose", "accept", "report")),
+)
+"""The commands in the order of the work, those of every day first."""
+
+_EXAMPLES: dict[str, tuple[str, ...]] = {
+    "access": ("access --below barn:/Records", "access --every -o all.csv"),
+    "accept": ("accept everyone-may-read 'barn:/Policies' --reason 'meant for all'",),
+    "brief": ("brief", "brief --format json -o monday.json"),
+    "changes": ("changes", "changes --since 2026-10-01"),
+    "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
+    "compare": ("compare croft quill", "compare vets nurses", "compare thistle --then 2026-06-01"),
+    "forecast": ("forecast", "forecast barn --figure growth.png"),
+    "gather": ("gather", "gather barn"),
+    "links": ("links", "links --below 'meadow:/Teams'"),
+    "match": ("match", "match --write"),
+    "mend": ("mend --below barn:/Records", "mend --carry-out"),
+    "most": ("most", "most --by read"),
+    "reach": ("reach thistle", "reach 'Juliet Hale' --every"),
+    "report": ("report space -o space.html", "report mend -o worklist.xlsx"),
+    "room": ("room quill barn:/Homes/pquill",),
+    "space": ("space", "space barn:/Imaging"),
+    "suppose": ("suppose --into payroll=thistle", "suppose --push barn:/Records"),
+    "who": ("who barn:/Payroll", "who payroll --all"),
+    "why": ("why thistle barn:/Payroll",),
+}
+_WIDTH = 80
+
+
 def _help() -> str:
+    """Return the map of the commands: one screen, in the order of the work."""
+    lines = ["usage: neatledger COMMAND [OPTION ...]", ""]
+    lines += ["Plan and audit a small office's accounts, groups and shared folders.", ""]
+    for title, names in _MAP:
+        if title == "every day":
+            lines += [f"  {name:<8}  {COMMANDS[name]}" for name in names] + [""]
+        else:
+            lines.append(f"  {title + ':':<10}{'  '.join(names)}")
+    lines += [
+        "",
+        "  neatledger COMMAND --help   what it takes, with examples",
+        "  neatledger --all            every command with what it does",
+        "  neatledger --version",
+    ]
+    return "\n".join(lines)
+
+
+def _list() -> str:
+    """Return every command with what it does."""
     width = max(map(len, COMMANDS))
-    lines = [f"  {name:<{width}}  {summary}" for name, summary in COMMANDS.items()]
-    return "\n".join(
-        [
-            "usage: neatledger COMMAND [OPTION ...]",
-            "",
-            "Plan and audit a small office's accounts, groups and shared folders.",
-            "",
-            *lines,
-            "",
-            "  neatledger COMMAND --help   what a command takes",
-            "  neatledger --version",
-        ]
-    )
+    return "\n".join(f"{name:<{width}}  {summary}" for name, summary in COMMANDS.items())
 
 
 def make_parser(name: str) -> argparse.ArgumentParser:
     """Return the parser of one command, its own words and the common ones."""
-    parser = _Parser(prog=f"neatledger {name}", description=COMMANDS[name], allow_abbrev=False)
+    examples = "".join(f"\n  neatledger {each}" for each in _EXAMPLES.get(name, ()))
+    parser = _Parser(
+        prog=f"neatledger {name}",
+        description=COMMANDS[name],
+        epilog=f"for example:{examples}" if examples else None,
+        formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28, width=_WIDTH),
+        allow_abbrev=False,
+    )
     import_module(f"neatledger.commands.{name}").add_arguments(parser)
     common = parser.add_argument_group("common options")
-    common.add_argument("--office", metavar="DIR", help="the folder of office.yaml")
+    common.add_argument("--office", metavar="DIR", help="the folder of office.yaml (or NEATLEDGER_OFFICE)")
     common.add_argument(
         "--side",
         choices=("plan", "found", "both"),
@@ -152,6 +201,9 @@ def _form_of(name: str, form: str | None, target: str | None) -> str:
 def _run(words: Sequence[str]) -> int:
     if not words or words[0] in ("-h", "--help", "help"):
         print(_help(), flush=True)
+        return 0
+    if words[0] == "--all":
+        print(_list(), flush=True)
         return 0
     if words[0] == "--version":
         print(f"neatledger {__version__}", flush=True)

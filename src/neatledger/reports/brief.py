@@ -59,7 +59,7 @@ def brief_report(found: Parts, when: str) -> Report:
     shown: list[Row] = []
 
     def add(part: str, lines: Sequence[Row], nothing: str, more: str) -> None:
-        rows.extend({"part": part, **line} for line in lines)
+        rows.extend({"part": part, "points": 0, **line} for line in lines)
         if not lines:
             shown.append({"part": part, "where": "", "what": nothing})
         for number, line in enumerate(lines[:_FEW]):

@@ -1,0 +1,147 @@
+"""Two people beside each other, who can do the most, the brief, and names that forgive: on the sample office."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatledger import cli
+from neatledger.core.lists.rights import parse_rights
+from neatledger.formats.nearest import nearest, one_of
+from neatledger.questions.office import open_office
+
+TODAY = ("--today", "2026-11-23")
+
+
+@pytest.fixture
+def rows(demo: Path, run) -> Callable[..., list[dict]]:
+    def ask(*words: object, status: int | None = None) -> list[dict]:
+        return json.loads(run(*words, "--format", "json", "--office", demo, *TODAY, status=status).stdout)["rows"]
+
+    return ask
+
+
+def united(rows: list[dict], *people: str) -> dict[str, dict[str, dict]]:
+    """Return folder → person → their row of all ways together (or the only one), as `access` has them."""
+    found: dict[str, dict[str, dict]] = {}
+    for row in rows:
+        if row["person"] in people:
+            mine = found.setdefault(row["folder"], {})
+            if row["way"] == "any" or row["person"] not in mine:
+                mine[row["person"]] = row
+    return found
+
+
+@pytest.mark.parametrize("pair", [("croft", "quill"), ("thistle", "hale"), ("una", "kestrel")])
+def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]) -> None:
+    """Every folder on which the whole table has other rights for one of them is in one row, and no other is."""
+    one, other = (rows("reach", name)[0]["person"] for name in pair)
+    table = united(rows("access", "--all"), one, other)
+    rights = ("enter", "list", "read", "add", "manage")
+
+    def given(person: str, folder: str) -> tuple:
+        row = table[folder].get(person)
+        return tuple(row[name] or 0 for name in rights) if row else (0,) * len(rights)
+
+    differing = {folder for folder in table if given(one, folder) != given(other, folder)}
+    found = rows("compare", one, other)
+    assert found and {row["folder"] for row in found} <= differing
+    assert sum(row["folders"] for row in found) >= len(differing)
+    for row in found:
+        for side, person in (("left", one), ("right", other)):
+            mine = table[row["folder"]].get(person)
+            assert row[side] == (mine["level"] if mine else "none"), (row, person)
+        assert row["by"] or "unknown" in (row["left"], row["right"])
+    mirrored = {(row["folder"], row["right"], row["left"], row["folders"]) for row in rows("compare", other, one)}
+    assert mirrored == {(row["folder"], row["left"], row["right"], row["folders"]) for row in found}
+
+
+def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -> None:
+    assert not rows("compare", "quill", "quill")
+    since = rows("compare", "thistle", "--then", "2026-06-01")
+    changes = [row for row in rows("changes", "--since", "2026-06-01") if row["person"] == "thistle"]
+    wide = {row["folder"] for row in since}
+    assert since and {row["folder"] for row in changes if row["folder"].startswith("barn:")} <= wide
+    done = run("compare", "quill", "--office", demo, *TODAY, status=2)
+    assert "compare A B" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("by", "column"), [("change", "files_change"), ("read", "files_read"), ("delete", "files_delete")]
+)
+def test_who_can_do_the_most_adds_up_what_they_can_do(rows, by: str, column: str) -> None:
+    found = {row["person"]: row for row in rows("most", "--by", by)}
+    table = united(rows("access", "--all"), *found)
+    for person, row in found.items():
+        cells = [mine[person][column] for mine in table.values() if person in mine]
+        assert row["files"] == sum(cell for cell in cells if cell and cell > 0), person
+    sizes = [row[f"{by}_bytes"] for row in found.values()]
+    assert sizes == sorted(sizes, reverse=True) and sizes[0] > 0
+    assert any("vets" in row["through"] for row in found.values())
+
+
+def test_a_brief_has_every_part_and_says_of_what_it_is(rows, demo: Path, run, monkeypatch) -> None:
+    found = rows("brief")
+    parts = {row["part"] for row in found}
+    assert {"gravest", "lapses in a week", "fills up", "waits", "not seen"} <= parts
+    causes = list(dict.fromkeys(row["cause"] for row in rows("check") if not row["accepted"]))
+    assert {row["where"] for row in found if row["part"] == "gravest"} == set(causes)
+    gone = {row["cause"] for row in rows("check", "--gone")}
+    assert {row["where"] for row in found if row["part"] == "gone"} == gone
+    monkeypatch.setenv("COLUMNS", "80")
+    screen = run("brief", "--office", demo, *TODAY, status=None).stdout
+    assert len(screen.splitlines()) < 70 and all(len(line) <= 80 for line in screen.splitlines())
+
+
+def test_names_are_found_however_they_are_written(demo: Path, run) -> None:
+    office = open_office(demo)
+    quill = office.find_person("quill").id
+    for name in ("QUILL", "quill@pellowmere.example", "Quill@Pellowmere.example", "barn:pquill", "pquill"):
+        assert office.find_person(name).id == quill, name
+    for text in ("BARN:/payroll", "barn:/Payroll/", "payroll", "Payroll"):
+        assert str(office.address(text)) == "barn:/Payroll", text
+    assert str(office.address("records/2026/insurance")) == "barn:/Records/2026/Insurance"
+    for words, told in (
+        ("who barn:/Payrol", "did you mean barn:/Payroll?"),
+        ("who bran:/Rota", "did you mean barn?"),
+        ("reach hael", "did you mean hale"),
+        ("check --only no-ends", "did you mean no-end"),
+        ("chek", "did you mean check?"),
+        ("who 2026", "several folders end in '2026' (say which: barn:/Imaging/2026"),
+    ):
+        more = [] if words == "chek" else ["--office", demo]
+        error = run(*shlex.split(words), *more, status=2).stderr
+        assert told in error and error.count("\n") == 1, (words, error)
+
+
+@given(st.text(max_size=8), st.lists(st.text(max_size=8), max_size=6))
+def test_a_word_stands_for_itself_or_for_the_only_one_in_another_case(word: str, known: list[str]) -> None:
+    found = one_of(word, known)
+    assert found is None or (found in known and found.casefold() == word.casefold())
+    assert found == word if word in known else True
+    assert set(nearest(word, known)) <= set(known)
+
+
+def test_the_first_help_is_a_map_on_one_screen(run) -> None:
+    text = run("--help").stdout
+    assert len(text.splitlines()) <= 25 and all(len(line) <= 80 for line in text.splitlines())
+    assert all(f" {name} " in f" {text} ".replace("\n", " ") for name in cli.COMMANDS)
+    assert all(name in run("--all").stdout for name in cli.COMMANDS)
+    for name, examples in cli._EXAMPLES.items():
+        helped = run(name, "--help").stdout
+        assert all(len(line) <= 80 for line in helped.splitlines()) and examples[0] in helped
+        for example in examples:
+            # Only options that it takes.
+            cli.make_parser(name).parse_args(shlex.split(example)[1:])
+
+
+def test_rights_that_only_one_has_are_words_that_are_read_again(rows) -> None:
+    for row in rows("compare", "croft", "quill"):
+        for cell in (row["only_left"], row["only_right"]):
+            assert cell == "nothing" or parse_rights(cell)
