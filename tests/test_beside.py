@@ -73,6 +73,25 @@ def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -
 
 
 @pytest.mark.parametrize(
+    "asked", [("thistle", "barn:/Payroll"), ("moss", "barn:/Records/2026"), ("una", "barn:/Rota")]
+)
+def test_the_history_is_what_each_count_says(demo: Path, rows, asked: tuple[str, str]) -> None:
+    """What stands for every day is what `who` answers of that day; and each change has a cause that is told."""
+    name, folder = asked
+    found = rows("history", name, folder)
+    person = rows("reach", name)[0]["person"]
+    days = sorted({count.day.isoformat() for count in open_office(demo).ledger.counts()})
+    for day in days[::6] + days[-1:]:
+        told = [row["level"] for row in found if row["by_day"] <= day][-1]
+        mine = [row for row in rows("who", folder, "--as-of", day) if row["person"] == person]
+        level = next((row["level"] for row in mine if row["way"] == "any"), mine[0]["level"] if mine else "none")
+        assert told == level, day
+    assert all(row["causes"] for row in found) and "something" not in str(found)
+    if name == "thistle":
+        assert [row["level"] for row in found] == ["write", "none"] and "left payroll" in found[1]["causes"]
+
+
+@pytest.mark.parametrize(
     ("by", "column"), [("change", "files_change"), ("read", "files_read"), ("delete", "files_delete")]
 )
 def test_who_can_do_the_most_adds_up_what_they_can_do(rows, by: str, column: str) -> None:

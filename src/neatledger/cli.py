@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from datetime import date
 from importlib import import_module
+from textwrap import fill
 from typing import TYPE_CHECKING, NoReturn
 
 from neatledger import __version__
@@ -54,6 +55,7 @@ COMMANDS: dict[str, str] = {
     "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
     "mend": "the steps from found to plan: shown, made when asked, taken back",
     "changes": "what access was gained and lost between two counts",
+    "history": "what somebody had on a folder count by count, and what changed each time",
     "check": "test the office against the plan and against good order",
     "report": "the space or the worklist as a page or a workbook, for people who decide",
     "accept": "write into the plan that the office lives with a finding",
@@ -97,7 +99,7 @@ _MAP = (
     ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
     ("begin", ("demo", "new", "counts", "match")),
     ("people", ("people", "groups", "compare", "most")),
-    ("folders", ("folders", "access", "inherit", "changes")),
+    ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
     ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
     ("deciding", ("suppose", "accept", "report")),
@@ -113,6 +115,7 @@ _EXAMPLES: dict[str, tuple[str, ...]] = {
     "compare": ("compare croft quill", "compare vets nurses", "compare thistle --then 2026-06-01"),
     "forecast": ("forecast", "forecast barn --figure growth.png"),
     "gather": ("gather", "gather barn"),
+    "history": ("history thistle barn:/Payroll",),
     "links": ("links", "links --below 'meadow:/Teams'"),
     "match": ("match", "match --write"),
     "mend": ("mend --below barn:/Records", "mend --carry-out"),
@@ -157,7 +160,7 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     examples = "".join(f"\n  neatledger {each}" for each in _EXAMPLES.get(name, ()))
     parser = _Parser(
         prog=f"neatledger {name}",
-        description=COMMANDS[name],
+        description=fill(COMMANDS[name], _WIDTH),
         epilog=f"for example:{examples}" if examples else None,
         formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28, width=_WIDTH),
         allow_abbrev=False,

@@ -1,0 +1,26 @@
+"""``history PERSON FOLDER``: what somebody had on a folder count by count, and what changed each time."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.faces.show import show_report
+from neatledger.questions import history
+from neatledger.reports.history import history_report
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("person", metavar="PERSON", help="a person")
+    parser.add_argument("folder", metavar="FOLDER", help="a folder, as barn:/Payroll")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Show each time that it changed."""
+    office = app.office
+    found = history.ask(office, args.person, office.address(args.folder))
+    show_report(history_report(found), app.output)
+    return 0

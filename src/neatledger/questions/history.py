@@ -1,0 +1,157 @@
+"""What one person had on one folder, count by count, and what changed each time: an entry, a group, an account."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from neatledger.core.access.tree_gates import Item
+from neatledger.core.access.ways import Access
+from neatledger.core.lists.contract import Names, word_entry
+from neatledger.core.lists.rights import Right
+from neatledger.core.people.names import EntryNames
+from neatledger.core.people.principals import Principal
+from neatledger.core.tree.address import Address
+from neatledger.errors import UnknownNameError
+from neatledger.ledger.locations import find_location
+from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.store import CountInfo
+from neatledger.questions.office import Office
+
+__all__ = ["Had", "History", "ask"]
+
+
+@dataclass(frozen=True, slots=True)
+class Had:
+    """What they had from a count on: since after `not_before` (None: the first count) and by `day` at the latest.
+
+    `level` is None where the folder or the account was not there; `causes` say what changed.
+    """
+
+    not_before: date | None
+    day: date
+    rights: Right | None
+    is_known: bool
+    by: str
+    causes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class History:
+    """One person on one folder: what they had, the oldest first, over how many counts of its system."""
+
+    person: str
+    address: Address
+    had: Sequence[Had]
+    counts: int
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """One count's answer, with what it rests on."""
+
+    rights: Right | None
+    is_known: bool
+    by: str
+    groups: frozenset[str]
+    states: tuple[str, ...]
+    lists: tuple[tuple[bytes, tuple[str, ...], str], ...]
+    missing: str
+
+
+def ask(office: Office, name: str, address: Address) -> History:
+    """Return what a person had on a folder at every count; raises `UnknownNameError` for a person nobody knows."""
+    person = office.find_person(name).id
+    found: list[Had] = []
+    last: tuple[CountInfo, _Seen] | None = None
+    read = 0
+    for count in _counts_of(office, address.system):
+        seen = _look(office, count, person, address)
+        read += 1
+        if last is None:
+            found.append(
+                Had(None, count.day, seen.rights, seen.is_known, seen.by, (seen.missing or "the first count",))
+            )
+        elif (seen.rights, seen.is_known, seen.by) != (last[1].rights, last[1].is_known, last[1].by):
+            causes = tuple(_causes(last[1], seen)) or ("something that the counts do not tell",)
+            found.append(Had(last[0].day, count.day, seen.rights, seen.is_known, seen.by, causes))
+        last = count, seen
+    return History(person, address, found, read)
+
+
+def _counts_of(office: Office, system: str) -> Iterable[CountInfo]:
+    """Yield the counts up to the one that is asked which looked at a system, with what older ones say of others."""
+    newest = office.count
+    for count in office.ledger.counts():
+        if (count.taken_at, count.id) > (newest.taken_at, newest.id):
+            return
+        if any(one.system == system for one in count.surveys):
+            yield office.ledger.carried(count, office.plan.systems)
+
+
+def _look(office: Office, count: CountInfo, person: str, address: Address) -> _Seen:
+    readers = office.readers_of(count)
+    systems = office.systems_of(readers, count.day)
+    reader = readers[address.system]
+    principals = [one for one in systems.holders[address.system] if one.person == person]
+    if not principals:
+        return _Seen(None, True, "", frozenset(), (), (), "they had no account there")
+    try:
+        location = find_location(reader, address)
+    except UnknownNameError:
+        return _Seen(None, True, "", _groups(reader, principals), _states(principals), (), "the folder was not there")
+    access = systems.access(location, principals)
+    names = EntryNames(reader.accounts, reader.groups, reader.terms.model)
+    lists = tuple(_list_of(item, names) for item in location.chain)
+    by = _by(access, names)
+    return _Seen(access.rights, access.is_known, by, _groups(reader, principals), _states(principals), lists, "")
+
+
+def _list_of(item: Item, names: Names) -> tuple[bytes, tuple[str, ...], str]:
+    entries = item.access_list.describe(names) if item.access_list is not None else []
+    return item.path, tuple(entries), item.owner
+
+
+def _groups(reader: SurveyReader, principals: Iterable[Principal]) -> frozenset[str]:
+    names = {one.ident: one.name for one in reader.groups}
+    return frozenset(names[ident] for one in principals for ident in one.holder.groups if ident in names)
+
+
+def _states(principals: Iterable[Principal]) -> tuple[str, ...]:
+    return tuple(f"{one.account.login}: {one.account.state.value}" for one in principals)
+
+
+def _by(access: Access, names: Names) -> str:
+    for way in sorted(access.ways, key=lambda way: -way.rights.bit_count()):
+        gate, reason = way.decided_by
+        if reason is not None:
+            return f"{way.name}, {gate.name}: {word_entry(reason.entry, names)}"
+    return ""
+
+
+def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
+    """Say what is other than at the count before, of what a person's rights rest on."""
+    if new.missing:
+        yield new.missing.replace(" was not", " is not").replace("had no", "have no")
+    elif old.missing:
+        yield "the folder came" if "folder" in old.missing else "they got an account"
+    for name in sorted(new.groups - old.groups):
+        yield f"they came into {name}"
+    for name in sorted(old.groups - new.groups):
+        yield f"they left {name}"
+    for state in new.states:
+        if old.states and state not in old.states:
+            yield f"the account {state}"
+    known = {path: (entries, owner) for path, entries, owner in old.lists}
+    for path, entries, owner in new.lists:
+        if path not in known:
+            continue
+        before, former = known[path]
+        where = path.decode("utf-8", "surrogateescape")
+        gone, come = [one for one in before if one not in entries], [one for one in entries if one not in before]
+        if gone or come:
+            words = [*(f"gone: {one}" for one in gone), *(f"new: {one}" for one in come)]
+            yield f"the list of {where}: {'; '.join(words)}"
+        if owner != former:
+            yield f"the owner of {where}"

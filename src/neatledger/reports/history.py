@@ -1,0 +1,84 @@
+"""What one person had on one folder, as a report: a row for each time that it changed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+from typing import Protocol
+
+from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.tree.address import Address
+from neatledger.reports.report import Column, Report, Row, Show, count_of, day_cell
+
+__all__ = ["history_report"]
+
+
+class Change(Protocol):
+    """What they had from a day on."""
+
+    @property
+    def not_before(self) -> date | None: ...
+    @property
+    def day(self) -> date: ...
+    @property
+    def rights(self) -> Right | None: ...
+    @property
+    def is_known(self) -> bool: ...
+    @property
+    def by(self) -> str: ...
+    @property
+    def causes(self) -> Sequence[str]: ...
+
+
+class Told(Protocol):
+    """One person on one folder."""
+
+    @property
+    def person(self) -> str: ...
+    @property
+    def address(self) -> Address: ...
+    @property
+    def had(self) -> Sequence[Change]: ...
+    @property
+    def counts(self) -> int: ...
+
+
+_COLUMNS = (
+    Column("after", "AFTER"),
+    Column("by_day", "BY"),
+    Column("level", "LEVEL"),
+    Column("rights", "", Show.MACHINE),
+    Column("decided", "DECIDED BY", wraps=True),
+    Column("causes", "WHAT CHANGED", wraps=True),
+)
+
+
+def history_report(found: Told) -> Report:
+    """Show what changed; of a change nothing is known but that it came between two counts."""
+    rows: list[Row] = [
+        {
+            "after": day_cell(one.not_before),
+            "by_day": one.day.isoformat(),
+            "level": _level(one),
+            "rights": "" if one.rights is None else spell_rights(one.rights),
+            "decided": one.by,
+            "causes": "; ".join(one.causes),
+        }
+        for one in found.had
+    ]
+    last = found.had[-1] if found.had else None
+    headline = f"{found.person} on {found.address}: nothing was counted there."
+    if last is not None:
+        since = f"since {last.day}"
+        if last.not_before not in (None, last.day):
+            since = f"since after {last.not_before}, by {last.day}"
+        over = count_of(found.counts, "count")
+        headline = f"{found.person} has {_level(last)} on {found.address}, {since} ({over})."
+    notes = ["A change lies after the day of one count (AFTER) and on or before that of the next (BY)."]
+    return Report("history", headline, _COLUMNS, rows, notes if len(rows) > 1 else [], "nothing was counted there")
+
+
+def _level(one: Change) -> str:
+    if one.rights is None:
+        return "none"
+    return level_of(one.rights).value if one.is_known or one.rights else "unknown"
