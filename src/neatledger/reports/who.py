@@ -11,6 +11,7 @@ from neatledger.core.lists.rights import Level
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
@@ -56,7 +57,7 @@ def who_report(
     shown.sort(key=_rank)
     files = next((access.counts.files for access in asked if access.counts), None)
     folded = _fold(shown, {each.principal.person: each.principal for access in asked for each in access.ways})
-    headline = _headline(asked, len(asked) - without - unsure, unsure, files, when)
+    headline = _headline(address, asked, len(asked) - without - unsure, unsure, files, when)
     notes: list[str] = []
     if without:
         message = "person has" if without == 1 else "people have"
@@ -83,10 +84,12 @@ def _telling_rows(address: Address, access: Access, names: Names, *, is_all: boo
     return rows
 
 
-def _headline(asked: Sequence[Access], reach: int, unsure: int, files: int | None, when: str) -> str:
-    what = "folder" if all(access.is_folder for access in asked) else "file"
+def _headline(
+    address: Address, asked: Sequence[Access], reach: int, unsure: int, files: int | None, when: str
+) -> str:
     holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
-    headline = f"{reach} of {count_of(len(asked), 'person')} can reach this {what} (count of {when}).{holds}"
+    people, where = count_of(len(asked), "person"), show_address(address)
+    headline = f"{reach} of {people} can reach {where} (count of {when}).{holds}"
     return headline + (f" Of {unsure} it is not known." if unsure else "")
 
 
