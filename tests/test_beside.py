@@ -17,12 +17,17 @@ from neatledger.formats.nearest import nearest, one_of
 from neatledger.questions.office import open_office
 
 TODAY = ("--today", "2026-11-23")
+ASKED: dict[tuple, str] = {}
 
 
 @pytest.fixture
 def rows(demo: Path, run) -> Callable[..., list[dict]]:
-    def ask(*words: object, status: int | None = None) -> list[dict]:
-        return json.loads(run(*words, "--format", "json", "--office", demo, *TODAY, status=status).stdout)["rows"]
+    def ask(*words: object) -> list[dict]:
+        # Nothing here changes the office: what was asked once need not be asked again.
+        key = demo, words
+        if key not in ASKED:
+            ASKED[key] = run(*words, "--format", "json", "--office", demo, *TODAY, status=None).stdout
+        return json.loads(ASKED[key])["rows"]
 
     return ask
 

@@ -172,14 +172,14 @@ def test_on_a_service(tmp_path: Path, run, request, monkeypatch) -> None:
         service.store.set_password(meadow.READER, "only for this run")
         monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", "only for this run")
         (tmp_path / "office.yaml").write_text(SERVICE_PLAN.format(url=service.url, user=meadow.READER))
-        steps = random_sharing_steps(gathered(tmp_path, run), random.Random(3), 20)
+        steps = random_sharing_steps(gathered(tmp_path, run), random.Random(3), 12)
         # A count is a look from outside: it goes into a ledger of its own, beside the one with the journal.
         beside = tmp_path / "beside"
         beside.mkdir()
         (beside / "office.yaml").write_text((tmp_path / "office.yaml").read_text())
         look = lambda: shared_of(gathered(beside, run))  # noqa: E731
         subject = Subject(tmp_path, steps, look, meadow.READER, "only for this run")
-        kill_often(subject, number_of(request, 2), random.Random(4))
+        kill_often(subject, number_of(request, 1), random.Random(4))
 
 
 def test_on_an_smb_server(tmp_path: Path, run, request, monkeypatch) -> None:
@@ -206,4 +206,4 @@ def test_on_an_smb_server(tmp_path: Path, run, request, monkeypatch) -> None:
         run("gather", "--quiet", "--office", tmp_path, status=None)
         steps = random_descriptor_steps(open_office(tmp_path), rng, paths)
         subject = Subject(tmp_path, steps, look, running.admin, running.password)
-        kill_often(subject, number_of(request, 2), rng)
+        kill_often(subject, number_of(request, 1), rng)
