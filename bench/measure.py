@@ -4,11 +4,13 @@
     python bench/measure.py ask    [--folders 1000000]             [--runs 3] [--model posix|nt|nfs4] [--lists 1500]
     python bench/measure.py space  [--folders 1000000]             [--runs 3]
     python bench/measure.py links  [--folders 100000]              [--runs 3]
+    python bench/measure.py daily  [--folders 1000000]             [--runs 3]
 
 `gather` against ``getfacl -R -p -n TREE``: the same tree, warm, in turn, each as a whole process.
 `ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
 `space` rolls usage up and asks about limits, forty counts of history included, against fixed figures.
 `links` asks a team-folder service over a share, with 5,000 links and 20,000 hand-outs, against fixed figures.
+`daily` asks what is asked every day, of the ledger of `space`: findings by cause, the brief, a history of forty counts.
 Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the next run.
 """
 
@@ -144,14 +146,45 @@ limits:
 """
 
 
-def space(words: argparse.Namespace) -> None:
-    """Usage by owner and kind from the ledger, and the questions on space."""
-    office = words.dir / f"space-{words.folders}"
+def with_counts(words: argparse.Namespace) -> Path:
+    """Return an office of forty counts, with limits; made once."""
+    office: Path = words.dir / f"space-{words.folders}"
     if not office.exists():
         make = [sys.executable, str(HERE / "make_ledger.py"), str(office), "--folders", str(words.folders)]
         subprocess.run([*make, "--counts", "40"], check=True)
         plain = (office / "office.yaml").read_text()
         (office / "office.yaml").write_text(plain + _LIMITS)
+    return office
+
+
+def daily(words: argparse.Namespace) -> None:
+    """What is asked every day, beside every finding as a list."""
+    where = ["--office", str(with_counts(words)), "--quiet"]
+    target = str(words.dir / "out.txt")
+    pairs = []
+    for _ in range(words.runs):
+        pairs.append([timed([COMMAND, *call, "-o", target, *where])[0] for call in (["check"], ["check", "--all"])])
+    causes, listed = (median(pair[n] for pair in pairs) for n in (0, 1))
+    show(
+        "check by causes ÷ every finding as a list",
+        f"{causes / listed:.2f} ({causes:.1f} s, {listed:.1f} s)",
+        "≤ 1.3",
+    )
+    folder = "big:/folder 0000001"
+    calls = {
+        "brief": (["brief"], "≤ 3 s"),
+        "history, 40 counts": (["history", "p7", folder], "≤ 3 s"),
+        "compare": (["compare", "p7", "p8"], ""),
+        "most": (["most"], ""),
+    }
+    for name, (call, limit) in calls.items():
+        taken = [timed([COMMAND, *call, "-o", target, *where]) for _ in range(words.runs)]
+        show(name, f"{median(each[0] for each in taken):.2f} s, {taken[-1][1]:.0f} MB", limit)
+
+
+def space(words: argparse.Namespace) -> None:
+    """Usage by owner and kind from the ledger, and the questions on space."""
+    office = with_counts(words)
     rolled = median(timed([sys.executable, str(HERE / "roll_up.py"), str(office)])[0] for _ in range(words.runs))
     show("every folder by owner and by kind, with all below it", f"{rolled:.2f} s", "≤ 3 s")
     where = ["--office", str(office), "--quiet"]
@@ -210,7 +243,7 @@ def deepest(office: Path) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("what", choices=("gather", "ask", "space", "links"))
+    parser.add_argument("what", choices=("gather", "ask", "space", "links", "daily"))
     parser.add_argument("--dir", type=Path, default=Path("/var/tmp/neatledger-bench"))
     parser.add_argument("--folders", type=int)
     parser.add_argument("--files", type=int, default=900_000)
@@ -222,7 +255,7 @@ def main() -> None:
     words.dir.mkdir(parents=True, exist_ok=True)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     print("| what | measured | wanted |\n|---|---|---|")
-    {"gather": gather, "ask": ask, "space": space, "links": links}[words.what](words)
+    {"gather": gather, "ask": ask, "space": space, "links": links, "daily": daily}[words.what](words)
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 
 import numpy as np
+from numpy.typing import NDArray
 
 from neatledger.core.access.beside import Apart, apart
 from neatledger.core.access.comparing import PeopleFlags
@@ -17,9 +18,10 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.table import folder_paths
+from neatledger.core.tree.table import Table, folder_paths
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import find_location
+from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office, open_office
 
 __all__ = ["Compared", "Difference", "Side", "ask"]
@@ -124,15 +126,14 @@ def _outer(groups: Sequence[Group], ident: str) -> set[str]:
     return found
 
 
-def _flags(side: Side, system: str) -> tuple[dict[bytes, int], np.ndarray] | None:
+def _flags(side: Side, system: str) -> NDArray[np.int64] | None:
+    """Return the flags of a side on every folder of its own count, None where it has nothing there."""
     principals = side.principals.get(system)
     if not principals or system not in side.office.readers:
         return None
     everyone = side.office.systems.everyone(system, principals, is_narrow=True)
     rows = np.arange(everyone.matrix.folders.rows)
-    people = [principals[0].person]
-    path_of = folder_paths(everyone.matrix.folders)
-    return {path_of(row): row for row in rows.tolist()}, PeopleFlags(everyone, people).flags(rows)[:, 0]
+    return PeopleFlags(everyone, [principals[0].person]).flags(rows)[:, 0]
 
 
 def _of_system(system: str, left: Side, right: Side) -> list[Difference]:
@@ -141,18 +142,12 @@ def _of_system(system: str, left: Side, right: Side) -> list[Difference]:
     path_of = folder_paths(folders)
     sides = []
     for side in (left, right):
-        found = _flags(side, system)
-        flags = np.zeros(folders.rows, dtype=np.int64)
-        if found is not None:
-            rows, theirs = found
-            is_same = side.office.readers.get(system) is reader
-            if is_same:
-                flags = theirs
-            else:
-                # Another count: folders are the same by their paths.
-                for row in range(folders.rows):
-                    other = rows.get(path_of(row))
-                    flags[row] = 0 if other is None else theirs[other]
+        flags = _flags(side, system)
+        theirs = side.office.readers.get(system)
+        if flags is None or theirs is None:
+            flags = np.zeros(folders.rows, dtype=np.int64)
+        elif theirs is not reader:
+            flags = _moved(flags, theirs, folders)
         sides.append(flags)
     result = []
     for number, one in enumerate(apart(folders, *sides)):
@@ -160,6 +155,18 @@ def _of_system(system: str, left: Side, right: Side) -> list[Difference]:
         side, more = (left, one.left & ~one.right) if one.left & ~one.right else (right, one.right & ~one.left)
         result.append(Difference(address, one, _by(side, address, more) if number < _MOST_EXPLAINED else ""))
     return result
+
+
+def _moved(flags: NDArray[np.int64], reader: SurveyReader, folders: Table) -> NDArray[np.int64]:
+    """Return flags of one count's folders in the rows of another's: folders are the same by their paths."""
+    others = reader.table("folders")
+    path_of, here = folder_paths(others), folder_paths(folders)
+    rows = {path_of(row): row for row in range(others.rows)}
+    found = np.zeros(folders.rows, dtype=np.int64)
+    for row in range(folders.rows):
+        other = rows.get(here(row))
+        found[row] = 0 if other is None else flags[other]
+    return found
 
 
 def _by(side: Side, address: Address, more: Right) -> str:
