@@ -10,7 +10,7 @@
 `ask` against a bare ``python -c pass`` (for --help) and against fixed figures (seconds, rows a second).
 `space` rolls usage up and asks about limits, forty counts of history included, against fixed figures.
 `links` asks a team-folder service over a share, with 5,000 links and 20,000 hand-outs, against fixed figures.
-`daily` asks what is asked every day, of the ledger of `space`: findings by cause, the brief, a history of forty counts.
+`daily` asks what is asked every day, of the ledger of `space`: findings by cause, the brief, a history of 40 counts.
 Trees are made below --dir (default /var/tmp/neatledger-bench) and kept for the next run.
 """
 

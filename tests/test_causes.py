@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 import io
 import json
+from datetime import date
 from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -18,7 +20,7 @@ from neatledger.core.plan.plan import Kind, Person, Plan, PlanFolder, PlanSystem
 from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.tree.address import Address
 from neatledger.questions import worklist
-from neatledger.questions.check import ask, ask_for_causes, by_subject
+from neatledger.questions.check import ask, ask_for_causes, ask_since_when, by_subject
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import open_office
 
@@ -123,3 +125,21 @@ def test_mending_what_a_cause_is_of_ends_it(demo: Path) -> None:
     differing = [key for key, one in old.items() if one.finding in cause.findings and key[0] == "plan-differs"]
     assert differing and not any(key in new for key in differing)
     assert not new.keys() - old.keys()
+
+
+@pytest.mark.parametrize("key", ["link:k1 on meadow", "barn:/Incoming scans", "meadow:sedge"])
+def test_a_cause_came_between_two_counts_that_follow_each_other(demo: Path, key: str) -> None:
+    office = open_office(demo, today=date(2026, 11, 23))
+    cause = next(one for one in ask_for_causes(office, ask(office)) if one.key == key)
+    names = {one.check for one in cause.findings}
+    since = ask_since_when(office, cause)
+    counts = office.ledger.counts()
+    places = [
+        None if one is None else [each.id for each in counts].index(one.id) for one in (since.before, since.first)
+    ]
+    assert places[1] == (0 if places[0] is None else places[0] + 1)
+    for count, is_there in ((since.before, False), (since.first, True)):
+        if count is not None:
+            then = open_office(demo, as_of=count.day, today=office.today)
+            then.__dict__["plan"] = office.plan
+            assert any(one.key == key for one in ask_for_causes(then, ask(then, names))) == is_there

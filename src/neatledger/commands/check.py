@@ -82,7 +82,8 @@ def _report(
     when = app.office.count.when
     causes = check.ask_for_causes(app.office, found)
     if args.cause:
-        return cause_report(*check.find_cause(causes, args.cause), len(causes))
+        number, cause = check.find_cause(causes, args.cause)
+        return cause_report(number, cause, len(causes), check.ask_since_when(app.office, cause))
     if args.by != "cause":
         return grouped_report(found, causes, args.by, when)
     if args.all or args.only:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 
-from neatledger.core.checks.causes import Cause, find_causes
+from neatledger.core.checks.causes import Cause, find_causes, is_of_space
 from neatledger.core.checks.contract import Finding, OfficeFacts, Severity
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
 from neatledger.core.plan.plan import Acceptance
@@ -22,9 +22,11 @@ __all__ = [
     "Compared",
     "Filter",
     "GradedFinding",
+    "Since",
     "ask",
     "ask_for_causes",
     "ask_since",
+    "ask_since_when",
     "by_subject",
     "check_called",
     "find_cause",
@@ -111,15 +113,56 @@ def ask_since(
     """
     names = None if only is None else list(only)
     older = office.ledger.find_count(since) if since else _count_before(office)
-    then = open_office(office.folder, as_of=office.as_of, today=office.today)
-    then.__dict__.update(plan=office.plan, ledger=office.ledger)
-    then.__dict__["count"] = office.ledger.carried(older, office.plan.systems)
+    then = _office_of(office, older)
     old, new = by_subject(ask(then, names)), by_subject(ask(office, names) if found is None else found)
     return Compared(
         older,
         [one for key, one in new.items() if key not in old],
         [one for key, one in old.items() if key not in new],
     )
+
+
+def _office_of(office: Office, count: CountInfo) -> Office:
+    """Return the office with the plan and the day as they are, and another count."""
+    then = open_office(office.folder, as_of=office.as_of, today=office.today)
+    then.__dict__.update(plan=office.plan, ledger=office.ledger)
+    then.__dict__["count"] = office.ledger.carried(count, office.plan.systems)
+    return then
+
+
+@dataclass(frozen=True, slots=True)
+class Since:
+    """Since when something of a cause was there: not yet at `before` (None: there is no older count), at `first`."""
+
+    before: CountInfo | None
+    first: CountInfo
+
+
+def ask_since_when(office: Office, cause: Cause) -> Since:
+    """Return two counts that follow each other, between which the first findings of a cause came.
+
+    By the plan and the day of today. Counts between are looked at by halving: of something that came and went several
+    times one coming is told.
+    """
+    names = list(dict.fromkeys(one.check for one in cause.findings))
+    newest = office.count
+    counts = [one for one in office.ledger.counts() if (one.taken_at, one.id) <= (newest.taken_at, newest.id)]
+
+    def is_there(count: CountInfo) -> bool:
+        found = ask_for_causes(office, ask(_office_of(office, count), names))
+        return any(one.key == cause.key and is_of_space(one.findings[0]) == of_space for one in found)
+
+    of_space = is_of_space(cause.findings[0])
+    if is_there(counts[0]):
+        return Since(None, counts[0])
+    low, high = 0, len(counts) - 1
+    while high - low > 1:
+        middle = (low + high) // 2
+        if is_there(counts[middle]):
+            high = middle
+        else:
+            low = middle
+    return Since(counts[low], counts[high])
 
 
 def _count_before(office: Office) -> CountInfo:

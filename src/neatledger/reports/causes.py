@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 from neatledger.core.checks.causes import CLOSED, SENSITIVE, Cause
 from neatledger.core.checks.contract import ANYONE, Finding, Severity
@@ -94,7 +95,23 @@ def _who(people: Sequence[str]) -> str:
     return ", ".join(named[:_FEW]) + more
 
 
-def cause_report(number: int, one: Cause, causes: int) -> Report:
+class Day(Protocol):
+    """A count."""
+
+    @property
+    def when(self) -> str: ...
+
+
+class Came(Protocol):
+    """Between which counts something came."""
+
+    @property
+    def before(self) -> Day | None: ...
+    @property
+    def first(self) -> Day: ...
+
+
+def cause_report(number: int, one: Cause, causes: int, since: Came) -> Report:
     """Show one cause whole: its findings, why it ranks where it does, what looks closer, and what mends it."""
     columns = (
         Column("severity", "SEVERITY"),
@@ -114,6 +131,10 @@ def cause_report(number: int, one: Cause, causes: int) -> Report:
             f"({_WEIGHT_WORDS[exposure.weight]}) × {exposure.sensitivity}{sensitive}"
         )
     notes = [f"Exposure {exposure.points}: {'; and '.join(parts)}."]
+    if since.before is None:
+        notes.append(f"It was there at the first count, of {since.first.when}, by the plan of today.")
+    else:
+        notes.append(f"It came between {since.before.when} and {since.first.when}, by the plan of today.")
     advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
     notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
     notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(one)}")]
