@@ -157,15 +157,45 @@ def test_the_first_help_is_a_map_on_one_screen(run) -> None:
     assert len(text.splitlines()) <= 25 and all(len(line) <= 80 for line in text.splitlines())
     assert all(f" {name} " in f" {text} ".replace("\n", " ") for name in cli.COMMANDS)
     assert all(name in run("--all").stdout for name in cli.COMMANDS)
-    for name, examples in cli._EXAMPLES.items():
+    for name, examples in cli.EXAMPLES.items():
         helped = run(name, "--help").stdout
         assert all(len(line) <= 80 for line in helped.splitlines()) and examples[0] in helped
         for example in examples:
             # Only options that it takes.
-            cli.make_parser(name).parse_args(shlex.split(example)[1:])
+            words = shlex.split(example.partition(" >")[0])[1:]
+            cli.make_parser(name).parse_args(words)
 
 
 def test_rights_that_only_one_has_are_words_that_are_read_again(rows) -> None:
     for row in rows("compare", "croft", "quill"):
         for cell in (row["only_left"], row["only_right"]):
             assert cell == "nothing" or parse_rights(cell)
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("neatledger hist", {"history"}),
+        ("neatledger who barn:/Pa", {"barn:/Payroll"}),
+        ("neatledger who barn:/Records/2026/In", {"barn:/Records/2026/Insurance"}),
+        ("neatledger reach qui", {"quill"}),
+        ("neatledger check --only no-e", {"no-email", "no-end"}),
+        ("neatledger check --si", {"--side", "--since"}),
+        ("neatledger nonsense x", set()),
+    ],
+)
+def test_a_shell_is_told_what_a_word_may_become(demo: Path, start, tmp_path: Path, line: str, told: set[str]) -> None:
+    out = tmp_path / "out"
+    env = {"_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9"}
+    env |= {"_ARGCOMPLETE_STDOUT_FILENAME": str(out), "_ARGCOMPLETE_IFS": "\n", "NEATLEDGER_OFFICE": str(demo)}
+    env |= {"_ARGCOMPLETE_SUPPRESS_SPACE": "1", "_ARGCOMPLETE_COMP_WORDBREAKS": " "}
+    start(env=env)
+    found = set(out.read_text().split("\n")) - {""} if out.exists() else set()
+    assert {one.replace("\\", "") for one in found} == told
+
+
+def test_the_manual_page_is_one_that_man_reads(run) -> None:
+    page = run("manual").stdout
+    assert all(f".SS {name}\n" in page for name in cli.COMMANDS) and "\\-\\-carry\\-out" in page
+    told = run("completion", "bash").stdout
+    assert "neatledger" in told and "COMP" in told

@@ -21,7 +21,7 @@ from neatledger.extras import extras_for
 if TYPE_CHECKING:
     from neatledger.app import App
 
-__all__ = ["COMMANDS", "FORMATS", "day_of", "days_of", "main", "make_parser"]
+__all__ = ["COMMANDS", "EXAMPLES", "FORMATS", "day_of", "days_of", "main", "make_parser"]
 
 # Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
 COMMANDS: dict[str, str] = {
@@ -58,6 +58,8 @@ COMMANDS: dict[str, str] = {
     "history": "what somebody had on a folder count by count, and what changed each time",
     "check": "test the office against the plan and against good order",
     "report": "the space or the worklist as a page or a workbook, for people who decide",
+    "completion": "what completes words on a shell's command line",
+    "manual": "a manual page, made from the commands' own words",
     "accept": "write into the plan that the office lives with a finding",
 }
 FORMATS = ("table", "csv", "json")
@@ -103,15 +105,18 @@ _MAP = (
     ("sharing", ("links", "guests", "devices", "lapses")),
     ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
     ("deciding", ("suppose", "accept", "report")),
+    ("shell", ("completion", "manual")),
 )
 """The commands in the order of the work, those of every day first."""
 
-_EXAMPLES: dict[str, tuple[str, ...]] = {
+EXAMPLES: dict[str, tuple[str, ...]] = {
     "access": ("access --below barn:/Records", "access --every -o all.csv"),
     "accept": ("accept everyone-may-read 'barn:/Policies' --reason 'meant for all'",),
     "brief": ("brief", "brief --format json -o monday.json"),
     "changes": ("changes", "changes --since 2026-10-01"),
     "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
+    "completion": ("completion bash >> ~/.bashrc", "completion fish > ~/.config/fish/completions/neatledger.fish"),
+    "manual": ("manual > neatledger.1",),
     "compare": ("compare croft quill", "compare vets nurses", "compare thistle --then 2026-06-01"),
     "forecast": ("forecast", "forecast barn --figure growth.png"),
     "gather": ("gather", "gather barn"),
@@ -157,7 +162,7 @@ def _list() -> str:
 
 def make_parser(name: str) -> argparse.ArgumentParser:
     """Return the parser of one command, its own words and the common ones."""
-    examples = "".join(f"\n  neatledger {each}" for each in _EXAMPLES.get(name, ()))
+    examples = "".join(f"\n  neatledger {each}" for each in EXAMPLES.get(name, ()))
     parser = _Parser(
         prog=f"neatledger {name}",
         description=fill(COMMANDS[name], _WIDTH),

@@ -20,6 +20,7 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "services": ("httpx", "defusedxml"),
     "reports": ("matplotlib", "openpyxl", "jinja2", "icalendar"),
     "demo": ("werkzeug",),
+    "complete": ("argcomplete",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
 

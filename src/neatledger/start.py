@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from contextlib import suppress
+from importlib import import_module
 from types import FrameType
 
 __all__ = ["main"]
@@ -27,4 +29,9 @@ def main() -> int:
 
     if heeds:
         signal.signal(signal.SIGINT, signal.default_int_handler)
+    if "_ARGCOMPLETE" in os.environ:
+        # A shell asks what a word may become; where what answers it is not installed, nothing is said.
+        with suppress(ImportError):
+            import_module("neatledger.commands.completion").complete()
+        return 0
     return run(sys.argv[1:])
