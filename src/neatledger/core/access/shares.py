@@ -71,8 +71,8 @@ class Share:
 
     def decide(self, holder: Holder) -> Decision:
         """Return what the permission and the switches let through for one holder, with reasons."""
-        folder = judge(self._list, ItemContext("", True), holder)
-        file = judge(self._list, ItemContext("", False), holder)
+        folder = judge(self._list, ItemContext("\0", True), holder)
+        file = judge(self._list, ItemContext("\0", False), holder)
         rights = folder.rights | file.rights
         is_unsure = folder.is_unsure or file.is_unsure
         # The bits for sticky folders are not NT's: they follow the one for deleting children.

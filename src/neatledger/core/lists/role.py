@@ -214,7 +214,8 @@ class RoleList:
         """Return what the checks want to know."""
 
         def given(holder: Holder) -> Right:
-            named = self.decide(ItemContext("", is_folder), holder)
+            # Nobody owns it here: what its owner has by that is no part of what an entry gives.
+            named = self.decide(ItemContext("\0", is_folder), holder)
             return Right.NONE if self.is_open else named.rights
 
         of = {

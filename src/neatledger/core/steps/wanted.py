@@ -93,6 +93,7 @@ class Meant:
 
 
 _OF_FOLDERS = tuple(COMPARED)
+_MOST_TURNS = 4
 _OF_FILES = (Right.READ, Right.CHANGE)
 
 
@@ -100,8 +101,13 @@ def wanted_item(item: ItemState, meant: Meant, *, is_folder: bool = True) -> Ite
     """Return a folder (or a sort of files) as the plan means it; raises `StepError` where that cannot be done."""
     found = _Worked(item, meant, is_folder)
     had = found.has()
-    found.take_back()
-    found.give()
+    for _ in range(_MOST_TURNS):
+        # What one entry refused another one may give now: until nothing more is to be done.
+        before = found.item
+        found.take_back()
+        found.give()
+        if found.item == before:
+            break
     if found.is_worse_than(had):
         raise StepError("its entries hang together: a person must look at what one refuses and another gives")
     return found.item
