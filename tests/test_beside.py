@@ -96,6 +96,21 @@ def test_the_history_is_what_each_count_says(demo: Path, rows, asked: tuple[str,
         assert [row["level"] for row in found] == ["write", "none"] and "left payroll" in found[1]["causes"]
 
 
+def test_since_when_each_has_what_they_have_is_what_their_history_says(rows) -> None:
+    for folder in ("barn:/Payroll", "meadow:/Teams/Partners"):
+        for row in rows("who", folder, "--since", "--all")[::4]:
+            if row["way"] == "any":
+                continue
+            found = rows("history", row["person"], folder)
+            changes = [one for one in found if one["rights"] or one["level"] == "none"]
+            rights = [one["rights"] for one in changes]
+            first = next((n for n in range(len(rights) - 1, 0, -1) if rights[n] != rights[n - 1]), 0)
+            if row["since"]:
+                assert changes[first]["by_day"] in row["since"], (folder, row["person"])
+            else:
+                assert changes[-1]["level"] == "none", (folder, row["person"])
+
+
 @pytest.mark.parametrize(
     ("by", "column"), [("change", "files_change"), ("read", "files_read"), ("delete", "files_delete")]
 )

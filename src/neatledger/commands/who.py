@@ -6,9 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.faces.show import show_report
-from neatledger.questions import who
+from neatledger.questions import history, who
 from neatledger.reports.sides import both_report, plan_who_report
-from neatledger.reports.who import who_report
+from neatledger.reports.who import who_report, with_since
 
 __all__ = ["add_arguments", "run"]
 
@@ -17,6 +17,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("folder", metavar="FOLDER", help="a folder or a file, as barn:/Records/2026")
     parser.add_argument("--all", action="store_true", help="also the people who have no right here")
+    parser.add_argument("--since", action="store_true", help="since which count each has what they have")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -33,5 +34,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = who.ask(office, address)
     where, when = found.location.address, office.count.when
     report = who_report(where, found.people, found.names, when, is_all=args.all, single_files=found.single_files)
+    if args.since:
+        report = with_since(report, history.ask_since(office, where))
     show_report(report, app.output)
     return 0

@@ -11,7 +11,7 @@ from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.names import EntryNames
-from neatledger.core.people.principals import Principal
+from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import find_location
@@ -19,7 +19,7 @@ from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office
 
-__all__ = ["Had", "History", "ask"]
+__all__ = ["Had", "History", "Since", "ask", "ask_since"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +78,45 @@ def ask(office: Office, name: str, address: Address) -> History:
             found.append(Had(last[0].day, count.day, seen.rights, seen.is_known, seen.by, causes))
         last = count, seen
     return History(person, address, found, read)
+
+
+@dataclass(frozen=True, slots=True)
+class Since:
+    """Since when somebody has what they have: not yet at a count of `not_before` (None: there is none), by `day`."""
+
+    not_before: date | None
+    day: date
+
+
+def ask_since(office: Office, address: Address) -> dict[str, Since]:
+    """Return for everybody since when they have on a folder what they have now, without a break."""
+    found: dict[str, Since] = {}
+    open_: dict[str, tuple[Right, bool]] = {}
+    day: date | None = None
+    for count in reversed(list(_counts_of(office, address.system))):
+        here = _rights_at(office, count, address)
+        if day is None:
+            open_ = {person: has for person, has in here.items() if has[0] or not has[1]}
+        else:
+            for person in [one for one, has in open_.items() if here.get(one) != has]:
+                del open_[person]
+                found[person] = Since(count.day, day)
+        day = count.day
+        if not open_:
+            return found
+    return found | {person: Since(None, day) for person in open_ if day is not None}
+
+
+def _rights_at(office: Office, count: CountInfo, address: Address) -> dict[str, tuple[Right, bool]]:
+    readers = office.readers_of(count)
+    systems = office.systems_of(readers, count.day)
+    try:
+        location = find_location(readers[address.system], address)
+    except UnknownNameError:
+        return {}
+    people = principals_by_person(systems.holders[address.system])
+    asked = {person: systems.access(location, mine) for person, mine in people.items()}
+    return {person: (one.rights, one.is_known) for person, one in asked.items()}
 
 
 def _counts_of(office: Office, system: str) -> Iterable[CountInfo]:

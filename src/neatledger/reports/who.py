@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from datetime import date
+from typing import Protocol
 
 from neatledger.core.access.ways import Access
 from neatledger.core.lists.contract import Names
@@ -15,7 +17,7 @@ from neatledger.formats.names import show_address
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
-__all__ = ["who_report"]
+__all__ = ["who_report", "with_since"]
 
 _ORDER = [
     Level.MANAGE,
@@ -65,6 +67,31 @@ def who_report(
     notes += _single_files(single_files)
     columns = _columns(folded, has_files=bool(files))
     return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
+
+
+class Came(Protocol):
+    """Since when somebody has what they have."""
+
+    @property
+    def not_before(self) -> date | None: ...
+    @property
+    def day(self) -> date: ...
+
+
+def with_since(report: Report, since: Mapping[str, Came]) -> Report:
+    """Return the report with a column more: since when each has what they have by all ways together."""
+
+    def told(row: Row) -> str:
+        one = since.get(str(row["person"]))
+        if one is None:
+            return ""
+        if one.not_before is None:
+            return f"the first count, {one.day}"
+        return str(one.day) if one.not_before == one.day else f"after {one.not_before}, by {one.day}"
+
+    columns = [*report.columns, Column("since", "SINCE", wraps=True)]
+    folded = None if report.folded is None else [{**row, "since": told(row)} for row in report.folded]
+    return replace(report, columns=columns, rows=[{**row, "since": told(row)} for row in report.rows], folded=folded)
 
 
 def _all_rows(address: Address, access: Access, names: Names) -> Iterator[Row]:
