@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from difflib import get_close_matches
 
 __all__ = ["nearest", "one_of", "or_else"]
 
@@ -12,6 +11,9 @@ _MOST, _LIKENESS = 3, 0.6
 
 def nearest(word: str, known: Iterable[str]) -> list[str]:
     """Return the few known words that are most like one, whatever their case."""
+    # Loaded only where a word is not known: every call of the command passes here.
+    from difflib import get_close_matches
+
     by_folded: dict[str, str] = {}
     for one in known:
         by_folded.setdefault(one.casefold(), one)

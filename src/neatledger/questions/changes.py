@@ -8,7 +8,6 @@ from datetime import date
 
 from neatledger.core.access.everyone import Everyone, RowFilter
 from neatledger.core.tree.table import folder_paths
-from neatledger.errors import NoCountError
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office
 
@@ -35,7 +34,7 @@ class AccessChanges:
 def ask(office: Office, since: date | None = None) -> AccessChanges:
     """Compare the count with an older one: of `since`, or the one before; raises `NoCountError`."""
     newer = office.count
-    found = office.ledger.find_count(since) if since else _before(office, newer)
+    found = office.ledger.find_count(since) if since else office.count_before()
     older = office.ledger.carried(found, office.plan.systems)
     then = {one.system: one for one in older.surveys}
     left_out, compared = [], []
@@ -58,13 +57,6 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
             doubt = "what hangs on it may only seem gained or lost"
             left_out.append(f"{one.system}: {one.not_seen_words} could not be seen on {one.when}: {doubt}.")
     return AccessChanges(older, newer, _held(office, older, compared), _held(office, newer, compared), left_out)
-
-
-def _before(office: Office, newer: CountInfo) -> CountInfo:
-    older = [count for count in office.ledger.counts() if (count.taken_at, count.id) < (newer.taken_at, newer.id)]
-    if not older:
-        raise NoCountError("there is no older count to compare with", str(office.ledger.path), "gather again later")
-    return older[-1]
 
 
 def _held(office: Office, count: CountInfo, compared: Collection[str]) -> Held:

@@ -11,7 +11,7 @@ from neatledger.core.checks.contract import Finding, OfficeFacts, Severity
 from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
 from neatledger.core.plan.plan import Acceptance
 from neatledger.core.tree.address import Address
-from neatledger.errors import NoCountError, UnknownNameError, UsageError
+from neatledger.errors import UnknownNameError, UsageError
 from neatledger.formats.names import encode_address
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.store import CountInfo
@@ -112,7 +112,7 @@ def ask_since(
     be looked for again.
     """
     names = None if only is None else list(only)
-    older = office.ledger.find_count(since) if since else _count_before(office)
+    older = office.ledger.find_count(since) if since else office.count_before()
     then = _office_of(office, older)
     old, new = by_subject(ask(then, names)), by_subject(ask(office, names) if found is None else found)
     return Compared(
@@ -163,14 +163,6 @@ def ask_since_when(office: Office, cause: Cause) -> Since:
         else:
             low = middle
     return Since(counts[low], counts[high])
-
-
-def _count_before(office: Office) -> CountInfo:
-    newest = office.count
-    older = [one for one in office.ledger.counts() if (one.taken_at, one.id) < (newest.taken_at, newest.id)]
-    if not older:
-        raise NoCountError("there is no older count to compare with", str(office.ledger.path), "gather again later")
-    return older[-1]
 
 
 def by_subject(findings: Iterable[GradedFinding]) -> dict[tuple[str, str, str, tuple[str, ...]], GradedFinding]:

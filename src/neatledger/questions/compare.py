@@ -12,11 +12,9 @@ from numpy.typing import NDArray
 from neatledger.core.access.beside import Apart, apart
 from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.lists.contract import word_entry
-from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Principal
-from neatledger.core.plan.plan import Kind
-from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.people.principals import Principal, only_in
+from neatledger.core.survey.accounts import Group
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.errors import UnknownNameError
@@ -105,9 +103,7 @@ def _group(office: Office, name: str) -> Side | None:
         if group is None or office.systems.service(system) is not None:
             continue
         idents = {group.ident, *_outer(reader.groups, group.ident)} | reader.terms.model.everyone_has
-        holder = Holder("", "", frozenset(idents))
-        person = f"the group {group.name}"
-        found[system] = [Principal(person, person, Kind.STAFF, system, Account("", "", ""), holder, False)]
+        found[system] = [only_in(f"the group {group.name}", system, idents)]
         groups[system] = frozenset(one.name for one in reader.groups if one.ident in idents)
     return Side(f"the group {name}", name, office, found, groups) if found else None
 

@@ -7,17 +7,16 @@ from dataclasses import dataclass
 from datetime import date
 
 from neatledger.core.access.tree_gates import Item
-from neatledger.core.access.ways import Access
+from neatledger.core.access.ways import Access, told_by
 from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo
-from neatledger.questions.office import Office
+from neatledger.questions.office import Office, names_of
 
 __all__ = ["Had", "History", "Since", "ask", "ask_since"]
 
@@ -141,7 +140,7 @@ def _look(office: Office, count: CountInfo, person: str, address: Address) -> _S
     except UnknownNameError:
         return _Seen(None, True, "", _groups(reader, principals), _states(principals), (), "the folder was not there")
     access = systems.access(location, principals)
-    names = EntryNames(reader.accounts, reader.groups, reader.terms.model)
+    names = names_of(reader)
     lists = tuple(_list_of(item, names) for item in location.chain)
     by = _by(access, names)
     return _Seen(access.rights, access.is_known, by, _groups(reader, principals), _states(principals), lists, "")
@@ -162,11 +161,11 @@ def _states(principals: Iterable[Principal]) -> tuple[str, ...]:
 
 
 def _by(access: Access, names: Names) -> str:
-    for way in sorted(access.ways, key=lambda way: -way.rights.bit_count()):
-        gate, reason = way.decided_by
-        if reason is not None:
-            return f"{way.name}, {gate.name}: {word_entry(reason.entry, names)}"
-    return ""
+    found = told_by(access.ways)
+    if found is None:
+        return ""
+    way, gate, reason = found
+    return f"{way.name}, {gate.name}: {word_entry(reason.entry, names)}"
 
 
 def _causes(old: _Seen, new: _Seen) -> Iterable[str]:

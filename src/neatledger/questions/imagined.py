@@ -10,7 +10,7 @@ import numpy as np
 from neatledger.core.access.comparing import AccessChange, compare
 from neatledger.core.people.principals import Principal
 from neatledger.core.steps.contract import Step
-from neatledger.core.tree.address import Address
+from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.table import folder_paths
 from neatledger.ledger.imagined import ImaginedReader, imagine
 from neatledger.questions.office import Office
@@ -93,12 +93,7 @@ def _compare(
     if tops is None:
         rows = after.matrix.order.order
     else:
-        found = [after.matrix.find_row(Address(name, top).parts) for top in tops]
-        marks = np.zeros(folders.rows, dtype=bool)
-        for row in found:
-            if row is not None and not marks[row]:
-                marks[after.rows_below(row)] = True
-        rows = np.flatnonzero(marks)
+        rows = np.flatnonzero(after.matrix.order.mark_below(map(parts_of, tops)))
     path_of = folder_paths(folders)
     reader = then.readers[name]
     olds = reader.old_rows if isinstance(reader, ImaginedReader) else None

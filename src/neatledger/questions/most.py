@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from neatledger.core.access.amounts import RIGHTS, amounts_of
-from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.principals import Principal
-from neatledger.core.tree.address import Address
+from neatledger.core.people.principals import only_in
+from neatledger.core.tree.order import TreeOrder
 from neatledger.questions.office import Office
 
 __all__ = ["Share", "ask"]
@@ -61,19 +60,9 @@ def ask(office: Office, right: Right, explain: int = 10) -> list[Share]:
 
 def _sensitive(office: Office, system: str) -> np.ndarray:
     """Mark the folders that the plan calls sensitive, or closes: those with all below them."""
-    folders = office.readers[system].table("folders")
-    marks = np.zeros(folders.rows, dtype=bool)
     tops = [one for one in office.plan.sharing.sensitive if one.system == system]
     tops += [one.address for one in office.plan.folders if one.closed and one.address.system == system]
-    if tops:
-        from neatledger.core.tree.order import TreeOrder
-
-        order = TreeOrder(folders)
-        for top in dict.fromkeys(tops):
-            row = order.find_row(Address(system, top.path).parts)
-            if row is not None:
-                marks[order.below(row)] = True
-    return marks
+    return TreeOrder(office.readers[system].table("folders")).mark_below(top.parts for top in tops)
 
 
 def _explain(office: Office, shares: Sequence[Share], right: Right) -> None:
@@ -88,7 +77,7 @@ def _explain(office: Office, shares: Sequence[Share], right: Right) -> None:
         groups = sorted({ident for one in principals for ident in one.holder.groups if ident in names})
         if not groups:
             continue
-        alone = [_only_in(principals[0], system, ident) for ident in groups]
+        alone = [only_in(f"in {ident}", system, [ident], login=f"in {ident}") for ident in groups]
         everyone = office.systems.everyone(system, alone, is_narrow=True)
         nothing = np.zeros(reader.table("folders").rows, dtype=bool)
         sizes = amounts_of(everyone, [one.person for one in alone], nothing).sizes[right]
@@ -100,10 +89,3 @@ def _explain(office: Office, shares: Sequence[Share], right: Right) -> None:
                     share.through[key] = share.through.get(key, 0) + int(size)
     for share in shares:
         share.through = dict(sorted(share.through.items(), key=lambda one: -one[1]))
-
-
-def _only_in(like: Principal, system: str, ident: str) -> Principal:
-    """Return an account that could be used as another one can, and that is in one group alone."""
-    account = replace(like.account, login=f"in {ident}", ident="")
-    holder = Holder("", "", frozenset({ident}))
-    return replace(like, person=f"in {ident}", account=account, holder=holder, is_planned=False)

@@ -80,6 +80,15 @@ class Office:
         """
         return self.ledger.carried(self.ledger.find_count(self.as_of), self.plan.systems)
 
+    def count_before(self) -> CountInfo:
+        """Return the count before the one that questions are put to; raises `NoCountError` where there is none."""
+        newest = self.count
+        older = [one for one in self.ledger.counts() if (one.taken_at, one.id) < (newest.taken_at, newest.id)]
+        if not older:
+            where = str(self.ledger.path)
+            raise NoCountError("there is no older count to compare with", where, "gather again later")
+        return older[-1]
+
     @property
     def has_count(self) -> bool:
         """Tell whether there is a count to ask."""

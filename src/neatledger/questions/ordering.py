@@ -22,7 +22,7 @@ from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.order import Cells, Direction, Placed, Scope, arrange, is_harmless
 from neatledger.core.survey.accounts import AccountState
-from neatledger.core.tree.address import Address
+from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
@@ -281,12 +281,7 @@ class _Probed:
     def _paths_of(self, system: str) -> list[bytes]:
         """Return the folders that are asked about where steps make some, and take some away: all that ever are."""
         folders = self._base.readers[system].table("folders")
-        order = TreeOrder(folders)
-        marks = np.zeros(folders.rows, dtype=bool)
-        for top in self._tops[system]:
-            row = order.find_row(Address(system, top).parts)
-            if row is not None:
-                marks[order.below(row)] = True
+        marks = TreeOrder(folders).mark_below(map(parts_of, self._tops[system]))
         path_of = folder_paths(folders)
         found = [path_of(row) for row in np.flatnonzero(marks).tolist()]
         return list(dict.fromkeys([*found, *(step.path for step in self._made if step.system == system)]))
@@ -300,12 +295,9 @@ class _Probed:
             if b"/" in tops or reader.table("folders").rows < _SMALL:
                 continue
             order = self._orders.setdefault(system, TreeOrder(reader.table("folders")))
-            marks = np.zeros(order.rows, dtype=bool)
-            rows = [order.find_row(Address(system, top).parts) for top in tops]
-            for row in rows:
-                if row is not None and not marks[row]:
-                    marks[order.below(row)] = True
-            for row in rows:
+            parts = [parts_of(top) for top in tops]
+            marks = order.mark_below(parts)
+            for row in map(order.find_row, parts):
                 while row:
                     row = int(order.parent[row])
                     marks[row] = True
@@ -355,14 +347,9 @@ class _Probed:
     def _rows(self, system: str, everyone: Everyone) -> Cells:
         """Return the rows of the folders that are asked about, below 0 for one that is not there."""
         if system in self._paths:
-            found = (everyone.matrix.find_row(Address(system, path).parts) for path in self._paths[system])
+            found = (everyone.matrix.find_row(parts_of(path)) for path in self._paths[system])
             return np.array([-1 if row is None else row for row in found], dtype=np.int64)
-        marks = np.zeros(everyone.matrix.folders.rows, dtype=bool)
-        for top in self._tops[system]:
-            row = everyone.matrix.find_row(Address(system, top).parts)
-            if row is not None and not marks[row]:
-                marks[everyone.rows_below(row)] = True
-        return np.flatnonzero(marks)
+        return np.flatnonzero(everyone.matrix.order.mark_below(map(parts_of, self._tops[system])))
 
     def word(self, cells: Sequence[tuple[int, int]], verb: str) -> str:
         """Say who has or lacks what for a while, the first of them."""

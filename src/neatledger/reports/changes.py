@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
-from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.access.comparing import REMOVAL
+from neatledger.core.access.everyone import flag_rights
+from neatledger.core.lists.rights import level_of, spell_rights
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["changes_report"]
 
-# Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
-_REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 _COLUMNS = (
     Column("person", "PERSON", cuts=True),
     Column("folder", "FOLDER", cuts=True),
@@ -77,7 +76,7 @@ def _system_changes(
             if pair[0] == pair[1]:
                 continue
             known = under.get((person, above)) if path != b"/" else None
-            alike = pair[0] & ~_REMOVAL, pair[1] & ~_REMOVAL
+            alike = pair[0] & ~REMOVAL, pair[1] & ~REMOVAL
             if known and known[0] == alike:
                 change = known[1]
                 change.below += 1

@@ -7,6 +7,7 @@ from typing import Protocol
 
 from neatledger.core.access.beside import Apart
 from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of
 
@@ -117,7 +118,7 @@ def most_report(found: Sequence[Amounts], right: Right, when: str, first: int) -
     ]
     rows: list[Row] = []
     for one in found:
-        by = "; ".join(f"{name} ({_size(size)})" for name, size in list(one.through.items())[:2])
+        by = "; ".join(f"{name} ({show_size(size)})" for name, size in list(one.through.items())[:2])
         if one.is_administrator:
             by = "an administrator: everything" + (f"; {by}" if by else "")
         rows.append(
@@ -134,16 +135,10 @@ def most_report(found: Sequence[Amounts], right: Right, when: str, first: int) -
     headline = f"Nobody can {word} anything (count of {when})."
     if top is not None:
         headline = (
-            f"{top.person} can {word} the most: {_size(top.sizes[right])} in {count_of(top.files[right], 'file')}"
+            f"{top.person} can {word} the most: {show_size(top.sizes[right])} in {count_of(top.files[right], 'file')}"
         )
         headline += f" (count of {when})."
     notes = [f"FILES are those that they can {word}; SENSITIVE folders are those that the plan calls so, or closes."]
     if len(rows) > first:
         notes.append(Aside(f"And {len(rows) - first} more people (--top {len(rows)})."))
     return Report("most", headline, columns, rows, notes, "nobody has an account", rows[:first])
-
-
-def _size(size: int) -> str:
-    from neatledger.core.space.sizes import show_size
-
-    return show_size(size)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.comparing import FILE_SORT, PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.lists.rights import Right
 
@@ -43,7 +43,7 @@ def amounts_of(everyone: Everyone, people: Sequence[str], marks: NDArray[np.bool
     )
     for start in range(0, classes.rows, _CHUNK):
         rows = slice(start, min(start + _CHUNK, classes.rows))
-        sorts = (classes[name][rows].astype(np.int64) for name in ("folder", "list", "owner"))
+        sorts = (classes[name][rows].astype(np.int64) for name in FILE_SORT)
         rights = everyone.file_rights(*sorts)
         files, sizes = (classes[name][rows].astype(np.int64) for name in ("files", "bytes"))
         doubt = flags.pick(rights[Right.UNSURE]) if Right.UNSURE in rights else None

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG
+from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, topmost
 from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.table import Table
@@ -15,8 +15,6 @@ from neatledger.core.tree.table import Table
 __all__ = ["Apart", "apart"]
 
 Ints = NDArray[np.int64]
-# Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
-_REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,20 +33,13 @@ def apart(folders: Table, left: Ints, right: Ints) -> list[Apart]:
 
     A folder on which both have what they have on the one above it is counted there.
     """
-    differs = (left ^ right) & ~_REMOVAL != 0
+    differs = (left ^ right) & ~REMOVAL != 0
     parent = folders["parent"].astype(np.int64)
     above = np.maximum(parent, 0)
     alike = differs & differs[above] & (parent >= 0)
     for side in (left, right):
-        alike &= (side ^ side[above]) & ~_REMOVAL == 0
-    top = np.arange(folders.rows)
-    # Rows are breadth-first: what lies above is settled before.
-    link = np.where(alike, above, top)
-    while True:
-        further = link[link]
-        if np.array_equal(further, link):
-            break
-        link = further
+        alike &= (side ^ side[above]) & ~REMOVAL == 0
+    link = topmost(np.where(alike, above, np.arange(folders.rows)))
     tops, counts = np.unique(link[differs], return_counts=True)
     known = (1 << len(FLAG_RIGHTS)) - 1
     return [

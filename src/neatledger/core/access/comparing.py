@@ -12,14 +12,14 @@ from neatledger.core.access.bits import Bits
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
 from neatledger.core.lists.rights import Right
 
-__all__ = ["UNKNOWN_FLAG", "AccessChange", "PeopleFlags", "compare"]
+__all__ = ["FILE_SORT", "REMOVAL", "UNKNOWN_FLAG", "AccessChange", "PeopleFlags", "compare", "topmost"]
 
 Ints = NDArray[np.int64]
 UNKNOWN_FLAG = 1 << len(FLAG_RIGHTS)
 """Stands beside the flags of `FLAG_RIGHTS` where it is not known what else somebody has."""
 
 # Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
-_REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
+REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 _CHUNK = 8192
 
 
@@ -103,7 +103,7 @@ class PeopleFlags:
     def file_flags(self, classes: Ints) -> Ints:
         """Return the flags of some rows of the table of files × people; changing a file stands as adding to it."""
         table = self.everyone.matrix.classes
-        rights = self.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in _SORT))
+        rights = self.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
         found = np.zeros((len(classes), self.width), dtype=np.int64)
         for right, flag in _OF_FILES.items():
             if right in rights:
@@ -111,7 +111,7 @@ class PeopleFlags:
         return found
 
 
-_SORT = ("folder", "list", "owner")
+FILE_SORT = ("folder", "list", "owner")
 _OF_FILES = {
     Right.READ: 1 << FLAG_RIGHTS.index(Right.READ),
     Right.CHANGE: 1 << FLAG_RIGHTS.index(Right.ADD),
@@ -178,10 +178,19 @@ class _Files:
         self.place = np.repeat(np.arange(len(rows)), counts)
         classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(self.place))
         self.files, self.sizes = (table[name][classes].astype(np.int64)[:, None] for name in ("files", "bytes"))
-        rights = people.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in _SORT))
+        rights = people.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
         self.read = people.pick(rights[Right.READ])
         if Right.UNSURE in rights:
             self.read &= ~people.pick(rights[Right.UNSURE])
+
+
+def topmost(link: Ints) -> Ints:
+    """Follow links to the end: each place leads to one at or before it, and one that stands for itself to itself."""
+    while True:
+        further = link[link]
+        if np.array_equal(further, link):
+            return link
+        link = further
 
 
 def _fold(parts: Sequence[_Cells], after: Everyone, people: Sequence[str]) -> list[AccessChange]:
@@ -203,13 +212,8 @@ def _fold(parts: Sequence[_Cells], after: Everyone, people: Sequence[str]) -> li
     place = np.minimum(np.searchsorted(key, wanted), len(key) - 1)
     alike = (above >= 0) & (key[place] == wanted)
     for each in (had, has):
-        alike &= each[place] & ~_REMOVAL == each & ~_REMOVAL
-    link = np.where(alike, place, np.arange(len(key)))
-    while True:
-        further = link[link]
-        if np.array_equal(further, link):
-            break
-        link = further
+        alike &= each[place] & ~REMOVAL == each & ~REMOVAL
+    link = topmost(np.where(alike, place, np.arange(len(key))))
     tops, at = np.unique(link, return_inverse=True)
     counts = np.bincount(at)
     totals = [np.zeros(len(tops), dtype=np.int64) for _ in sums]

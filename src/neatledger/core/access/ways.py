@@ -6,7 +6,7 @@ The answer is the explanation: `Way.rights` is what passes all its gates, and no
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
@@ -42,6 +42,7 @@ __all__ = [
     "is_opened",
     "is_union_known",
     "most_of",
+    "told_by",
 ]
 
 
@@ -98,6 +99,15 @@ class Way:
         # Of several entries the one that gives the most decided.
         reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
         return gate, reason
+
+
+def told_by(ways: Iterable[Way]) -> tuple[Way, Gate, Reason] | None:
+    """Return the way that gives the most and has an entry that decided it, with the gate and the entry."""
+    for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
+        gate, reason = way.decided_by
+        if reason is not None:
+            return way, gate, reason
+    return None
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ import numpy as np
 from neatledger.core.access.differences import COMPARED
 from neatledger.core.access.divergence import divergences
 from neatledger.core.access.everyone import RowFilter, flag_rights
+from neatledger.core.access.ways import told_by
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity, SystemFacts
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_rights
@@ -65,13 +66,12 @@ _OF_ACCOUNT = ("account", "service", "entitlement")
 
 def _by(facts: SystemFacts, row: int, numbers: Sequence[int]) -> tuple[str, str]:
     """Name the way and the entry that decided; and the account, where it is that which keeps them out."""
-    ways = [way for number in numbers for way in facts.explain(row, facts.principals[number]).ways]
-    for way in sorted(ways, key=lambda way: -way.rights.bit_count()):
-        gate, reason = way.decided_by
-        if reason is not None:
-            account = f"{facts.name}:{way.principal.account.login}" if gate.name in _OF_ACCOUNT else ""
-            return f"way {way.name}, {gate.name}: {word_entry(reason.entry, facts.names)}", account
-    return "no way in", ""
+    found = told_by(way for number in numbers for way in facts.explain(row, facts.principals[number]).ways)
+    if found is None:
+        return "no way in", ""
+    way, gate, reason = found
+    account = f"{facts.name}:{way.principal.account.login}" if gate.name in _OF_ACCOUNT else ""
+    return f"way {way.name}, {gate.name}: {word_entry(reason.entry, facts.names)}", account
 
 
 def _beyond(level: Level, held: _Held) -> str:

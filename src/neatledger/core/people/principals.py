@@ -59,6 +59,12 @@ class Principal:
         return self.is_open and self.account.may_use and self.account.is_entitled
 
 
+def only_in(name: str, system: str, idents: Iterable[str], login: str = "") -> Principal:
+    """Return somebody who is nobody's account: it could be used, and is in these groups and in no other."""
+    holder = Holder("", "", frozenset(idents))
+    return Principal(name, name, Kind.STAFF, system, Account(login, "", ""), holder, False)
+
+
 @dataclass(frozen=True, slots=True)
 class FoundAccounts:
     """A system's accounts and groups, what its list model gives whoever signs in, and privileges by identifier."""

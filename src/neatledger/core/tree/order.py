@@ -62,6 +62,15 @@ class TreeOrder:
             row_of(parts)
         return known
 
+    def mark_below(self, tops: Iterable[Sequence[bytes]]) -> NDArray[np.bool_]:
+        """Mark some folders, by the names on the way down to each, with all below; those that are there."""
+        marks = np.zeros(self.rows, dtype=bool)
+        for parts in tops:
+            row = self.find_row(parts)
+            if row is not None and not marks[row]:
+                marks[self.below(row)] = True
+        return marks
+
     def find_child(self, row: int, name: bytes) -> int | None:
         """Return the row of a folder's subfolder by its name."""
         names = self._folders.texts("name")
