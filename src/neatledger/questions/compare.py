@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.beside import Apart, apart
 from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.ways import given_by
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal, only_in
@@ -174,13 +175,8 @@ def _by(side: Side, address: Address, more: Right) -> str:
         access = side.office.systems.access(find_location(side.office.readers[address.system], address), principals)
     except UnknownNameError:
         return ""
-    ways = sorted((way for way in access.ways if way.rights & more), key=lambda way: -(way.rights & more).bit_count())
-    for way in ways:
-        for gate in reversed(way.gates):
-            for reason in gate.reasons:
-                if reason.rights & more:
-                    return f"{way.name}: {word_entry(reason.entry, side.office.names(address.system))}"
-        decided = way.decided_by[1]
-        if decided is not None:
-            return f"{way.name}: {word_entry(decided.entry, side.office.names(address.system))}"
-    return ""
+    best = max(access.ways, key=lambda way: (way.rights & more).bit_count(), default=None)
+    reason = given_by(best, more) if best is not None and best.rights & more else None
+    if best is None or reason is None:
+        return ""
+    return f"{best.name}: {word_entry(reason.entry, side.office.names(address.system))}"

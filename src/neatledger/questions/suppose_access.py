@@ -12,11 +12,10 @@ import numpy as np
 from neatledger.core.access.comparing import AccessChange, PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS
 from neatledger.core.access.tree_gates import Gate
-from neatledger.core.access.ways import Way
+from neatledger.core.access.ways import given_by
 from neatledger.core.checks.contract import Finding
-from neatledger.core.lists.contract import Reason, word_entry
+from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Right
-from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
@@ -47,8 +46,6 @@ _LARGE = 200_000
 
 OF_ACCESS = ("expectation-broken", "plan-differs", "left-but-open", "empty-group", "granted-without-service")
 """The checks that are compared in a large office: what they say of access, and of people."""
-
-_GIVING = ("role", "member", "given", "carries", "list")
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,17 +155,8 @@ def _explain(office: Office, then: Office, address: Address, change: AccessChang
     if not ways:
         return "", ""
     best = max(ways, key=lambda way: (way.rights & rights).bit_count())
-    return best.name, _decided_by(best, rights, side.names(address.system))
-
-
-def _decided_by(way: Way, rights: Right, names: EntryNames) -> str:
-    """Return the entry that gave most of some rights, or what decided the way."""
-    # What gives: a role, or a service's word, before a list that perhaps lets everything through.
-    gates = [gate for name in _GIVING for gate in way.gates if gate.name == name]
-    reasons = [reason for gate in gates[:1] for reason in gate.reasons if reason.rights & rights]
-    reason: Reason | None = max(reasons, key=lambda one: (one.rights & rights).bit_count(), default=None)
-    reason = reason or way.decided_by[1]
-    return "" if reason is None else word_entry(reason.entry, names)
+    reason = given_by(best, rights)
+    return best.name, "" if reason is None else word_entry(reason.entry, side.names(address.system))
 
 
 def _principals(office: Office, system: str, person: str) -> list[Principal]:

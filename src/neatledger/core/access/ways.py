@@ -39,6 +39,7 @@ __all__ = [
     "admin_way",
     "count_files",
     "doubted",
+    "given_by",
     "is_opened",
     "is_union_known",
     "most_of",
@@ -99,6 +100,18 @@ class Way:
         # Of several entries the one that gives the most decided.
         reason = max(said, key=lambda each: (each.effect is Effect.GRANTS, each.rights.bit_count()), default=None)
         return gate, reason
+
+
+# What gives: a role, or a service's word, before a list that perhaps lets everything through.
+_GIVING = ("role", "member", "given", "carries", "list")
+
+
+def given_by(way: Way, rights: Right) -> Reason | None:
+    """Return the entry of a way that gives most of some rights, or what decided the way."""
+    gates = [gate for name in _GIVING for gate in way.gates if gate.name == name]
+    reasons = [reason for gate in gates[:1] for reason in gate.reasons if reason.rights & rights]
+    reason = max(reasons, key=lambda one: (one.rights & rights).bit_count(), default=None)
+    return reason or way.decided_by[1]
 
 
 def told_by(ways: Iterable[Way]) -> tuple[Way, Gate, Reason] | None:
