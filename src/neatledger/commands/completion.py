@@ -85,8 +85,7 @@ def _folders(office: Office, prefix: str) -> Iterable[str]:
     chain, missing = reader.find_path(os.fsencode(above or "/"))
     if missing is not None:
         return []
-    names = (os.fsdecode(reader.folder(row).name) for row in chain[-1].children)
-    return [f"{system}:{above}/{name}" for name in names if name.isprintable()]
+    return [f"{system}:{above}/{name}" for name in reader.child_names(chain[-1]) if name.isprintable()]
 
 
 def _checks(office: Office, prefix: str) -> Iterable[str]:

@@ -89,7 +89,7 @@ def unknown_folder(reader: SurveyReader, address: Address, what: str = "folder o
     chain, missing = reader.find_path(address.path)
     hint = "folders lists what there is"
     if missing is not None:
-        beside = [os.fsdecode(reader.folder(row).name) for row in chain[-1].children]
+        beside = reader.child_names(chain[-1])
         start = b"".join(b"/" + part for part in address.parts[: len(chain) - 1])
         found = [f"{address.system}:{os.fsdecode(start)}/{name}" for name in nearest(os.fsdecode(missing), beside)]
         hint = f"did you mean {' or '.join(found)}?" if found else hint

@@ -211,6 +211,10 @@ class SurveyReader:
                 high = middle
         return None
 
+    def child_names(self, folder: FolderFacts) -> list[str]:
+        """Return the names of a folder's subfolders as text; bytes that are none come back by `os.fsencode`."""
+        return [os.fsdecode(self._cell("folders.name", row)) for row in folder.children]
+
     def find_path(self, path: bytes) -> tuple[list[FolderFacts], bytes | None]:
         """Return the folders from the root down along `path`, and the first name that is no folder."""
         chain = [self.folder(0)]

@@ -41,7 +41,7 @@ def settled(reader: SurveyReader, address: Address) -> Address:
     for place, name in enumerate(parts):
         row = reader.find_child(found, name)
         if row is None:
-            alike = [one for one in _children(reader, found.row) if one.casefold() == os.fsdecode(name).casefold()]
+            alike = [one for one in reader.child_names(found) if one.casefold() == os.fsdecode(name).casefold()]
             if len(alike) != 1:
                 # It may be a file: what it is called is not kept.
                 rest = b"/".join(parts[place:])
@@ -52,10 +52,6 @@ def settled(reader: SurveyReader, address: Address) -> Address:
         found = reader.folder(row)
         path += b"/" + name
     return Address(address.system, path)
-
-
-def _children(reader: SurveyReader, row: int) -> list[str]:
-    return [os.fsdecode(reader.folder(child).name) for child in reader.folder(row).children]
 
 
 def by_unique_end(readers: Mapping[str, SurveyReader], text: str) -> list[Address]:
