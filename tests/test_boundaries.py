@@ -309,7 +309,7 @@ def test_an_acceptance_holds_to_its_last_day(until, holds: bool) -> None:
     office = replace(office, people=office.people | plan("  bo: {name: Bo}\n").people)
     known = facts(office)
     (finding,) = run_checks(known, ["no-email"])
-    assert (find_acceptance(finding, "bo", known) is not None) == holds
+    assert (find_acceptance(finding, "bo", known.plan, known.today) is not None) == holds
 
 
 @pytest.mark.parametrize(("lapsing", "day"), [

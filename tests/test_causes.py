@@ -5,7 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import json
-from datetime import date
+import random
+from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
@@ -19,8 +20,8 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanFolder, PlanSystem
 from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.tree.address import Address
-from neatledger.questions import worklist
-from neatledger.questions.check import Filter, ask, ask_for_causes, ask_since_when, by_subject
+from neatledger.questions import told, worklist
+from neatledger.questions.check import Filter, ask, ask_anew, ask_for_causes, ask_since_when
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import open_office
 
@@ -103,7 +104,8 @@ def test_the_first_screen_holds_the_ten_gravest_and_what_the_rest_is(demo: Path,
     assert "no cause is called" in run("check", "--cause", "no such", *words, status=2).stderr
     new = json.loads(run("check", "--since", "2026-10-26", "--format", "json", *words, status=None).stdout)["rows"]
     gone = run("check", "--gone", "--since", "2026-10-26", "--format", "json", *words, status=None).stdout
-    then = json.loads(run("check", "--as-of", "2026-10-26", "--format", "json", *words, status=1).stdout)["rows"]
+    of_then = ["--today", "2026-10-26", "--as-of", "2026-10-26", "--format", "json", "--office", demo]
+    then = json.loads(run("check", *of_then, status=1).stdout)["rows"]
 
     def subjects(some: list[dict]) -> set[tuple]:
         return {(row["check"], row["place"], row["cause"], tuple(row["people"])) for row in some}
@@ -120,26 +122,56 @@ def test_mending_what_a_cause_is_of_ends_it(demo: Path) -> None:
     before = ask(office, only)
     cause = next(one for one in ask_for_causes(office, before) if one.key == place)
     found = worklist.ask(office, office.address(place))
-    after = ask(imagined_office(office, [item.step for item in found.items]), only)
-    old, new = by_subject(before), by_subject(after)
+    after = ask_anew(imagined_office(office, [item.step for item in found.items]), only)
+    old, new = {one.finding.subject: one for one in before}, {one.subject for one in after}
     differing = [key for key, one in old.items() if one.finding in cause.findings and key[0] == "plan-differs"]
     assert differing and not any(key in new for key in differing)
-    assert not new.keys() - old.keys()
+    assert not new - old.keys()
 
 
 @pytest.mark.parametrize("key", ["link:k1 on meadow"])
 def test_a_cause_came_between_two_counts_that_follow_each_other(demo: Path, key: str) -> None:
     office = open_office(demo, today=date(2026, 11, 23))
     cause = next(one for one in ask_for_causes(office, ask(office)) if one.key == key)
-    names = {one.check for one in cause.findings}
     since = ask_since_when(office, cause)
-    counts = office.ledger.counts()
-    places = [
-        None if one is None else [each.id for each in counts].index(one.id) for one in (since.before, since.first)
-    ]
-    assert places[1] == (0 if places[0] is None else places[0] + 1)
-    for count, is_there in ((since.before, False), (since.first, True)):
-        if count is not None:
-            then = open_office(demo, as_of=count.day, today=office.today)
-            then.__dict__["plan"] = office.plan
-            assert any(one.key == key for one in ask_for_causes(then, ask(then, names))) == is_there
+    days = [one.day for one in office.ledger.counts()]
+    assert days.index(since.first) == (0 if since.before is None else days.index(since.before) + 1)
+    for day, is_there in ((since.before, False), (since.first, True)):
+        if day is not None:
+            then = open_office(demo, as_of=day, today=day)
+            assert any(one.key == key for one in ask_for_causes(then, ask(then))) == is_there
+
+
+def test_a_finding_is_told_since_the_first_count_without_a_break(tmp_path: Path, run) -> None:
+    """Beside a slow evaluator: every count looked at anew, from the newest back until one lacks the finding."""
+    chance = random.Random(1729)
+    files, days = [f"f{number}" for number in range(6)], [date(2026, 1, 1) + timedelta(days=n) for n in range(40)]
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems:\n  barn: {source: listing, path: barn.csv, lists: posix}\n"
+    )
+    history: list[set[tuple]] = []
+    stays = dict.fromkeys(files, False)
+    for day in days:
+        stays = {name: is_open if chance.random() < 0.9 else not is_open for name, is_open in stays.items()}
+        rows = [f"/{name},folder,0,0,{'0777' if is_open else '0700'}" for name, is_open in stays.items()]
+        (tmp_path / "barn.csv").write_text(
+            "\n".join(["path,type,owner,group,mode", "/,folder,0,0,0755", *rows]) + "\n"
+        )
+        if chance.random() < 0.8:
+            run("gather", "--today", str(day), "--office", tmp_path, status=None)
+            then = open_office(tmp_path, today=day)
+            history.append({one.subject for one in ask_anew(then)} | {("day", day)})
+    office = open_office(tmp_path, today=day)
+    found = ask(office)
+    seen = [(next(one[1] for one in each if one[0] == "day"), each) for each in history]
+    assert len({told.History(office).since(one.finding) for one in found}) > 2
+    for one in found:
+        since = told.History(office).since(one.finding)
+        first, before = seen[-1][0], None
+        for when, subjects in reversed(seen):
+            if one.finding.subject not in subjects:
+                before = when
+                break
+            first = when
+        assert (since.before, since.first) == (before, first), one
+    assert office.ledger.findings.first(office.ledger.counts()[0].id) is not None

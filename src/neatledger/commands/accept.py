@@ -12,6 +12,7 @@ from neatledger.errors import UnknownNameError
 from neatledger.office.edit import add_acceptance
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import check
+from neatledger.questions.told import place_of
 
 __all__ = ["add_arguments", "run"]
 
@@ -30,7 +31,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         args.check = check.check_called(args.check)
     office = app.office
     found = check.ask(office, [args.check])
-    if not any(match_text(args.place, check.place_of(one.finding)) for one in found):
+    if not any(match_text(args.place, place_of(one.finding)) for one in found):
         where = f"{len(found)} elsewhere" if found else "none anywhere"
         hint = f"check --only {args.check} --all lists them: {where}"
         raise UnknownNameError(f"no finding of {args.check} at {args.place} in the count", hint=hint)

@@ -11,7 +11,7 @@ from neatledger.core.checks.contract import Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.questions import check
+from neatledger.questions import check, told
 from neatledger.reports.causes import GROUPS, cause_report, causes_report, grouped_report
 from neatledger.reports.findings import checks_report, findings_report
 from neatledger.reports.report import Report, count_of
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     wanted = _filter(args, app)
     compared = check.ask_since(app.office, args.since, args.only) if args.new or args.gone or args.since else None
     if compared is None:
-        found: Sequence[check.GradedFinding] = check.ask(app.office, args.only)
+        found: Sequence[told.GradedFinding] = check.ask(app.office, args.only)
     else:
         found = compared.gone if args.gone else compared.new
     found = [one for one in found if wanted.takes(one.finding)]
@@ -77,20 +77,20 @@ def _filter(args: argparse.Namespace, app: App) -> check.Filter:
 
 
 def _report(
-    args: argparse.Namespace, app: App, found: Sequence[check.GradedFinding], compared: check.Compared | None
+    args: argparse.Namespace, app: App, found: Sequence[told.GradedFinding], compared: check.Compared | None
 ) -> Report:
-    when = app.office.count.when
+    when, since = app.office.count.when, told.History(app.office).since
     causes = check.ask_for_causes(app.office, found)
     if args.cause:
         number, cause = check.find_cause(causes, args.cause)
         return cause_report(number, cause, len(causes), check.ask_since_when(app.office, cause))
     if args.by != "cause":
-        return grouped_report(found, causes, args.by, when)
+        return grouped_report(found, causes, args.by, when, since)
     if args.all or args.only:
-        return findings_report(found, causes, when, show_all=args.all)
+        return findings_report(found, causes, when, since, show_all=args.all)
     headline = ""
     if compared is not None:
         word = "gone" if args.gone else "new"
         is_are = "is" if len(found) == 1 else "are"
         headline = f"{count_of(len(found), 'finding')} {is_are} {word} since {compared.older.when}."
-    return causes_report(found, causes, when, first=args.top, headline=headline)
+    return causes_report(found, causes, when, since, first=args.top, headline=headline)

@@ -8,11 +8,12 @@ from datetime import timedelta
 
 from neatledger import __version__
 from neatledger.app import App
-from neatledger.errors import UsageError
+from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_text
-from neatledger.questions import gather
+from neatledger.questions import gather, told
 from neatledger.reports.gathered import gathered_report
+from neatledger.reports.report import count_of
 
 __all__ = ["add_arguments", "run"]
 
@@ -21,6 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("systems", nargs="*", metavar="SYSTEM", help="look at these alone (all, if none is named)")
     parser.add_argument("--not-seen", action="store_true", help="list all that could not be seen")
+    parser.add_argument("--no-check", action="store_true", help="do not look for what is not in order")
     parser.add_argument("--insist", action="store_true", help="keep the count though it is dated in the future")
 
 
@@ -49,4 +51,21 @@ def run(args: argparse.Namespace, app: App) -> int:
         signal.signal(signal.SIGINT, before)
     for name, error in found.failed.items():
         app.complain(show_text(f"{name} was not counted: {error}"))
+    if found.count is not None and office.ledger.counts()[-1].id == found.count and not args.no_check:
+        _look(app)
     return 2 if found.failed else 0
+
+
+def _look(app: App) -> None:
+    """Look for what is not in order, and keep it with the count; whatever comes between, the count is kept."""
+    try:
+        with app.progress("looking for what is not in order"):
+            found = told.ask(app.office)
+    except KeyboardInterrupt:
+        app.complain("the count is kept; what is not in order was not looked for (neatledger check does)")
+        return
+    except NeatError as error:
+        app.complain(show_text(f"the count is kept, but what is not in order could not be looked for: {error}"))
+        return
+    standing = sum(one.acceptance is None for one in told.grade(app.office, found.findings))
+    app.say(f"{count_of(standing, 'finding')} in it: neatledger brief")

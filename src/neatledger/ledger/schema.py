@@ -113,5 +113,20 @@ CREATE TRIGGER journal_never_shortened BEFORE DELETE ON journal
 BEGIN SELECT RAISE(ABORT, 'the journal is never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL)
+_FINDINGS = """
+CREATE TABLE findings (
+    id INTEGER PRIMARY KEY,
+    count_id INTEGER NOT NULL REFERENCES counts (id),
+    basis TEXT NOT NULL,                 -- a digest of what they rest on: plan, day, systems, version
+    day TEXT NOT NULL,                   -- for which they were looked for, ISO 8601
+    standing TEXT NOT NULL,              -- JSON object: severity, how many were not accepted
+    subjects BLOB NOT NULL,              -- eight bytes for each; see findings.py
+    data BLOB NOT NULL,                  -- zlib of JSON
+    UNIQUE (count_id, basis)
+);
+CREATE TRIGGER findings_never_altered BEFORE UPDATE ON findings
+BEGIN SELECT RAISE(ABORT, 'findings are never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS)
 VERSION = len(MIGRATIONS)

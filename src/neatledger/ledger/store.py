@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from neatledger.core.survey.accounts import Account
 from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
+from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
@@ -197,6 +198,7 @@ class Ledger:
             of_count = "survey_id IN (SELECT id FROM surveys WHERE count_id = ?)"
             for table in ("accounts", "account_groups", "not_seen", "packed", "shared", "seals"):
                 self._db.execute(f"DELETE FROM {table} WHERE {of_count}", (number,))
+            self._db.execute("DELETE FROM findings WHERE count_id = ?", (number,))
             self._db.execute("DELETE FROM surveys WHERE count_id = ?", (number,))
             self._db.execute("DELETE FROM counts WHERE id = ?", (number,))
 
@@ -244,6 +246,11 @@ class Ledger:
     def journal(self) -> Journal:
         """The journal of what was carried out."""
         return Journal(self._db, str(self.path))
+
+    @property
+    def findings(self) -> FindingLog:
+        """What the checks told of the counts."""
+        return FindingLog(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""

@@ -7,41 +7,31 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from neatledger.core.checks.causes import Cause, find_causes, is_of_space
-from neatledger.core.checks.contract import Finding, OfficeFacts, Severity
-from neatledger.core.checks.table import CHECKS, find_acceptance, run_checks
-from neatledger.core.plan.plan import Acceptance
+from neatledger.core.checks.contract import Finding, Severity
+from neatledger.core.checks.table import CHECKS, run_checks
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
-from neatledger.formats.names import encode_address
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.store import CountInfo
+from neatledger.questions import told
 from neatledger.questions.facts import load_facts
-from neatledger.questions.office import Office, open_office
+from neatledger.questions.office import Office
+from neatledger.questions.told import GradedFinding, Since
 
 __all__ = [
     "Compared",
     "Filter",
-    "GradedFinding",
-    "Since",
     "ask",
+    "ask_anew",
     "ask_for_causes",
     "ask_since",
     "ask_since_when",
-    "by_subject",
     "check_called",
     "find_cause",
-    "grade",
     "is_of",
-    "place_of",
 ]
 
-
-@dataclass(frozen=True, slots=True)
-class GradedFinding:
-    """A finding with the plan's acceptance of it, if any."""
-
-    finding: Finding
-    acceptance: Acceptance | None
+_MONTH = 30  # days
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,90 +76,77 @@ class Compared:
 
 
 def ask(office: Office, only: Iterable[str] | None = None) -> list[GradedFinding]:
-    """Run the checks, all or some by name; the gravest first."""
-    return grade(load_facts(office), only)
+    """Return what the checks find, all or some by name; the gravest first."""
+    found = told.ask(office).findings
+    names = None if only is None else set(only)
+    return told.grade(office, (one for one in found if names is None or one.check in names))
 
 
-def grade(facts: OfficeFacts, only: Iterable[str] | None = None) -> list[GradedFinding]:
-    """Run the checks on facts that were loaded."""
-    return [GradedFinding(each, find_acceptance(each, place_of(each), facts)) for each in run_checks(facts, only)]
+def ask_anew(office: Office, only: Iterable[str] | None = None) -> list[Finding]:
+    """Run the checks, all or some by name, on an office as it is supposed; nothing of it is looked up or kept."""
+    return run_checks(load_facts(office), only)
 
 
 def ask_for_causes(office: Office, findings: Iterable[GradedFinding]) -> list[Cause]:
     """Return the causes of the findings that the plan does not accept, the gravest first."""
-    return find_causes((one.finding for one in findings if one.acceptance is None), office.plan)
+    history = told.History(office)
+
+    def months(finding: Finding) -> int:
+        return (office.today - history.since(finding).first).days // _MONTH
+
+    return find_causes((one.finding for one in findings if one.acceptance is None), office.plan, months)
 
 
-def ask_since(
-    office: Office,
-    since: date | None = None,
-    only: Iterable[str] | None = None,
-    found: Sequence[GradedFinding] | None = None,
-) -> Compared:
-    """Compare the findings with those of an older count: of `since`, or the one before; raises `NoCountError`.
+def ask_since(office: Office, since: date | None = None, only: Iterable[str] | None = None) -> Compared:
+    """Compare the findings with those of an older count, of `since` or the one before; raises `NoCountError`.
 
-    The plan is that of today on both sides, and so is the day. What was `found` by the same checks already need not
-    be looked for again.
+    Those of the older one are as they were told then.
     """
-    names = None if only is None else list(only)
+    names = None if only is None else set(only)
     older = office.ledger.find_count(since) if since else office.count_before()
-    then = _office_of(office, older)
-    old, new = by_subject(ask(then, names)), by_subject(ask(office, names) if found is None else found)
+    old = {one.subject: one for one in told.ask_then(office, older).findings if names is None or one.check in names}
+    new = {one.finding.subject: one for one in ask(office, names)}
     return Compared(
         older,
         [one for key, one in new.items() if key not in old],
-        [one for key, one in old.items() if key not in new],
+        told.grade(office, (one for key, one in old.items() if key not in new)),
     )
 
 
-def _office_of(office: Office, count: CountInfo) -> Office:
-    """Return the office with the plan and the day as they are, and another count."""
-    then = open_office(office.folder, as_of=office.as_of, today=office.today)
-    then.__dict__.update(plan=office.plan, ledger=office.ledger)
-    then.__dict__["count"] = office.ledger.carried(count, office.plan.systems)
-    return then
-
-
-@dataclass(frozen=True, slots=True)
-class Since:
-    """Since when something of a cause was there: not yet at `before` (None: there is no older count), at `first`."""
-
-    before: CountInfo | None
-    first: CountInfo
-
-
 def ask_since_when(office: Office, cause: Cause) -> Since:
-    """Return two counts that follow each other, between which the first findings of a cause came.
+    """Return between which two days the first findings of a cause came that still stand.
 
-    By the plan and the day of today. Counts between are looked at by halving: of something that came and went several
-    times one coming is told.
+    Where they were there at the first look, older counts are looked at by halving, by the plan of today: of something
+    that came and went several times one coming is told.
     """
-    names = list(dict.fromkeys(one.check for one in cause.findings))
-    newest = office.count
-    counts = [one for one in office.ledger.counts() if (one.taken_at, one.id) <= (newest.taken_at, newest.id)]
+    history = told.History(office)
+    first = min((history.since(one) for one in cause.findings), key=lambda one: one.first)
+    if first.before is not None:
+        return first
+    looked_at = {one.count for one in history.looks}
+    counts = [one for one in told.counts_until(office) if one.id not in looked_at]
+    known = [one for one in counts if one.day <= first.first]
+    if not known:
+        return first
+    names = {one.check for one in cause.findings}
 
     def is_there(count: CountInfo) -> bool:
-        found = ask_for_causes(office, ask(_office_of(office, count), names))
-        return any(one.key == cause.key and is_of_space(one.findings[0]) == of_space for one in found)
+        found = told.grade(office, run_checks(load_facts(told.office_of(office, count)), names))
+        return any(
+            one.key == cause.key and is_of_space(one.findings[0]) == of_space for one in ask_for_causes(office, found)
+        )
 
     of_space = is_of_space(cause.findings[0])
-    if is_there(counts[0]):
-        return Since(None, counts[0])
-    low, high = 0, len(counts) - 1
+    if is_there(known[0]):
+        return Since(None, known[0].day)
+    low, high = 0, len(known)
     while high - low > 1:
         middle = (low + high) // 2
-        if is_there(counts[middle]):
+        if is_there(known[middle]):
             high = middle
         else:
             low = middle
-    return Since(counts[low], counts[high])
-
-
-def by_subject(findings: Iterable[GradedFinding]) -> dict[tuple[str, str, str, tuple[str, ...]], GradedFinding]:
-    """Return findings by what they are of: check, place, cause and people; how much there is of it may change."""
-    return {
-        (one.finding.check, place_of(one.finding), one.finding.cause, one.finding.people): one for one in findings
-    }
+    return Since(known[low].day, known[high].day if high < len(known) else first.first)
 
 
 def check_called(name: str) -> str:
@@ -188,8 +165,3 @@ def find_cause(causes: Sequence[Cause], text: str) -> tuple[int, Cause]:
         if text in (one.key, str(one.place)):
             return number, one
     raise UnknownNameError(f"no cause is called {text!r}", hint=f"check lists them, 1 to {len(causes)}")
-
-
-def place_of(finding: Finding) -> str:
-    """Return the place of a finding as the plan's acceptances name it."""
-    return encode_address(finding.place) if isinstance(finding.place, Address) else finding.place

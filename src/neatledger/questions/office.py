@@ -54,6 +54,8 @@ class Office:
     today: date
     as_of: date | None = None
     _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
+    is_whole: bool = field(default=False, init=False, repr=False)
+    """Whether the answer is about every system, though what was kept of them was looked up and not read anew."""
 
     @cached_property
     def plan(self) -> Plan:
@@ -116,9 +118,9 @@ class Office:
         """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole."""
         readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
         found = []
-        for one in self.count.surveys if readers else ():
+        for one in self.count.surveys if readers or self.is_whole else ():
             name = one.system
-            if not readers[name].is_read:
+            if not self.is_whole and not readers[name].is_read:
                 continue
             if one.taken_at != self.count.taken_at:
                 found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from neatledger.core.checks import limits as limit_checks
 from neatledger.core.checks import storing
-from neatledger.core.checks.contract import OfficeFacts, SpaceFacts
+from neatledger.core.checks.contract import Finding, SpaceFacts
 from neatledger.core.space.forecast import Outlook
-from neatledger.questions import check, space
-from neatledger.questions.check import GradedFinding
+from neatledger.questions import check, space, told
 from neatledger.questions.facts import load_space
 from neatledger.questions.forecast import look_ahead
 from neatledger.questions.limits import load_history
 from neatledger.questions.office import Office
 from neatledger.questions.space import Breakdown
+from neatledger.questions.told import GradedFinding, Since
 from neatledger.questions.versions import SystemVersions
 from neatledger.questions.views import load_views
 
@@ -30,6 +31,7 @@ class SpaceSummary:
     breakdowns: list[Breakdown]
     versions: list[SystemVersions]
     findings: list[GradedFinding]
+    since: Callable[[Finding], Since]
 
 
 def ask(office: Office) -> SpaceSummary:
@@ -42,7 +44,12 @@ def ask(office: Office) -> SpaceSummary:
         SystemVersions(name, view.rules, list(facts.kept.get(name, ())), facts.bins[name])
         for name, view in views.items()
     ]
-    # The checks on space ask of no system's lists.
-    whole = OfficeFacts(office.plan, [], office.today, lambda: facts, list)
     names = [one.name for family in (limit_checks, storing) for one in family.CHECKS]
-    return SpaceSummary(facts, look_ahead(limited, history), breakdowns, versions, check.grade(whole, names))
+    return SpaceSummary(
+        facts,
+        look_ahead(limited, history),
+        breakdowns,
+        versions,
+        check.ask(office, names),
+        told.History(office).since,
+    )

@@ -26,6 +26,7 @@ from neatledger.questions import check
 from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
+from neatledger.questions.told import place_of
 
 __all__ = [
     "OF_ACCESS",
@@ -113,7 +114,7 @@ def gone_and_come(
     office: Office, then: Office, only: Sequence[str] | None = None
 ) -> tuple[list[Finding], list[Finding]]:
     """Return the findings that end between an office and as it would be, and those that are new; of some checks."""
-    old, new = (_by_subject([one.finding for one in check.ask(each, only)]) for each in (office, then))
+    old, new = (_by_subject(check.ask_anew(each, only)) for each in (office, then))
     gone = [finding for key, finding in old.items() if key not in new]
     return gone, [finding for key, finding in new.items() if key not in old]
 
@@ -129,10 +130,10 @@ def effects_of(office: Office, then: Office) -> list[MadeChange]:
 
 def _by_subject(findings: Sequence[Finding]) -> dict[tuple[str, str, str], Finding]:
     """Return findings by what they are of: a place alone where a check has one there, else also whom or what."""
-    counts = Counter((one.check, check.place_of(one)) for one in findings)
+    counts = Counter((one.check, place_of(one)) for one in findings)
     found = {}
     for one in findings:
-        place = one.check, check.place_of(one)
+        place = one.check, place_of(one)
         # How many there are and by which entry is part of the evidence: in other words it is no other finding.
         subject = one.evidence.partition(" — ")[0]
         if one.check == "plan-differs":

@@ -7,9 +7,8 @@ from typing import Protocol
 
 from neatledger.core.checks.causes import Cause
 from neatledger.core.sharing.lapses import Lapse
-from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.sizes import show_limit, show_size
-from neatledger.core.space.when import When
+from neatledger.core.space.sizes import show_size
+from neatledger.core.space.when import FillUp
 from neatledger.reports.causes import cause_words
 from neatledger.reports.forecast import show_when
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
@@ -46,7 +45,7 @@ class Parts(Protocol):
     @property
     def lapsing(self) -> Sequence[Lapse]: ...
     @property
-    def filling(self) -> Sequence[tuple[LimitStatus, When]]: ...
+    def filling(self) -> Sequence[FillUp]: ...
     @property
     def not_seen(self) -> Sequence[str]: ...
     @property
@@ -76,7 +75,7 @@ def brief_report(found: Parts, when: str) -> Report:
         for one in found.lapsing
     ]
     add("lapses in a week", lapses, "nothing", "lapses --within 7")
-    add("fills up", [_filling(*one) for one in found.filling], "nothing is known to", "forecast")
+    add("fills up", [_filling(one) for one in found.filling], "nothing is known to", "forecast")
     add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing", "")
     add("not seen", [{"where": "", "what": text} for text in found.not_seen], "nothing: all was seen", "counts")
     findings = sum(len(one.findings) for one in found.gravest)
@@ -92,7 +91,5 @@ def _causes(causes: Sequence[Cause]) -> list[Row]:
     return [{"where": one.key, "what": cause_words(one), "points": one.exposure.points} for one in causes]
 
 
-def _filling(status: LimitStatus, when: When) -> Row:
-    limit = status.settings.limit
-    what = f"{show_when(when)}: {show_size(status.amount)} of {show_limit(limit)}"
-    return {"where": status.target.key, "what": what}
+def _filling(one: FillUp) -> Row:
+    return {"where": one.target, "what": f"{show_when(one.when)}: {show_size(one.amount)} of {show_size(one.limit)}"}

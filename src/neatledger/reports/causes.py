@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from typing import Protocol
 
 from neatledger.core.checks.causes import CLOSED, SENSITIVE, Cause
 from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address
-from neatledger.reports.findings import COLUMNS, Graded, finding_row
+from neatledger.reports.findings import COLUMNS, Came, Graded, SinceOf, finding_row, since_words
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["GROUPS", "cause_report", "cause_words", "causes_report", "grouped_report"]
@@ -20,8 +19,9 @@ _MOST = 10
 _COLUMNS = (
     Column("number", "", Show.PEOPLE, number=True),
     Column("points", "EXPOSURE", Show.PEOPLE, number=True),
+    Column("since_words", "SINCE", Show.PEOPLE),
     Column("where", "WHERE", Show.PEOPLE, wraps=True),
-    Column("what", "WHAT IT IS, AND WHOM IT CONCERNS", Show.PEOPLE, wraps=True),
+    Column("what", "WHAT, FOR WHOM", Show.PEOPLE, wraps=True),
 )
 _FEW = 4
 _WEIGHT_WORDS = {1: "seeing names", 2: "reading", 3: "changing", 5: "letting others in"}
@@ -32,11 +32,20 @@ def _machine(columns: Sequence[Column]) -> list[Column]:
 
 
 def causes_report(
-    findings: Sequence[Graded], causes: Sequence[Cause], when: str, *, first: int = _MOST, headline: str = ""
+    findings: Sequence[Graded],
+    causes: Sequence[Cause],
+    when: str,
+    since: SinceOf,
+    *,
+    first: int = _MOST,
+    headline: str = "",
 ) -> Report:
-    """Show the causes, the gravest first; machines are given the findings, each with its cause and its exposure."""
-    rows = _rows(findings, causes)
-    shown = [_cause_row(number, one) for number, one in enumerate(causes[:first], start=1)]
+    """Show the causes, the gravest first; machines are given the findings, each with its cause and its exposure.
+
+    `since` tells since when a finding is told.
+    """
+    rows = _rows(findings, causes, since)
+    shown = [_cause_row(number, one, since) for number, one in enumerate(causes[:first], start=1)]
     rest = causes[first:]
     notes: list[str] = []
     if rest:
@@ -56,9 +65,9 @@ def causes_report(
     return Report("check", headline, [*_COLUMNS, *_machine(COLUMNS)], rows, notes, "no findings", shown)
 
 
-def _rows(findings: Sequence[Graded], causes: Sequence[Cause]) -> list[Row]:
+def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -> list[Row]:
     cause_of = {id(finding): one for one in causes for finding in one.findings}
-    return [finding_row(each, cause_of.get(id(each.finding))) for each in findings]
+    return [finding_row(each, since(each.finding), cause_of.get(id(each.finding))) for each in findings]
 
 
 def _headline(causes: Sequence[Cause], when: str) -> str:
@@ -70,9 +79,11 @@ def _headline(causes: Sequence[Cause], when: str) -> str:
     return f"{count_of(findings, 'finding')} in the count of {when} have {count_of(len(causes), 'cause')}: {parts}."
 
 
-def _cause_row(number: int, one: Cause) -> Row:
+def _cause_row(number: int, one: Cause, since: SinceOf) -> Row:
     where = f"{one.key}, {one.place}" if _is_offer(one) else one.key
-    return {"number": number, "points": one.exposure.points, "where": where, "what": cause_words(one)}
+    first = min(map(since, one.findings), key=lambda each: each.first)
+    row: Row = {"number": number, "points": one.exposure.points, "where": where, "what": cause_words(one)}
+    return {**row, "since_words": since_words(first)}
 
 
 def _is_offer(one: Cause) -> bool:
@@ -95,23 +106,7 @@ def _who(people: Sequence[str]) -> str:
     return ", ".join(named[:_FEW]) + more
 
 
-class Day(Protocol):
-    """A count."""
-
-    @property
-    def when(self) -> str: ...
-
-
-class Came(Protocol):
-    """Between which counts something came."""
-
-    @property
-    def before(self) -> Day | None: ...
-    @property
-    def first(self) -> Day: ...
-
-
-def cause_report(number: int, one: Cause, causes: int, since: Came) -> Report:
+def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
     """Show one cause whole: its findings, why it ranks where it does, what looks closer, and what mends it."""
     columns = (
         Column("severity", "SEVERITY"),
@@ -131,10 +126,14 @@ def cause_report(number: int, one: Cause, causes: int, since: Came) -> Report:
             f"({_WEIGHT_WORDS[exposure.weight]}) × {exposure.sensitivity}{sensitive}"
         )
     notes = [f"Exposure {exposure.points}: {'; and '.join(parts)}."]
-    if since.before is None:
-        notes.append(f"It was there at the first count, of {since.first.when}, by the plan of today.")
+    if exposure.months:
+        notes[0] = f"{notes[0][:-1]}; and {exposure.months} for as many months that it is known to stand."
+    if came.before is None:
+        notes.append(f"It was there at the first count, of {came.first}.")
+    elif came.before == came.first:
+        notes.append(f"It came between two counts of {came.first}.")
     else:
-        notes.append(f"It came between {since.before.when} and {since.first.when}, by the plan of today.")
+        notes.append(f"It came after {came.before} and by {came.first}.")
     advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
     notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
     notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(one)}")]
@@ -198,7 +197,7 @@ GROUPS: dict[str, tuple[str, Callable[[Finding], Sequence[str]]]] = {
 """By what findings may be counted: the heading, and what one stands under (a person under each whom it names)."""
 
 
-def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str, when: str) -> Report:
+def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str, when: str, since: SinceOf) -> Report:
     """Count the findings by place, person or check; the gravest and most first."""
     head, keys = GROUPS[by]
     groups: dict[str, list[Finding]] = {}
@@ -225,5 +224,5 @@ def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str,
         if by == "check":
             words = CHECKS[key].summary
         shown.append({"group": key, "severity_of": gravest.value, "findings": len(some), "checks": words})
-    rows = _rows(findings, causes)
+    rows = _rows(findings, causes, since)
     return Report("check", _headline(causes, when), [*columns, *_machine(COLUMNS)], rows, [], "no findings", shown)

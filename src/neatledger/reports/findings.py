@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from datetime import date
 from typing import Protocol
 
 from neatledger.core.checks.causes import Cause
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.plan import Acceptance
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of, day_cell
 
 __all__ = ["COLUMNS", "Graded", "checks_report", "finding_row", "findings_report"]
 
@@ -20,6 +21,8 @@ COLUMNS = (
     Column("place", "PLACE", cuts=True),
     Column("evidence", "WHAT WAS FOUND", wraps=True),
     Column("advice", "WHAT TO DO", Show.MACHINE),
+    Column("since", "SINCE", Show.MACHINE),
+    Column("not_before", "", Show.MACHINE),
     Column("accepted", "ACCEPTED", Show.MACHINE),
     Column("cause", "", Show.MACHINE),
     Column("exposure", "", Show.MACHINE),
@@ -37,11 +40,30 @@ class Graded(Protocol):
     def acceptance(self) -> Acceptance | None: ...
 
 
-def findings_report(findings: Sequence[Graded], causes: Sequence[Cause], when: str, *, show_all: bool) -> Report:
+class Came(Protocol):
+    """Since when a finding is told: not yet on one day (None: nobody looked before), but on the other."""
+
+    @property
+    def before(self) -> date | None: ...
+    @property
+    def first(self) -> date: ...
+
+
+SinceOf = Callable[[Finding], Came]
+
+
+def since_words(came: Came) -> str:
+    """Say since when in a word or two: ``by`` where nobody had looked before."""
+    return f"by {came.first}" if came.before is None else str(came.first)
+
+
+def findings_report(
+    findings: Sequence[Graded], causes: Sequence[Cause], when: str, since: SinceOf, *, show_all: bool
+) -> Report:
     """Make the report; for people, accepted findings are counted, and so is what comes too often of one check."""
     cause_of = {id(finding): one for one in causes for finding in one.findings}
-    rows = [finding_row(each, cause_of.get(id(each.finding))) for each in findings]
-    shown = _folded(findings, show_all=show_all)
+    rows = [finding_row(each, since(each.finding), cause_of.get(id(each.finding))) for each in findings]
+    shown = _folded(findings, since, show_all=show_all)
     standing = Counter(each.finding.check for each in findings if each.acceptance is None)
     accepted = len(findings) - standing.total()
     notes: list[str] = []
@@ -63,8 +85,8 @@ def _why(acceptance: Acceptance | None) -> str:
     return acceptance.reason + (f" (until {acceptance.until})" if acceptance.until else "")
 
 
-def finding_row(each: Graded, cause: Cause | None = None) -> Row:
-    """Return a finding as a record, with the cause that it stands under."""
+def finding_row(each: Graded, came: Came, cause: Cause | None = None) -> Row:
+    """Return a finding as a record, with since when it is told and the cause that it stands under."""
     check = CHECKS[each.finding.check]
     return {
         "severity": check.severity.value,
@@ -72,6 +94,8 @@ def finding_row(each: Graded, cause: Cause | None = None) -> Row:
         "place": each.finding.place,
         "evidence": each.finding.evidence,
         "advice": each.finding.advice or check.advice,
+        "since": day_cell(came.first),
+        "not_before": day_cell(came.before),
         "accepted": _why(each.acceptance),
         "cause": cause.key if cause else "",
         "exposure": cause.exposure.points if cause else 0,
@@ -79,7 +103,7 @@ def finding_row(each: Graded, cause: Cause | None = None) -> Row:
     }
 
 
-def _folded(findings: Sequence[Graded], *, show_all: bool) -> list[Row]:
+def _folded(findings: Sequence[Graded], since: SinceOf, *, show_all: bool) -> list[Row]:
     shown: list[Row] = []
     seen: Counter[str] = Counter()
     for each in findings:
@@ -87,7 +111,7 @@ def _folded(findings: Sequence[Graded], *, show_all: bool) -> list[Row]:
             continue
         seen[each.finding.check] += 1
         if show_all or seen[each.finding.check] <= _MOST_OF_ONE:
-            row, why = finding_row(each), _why(each.acceptance)
+            row, why = finding_row(each, since(each.finding)), _why(each.acceptance)
             shown.append({**row, "evidence": f"[accepted: {why}] {each.finding.evidence}"} if why else row)
     return shown
 

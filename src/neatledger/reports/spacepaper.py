@@ -12,7 +12,7 @@ from neatledger.core.plan.plan import Plan
 from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.reports.bands import bands_report
-from neatledger.reports.findings import Graded, findings_report
+from neatledger.reports.findings import Graded, SinceOf, findings_report
 from neatledger.reports.forecast import forecast_report, full_words, growth_of
 from neatledger.reports.kinds import barred_report
 from neatledger.reports.paper import Paper, Part, Use
@@ -36,6 +36,8 @@ class Summary(Protocol):
     def versions(self) -> Sequence[OfSystem]: ...
     @property
     def findings(self) -> Sequence[Graded]: ...
+    @property
+    def since(self) -> SinceOf: ...
 
 
 def space_paper(plan: Plan, found: Summary, when: str, today: date, caveats: Sequence[str] = ()) -> Paper:
@@ -49,7 +51,7 @@ def space_paper(plan: Plan, found: Summary, when: str, today: date, caveats: Seq
     figures = [growth_of(each) for each in drawn if each is not None and each.trend is not None]
     limits = Part("Limits", space_report(facts.statuses, when, today, show_all=False))
     promised = Part("Promised", promises_report(facts.promises, when))
-    findings = Part("Findings", findings_report(found.findings, [], when, show_all=False))
+    findings = Part("Findings", findings_report(found.findings, [], when, found.since, show_all=False))
     parts = [
         limits,
         Part("Forecast", forecast_report(found.outlooks, when, show_all=False), figures),

@@ -8,7 +8,7 @@ severities of the findings themselves come to.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -31,23 +31,29 @@ _WEIGHTS = (
 )
 SENSITIVE, CLOSED = 3, 2
 """How much more it weighs where the plan says that a folder is sensitive, or closed to what lies above."""
+LONGEST = 12
+"""How many months of standing count at most."""
 
 _Key = tuple[str, str]
 
 
 @dataclass(frozen=True, slots=True)
 class Exposure:
-    """How grave a cause is, and of what that is made up; `people` counts everybody for what is open to anyone."""
+    """How grave a cause is, and of what that is made up; `people` counts everybody for what is open to anyone.
+
+    `months` is for how long it is known to stand, at most `LONGEST`.
+    """
 
     severities: int
     people: int
     weight: int
     sensitivity: int
+    months: int = 0
 
     @property
     def points(self) -> int:
         """The figure that ranks."""
-        return self.severities + self.people * self.weight * self.sensitivity
+        return self.severities + self.people * self.weight * self.sensitivity + self.months
 
 
 @dataclass(frozen=True)
@@ -78,14 +84,20 @@ def is_of_space(finding: Finding) -> bool:
     return finding.check in _OF_SPACE
 
 
-def find_causes(findings: Iterable[Finding], plan: Plan) -> list[Cause]:
-    """Return the causes of findings, the gravest first; those that weigh the same in the order of the findings."""
+def find_causes(
+    findings: Iterable[Finding], plan: Plan, months_of: Callable[[Finding], int] = lambda _: 0
+) -> list[Cause]:
+    """Return the causes of findings, the gravest first; those that weigh the same in the order of the findings.
+
+    `months_of` tells for how many months a finding is known to stand.
+    """
     groups: dict[_Key, list[Finding]] = {}
     for one in findings:
         groups.setdefault(_key_of(one), []).append(one)
     office = max(len(plan.people), 1)
     found = [
-        Cause(key, _place_of(some), tuple(some), _exposure(some, plan, office)) for (_, key), some in groups.items()
+        Cause(key, _place_of(some), tuple(some), _exposure(some, plan, office, max(map(months_of, some))))
+        for (_, key), some in groups.items()
     ]
     return sorted(found, key=lambda one: (-one.exposure.points, -one.severity.rank))
 
@@ -102,7 +114,8 @@ def _place_of(findings: Sequence[Finding]) -> Address | str:
     return folders[0] if folders else findings[0].place
 
 
-def _exposure(findings: Sequence[Finding], plan: Plan, office: int) -> Exposure:
+def _exposure(findings: Sequence[Finding], plan: Plan, office: int, months: int) -> Exposure:
+    months = min(months, LONGEST)
     checks = {one.check for one in findings}
     severities = sum(_POINTS[CHECKS[name].severity] for name in checks)
     beyond: dict[str, int] = {}
@@ -116,9 +129,9 @@ def _exposure(findings: Sequence[Finding], plan: Plan, office: int) -> Exposure:
         if isinstance(one.place, Address):
             sensitivity = max(sensitivity, _sensitivity(one.place, plan))
     if not beyond:
-        return Exposure(severities, 0, 0, sensitivity)
+        return Exposure(severities, 0, 0, sensitivity, months)
     people = sum(office if person == ANYONE else 1 for person in beyond)
-    return Exposure(severities, people, max(beyond.values()), sensitivity)
+    return Exposure(severities, people, max(beyond.values()), sensitivity, months)
 
 
 def _weight(rights: Right) -> int:

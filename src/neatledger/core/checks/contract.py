@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from enum import Enum
 from functools import cached_property
 
 import numpy as np
@@ -14,6 +13,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.bits import Bits, principal_bit
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.access.ways import Access
+from neatledger.core.checks.finding import ANYONE, Finding, Severity
 from neatledger.core.lists.contract import ListView, Names
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import Right
@@ -46,39 +46,6 @@ __all__ = [
 ]
 
 Ints = NDArray[np.int64]
-ANYONE = "anyone"
-"""Stands among the people of a finding for everybody, with an account or without."""
-
-
-class Severity(Enum):
-    """How much a finding matters, the least first."""
-
-    ADVICE = "advice"
-    LOW = "low"
-    MEDIUM = "medium"
-    HIGH = "high"
-
-    @property
-    def rank(self) -> int:
-        """Return the place in the order, 0 for the least."""
-        return list(Severity).index(self)
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """One thing found: which check, where, what was seen, and what to do about it.
-
-    `cause` names what brought it about, where that is another thing than the place: a link, an account, an owner.
-    `people` are those whom it is about, `ANYONE` among them; `rights` what they have that they should not.
-    """
-
-    check: str
-    place: Address | str
-    evidence: str
-    advice: str = ""
-    cause: str = ""
-    people: tuple[str, ...] = ()
-    rights: Right = Right.NONE
 
 
 def stranger(everyone_has: frozenset[str] = frozenset()) -> Principal:

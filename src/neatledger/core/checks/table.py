@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import date
 
 from neatledger.core.checks import (
     accounts,
@@ -24,7 +25,7 @@ from neatledger.core.checks import (
     teams,
 )
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts
-from neatledger.core.plan.plan import Acceptance
+from neatledger.core.plan.plan import Acceptance, Plan
 from neatledger.core.tree.patterns import match_text
 
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
@@ -43,10 +44,10 @@ def run_checks(office: OfficeFacts, only: Iterable[str] | None = None) -> list[F
     return [finding for check in wanted for finding in check.find(office)]
 
 
-def find_acceptance(finding: Finding, place: str, office: OfficeFacts) -> Acceptance | None:
+def find_acceptance(finding: Finding, place: str, plan: Plan, today: date) -> Acceptance | None:
     """Return the plan's acceptance of a finding, while it lasts; `place` is the finding's place as text."""
-    for acceptance in office.plan.accepted:
-        is_current = acceptance.until is None or office.today <= acceptance.until
+    for acceptance in plan.accepted:
+        is_current = acceptance.until is None or today <= acceptance.until
         if is_current and acceptance.check == finding.check and match_text(acceptance.place, place):
             return acceptance
     return None

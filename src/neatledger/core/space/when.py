@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import date
 from enum import Enum
 
-__all__ = ["YEARS", "Meeting", "When"]
+__all__ = ["YEARS", "FillUp", "Meeting", "When"]
 
 YEARS = 5
 """How far ahead it makes sense to look."""
@@ -30,3 +30,13 @@ class When:
     day: date | None = None
     earliest: date | None = None
     latest: date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FillUp:
+    """A limit that is met: what it is on, what is used of it and allowed (bytes), and when."""
+
+    target: str
+    amount: int
+    limit: int
+    when: When

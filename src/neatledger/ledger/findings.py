@@ -1,0 +1,167 @@
+"""What the checks told of a count, kept beside it: so it need not be looked for again, and shows since when it holds.
+
+Of each count the first look is kept, which is how it was told then, and the last one, which answers at once.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from hashlib import blake2b
+from typing import Any
+
+from neatledger.core.checks.finding import Finding
+from neatledger.core.lists.rights import Right
+from neatledger.core.space.when import FillUp, Meeting, When
+from neatledger.core.tree.address import Address
+from neatledger.errors import LedgerError
+
+__all__ = ["FindingLog", "Look", "Told", "digest_of"]
+
+_DIGEST = 8  # bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What was found in a count, on a day: the findings in the order of the checks, and what fills up when."""
+
+    count: int
+    day: date
+    findings: tuple[Finding, ...]
+    filling: tuple[FillUp, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """A first look at a count in short: its day, how many findings stood by severity, a digest of each subject."""
+
+    count: int
+    day: date
+    standing: Mapping[str, int]
+    subjects: frozenset[bytes]
+
+
+def digest_of(finding: Finding) -> bytes:
+    """Return what tells the subject of a finding from others, in eight bytes."""
+    check, place, cause, people = finding.subject
+    where = (place.system, place.path) if isinstance(place, Address) else place
+    return blake2b(repr((check, where, cause, people)).encode("utf-8", "surrogatepass"), digest_size=_DIGEST).digest()
+
+
+class FindingLog:
+    """The findings kept in an open ledger."""
+
+    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+        self._db = connection
+        self._where = where
+
+    def keep(self, told: Told, basis: str, standing: Mapping[str, int]) -> bool:
+        """Keep what was told, unless it is kept already; tell whether it could be written.
+
+        A ledger that cannot be written to, or that another run is writing to, still answers: what is not kept is
+        looked for again.
+        """
+        subjects = b"".join(digest_of(one) for one in told.findings)
+        row = (told.count, basis, told.day.isoformat(), json.dumps(standing), subjects, _pack(told))
+        try:
+            (patience,) = self._db.execute("PRAGMA busy_timeout").fetchone()
+            self._db.execute("PRAGMA busy_timeout = 0")
+            try:
+                self._db.execute("BEGIN IMMEDIATE")
+                self._db.execute(
+                    "INSERT OR IGNORE INTO findings (count_id, basis, day, standing, subjects, data)"
+                    " VALUES (?, ?, ?, ?, ?, ?)",
+                    row,
+                )
+                self._db.execute(
+                    "DELETE FROM findings WHERE count_id = ? AND basis <> ?"
+                    " AND id > (SELECT min(id) FROM findings WHERE count_id = ?)",
+                    (told.count, basis, told.count),
+                )
+                self._db.execute("COMMIT")
+            finally:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                self._db.execute(f"PRAGMA busy_timeout = {int(patience)}")
+        except sqlite3.Error:
+            return False
+        return True
+
+    def find(self, count: int, basis: str) -> Told | None:
+        """Return what was told of a count on the same basis; raises `LedgerError` where it is damaged."""
+        return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? AND basis = ?", (count, basis))
+
+    def first(self, count: int) -> Told | None:
+        """Return what was first told of a count; raises `LedgerError` where it is damaged."""
+        return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? ORDER BY id LIMIT 1", (count,))
+
+    def looks(self) -> dict[int, Look]:
+        """Return the first look at every count that was looked at, by the count's number."""
+        rows = self._db.execute(
+            "SELECT count_id, day, standing, subjects FROM findings"
+            " WHERE id IN (SELECT min(id) FROM findings GROUP BY count_id)"
+        )
+        return {
+            count: Look(count, date.fromisoformat(day), json.loads(standing), _digests(subjects))
+            for count, day, standing, subjects in rows
+        }
+
+    def _one(self, query: str, values: Sequence[Any]) -> Told | None:
+        row = self._db.execute(query, values).fetchone()
+        if row is None:
+            return None
+        count, day, data = row
+        try:
+            facts = json.loads(zlib.decompress(data))
+            findings = tuple(_finding(one) for one in facts["findings"])
+            filling = tuple(_fill_up(one) for one in facts["filling"])
+        except (ValueError, KeyError, TypeError, zlib.error) as error:
+            raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
+        return Told(count, date.fromisoformat(day), findings, filling)
+
+
+def _digests(subjects: bytes) -> frozenset[bytes]:
+    return frozenset(subjects[at : at + _DIGEST] for at in range(0, len(subjects), _DIGEST))
+
+
+def _pack(told: Told) -> bytes:
+    facts = {
+        "findings": [_finding_facts(one) for one in told.findings],
+        "filling": [
+            (one.target, one.amount, one.limit, one.when.meeting.name, *map(_day_text, _days(one.when)))
+            for one in told.filling
+        ],
+    }
+    # Lone surrogates stand for bytes that are not UTF-8; written as escapes they come back as they were.
+    return zlib.compress(json.dumps(facts, separators=(",", ":")).encode("ascii"), 1)
+
+
+def _finding_facts(one: Finding) -> list[Any]:
+    is_folder = isinstance(one.place, Address)
+    place = [one.place.system, one.place.path.hex()] if isinstance(one.place, Address) else one.place
+    rights = one.rights.value
+    return [one.check, int(is_folder), place, one.evidence, one.advice, one.cause, one.people, rights]
+
+
+def _finding(facts: Sequence[Any]) -> Finding:
+    check, is_folder, place, evidence, advice, cause, people, rights = facts
+    where = Address(place[0], bytes.fromhex(place[1])) if is_folder else place
+    return Finding(check, where, evidence, advice, cause, tuple(people), Right(rights))
+
+
+def _days(when: When) -> tuple[date | None, ...]:
+    return when.day, when.earliest, when.latest
+
+
+def _day_text(day: date | None) -> str:
+    return "" if day is None else day.isoformat()
+
+
+def _fill_up(facts: Sequence[Any]) -> FillUp:
+    target, amount, limit, meeting, *texts = facts
+    day, earliest, latest = (date.fromisoformat(text) if text else None for text in texts)
+    return FillUp(target, amount, limit, When(Meeting[meeting], day, earliest, latest))
