@@ -66,6 +66,7 @@ def _judges() -> dict[str, bool]:
         "directory server": ldap.is_there(),
         "quotas on Btrfs": btrfs.is_there(),
         "domain": domain.is_there(),
+        "browser": shutil.which("chromium") is not None,
     }
 
 

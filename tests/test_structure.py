@@ -29,6 +29,7 @@ FLOORS = {
     "cli": {"app", "formats"},
     "commands": {
         "app",
+        "papers",
         "cli",
         "questions",
         "faces",
@@ -40,6 +41,7 @@ FLOORS = {
         "formats",
         "core",
     },
+    "papers": {"questions", "faces", "reports", "formats", "core"},
     "app": {"questions", "faces", "office", "core"},
     "questions": {"office", "ledger", "sources", "carriers", "formats", "core"},
     "faces": {"formats", "reports", "core"},

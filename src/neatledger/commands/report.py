@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from importlib import import_module
 from pathlib import Path
 
 from neatledger.app import App
+from neatledger.cli import day_of
 from neatledger.errors import UsageError
 from neatledger.files import write_file
+from neatledger.papers import PAPERS
+from neatledger.questions.office import Office, open_office
 from neatledger.reports.paper import Paper
 
 __all__ = ["add_arguments", "run"]
@@ -15,7 +19,10 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("about", choices=("space", "mend"), help="space, or the worklist that mend shows")
+    parser.add_argument("about", choices=PAPERS, help="; ".join(map(": ".join, PAPERS.items())))
+    parser.add_argument(
+        "--against", metavar="DATE", type=day_of, help="mark what changed since the count of this day"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -25,38 +32,35 @@ def run(args: argparse.Namespace, app: App) -> int:
     if target is None or suffix not in (".html", ".xlsx"):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
         raise UsageError("where to, and as what?", hint=hint)
-    paper = _worklist(app) if args.about == "mend" else _space(app)
-    if suffix == ".html":
-        from neatledger.faces.page import render_page
+    with app.progress(f"report {args.about}"):
+        paper = _make(args.about, app.office)
+        if args.against is not None:
+            paper = _beside(args, app, paper)
+        if suffix == ".html":
+            from neatledger.faces.page import render_page
 
-        write_file(target, render_page(paper).encode("utf-8", "backslashreplace"))
-    else:
-        from neatledger.faces.workbook import render_workbook
+            data = render_page(paper).encode("utf-8", "backslashreplace")
+        else:
+            from neatledger.faces.workbook import render_workbook
 
-        write_file(target, render_workbook(paper))
+            data = render_workbook(paper)
+    write_file(target, data)
     app.say(f"The report is in {target}.")
     return 0
 
 
-def _space(app: App) -> Paper:
-    from neatledger.questions import report_space
-    from neatledger.reports.spacepaper import space_paper
-
-    office = app.office
-    found = report_space.ask(office)
-    return space_paper(office.plan, found, office.count.when, office.today, office.caveats())
+def _make(about: str, office: Office) -> Paper:
+    paper: Paper = import_module(f"neatledger.papers.{about}").make(office)
+    return paper
 
 
-def _worklist(app: App) -> Paper:
-    from neatledger.questions import worklist
-    from neatledger.questions.ends import findings_ended
-    from neatledger.questions.texts import StepTexts
-    from neatledger.reports.mend import mend_report
-    from neatledger.reports.mendpaper import mend_paper
+def _beside(args: argparse.Namespace, app: App, paper: Paper) -> Paper:
+    """Return the paper with what changed since the older count; the plan is that of today in both."""
+    from neatledger.papers.against import beside_older
 
-    office = app.office
-    found = worklist.ask(office)
-    ends = findings_ended(office, found)
-    texts = StepTexts(office)
-    report = mend_report(found.items, ends, (), office.names, texts.lines, office.count.when)
-    return mend_paper(report, found.left, office.plan.office, office.today, office.caveats())
+    if args.about == "mend":
+        raise UsageError("a worklist is not compared with an older one", hint="changes shows what changed")
+    then = app.office.ledger.find_count(args.against)
+    older = open_office(app.office_dir, as_of=then.day, today=then.day)
+    older.__dict__["plan"] = app.office.plan
+    return beside_older(paper, _make(args.about, older), then.when)

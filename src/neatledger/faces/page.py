@@ -1,108 +1,116 @@
-"""A paper as one page of HTML that needs nothing else: figures inside, with their words; readable in print."""
+"""A paper as one page of HTML that needs nothing else: figures inside, with their words; readable in print.
+
+Tables can be sorted and searched where the browser runs scripts; without, all is there and in order. Nothing is
+fetched: a policy in the page itself forbids it.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from importlib import resources
+from typing import TYPE_CHECKING, Any
 
-from neatledger.faces.figures import Drawn, draw_growth, draw_use
+from neatledger.core.tree.address import Address
+from neatledger.faces.figures import NARROW, Drawn, draw_growth, draw_lines, draw_use
 from neatledger.faces.table import show_cell
 from neatledger.reports.forecast import Growth
-from neatledger.reports.paper import Paper, Use
-from neatledger.reports.report import Column, MachineNote, Report, Show
+from neatledger.reports.paper import LETTERS, Grid, Lines, Paper, Part, Use
+from neatledger.reports.report import Aside, Cell, Column, MachineNote, Portion, Report, Row, Show, count_of
+
+if TYPE_CHECKING:
+    from markupsafe import Markup
 
 __all__ = ["draw", "render_page"]
 
-_TEMPLATE = """<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<title>{{ paper.title }}</title>
-<style>
-:root { color-scheme: light; }
-body { font: 15px/1.45 system-ui, sans-serif; color: #1a1a1a; background: #fff; margin: 2rem auto; max-width: 72rem;
-  padding: 0 1rem; }
-h1 { font-size: 1.6rem; margin: 0; }
-h2 { font-size: 1.15rem; margin: 2.2rem 0 .3rem; border-top: 1px solid #bbb; padding-top: .8rem; }
-.sub { color: #555; margin: .2rem 0 1.2rem; }
-.lead { border-left: 4px solid #444; padding: .2rem 0 .2rem 1rem; margin: 1rem 0; }
-.lead li { margin: .25rem 0; }
-.wide { overflow-x: auto; }
-table { border-collapse: collapse; margin: .6rem 0; font-size: .92rem; }
-th, td { padding: .22rem .8rem .22rem 0; text-align: left; vertical-align: top; }
-th { border-bottom: 1px solid #888; font-weight: 600; white-space: nowrap; }
-tr:nth-child(even) td { background: #f4f4f4; }
-td.n, th.n { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
-td.b { font-family: ui-monospace, monospace; white-space: nowrap; }
-.note { color: #444; font-size: .9rem; margin: .15rem 0; }
-img { max-width: 100%; height: auto; }
-figure { margin: .8rem 0; }
-figcaption { color: #444; font-size: .88rem; }
-@media print { body { margin: 0; max-width: none; } h2, figure { break-inside: avoid; } }
-</style>
-</head>
-<body>
-<h1>{{ paper.title }}</h1>
-<p class="sub">{{ paper.subtitle }}</p>
-<ul class="lead">{% for sentence in paper.lead %}<li>{{ sentence }}</li>{% endfor %}</ul>
-{% for part in parts %}
-<section>
-<h2>{{ part.title }}</h2>
-<p>{{ part.headline }}</p>
-{% for figure in part.figures %}
-<figure><img src="{{ figure.data }}" alt="{{ figure.words }}"><figcaption>{{ figure.words }}</figcaption></figure>
-{% endfor %}
-{% if part.rows %}
-<div class="wide"><table>
-<thead><tr>
-{% for column in part.columns %}<th class="{{ column.sort }}">{{ column.head }}</th>{% endfor %}
-</tr></thead>
-<tbody>
-{% for row in part.rows %}<tr>{% for cell in row %}<td class="{{ cell.sort }}">{{ cell.text }}</td>{% endfor %}</tr>
-{% endfor %}</tbody>
-</table></div>
-{% else %}<p class="note">{{ part.empty }}</p>{% endif %}
-{% for note in part.notes %}<p class="note">{{ note }}</p>
-{% endfor %}
-</section>
-{% endfor %}
-</body>
-</html>
-"""
+_MOST_ROWS = 2_000
+_SHADES = {letter: f"s{number}" for number, letter in enumerate(LETTERS.values())}
 
 
-def draw(figure: Growth | Use) -> Drawn:
-    """Draw a figure of a paper."""
-    if isinstance(figure, Growth):
-        return draw_growth(figure)
-    return draw_use(figure.name, figure.by, figure.shares)
+def draw(figure: Growth | Use | Lines) -> Drawn:
+    """Draw a figure of a paper, so wide that two or three stand side by side."""
+    match figure:
+        case Growth():
+            return draw_growth(figure, NARROW)
+        case Lines():
+            return draw_lines(figure, NARROW)
+        case Use():
+            return draw_use(figure.name, figure.by, figure.shares, NARROW)
 
 
 def _sort(column: Column) -> str:
-    return "n" if column.number else "b" if column.key == "bar" else ""
+    """Return the class of a column's cells: numbers, words that stay on a line, and what may go over lines."""
+    return "n" if column.number else "" if column.wraps or column.cuts else "k"
 
 
-def _part(title: str, report: Report, figures: Sequence[Growth | Use]) -> dict[str, Any]:
-    columns = [column for column in report.columns if column.show is not Show.MACHINE]
-    drawn = [draw(figure) for figure in figures]
+def _share(row: Row, cell: Cell) -> int | None:
+    """Return how much of a bar is filled, in percent; None where there is nothing to draw."""
+    portion = cell if isinstance(cell, Portion) else row.get("percent")
+    return min(100, portion.percent) if isinstance(portion, Portion) and portion.percent >= 0 else None
+
+
+def _cell(row: Row, column: Column) -> dict[str, Any]:
+    cell = row[column.key]
+    if column.key == "bar":
+        return {"share": _share(row, cell), "text": "", "sort": "b", "value": None}
+    value = cell.percent if isinstance(cell, Portion) else int(cell) if isinstance(cell, int) else None
+    sort = "a" if isinstance(cell, Address) else _sort(column)
+    return {"text": _breakable(show_cell(cell)), "sort": sort, "value": value, "share": None}
+
+
+def _breakable(text: str) -> Markup:
+    """Return a text that a browser may break after a slash, and copies as it is."""
+    from markupsafe import Markup, escape
+
+    return Markup(str(escape(text)).replace("/", "/<wbr>"))
+
+
+def _part(number: int, part: Part) -> dict[str, Any]:
+    report = part.report
+    columns = [column for column in report.columns if column.show is not Show.MACHINE and _is_told(report, column)]
+    drawn = [draw(figure) for figure in part.figures]
     return {
-        "title": title,
+        "id": f"part-{number}",
+        "title": part.title,
         "headline": report.headline,
-        "columns": [{"head": column.head, "sort": _sort(column)} for column in columns],
-        "rows": [
-            [{"text": show_cell(row[column.key]), "sort": _sort(column)} for column in columns]
-            for row in report.shown
-        ],
-        "notes": [note for note in report.notes if not isinstance(note, MachineNote)],
-        "empty": report.empty,
+        "columns": [{"head": "" if one.key == "bar" else one.head, "sort": _sort(one)} for one in columns],
+        "rows": [[_cell(row, column) for column in columns] for row in report.shown[:_MOST_ROWS]],
+        "notes": [*_left_out(report), *(note for note in report.notes if not isinstance(note, MachineNote | Aside))],
+        "empty": report.empty if part.grid is None else "",
         "figures": [{"data": each.as_data(), "words": each.words} for each in drawn],
+        "grid": _grid(part.grid) if part.grid is not None else None,
     }
+
+
+def _left_out(report: Report) -> list[str]:
+    more = len(report.shown) - _MOST_ROWS
+    return [f"{count_of(more, 'row')} more are left out of this page; a workbook has them all."] if more > 0 else []
+
+
+def _is_told(report: Report, column: Column) -> bool:
+    """Tell whether a column has anything to show: one that is empty in every row takes room and says nothing."""
+    return column.key == "bar" or any(show_cell(row[column.key]) for row in report.shown)
+
+
+def _grid(grid: Grid) -> dict[str, Any]:
+    rows = [
+        {
+            "name": _breakable(show_cell(row)),
+            "cells": [{"text": text, "shade": _SHADES.get(text.rpartition("→")[2], "s0")} for text in cells],
+        }
+        for row, cells in zip(grid.rows, grid.cells, strict=True)
+    ]
+    return {"columns": [show_cell(name) for name in grid.columns], "rows": rows}
 
 
 def render_page(paper: Paper) -> str:
     """Return the page; what comes from outside is escaped."""
     from jinja2 import Environment
+    from markupsafe import Markup
 
-    template = Environment(autoescape=True, trim_blocks=True).from_string(_TEMPLATE)
-    return template.render(paper=paper, parts=[_part(part.title, part.report, part.figures) for part in paper.parts])
+    here = resources.files("neatledger.faces")
+    template = Environment(autoescape=True, trim_blocks=True).from_string(
+        here.joinpath("page.html").read_text("utf-8")
+    )
+    parts: Sequence[dict[str, Any]] = [_part(number, part) for number, part in enumerate(paper.parts, start=1)]
+    script, style = (Markup(here.joinpath(f"page.{kind}").read_text("utf-8")) for kind in ("js", "css"))
+    return template.render(paper=paper, parts=parts, script=script, style=style)

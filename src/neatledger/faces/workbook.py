@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import io
 import re
+from typing import TYPE_CHECKING
 
 from neatledger.core.tree.address import Address
 from neatledger.faces.page import draw
 from neatledger.formats.names import show_address, show_bytes, show_text
-from neatledger.reports.paper import Paper
+from neatledger.reports.paper import Paper, Part
 from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Show
+
+if TYPE_CHECKING:
+    from openpyxl.worksheet.worksheet import Worksheet
 
 __all__ = ["render_workbook"]
 
@@ -44,6 +48,46 @@ def _columns(report: Report) -> list[Column]:
     return [column for column in report.columns if column.show is not Show.PEOPLE]
 
 
+# The more a letter gives, the darker its cell.
+_SHADES = {
+    "n": "ECECEC",
+    "v": "ECECEC",
+    "d": "ECECEC",
+    "x": "DCDCDC",
+    "?": "DCDCDC",
+    "R": "C9C9C9",
+    "C": "8D8D8D",
+    "M": "3D3D3D",
+}
+
+
+def _fill_map(sheet: Worksheet, part: Part) -> None:
+    """Write a map of access: folders down, people or groups across."""
+    from openpyxl.styles import Alignment, Font, PatternFill
+    from openpyxl.utils import get_column_letter
+
+    grid = part.grid
+    assert grid is not None
+    sheet.append(["FOLDER", *(_value(name) for name in grid.columns)])
+    for row, cells in zip(grid.rows, grid.cells, strict=True):
+        sheet.append([_value(row), *cells])
+        for number, text in enumerate(cells, start=2):
+            shade = _SHADES.get(text.rpartition("→")[2])
+            if shade is not None:
+                cell = sheet.cell(sheet.max_row, number)
+                cell.fill = PatternFill("solid", fgColor=shade)
+                cell.alignment = Alignment(horizontal="center")
+                cell.font = Font(color="FFFFFF" if shade in ("8D8D8D", "3D3D3D") else "000000")
+    for number in range(1, len(grid.columns) + 2):
+        head = sheet.cell(1, number)
+        head.font = Font(bold=True)
+        head.alignment = Alignment(text_rotation=90 if number > 1 else 0)
+        sheet.column_dimensions[get_column_letter(number)].width = 5 if number > 1 else _WIDEST
+    sheet.freeze_panes = "B2"
+    for at, note in enumerate((part.report.headline, *part.report.notes)):
+        sheet.cell(len(grid.rows) + 3 + at, 1, _value(note))
+
+
 def render_workbook(paper: Paper) -> bytes:
     """Return the workbook's bytes."""
     from openpyxl import Workbook
@@ -61,6 +105,9 @@ def render_workbook(paper: Paper) -> bytes:
     first.column_dimensions["A"].width = 110
     for part in paper.parts:
         sheet = book.create_sheet(_FORBIDDEN.sub(" ", part.title)[:31])
+        if part.grid is not None:
+            _fill_map(sheet, part)
+            continue
         columns = _columns(part.report)
         sheet.append([column.head or column.key.replace("_", " ").upper() for column in columns])
         for row in part.report.rows:

@@ -114,8 +114,11 @@ class Office:
         """A reader for each system of the count."""
         return self.readers_of(self.count)
 
-    def caveats(self) -> list[str]:
-        """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole."""
+    def caveats(self, *, for_paper: bool = False) -> list[str]:
+        """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole.
+
+        A paper names no commands.
+        """
         readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
         found = []
         for one in self.count.surveys if readers or self.is_whole else ():
@@ -126,7 +129,8 @@ class Office:
                 found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")
             if one.not_seen:
                 message = "could not be seen there: what hangs on it is unknown, or missing here"
-                found.append(f"{name}: {one.not_seen_words} {message} (neatledger counts --not-seen {name}).")
+                more = "" if for_paper else f" (neatledger counts --not-seen {name})"
+                found.append(f"{name}: {one.not_seen_words} {message}{more}.")
         return found
 
     def reader(self, system: str) -> SurveyReader:

@@ -11,9 +11,9 @@ from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address
 from neatledger.reports.findings import COLUMNS, Came, Graded, SinceOf, finding_row, since_words
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, count_of
 
-__all__ = ["GROUPS", "cause_report", "cause_words", "causes_report", "grouped_report"]
+__all__ = ["GROUPS", "cause_report", "cause_words", "causes_paper_report", "causes_report", "grouped_report"]
 
 _MOST = 10
 _COLUMNS = (
@@ -23,7 +23,7 @@ _COLUMNS = (
     Column("where", "WHERE", Show.PEOPLE, wraps=True),
     Column("what", "WHAT, FOR WHOM", Show.PEOPLE, wraps=True),
 )
-_FEW = 4
+_FEW, _SAID = 4, 2
 _WEIGHT_WORDS = {1: "seeing names", 2: "reading", 3: "changing", 5: "letting others in"}
 
 
@@ -63,6 +63,45 @@ def causes_report(
         notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
     headline = headline or _headline(causes, when)
     return Report("check", headline, [*_COLUMNS, *_machine(COLUMNS)], rows, notes, "no findings", shown)
+
+
+def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> Report:
+    """Show the first causes for a paper: without commands, with what helps in words."""
+    columns = (
+        Column("number", "", number=True),
+        Column("where", "WHERE", wraps=True),
+        Column("severity", "SEVERITY"),
+        Column("exposure", "EXPOSURE", number=True),
+        Column("bar", ""),
+        Column("since", "SINCE"),
+        Column("what", "WHAT", wraps=True),
+        Column("people", "WHOM IT CONCERNS", wraps=True),
+        Column("advice", "WHAT TO DO", wraps=True),
+    )
+    most = max((one.exposure.points for one in causes), default=1) or 1
+    rows: list[Row] = []
+    for number, one in enumerate(causes[:first], start=1):
+        advice = list(dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings))
+        checks = list(dict.fromkeys(each.check for each in one.findings))
+        row = _cause_row(number, one, since)
+        rows.append(
+            {
+                "number": number,
+                "where": row["where"],
+                "severity": one.severity.value,
+                "exposure": one.exposure.points,
+                "bar": Portion(one.exposure.points, most),
+                "since": row["since_words"],
+                "what": "; ".join(CHECKS[name].summary for name in checks[:_SAID]),
+                "people": _who(one.people),
+                "advice": "; or ".join(advice[:_SAID]),
+            }
+        )
+    rest = len(causes) - len(rows)
+    notes = ["Exposure: people with more than is meant, times what they can do, times how sensitive the place is."]
+    notes += [f"{count_of(rest, 'cause')} more weigh less."] if rest > 0 else []
+    headline = f"{count_of(len(causes), 'cause')}, the gravest first."
+    return Report("causes", headline, columns, rows, notes, "the office is in order")
 
 
 def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -> list[Row]:

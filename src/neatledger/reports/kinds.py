@@ -9,7 +9,7 @@ from neatledger.core.space.figures import Figures
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.bars import bar
-from neatledger.reports.report import Column, Portion, Report, Row, Show, Size, count_of
+from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, Size, count_of
 
 __all__ = ["barred_report", "kinds_report"]
 
@@ -41,7 +41,7 @@ def kinds_report(
         Column("barred", "BARRED IN", wraps=True),
     )
     headline = f"{name}: {count_of(len(kinds), 'kind')} of files, {show_size(whole)}, as counted on {when}."
-    notes = ["--barred lists what is stored in spite of a rule."] if any(barred.values()) else []
+    notes: list[str] = [Aside("--barred lists what is stored in spite of a rule.")] if any(barred.values()) else []
     return Report("kinds", headline, columns, rows, notes, "no files")
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from neatledger.core.sharing.lapses import Lapse
-from neatledger.reports.report import Column, Report, Row, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["CalendarDay", "calendar_days", "lapses_report"]
 
@@ -48,8 +48,8 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) ->
     first = f"; the next on {coming[0].day}" if coming else ""
     headline = f"{count_of(len(found), 'thing')} {'lapses' if len(found) == 1 else 'lapse'}{first}."
     notes = ["What ends gives no access any more; the folders themselves stay."] if rows else []
-    notes += [f"{past:,} lapsed before {today} (--past shows them)."] if past else []
-    notes += [f"{later:,} more come later (--within DAYS)."] if later else []
+    notes += [Aside(f"{past:,} lapsed before {today} (--past shows them).")] if past else []
+    notes += [Aside(f"{later:,} more come later (--within DAYS).")] if later else []
     return Report("lapses", headline, _COLUMNS, rows, notes, "nothing lapses in this time")
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.people.matching import Proposal
 from neatledger.core.plan.plan import Plan
-from neatledger.reports.report import Column, Report, Row, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["matching_report"]
 
@@ -37,15 +37,14 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
     headline = (
         f"{count_of(len(proposals), 'account')} not matched with a person yet; {len(clear)} of them clearly can be."
     )
-    notes = []
+    notes: list[str] = []
     if written:
         headline = f"{count_of(written, 'account')} joined to people in the plan."
     elif clear:
         first = clear[0]
-        notes.append(
-            "Until the plan says so, these stay apart. --write joins the clear ones in office.yaml; by hand:"
-        )
-        notes.append(f"  people: {{{first.candidates[0]}: {{accounts: {{{first.system}: {first.account.login}}}}}}}")
+        by_hand = f"  people: {{{first.candidates[0]}: {{accounts: {{{first.system}: {first.account.login}}}}}}}"
+        joins = "Until the plan says so, these stay apart. --write joins the clear ones in office.yaml; by hand:"
+        notes += [Aside(joins), Aside(by_hand)]
     if len(clear) < len(proposals):
         notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
     return Report(

@@ -1,14 +1,30 @@
-"""A paper: reports and figures under one title, in a stable order, as a page and a workbook show them."""
+"""A paper: reports, maps and figures under one title, in a stable order, as a page and a workbook show them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import date
 
+from neatledger.core.lists.rights import Level
+from neatledger.core.tree.address import Address
 from neatledger.reports.forecast import Growth
 from neatledger.reports.report import Report
 
-__all__ = ["Paper", "Part", "Use"]
+__all__ = ["LETTERS", "Grid", "Lines", "Paper", "Part", "Use"]
+
+LETTERS: dict[Level, str] = {
+    Level.NONE: "",
+    Level.LIST: "n",
+    Level.VIEW: "v",
+    Level.DROP: "d",
+    Level.MIXED: "x",
+    Level.READ: "R",
+    Level.WRITE: "C",
+    Level.MANAGE: "M",
+    Level.UNKNOWN: "?",
+}
+"""How a level stands in a map; the more it gives, the darker it is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,12 +37,35 @@ class Use:
 
 
 @dataclass(frozen=True, slots=True)
+class Lines:
+    """Numbers over time, one line above the other: what they are of, the days, and for each name its numbers."""
+
+    name: str
+    days: Sequence[date]
+    series: Sequence[tuple[str, Sequence[int]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """A map of access: folders down, people or groups across, in each cell the letter of a level (`LETTERS`)."""
+
+    rows: Sequence[Address]
+    columns: Sequence[str]
+    cells: Sequence[Sequence[str]]
+
+
+@dataclass(frozen=True, slots=True)
 class Part:
-    """One part of a paper: its title, what it says in a sentence, its table and its figures."""
+    """One part of a paper: its title, what it says in a sentence, its table or map, and its figures.
+
+    `keys` are the columns that tell a row of the table from others, for a comparison with an older paper.
+    """
 
     title: str
     report: Report
-    figures: Sequence[Growth | Use] = field(default_factory=tuple)
+    figures: Sequence[Growth | Use | Lines] = field(default_factory=tuple)
+    keys: Sequence[str] = ()
+    grid: Grid | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -91,7 +91,7 @@ def _row(line: LimitStatus, today: date) -> Row:
         "used_bytes": Size(line.amount),
         "told_bytes": None if line.found is None or line.found.used is None else Size(line.found.used),
         "planned_bytes": limit_cell(planned),
-        "planned": "-" if planned is None else limit_cell(planned),
+        "planned": "none" if planned is None else limit_cell(planned),
         "planned_rule": planned.rule if planned else "",
         "found_bytes": limit_cell(found),
         "found": _found_words(planned, found),
@@ -110,9 +110,11 @@ def _row(line: LimitStatus, today: date) -> Row:
 
 def _found_words(planned: Settings | None, found: Settings | None) -> Cell:
     """Return what people see of what was found: what agrees with the plan need not be read twice."""
-    if planned is None or found is None or planned.limit != found.limit:
+    if found is None:
+        return "not told"
+    if planned is None or planned.limit != found.limit:
         return limit_cell(found)
-    return "=" if _same(planned, found) else f"= {'enforced' if found.enforced else 'watched'}"
+    return "as planned" if _same(planned, found) else f"but {'enforced' if found.enforced else 'watched'}"
 
 
 def _same(planned: Settings, found: Settings) -> bool:
@@ -141,12 +143,12 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     unlimited = len(ordered) - len(limited)
     notes += [f"{count_of(unlimited, 'person')} without a limit on either side."] if unlimited else []
     if any(line.found_settings is None and line.target.on is not On.POOL for line in chosen):
-        notes.append("FOUND ?: the system does not tell this limit; the plan's word stands for it.")
+        notes.append("FOUND not told: the system does not tell this limit; the plan's word stands for it.")
     shown = {id(line) for line in chosen}
     notes += _told(ordered)
     notes += [f"{line.target.key}: {line.items_words}." for line in ordered if line.items_warned is not None]
     notes += [note if id(line) in shown else MachineNote(note) for line, note in _differences(ordered)]
-    notes.append("FOUND =: as planned, the rule too. kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
+    notes.append("kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
     rows = [_row(line, today) for line in ordered]
     folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in shown]
     return Report(

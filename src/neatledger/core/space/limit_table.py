@@ -272,7 +272,7 @@ class LimitStatus:
             grace = self.grace_left(today)
             if grace is None:
                 return "over, watched"
-            return f"over, {grace} days left" if grace > 0 else "over, grace is up"
+            return f"over, {grace} {'day' if grace == 1 else 'days'} left" if grace > 0 else "over, grace is up"
         if self.left is not None and self.left <= 0:
             return "full"
         return f"past {self.warned} %" if self.warned is not None and self.items_left != 0 else of_items or "fine"

@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
-from datetime import date
 
-from neatledger.reports.mend import LeftOver, stays_report
+from neatledger.questions import worklist
+from neatledger.questions.ends import findings_ended
+from neatledger.questions.office import Office
+from neatledger.questions.texts import StepTexts
+from neatledger.reports.mend import mend_report, stays_report
 from neatledger.reports.paper import Paper, Part
 from neatledger.reports.report import Aside, Column, Report, Row, Show
 
-__all__ = ["mend_paper"]
+__all__ = ["make"]
 
 _BOX = "\u2610"
 
 
-def mend_paper(
-    report: Report, left: Sequence[LeftOver], office: str, today: date, caveats: Sequence[str] = ()
-) -> Paper:
-    """Make the paper of a worklist; steps keep their numbers, for their order goes over all systems.
-
-    `left` is what no step ends: it has a part of its own, so `report` is made without it.
-    """
+def make(office: Office) -> Paper:
+    """Make the paper of the worklist; steps keep their numbers, for their order goes over all systems."""
+    found = worklist.ask(office)
+    ends = findings_ended(office, found)
+    # What no step ends has a part of its own.
+    report = mend_report(found.items, ends, (), office.names, StepTexts(office).lines, office.count.when)
     systems = list(dict.fromkeys(str(row["system"]) for row in report.rows))
     columns = (
         Column("done", "DONE"),
@@ -37,8 +38,12 @@ def mend_paper(
         rows: list[Row] = [{"done": _BOX, **row} for row in report.rows if row["system"] == system]
         part = Report("mend", f"{len(rows)} of {len(report.rows)} steps are on {system}.", columns, rows)
         parts.append(Part(system, part))
-    lead = [report.headline, *(note for note in report.notes if not isinstance(note, Aside)), *caveats]
+    lead = [
+        report.headline,
+        *(note for note in report.notes if not isinstance(note, Aside)),
+        *office.caveats(for_paper=True),
+    ]
     lead.insert(1, "mend --texts prints each step as a command or a change record, in the same order.")
-    if left:
-        parts.append(Part("What stays", stays_report(left)))
-    return Paper(f"{office}: what to mend", f"made on {today}", lead, parts)
+    if found.left:
+        parts.append(Part("What stays", stays_report(found.left)))
+    return Paper(f"{office.plan.office}: what to mend", f"made on {office.today}", lead, parts)

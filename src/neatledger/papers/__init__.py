@@ -1,0 +1,15 @@
+"""Papers for people who decide: each a file that puts questions to the office and their answers together."""
+
+from __future__ import annotations
+
+__all__ = ["PAPERS"]
+
+PAPERS = {
+    "office": "the office on a page: what to do first, and how it stands",
+    "access": "who can do what where, as a map, and what is beyond the plan",
+    "people": "everybody with their accounts and groups, and who can do the most",
+    "sharing": "links, hand-outs, guests and devices, and what lapses",
+    "space": "what is used, allowed and left, and until when it lasts",
+    "mend": "the worklist that mend shows, to tick off",
+}
+"""Name → what it is; the module is neatledger.papers.NAME, with a function `make`."""
