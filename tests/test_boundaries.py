@@ -340,7 +340,7 @@ STATES = [
     (of_folder(950, warn=((80, ()), (95, ()))), "past 95 %", True), (of_folder(5, UNLIMITED), "no limit", False),
     (of_folder(0, 0), "full", True), (of_folder(1, 0), "over", True),
     (of_folder(1001, enforced=False), "over, watched", False),
-    (of_folder(1001, over_since=ago(13), **GRACE), "over, 1 days left", False),
+    (of_folder(1001, over_since=ago(13), **GRACE), "over, 1 day left", False),
     (of_folder(1001, over_since=ago(14), **GRACE), "over, grace is up", True),
     (of_folder(1001, over_since=ago(99), enforced=True, grace_days=14), "over", True),
     (of_folder(1000, over_since=None, **GRACE), "full", False),

@@ -57,7 +57,7 @@ def test_the_sample_office_has_forty_weeks_and_an_example_of_everything(demo: Pa
     fullness = [int(row["percent"]) if row["percent"] else -1 for row in lines.values()]
     assert fullness[2:] == sorted(fullness[2:], reverse=True), "the fullest first"
     table = run("space", "--office", demo, "--today", "2026-11-23").stdout
-    assert "pool barn" in table and "#########." in table and "= watched" in table
+    assert "pool barn" in table and "#########." in table and "but watched" in table
 
 
 @pytest.mark.parametrize("place", ["barn:/", "loft:/", None])
@@ -343,7 +343,9 @@ class _Page(HTMLParser):
             self.images.append(found)
         self._in_head = tag == "h2"
         self.outside += [
-            value for name, value in attrs if name in ("src", "href") and value and not value.startswith("data:")
+            value
+            for name, value in attrs
+            if name in ("src", "href") and value and not value.startswith(("data:", "#"))
         ]
 
     def handle_data(self, data: str) -> None:
@@ -357,7 +359,7 @@ def test_the_report_is_a_page_of_one_file_and_a_workbook_with_numbers(demo: Path
     page = _Page()
     text = (tmp_path / "space.html").read_text()
     page.feed(text)
-    assert not page.outside and "<script" not in text
+    assert not page.outside and text.count("<script") == 1
     assert page.images and all(image["alt"] and len(image["alt"]) > 40 for image in page.images)
     assert page.heads[:3] == ["Limits", "Forecast", "Promised"] and "Findings" in page.heads
     run("report", "space", "-o", tmp_path / "space.xlsx", "--office", demo, "--today", "2026-11-23")
@@ -394,7 +396,7 @@ def test_names_from_outside_do_no_harm_in_pages_and_workbooks(tmp_path: Path, ru
     )
     run("gather", "--office", tmp_path)
     run("report", "space", "-o", tmp_path / "x.html", "--office", tmp_path)
-    assert "<script" not in (tmp_path / "x.html").read_text()
+    assert (tmp_path / "x.html").read_text().count("<script") == 1
     run("report", "space", "-o", tmp_path / "x.xlsx", "--office", tmp_path)
     book = load_workbook(tmp_path / "x.xlsx")
     cells = [cell for sheet in book for row in sheet.iter_rows() for cell in row]

@@ -17,7 +17,7 @@ for (const table of document.querySelectorAll("table.rows")) {
         const numbers = x !== "" && y !== "" && !isNaN(x) && !isNaN(y);
         return numbers ? x - y : x.localeCompare(y, undefined, { numeric: true });
       };
-      body.append(...[...rows].sort(compare).sort((a, b) => (down ? compare(b, a) : 0)));
+      body.append(...[...rows].sort((a, b) => (down ? compare(b, a) : compare(a, b))));
     });
   });
   if (rows.length < 8) continue;

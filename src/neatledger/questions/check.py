@@ -116,16 +116,17 @@ def ask_since(office: Office, since: date | None = None, only: Iterable[str] | N
 def ask_since_when(office: Office, cause: Cause) -> Since:
     """Return between which two days the first findings of a cause came that still stand.
 
-    Where they were there at the first look, older counts are looked at by halving, by the plan of today: of something
-    that came and went several times one coming is told.
+    Counts between that nobody looked at are looked at by halving, by the plan of today: of something that came and
+    went several times one coming is told.
     """
     history = told.History(office)
     first = min((history.since(one) for one in cause.findings), key=lambda one: one.first)
-    if first.before is not None:
-        return first
     looked_at = {one.count for one in history.looks}
-    counts = [one for one in told.counts_until(office) if one.id not in looked_at]
-    known = [one for one in counts if one.day <= first.first]
+    known = [
+        one
+        for one in told.counts_until(office)
+        if one.id not in looked_at and one.day < first.first and (first.before is None or one.day > first.before)
+    ]
     if not known:
         return first
     names = {one.check for one in cause.findings}
@@ -137,16 +138,18 @@ def ask_since_when(office: Office, cause: Cause) -> Since:
         )
 
     of_space = is_of_space(cause.findings[0])
-    if is_there(known[0]):
-        return Since(None, known[0].day)
-    low, high = 0, len(known)
+    low, high = -1, len(known)
+    if first.before is None:
+        if is_there(known[0]):
+            return Since(None, known[0].day)
+        low = 0
     while high - low > 1:
         middle = (low + high) // 2
         if is_there(known[middle]):
             high = middle
         else:
             low = middle
-    return Since(known[low].day, known[high].day if high < len(known) else first.first)
+    return Since(known[low].day if low >= 0 else first.before, known[high].day if high < len(known) else first.first)
 
 
 def check_called(name: str) -> str:
