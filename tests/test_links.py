@@ -375,7 +375,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     run("gather", "--quiet", "--office", office)
     db = sqlite3.connect(office / "ledger.db")
     for statement in (
-        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
+        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
         "PRAGMA user_version = 2",
     ):  # fmt: skip
         db.execute(statement)

@@ -19,6 +19,7 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.steps.contract import ItemState
 from neatledger.core.steps.grants import set_holder
+from neatledger.core.steps.narrowed import narrowed_item
 from neatledger.core.steps.order import Direction, Harm, Scope, arrange, is_harmless
 from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
@@ -181,3 +182,21 @@ def test_a_list_is_brought_to_the_plan_and_no_further(world: World, data) -> Non
         assert not has & ~should & ~had, "somebody was given more than the plan gives them"
         if Right.MANAGE not in should & ~has:
             assert not should & had & ~has, "somebody lost what the plan gives them"
+
+
+@given(st.sampled_from(WORLDS), st.data())
+def test_one_persons_part_in_a_list_is_narrowed_and_nobody_elses(world: World, data) -> None:
+    item, meant = data.draw(meant_folders(world))
+    names = sorted({one.person for one in meant.people})
+    person = data.draw(st.sampled_from(names))
+    level = data.draw(st.sampled_from([Level.NONE, Level.LIST, Level.READ]))
+    try:
+        after = narrowed_item(world.model.name, item, meant.people, meant.groups, {person: level})
+    except StepError:
+        return
+    for one in names:
+        had, has = has_of(item, meant, one), has_of(after, meant, one)
+        if one == person:
+            assert not has & ~(LEVEL_RIGHTS[level] & had) & ~Right.MANAGE, "more is left than was decided"
+        else:
+            assert (has ^ had) & ~Right.MANAGE == Right.NONE, "somebody else lost something, or was given it"

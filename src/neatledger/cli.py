@@ -57,6 +57,7 @@ COMMANDS: dict[str, str] = {
     "changes": "what access was gained and lost between two counts",
     "history": "what somebody had on a folder count by count, and what changed each time",
     "check": "test the office against the plan and against good order",
+    "review": "who answers for a folder says who keeps what: packs, answers, what is due",
     "report": "the office, access, people, sharing, space or worklist as a page or workbook",
     "completion": "what completes words on a shell's command line",
     "manual": "a manual page, made from the commands' own words",
@@ -104,7 +105,7 @@ _MAP = (
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
     ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
-    ("deciding", ("suppose", "accept", "report")),
+    ("deciding", ("suppose", "accept", "review", "report")),
     ("shell", ("completion", "manual")),
 )
 """The commands in the order of the work, those of every day first."""
@@ -127,6 +128,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "most": ("most", "most --by read"),
     "reach": ("reach thistle", "reach 'Juliet Hale' --every"),
     "report": ("report office -o office.html", "report access --against 2026-10-01 -o a.xlsx"),
+    "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
     "room": ("room quill barn:/Homes/pquill",),
     "space": ("space", "space barn:/Imaging"),
     "suppose": ("suppose --into payroll=thistle", "suppose --push barn:/Records"),

@@ -6,7 +6,7 @@ import argparse
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from neatledger import __version__
 from neatledger.app import App, Options
 from neatledger.cli import make_parser
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.reviews.pack import Choice, Decision
 from neatledger.core.survey.survey import Survey
 from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
 from neatledger.demo.make import (
@@ -31,12 +32,13 @@ from neatledger.demo.make import (
 from neatledger.demo.smbserver import is_root, missing
 from neatledger.errors import SourceError
 from neatledger.extras import require_all
-from neatledger.questions import Office, open_office
+from neatledger.questions import Office, open_office, review
 from neatledger.questions.gather import read_system
 
 __all__ = ["add_arguments", "run"]
 
 _BEFORE, _TODAY = "2026-11-16", "2026-11-23"
+_REVIEWED = date(2026, 10, 5)
 _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Who can really read Payroll? One reader is a surprise:", ("who", "barn:/Payroll")),
     ("Why can the student? The chain of gates is the computation itself:", ("why", "thistle", "barn:/Payroll")),
@@ -58,6 +60,7 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
         "What if the students were no members there any more? All that was passed on goes too:",
         ("suppose", "--take-back", "member:Imaging exchange=students"),
     ),
+    ("Who decides who keeps what, and what of that is not done?", ("review",)),
     ("What ends in the next two weeks?", ("lapses", "--within", "14")),
     ("What would pushing the surgery's list down change?", ("inherit", "loft:/Surgery", "--push")),
     ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
@@ -159,6 +162,20 @@ def _keep_history(app: App, office: Path) -> None:
         finally:
             listing.unlink(missing_ok=True)
             ledger.close()
+    _keep_review(office)
+
+
+def _keep_review(office: Path) -> None:
+    """Keep what Vera Stone decided in the autumn; of her one removal nobody has seen to it yet."""
+    then = open_office(office, as_of=_REVIEWED, today=_REVIEWED)
+    moment = datetime.combine(_REVIEWED, time(9), UTC)
+    (made,) = review.make(then, ["stone"], moment)
+    decisions = [
+        Decision(row, Choice.REMOVE if row.person == "afinch" else Choice.KEEP, None, "Vera Stone", _REVIEWED)
+        for row in made.pack.rows
+    ]
+    then.ledger.reviews.add_answer(made.pack, "Vera Stone", _REVIEWED, decisions, moment)
+    then.ledger.close()
 
 
 def _read(office: Office, settings: Mapping[str, Any], system: str) -> Survey:

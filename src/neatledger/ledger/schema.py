@@ -128,5 +128,19 @@ CREATE TRIGGER findings_never_altered BEFORE UPDATE ON findings
 BEGIN SELECT RAISE(ABORT, 'findings are never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS)
+_REVIEWS = """
+CREATE TABLE reviews (
+    id INTEGER PRIMARY KEY,
+    event TEXT NOT NULL,                 -- made (a pack), taken (an answer)
+    moment TEXT NOT NULL,                -- ISO 8601, UTC
+    facts TEXT NOT NULL,                 -- JSON object
+    seal BLOB NOT NULL                   -- SHA-256 of the seal before it and of the entry
+);
+CREATE TRIGGER reviews_never_altered BEFORE UPDATE ON reviews
+BEGIN SELECT RAISE(ABORT, 'decisions are never altered'); END;
+CREATE TRIGGER reviews_never_shortened BEFORE DELETE ON reviews
+BEGIN SELECT RAISE(ABORT, 'decisions are never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS)
 VERSION = len(MIGRATIONS)

@@ -22,6 +22,7 @@ from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
+from neatledger.ledger.reviews import Reviews
 from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
 
@@ -251,6 +252,11 @@ class Ledger:
     def findings(self) -> FindingLog:
         """What the checks told of the counts."""
         return FindingLog(self._db, str(self.path))
+
+    @property
+    def reviews(self) -> Reviews:
+        """The record of what was asked of whom, and decided."""
+        return Reviews(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
@@ -13,14 +13,18 @@ from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
 from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit
 from neatledger.core.plan.plan import Plan
+from neatledger.core.reviews.outcome import GrantEdit, apply_edits
 from neatledger.core.space.bands import Restating, apply_restating
 from neatledger.core.space.sizes import NO_LIMIT, spell_size
+from neatledger.core.tree.address import Address
 from neatledger.errors import OfficeError
 from neatledger.files import locked, write_file
+from neatledger.formats.names import show_address
+from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, parse_plan
 from neatledger.office.space import NO_GRACE
 
-__all__ = ["add_acceptance", "add_accounts", "write_restating"]
+__all__ = ["add_acceptance", "add_accounts", "write_grants", "write_restating"]
 
 
 def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until: str | None) -> None:
@@ -46,6 +50,45 @@ def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> 
                 has[system] = login
             else:
                 has[system] = [*([before] if isinstance(before, str) else before), login]
+
+
+def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> None:
+    """Write grants by name into the plan, change them or take them out; raises as `add_acceptance`.
+
+    The plan's folders read afterwards as `apply_edits` has them, or nothing is written.
+    """
+    then = apply_edits(plan, edits)
+    with _editing(office_dir, plan, then, meant=_granted) as edited:
+        if not edited.get("folders"):
+            edited["folders"] = CommentedMap()
+        for edit in edits:
+            key = next((one for one in edited["folders"] if parse_address(one) == edit.folder), None)
+            if key is None:
+                key = _address_text(edit.folder)
+                edited["folders"][key] = CommentedMap()
+            folder = _mapping(edited["folders"], key)
+            if not folder.get("grants"):
+                folder["grants"] = CommentedMap()
+                folder["grants"].fa.set_flow_style()
+            grants = _mapping(folder, "grants")
+            if edit.level is None:
+                grants.pop(edit.person, None)
+            else:
+                grants[edit.person] = edit.level.value
+
+
+def _address_text(address: Address) -> str:
+    try:
+        return f"{address.system}:{address.path.decode()}"
+    except UnicodeDecodeError:
+        raise OfficeError(f"{show_address(address)} has a name that a plan cannot say: by hand") from None
+
+
+def _granted(plan: Plan) -> tuple[Any, ...]:
+    """Return what a plan says of folders, wherever in the file it says so."""
+    return tuple(
+        sorted((one.address, tuple(sorted(one.grants.items())), one.closed, one.owner) for one in plan.folders)
+    )
 
 
 _PARTS = {On.FOLDER: "folders", On.PERSON: "people", On.GROUP: "groups"}
@@ -136,12 +179,18 @@ def _mapping(above: Any, key: str) -> Any:
 
 @contextmanager
 def _editing(
-    office_dir: Path, before: Plan | None = None, then: Plan | None = None, *, only_try: bool = False
+    office_dir: Path,
+    before: Plan | None = None,
+    then: Plan | None = None,
+    *,
+    only_try: bool = False,
+    meant: Callable[[Plan], tuple[Any, ...]] | None = None,
 ) -> Iterator[Any]:
     """Give the plan's text to be altered; written back where the result is a plan still.
 
-    Where it is said what the plan means `before` and `then` (as far as `_meant` goes), it has to.
+    Where it is said what the plan means `before` and `then`, as far as `meant` goes (limits and bands), it has to.
     """
+    meant = meant or _meant
     path = office_dir / PLAN_NAME
     # Nobody else's edit may come between reading and writing: it would be lost.
     with nullcontext() if only_try else locked(office_dir):
@@ -149,14 +198,14 @@ def _editing(
             text = path.read_text("utf-8")
         except OSError as error:
             raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
-        if before is not None and _meant(parse_plan(text, str(path))) != _meant(before):
+        if before is not None and meant(parse_plan(text, str(path))) != meant(before):
             raise OfficeError("the plan was changed since it was read", str(path), "call again")
         edited = _yaml().load(text)
         yield edited
         out = io.StringIO()
         _yaml().dump(edited, out)
         result = parse_plan(out.getvalue(), str(path))
-        if then is not None and _meant(result) != _meant(then):
+        if then is not None and meant(result) != meant(then):
             raise OfficeError("this cannot be written so that it reads as shown", str(path))
         if not only_try:
             write_file(path, out.getvalue().encode("utf-8"))

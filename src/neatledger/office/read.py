@@ -221,10 +221,11 @@ class _Builder:
         grants = {holder: Level(level) for holder, level in (one.get("grants") or {}).items()}
         for holder in grants:
             self._holder((*here, "grants", holder), holder, known)
-        owner = one.get("owner", "")
-        if owner and owner not in (self.value.get("people") or {}):
-            self._fault((*here, "owner"), repr(owner), "a person of this plan")
-        return PlanFolder(address, grants, bool(one.get("closed", False)), owner, self._line(here))
+        for key in ("owner", "decides"):
+            if one.get(key) and one[key] not in (self.value.get("people") or {}):
+                self._fault((*here, key), repr(one[key]), "a person of this plan")
+        closed, owner, decides = bool(one.get("closed", False)), one.get("owner", ""), one.get("decides", "")
+        return PlanFolder(address, grants, closed, owner, self._line(here), decides)
 
     def _expectation(self, place: int, one: Mapping[str, Any], known: set[str]) -> Expectation:
         here: KeyPath = ("expectations", place)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from datetime import date
 
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import (
     HomeUse,
     OfficeFacts,
+    ReviewFacts,
     ServiceFacts,
     SpaceFacts,
     SystemFacts,
@@ -17,6 +19,7 @@ from neatledger.core.people.homes import match_homes
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import PlanSystem
+from neatledger.core.reviews.pack import Decision
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import promises
 from neatledger.core.space.when import Meeting, When
@@ -31,13 +34,38 @@ from neatledger.questions.office import Office
 from neatledger.questions.versions import bin_bytes, kept_versions
 from neatledger.questions.views import load_views
 
-__all__ = ["load_facts", "load_space"]
+__all__ = ["load_facts", "load_reviews", "load_space"]
 
 
 def load_facts(office: Office) -> OfficeFacts:
     """Return the whole office for its checks."""
     systems = [_system(office, name) for name in office.readers]
-    return OfficeFacts(office.plan, systems, office.today, lambda: load_space(office), lambda: _services(office))
+    return OfficeFacts(
+        office.plan,
+        systems,
+        office.today,
+        lambda: load_space(office),
+        lambda: _services(office),
+        lambda: load_reviews(office),
+    )
+
+
+def load_reviews(office: Office) -> ReviewFacts:
+    """Return what was decided until the day of the question, the newest decision on each person and folder."""
+    made, taken = office.ledger.reviews.read()
+    packs = {pack.id: pack for pack in made}
+    reviewed: dict[Address, date] = {}
+    newest: dict[tuple[Address, str], Decision] = {}
+    for answer in taken:
+        if answer.day > office.today:
+            continue
+        for folder in packs[answer.pack].folders:
+            reviewed[folder] = max(answer.day, reviewed.get(folder, answer.day))
+        for decision in answer.decisions:
+            key = decision.row.folder, decision.row.person
+            if key not in newest or newest[key].day <= decision.day:
+                newest[key] = decision
+    return ReviewFacts(reviewed, list(newest.values()))
 
 
 def _services(office: Office) -> list[ServiceFacts]:

@@ -87,7 +87,8 @@ def _basis(office: Office) -> str:
         raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
     surveys = sorted(one.id for one in office.count.surveys)
     counts = [one.id for one in counts_until(office)]
-    words = (__version__, office.today.isoformat(), office.day.isoformat(), surveys, counts, sha256(plan).hexdigest())
+    days = office.today.isoformat(), office.day.isoformat()
+    words = (__version__, days, surveys, counts, office.ledger.reviews.head(), sha256(plan).hexdigest())
     return sha256(repr(words).encode()).hexdigest()
 
 

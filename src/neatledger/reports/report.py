@@ -125,7 +125,7 @@ class Report:
         return self.rows if self.folded is None else self.folded
 
 
-_PLURALS = {"person": "people", "is": "are"}
+_PLURALS = {"person": "people", "is": "are", "entry": "entries"}
 
 
 def day_cell(day: date | None) -> str:

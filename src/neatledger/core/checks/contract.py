@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
 
@@ -21,6 +21,7 @@ from neatledger.core.people.homes import HomeMatch
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.space import BarredFiles
+from neatledger.core.reviews.pack import Decision
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.sharing.service import Service
 from neatledger.core.space.limit_table import LimitStatus
@@ -38,6 +39,7 @@ __all__ = [
     "Finding",
     "HomeUse",
     "OfficeFacts",
+    "ReviewFacts",
     "ServiceFacts",
     "Severity",
     "SpaceFacts",
@@ -216,6 +218,14 @@ class ServiceFacts:
     judged: Sequence[tuple[Offer, Sequence[Breach]]]
 
 
+@dataclass(frozen=True, slots=True)
+class ReviewFacts:
+    """What was reviewed: the day of the last answer by folder, and the newest decision on each person there."""
+
+    reviewed: Mapping[Address, date] = field(default_factory=dict)
+    decisions: Sequence[Decision] = ()
+
+
 @dataclass
 class OfficeFacts:
     """The whole office on both sides, as checks see it."""
@@ -225,11 +235,17 @@ class OfficeFacts:
     today: date
     load_space: Callable[[], SpaceFacts]
     load_services: Callable[[], Sequence[ServiceFacts]]
+    load_reviews: Callable[[], ReviewFacts] = ReviewFacts
 
     @cached_property
     def services(self) -> Sequence[ServiceFacts]:
         """What is shared, read when a check first asks."""
         return self.load_services()
+
+    @cached_property
+    def reviews(self) -> ReviewFacts:
+        """What was decided in reviews, read when a check first asks."""
+        return self.load_reviews()
 
     def system(self, name: str) -> SystemFacts | None:
         """Return a system by its name."""

@@ -90,13 +90,17 @@ class PlanGroup:
 
 @dataclass(frozen=True, slots=True)
 class PlanFolder:
-    """One folder of the plan: who holds which level there, and whether it inherits from above."""
+    """One folder of the plan: who holds which level there, and whether it inherits from above.
+
+    `owner` may change its list; `decides` says in reviews who keeps what, where that is somebody else.
+    """
 
     address: Address
     grants: Mapping[str, Level]
     closed: bool = False
     owner: str = ""
     line: int = 0
+    decides: str = ""
 
 
 class Bound(Enum):
@@ -189,6 +193,12 @@ class Plan:
             if folder.closed:
                 break
         return found
+
+    def decider_of(self, address: Address) -> str:
+        """Return who decides in reviews about a folder: as the nearest folder says that names one, or nobody."""
+        named = [one for one in self.folders if (one.decides or one.owner) and address.is_within(one.address)]
+        nearest = max(named, key=lambda one: len(one.address.parts), default=None)
+        return "" if nearest is None else nearest.decides or nearest.owner
 
     def rights_at(self, address: Address, person: str) -> tuple[Right, list[tuple[PlanFolder, str, Level]]]:
         """Return what the plan gives a person on a folder today, and the grants that give it."""

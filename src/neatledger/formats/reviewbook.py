@@ -1,0 +1,147 @@
+"""A pack of questions as a workbook (ISO/IEC 29500), and as it comes back: one sheet, a row a question."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from datetime import date, datetime
+from typing import Any
+
+from neatledger.core.reviews.pack import CHANGEABLE, Answer, AnsweredRow, Choice, Pack, PackRow
+from neatledger.errors import FormatError
+from neatledger.formats.names import show_address, show_text
+
+__all__ = ["cells_of", "read_answer", "write_pack"]
+
+_SHEET = "Review"
+_FIXED = ("FOLDER", "PERSON", "NAME", "CAN", "BY", "SINCE", "LAST SIGN-IN", "THE PLAN SAYS")
+_OPEN = ("DECISION", "CHANGE TO", "REMARK")
+_TOKEN = "ROW"
+_WIDTHS = {"FOLDER": 34, "PERSON": 14, "NAME": 22, "BY": 38, "REMARK": 30}
+_NAME, _DAY, _PACK = "Decided by:", "Date:", "Pack:"
+_HEAD_ROW = 8
+
+
+def cells_of(row: PackRow) -> dict[str, str]:
+    """Return what is written of a row, by heading; what a sheet would take for a formula has a mark before it."""
+    planned = row.planned.value if row.planned.value != "none" else "nothing"
+    words = (
+        show_address(row.folder),
+        row.person,
+        row.name,
+        row.level.value,
+        row.by,
+        row.since,
+        row.signed_in,
+        planned,
+    )
+    return dict(zip(_FIXED, map(_plain, words), strict=True))
+
+
+def _plain(text: str) -> str:
+    shown = show_text(text)
+    return f"'{shown}" if shown[:1] in ("=", "+", "-", "@") and len(shown) > 1 else shown
+
+
+def write_pack(pack: Pack, office: str, when: str) -> bytes:
+    """Return the workbook of a pack; `when` is the moment of its count."""
+    from openpyxl import Workbook
+    from openpyxl.styles import Alignment, Border, Font, PatternFill, Side
+    from openpyxl.utils import get_column_letter
+    from openpyxl.worksheet.datavalidation import DataValidation
+
+    book = Workbook()
+    sheet: Any = book.active
+    sheet.title = _SHEET
+    heads = [*_FIXED, *_OPEN, _TOKEN]
+    lines: list[list[str]] = [
+        [_plain(f"{office}: who can do what, to be decided by {pack.decider}")],
+        [
+            f"As counted on {when}. Say of each row: keep, remove, or change (and to what). "
+            "Leave the other cells as they are."
+        ],
+        [f"Levels: {', '.join(one.value for one in CHANGEABLE)}. A row that you leave open stays waiting."],
+        [_NAME, ""],
+        [_DAY, ""],
+        [_PACK, pack.id],
+        [],
+        heads,
+    ]
+    for line in lines:
+        sheet.append(line)
+    for row in pack.rows:
+        sheet.append([*cells_of(row).values(), "", "", "", row.token])
+    open_fill, thin = PatternFill("solid", fgColor="F2F2F2"), Side(style="thin", color="888888")
+    sheet["A1"].font = Font(bold=True, size=14)
+    for cell in (sheet["B4"], sheet["B5"]):
+        cell.fill, cell.border = open_fill, Border(bottom=thin)
+    last = _HEAD_ROW + len(pack.rows)
+    for number, head in enumerate(heads, start=1):
+        letter = get_column_letter(number)
+        sheet[f"{letter}{_HEAD_ROW}"].font = Font(bold=True)
+        sheet.column_dimensions[letter].width = _WIDTHS.get(head, 14)
+        for at in range(_HEAD_ROW + 1, last + 1):
+            cell = sheet[f"{letter}{at}"]
+            cell.alignment = Alignment(wrap_text=True, vertical="top")
+            if head in _OPEN:
+                cell.fill, cell.border = open_fill, Border(bottom=thin)
+    for head, words in (
+        ("DECISION", [one.value for one in Choice]),
+        ("CHANGE TO", [one.value for one in CHANGEABLE]),
+    ):
+        choice = DataValidation(type="list", formula1=f'"{",".join(words)}"', allow_blank=True)
+        letter = get_column_letter(heads.index(head) + 1)
+        choice.add(f"{letter}{_HEAD_ROW + 1}:{letter}{max(last, _HEAD_ROW + 1)}")
+        sheet.add_data_validation(choice)
+    sheet.freeze_panes = f"C{_HEAD_ROW + 1}"
+    sheet.page_setup.orientation, sheet.page_setup.fitToWidth, sheet.page_setup.fitToHeight = "landscape", 1, 0
+    sheet.sheet_properties.pageSetUpPr.fitToPage = True
+    sheet.print_title_rows = f"{_HEAD_ROW}:{_HEAD_ROW}"
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def read_answer(data: bytes, where: str) -> Answer:
+    """Return what a workbook that came back holds; raises `FormatError` where it is no pack."""
+    from openpyxl import load_workbook
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = load_workbook(io.BytesIO(data))
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError, TypeError) as error:
+        raise FormatError(f"not a workbook ({type(error).__name__})", where) from None
+    if _SHEET not in book.sheetnames:
+        raise FormatError(f"no sheet {_SHEET!r}: not a pack of questions", where)
+    rows = [[_text(cell) for cell in row] for row in book[_SHEET].iter_rows(values_only=True)]
+    told = {row[0]: row[1] for row in rows[:_HEAD_ROW] if len(row) > 1 and row[0] in (_NAME, _DAY, _PACK)}
+    at = next((place for place, row in enumerate(rows) if _TOKEN in row and "FOLDER" in row), None)
+    if at is None or _PACK not in told:
+        raise FormatError("its headings are not those of a pack", where)
+    heads = rows[at]
+    lacking = [head for head in (*_FIXED, *_OPEN, _TOKEN) if heads.count(head) != 1]
+    if lacking:
+        raise FormatError(f"the column {lacking[0]} is missing, or there twice", where)
+    answered = []
+    for number, row in enumerate(rows[at + 1 :], start=at + 2):
+        cells = dict(zip(heads, row, strict=False))
+        if any(row):
+            answered.append(
+                AnsweredRow(
+                    cells[_TOKEN].strip(),
+                    {head: cells[head] for head in _FIXED},
+                    cells["DECISION"].strip().casefold(),
+                    cells["CHANGE TO"].strip().casefold(),
+                    cells["REMARK"].strip(),
+                    f"row {number}",
+                )
+            )
+    return Answer(told[_PACK].strip(), told.get(_NAME, "").strip(), told.get(_DAY, "").strip(), answered)
+
+
+def _text(cell: object) -> str:
+    if cell is None:
+        return ""
+    if isinstance(cell, datetime):
+        return cell.date().isoformat()
+    return cell.isoformat() if isinstance(cell, date) else str(cell)

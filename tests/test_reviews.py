@@ -1,0 +1,228 @@
+"""Reviews: what is decided is what happens and nothing else; whatever does not fit what was asked is told."""
+
+from __future__ import annotations
+
+import io
+import shutil
+import sqlite3
+from dataclasses import replace
+from datetime import date
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from openpyxl import load_workbook
+
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.plan.plan import Kind, Person, Plan, PlanFolder, PlanGroup, PlanSystem
+from neatledger.core.reviews.outcome import apply_edits, outcome_of
+from neatledger.core.reviews.pack import CHANGEABLE, Choice, Decision, PackRow
+from neatledger.core.tree.address import Address
+from neatledger.formats.reviewbook import cells_of, read_answer, write_pack
+from neatledger.questions import review
+from neatledger.questions.imagined import imagined_office
+from neatledger.questions.office import open_office
+
+PEOPLE = {name: Person(name, name, Kind.STAFF) for name in ("ada", "bo", "cy")}
+GROUPS = {"g": PlanGroup("g", ("ada", "bo")), "h": PlanGroup("h", ("bo", "cy"))}
+FOLDERS = [Address("barn", path) for path in (b"/", b"/a", b"/a/b", b"/c")]
+levels = st.sampled_from(CHANGEABLE)
+
+
+@st.composite
+def plans(draw) -> Plan:
+    named = draw(st.lists(st.sampled_from(FOLDERS), unique=True))
+    holders = st.sampled_from([*PEOPLE, *GROUPS, "everyone"])
+    folders = tuple(
+        PlanFolder(one, draw(st.dictionaries(holders, levels, max_size=3)), draw(st.booleans())) for one in named
+    )
+    return Plan("X", "", {"barn": PlanSystem("barn", "tree", {})}, PEOPLE, GROUPS, folders, (), (), {})
+
+
+@st.composite
+def decisions(draw) -> list[Decision]:
+    pairs = draw(st.lists(st.tuples(st.sampled_from(FOLDERS), st.sampled_from([*PEOPLE, "nobody"])), unique=True))
+    found = []
+    for number, (folder, person) in enumerate(pairs):
+        row = PackRow(f"{number}", folder, person, person, draw(st.sampled_from(list(Level))), "", "", "", Level.NONE)
+        choice = draw(st.sampled_from(Choice))
+        level = draw(levels) if choice is Choice.CHANGE else None
+        found.append(Decision(row, choice, level, "ada", date(2026, 1, 1)))
+    return found
+
+
+@given(plans(), decisions())
+def test_the_plan_says_afterwards_what_was_decided_and_of_others_what_it_said(
+    plan: Plan, some: list[Decision]
+) -> None:
+    found = outcome_of(plan, some)
+    then = apply_edits(plan, found.edits)
+    by_hand = {id(one) for one, _ in found.by_hand}
+    edited = {(one.folder, one.person) for one in found.edits}
+    for one in some:
+        rights, _ = then.rights_at(one.row.folder, one.row.person)
+        if id(one) in by_hand:
+            assert (one.row.folder, one.row.person) not in edited
+        elif one.choice is Choice.KEEP:
+            assert not LEVEL_RIGHTS[one.row.level] & ~rights
+        else:
+            # What was decided further up reaches down, unless here too something was decided.
+            assert rights == LEVEL_RIGHTS[one.left]
+    decided = {person for _, person in edited}
+    for folder in FOLDERS:
+        for person in PEOPLE:
+            above = any(folder.is_within(place) for place, who in edited if who == person)
+            if person not in decided or not above:
+                assert then.rights_at(folder, person)[0] == plan.rights_at(folder, person)[0]
+    assert all(why for _, why in found.by_hand) and outcome_of(then, some).edits == ()
+
+
+def fill(path: Path, decide, name: str = "Vera Stone", day: str = "2026-11-24") -> Path:
+    """Write decisions into a pack as its reader does: `decide` gives them of a row's cells by heading."""
+    book = load_workbook(path)
+    sheet = book["Review"]
+    sheet["B4"], sheet["B5"] = name, day
+    heads = [cell.value for cell in sheet[8]]
+    for row in sheet.iter_rows(min_row=9):
+        cells = dict(zip(heads, (cell.value for cell in row), strict=True))
+        for head, value in decide(cells).items():
+            row[heads.index(head)].value = value
+    book.save(path)
+    return path
+
+
+@pytest.fixture
+def office(made_demo, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(made_demo, tmp_path / "office"))
+
+
+@pytest.fixture
+def ask(office: Path, run, tmp_path: Path):
+    def _ask(*words: object, status: int | None = 0, today: str = "2026-11-24"):
+        return run("review", *words, "--office", office, "--today", today, status=status)
+
+    _ask("make", "-o", tmp_path / "packs", today="2026-11-23")
+    return _ask
+
+
+def decide(cells: dict) -> dict:
+    match cells["FOLDER"], cells["PERSON"]:
+        case "barn:/Payroll", "ledgerwood":
+            return {"DECISION": "remove"}
+        case "loft:/Accounts", "afinch" | "quill":
+            return {"DECISION": "Remove", "REMARK": "=1+1"}
+        case "loft:/Accounts", "ledgerwood":
+            return {"DECISION": "change", "CHANGE TO": "read"}
+        case "loft:/Accounts", "rook":
+            return {}
+        case _:
+            return {"DECISION": "keep"}
+
+
+def test_what_is_decided_goes_into_the_plan_the_record_and_the_steps(office: Path, ask, tmp_path: Path, run) -> None:
+    pack = fill(next((tmp_path / "packs").glob("review stone*")), decide)
+    before = (office / "office.yaml").read_text()
+    shown = ask("take", pack).stdout
+    assert "Beware" not in shown
+    assert "Nothing is kept yet" in shown and (office / "office.yaml").read_text() == before
+    asked = open_office(office, today=date(2026, 11, 24))
+    found = review.take(asked, read_answer(pack.read_bytes(), "x"), cells_of)
+    made = ask("take", pack, "--write").stdout
+    assert "3 remove, 1 change; 1 row still open" in " ".join(made.split())
+    text = (office / "office.yaml").read_text()
+    assert "decides: stone # in reviews" in text and text != before
+    plan = open_office(office, today=date(2026, 11, 24)).plan
+    payroll, accounts = Address("barn", b"/Payroll"), Address("loft", b"/Accounts")
+    assert plan.rights_at(payroll, "ledgerwood")[0] == Right.NONE
+    assert plan.rights_at(accounts, "ledgerwood")[0] == LEVEL_RIGHTS[Level.READ]
+    others = set(plan.people) - {"ledgerwood", *(one.person for one in found.outcome.edits)}
+    for folder in (payroll, accounts):
+        assert all(plan.rights_at(folder, one)[0] == asked.plan.rights_at(folder, one)[0] for one in others)
+    assert not found.beside
+    # Everybody who signs in may read one folder below: no step here keeps one of them out.
+    ((who, why),) = found.by_hand
+    assert who.row.person == "quill" and "below, on loft:/Accounts/For the bookkeeper" in why
+    # The steps that follow bring exactly that about.
+    then = imagined_office(asked, list(found.steps))
+    then.__dict__["plan"] = replace(plan, today=asked.today)
+    for one in found.decisions:
+        was, now = (review.level_now(each, one.row) for each in (asked, then))
+        if one.choice is Choice.KEEP:
+            assert now is was, one
+        else:
+            assert not LEVEL_RIGHTS.get(now, Right.NONE) & ~(LEVEL_RIGHTS[one.left] | Right.ENTER | Right.DELETE), one
+    assert "were taken before" in ask("take", pack, "--write").stdout
+    standing = ask(status=None).stdout
+    assert "1 of" in standing and "wait since 2026-11-23" in standing
+    checked = run(
+        "check", "--only", "decision-not-carried-out", "--today", "2026-11-24", "--office", office, status=1
+    )
+    assert "quill has read; Vera Stone decided on 2026-11-24: nothing" in " ".join(checked.stdout.split())
+    changed = fill(pack, lambda cells: {"DECISION": "keep"} if cells["PERSON"] == "quill" else {})
+    assert "quill on loft:/Accounts: Vera Stone decided remove" in ask("take", changed, status=2).stderr
+
+
+ALTERED = {
+    "a changed cell": (lambda cells: {"CAN": "read"} if cells["CAN"] == "write" else {}, "CAN was 'write' and now is 'read'"),
+    "a forged row": (lambda cells: {"ROW": "0123456789"} if cells["PERSON"] == "finch" else {}, "was not in the pack"),
+    "a row of another": (lambda cells: {"ROW": OTHERS[0]} if cells["PERSON"] == "finch" else {}, "is of another pack"),
+    "another person": (lambda cells: {"PERSON": "hale"} if cells["PERSON"] == "finch" else {}, "PERSON was 'finch'"),
+    "no decision at all": (lambda cells: {"DECISION": "maybe"}, "'maybe' is no decision"),
+    "a change to nothing": (lambda cells: {"DECISION": "change"}, "change to what?"),
+    "a level too many": (lambda cells: {"DECISION": "keep", "CHANGE TO": "read"}, "without the decision to change"),
+    "a row left out": (lambda cells: dict.fromkeys(cells, None) if cells["PERSON"] == "finch" else {}, "rows are missing"),
+}  # fmt: skip
+OTHERS: list[str] = []
+
+
+def test_whatever_does_not_fit_what_was_asked_is_told_and_nothing_is_kept(office: Path, ask, tmp_path: Path) -> None:
+    pack = next((tmp_path / "packs").glob("review stone*"))
+    other = load_workbook(next((tmp_path / "packs").glob("review thorne*")))["Review"]
+    OTHERS[:] = [other.cell(9, other.max_column).value]
+    kept = (office / "office.yaml").read_text(), open_office(office).ledger.reviews.head()
+    for name, (alter, message) in ALTERED.items():
+        copy = fill(Path(shutil.copy(pack, tmp_path / f"{name}.xlsx")), alter)
+        told = ask("take", copy, "--write", status=2).stderr
+        assert message in told and "Traceback" not in told, name
+    for name, day, message in (
+        ("", "2026-11-24", "nobody's name"),
+        ("V", "soon", "write it as"),
+        ("V", "", "no date"),
+    ):
+        copy = fill(Path(shutil.copy(pack, tmp_path / "blank.xlsx")), lambda cells: {}, name, day)
+        assert message in ask("take", copy, "--write", status=2).stderr
+    copy = fill(Path(shutil.copy(pack, tmp_path / "early.xlsx")), lambda cells: {}, day="2026-11-20")
+    assert "is not between" in ask("take", copy, status=2).stderr
+    (tmp_path / "no.xlsx").write_bytes(b"PK\x03\x04 no workbook")
+    assert "not a workbook" in ask("take", tmp_path / "no.xlsx", status=2).stderr
+    assert "cannot be read" in ask("take", tmp_path / "gone.xlsx", status=2).stderr
+    ask("make", "stone", "-o", tmp_path / "anew")
+    stale = fill(Path(shutil.copy(pack, tmp_path / "stale.xlsx")), decide)
+    assert "was asked anew on 2026-11-24" in ask("take", stale, "--write", status=2).stderr
+    assert (office / "office.yaml").read_text() == kept[0]
+    assert [one for one in open_office(office).ledger.reviews.read()[1] if one.day == date(2026, 11, 24)] == []
+
+
+@pytest.mark.parametrize("harm", ["UPDATE reviews SET facts = replace(facts, 'remove', 'keep')", "DELETE FROM reviews WHERE id = 1", "UPDATE reviews SET moment = '2026-01-01T00:00:00+00:00' WHERE id = 2"])  # fmt: skip
+def test_a_record_that_was_altered_later_shows(office: Path, run, harm: str) -> None:
+    ledger = sqlite3.connect(office / "ledger.db")
+    with pytest.raises(sqlite3.Error, match="never altered"):
+        ledger.execute(harm)
+    for name in ("altered", "shortened"):
+        ledger.execute(f"DROP TRIGGER reviews_never_{name}")
+    ledger.execute(harm)
+    ledger.commit()
+    assert "the record of decisions was altered" in run("review", "--office", office, status=2).stderr
+
+
+def test_a_pack_travels_as_a_workbook_and_comes_back_whole(office: Path) -> None:
+    asked = open_office(office, today=date(2026, 11, 23))
+    made = review.make(asked, ["stone"], asked.count.taken_at)[0].pack
+    hostile = [replace(row, name="=1+1", by="@x\n<b>") for row in made.rows]
+    data = write_pack(replace(made, rows=tuple(hostile)), "=X", "now")
+    back = read_answer(data, "x")
+    assert back.pack == made.id and [row.token for row in back.rows] == [row.token for row in hostile]
+    assert [row.cells for row in back.rows] == [cells_of(row) for row in hostile]
+    sheet = load_workbook(io.BytesIO(data))["Review"]
+    assert all(cell.data_type != "f" for row in sheet.iter_rows() for cell in row)
