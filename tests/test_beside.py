@@ -195,7 +195,7 @@ def test_rights_that_only_one_has_are_words_that_are_read_again(rows) -> None:
         ("neatledger who barn:/Records/2026/In", {"barn:/Records/2026/Insurance"}),
         ("neatledger reach qui", {"quill"}),
         ("neatledger check --only no-e", {"no-email", "no-end"}),
-        ("neatledger check --si", {"--side", "--since"}),
+        ("neatledger check --si", {"--since"}),
         ("neatledger nonsense x", set()),
     ],
 )

@@ -27,14 +27,15 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.patterns import match_folders, match_text
 from neatledger.core.tree.table import Table
-from neatledger.errors import LedgerError, NoCountError, PlanError
+from neatledger.errors import LedgerError, NoCountError, PlanError, UsageError
 from neatledger.faces.machine import WRITERS
-from neatledger.faces.table import cut_middle, render_table
+from neatledger.faces.table import render_table
+from neatledger.faces.view import View, shape
 from neatledger.formats.passwd import parse_group, parse_passwd, parse_shadow
 from neatledger.ledger.packing import CHUNK_ROWS, BytesColumn, pack_column, unpack_numbers
 from neatledger.ledger.store import open_ledger
 from neatledger.office.read import parse_plan
-from neatledger.reports.report import Column, Report, count_of
+from neatledger.reports.report import Column, Report, Show, count_of
 from test_gather import gather
 
 PEOPLE, GROUPS = ["ada", "bo", "cy"], ["g1", "g2", "g3"]
@@ -302,15 +303,47 @@ def test_the_ledger_finds_the_count_of_a_day_and_knows_its_version(tmp_path: Pat
         open_ledger(tmp_path / "ledger.db")
 
 
-@given(st.text(st.characters(codec="utf-8", categories=["L", "N", "Zs"]), max_size=40), st.integers(3, 20))
-def test_names_are_cut_in_the_middle(text: str, width: int) -> None:
-    from wcwidth import wcswidth
+@given(
+    st.lists(
+        st.text(st.characters(codec="utf-8", categories=["L", "N"]), min_size=1, max_size=60), min_size=1, max_size=5
+    ),
+    st.integers(30, 100),
+)
+def test_addresses_stay_whole_on_one_line_however_narrow(names: list[str], width: int) -> None:
+    """What one would type or copy next is never cut, nor broken over lines; what follows it is below."""
+    columns = [Column("n", "N", number=True), Column("where", "WHERE", cuts=True), Column("what", "WHAT", wraps=True)]
+    rows = [{"n": 7, "where": Address("barn", b"/" + name.encode()), "what": "so and so " * 9} for name in names]
+    lines = render_table(Report("x", "All.", columns, rows), width, False).splitlines()
+    for name in names:
+        assert any(line.endswith(f"barn:/{name}") or f"barn:/{name} " in line for line in lines)
+    assert all(len(line) <= width or "barn:/" in line for line in lines)
 
-    cut = cut_middle(text, width)
-    assert wcswidth(cut) <= width or cut == text
-    if cut != text:
-        head, _, tail = cut.partition("…")
-        assert text.startswith(head) and text.endswith(tail)
+
+def test_a_table_is_shown_as_it_is_asked_for() -> None:
+    columns = (Column("who", "PERSON"), Column("used_bytes", "USED", number=True), Column("id", "", Show.MACHINE))
+    rows = [{"who": who, "used_bytes": used, "id": f"i{used}"} for who, used in (("bo", 3), ("Al", None), ("cy", 20))]
+    report = Report("x", "All.", columns, rows)
+
+    def shown(*words: object, for_machines: bool = False) -> list[tuple]:
+        found = shape(report, View(*words), for_machines=for_machines)
+        keys = [one.key for one in found.columns]
+        return [tuple(row[key] for key in keys) for row in (found.rows if for_machines else found.shown)]
+
+    assert shown(("used",)) == [(3,), (None,), (20,)] and shown(("ID", "person")) == [
+        ("i3", "bo"),
+        ("iNone", "Al"),
+        ("i20", "cy"),
+    ]
+    assert [row[0] for row in shown(("who",), ("used",))] == ["cy", "bo", "Al"]
+    assert [row[0] for row in shown(("who",), ("used:up",), 2)] == ["bo", "cy"]
+    assert [row[0] for row in shown(("who",), ("person",))] == ["Al", "bo", "cy"]
+    assert (
+        shown(("id",), (), 1, for_machines=True) == [("i3",)] and shape(report, View(), for_machines=False) is report
+    )
+    with pytest.raises(UsageError, match="no column 'usd'"):
+        shown(("usd",))
+    with pytest.raises(UsageError, match="not a way to sort"):
+        shown((), ("used:sideways",))
 
 
 cells = (
@@ -333,7 +366,9 @@ def test_every_face_shows_every_cell_on_its_line(rows, width) -> None:
     ]
     report = Report("x", "All.", columns, [{"first": one, "second": two, "third": three} for one, two, three in rows])
     text = render_table(report, width, False)
-    assert len(text.splitlines()) == (3 + len(rows) if rows else 3)
+    # A name that is too long for its column takes a line, and what follows it the next.
+    lines = len(text.splitlines())
+    assert lines == (3 + len(rows) if rows else 3) if not width else 3 <= lines <= 3 + 8 * max(1, len(rows))
     assert "\x1b" not in text and all(line == line.rstrip() for line in text.split("\n"))
     read = list(csv.reader(io.StringIO(WRITERS["csv"].whole(report))))
     assert read[0] == ["first", "second", "third"] and len(read) == 1 + len(rows)

@@ -15,7 +15,7 @@ from neatledger.cli import COMMANDS, FORMATS, make_parser
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.table import MODELS
 from neatledger.extras import EXTRAS
-from neatledger.faces.machine import WRITERS
+from neatledger.faces.machine import PARQUET, WRITERS
 from neatledger.office.read import load_schema
 from neatledger.sources.listing import FORMS
 from neatledger.sources.table import SOURCES, load_source
@@ -26,7 +26,7 @@ PACKAGE = ROOT / "src" / "neatledger"
 FLOORS = {
     "__main__": {"start"},
     "start": {"cli"},
-    "cli": {"app", "formats"},
+    "cli": {"app", "faces", "formats"},
     "commands": {
         "app",
         "papers",
@@ -145,7 +145,7 @@ def test_every_row_of_every_table_is_whole() -> None:
     for check in CHECKS.values():
         assert check.summary and check.advice
     assert set(FORMS) == set(MODELS)
-    assert {"table", *WRITERS} == set(FORMATS)
+    assert {"table", *WRITERS, PARQUET} == set(FORMATS)
     for name in MODELS:
         assert (ROOT / "tests" / "vectors" / f"{name}.json").is_file()
     readme = (ROOT / "README.md").read_text()

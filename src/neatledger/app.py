@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import shutil
 import sys
 from collections.abc import Callable, Mapping
@@ -20,6 +21,7 @@ from neatledger.core.people.credentials import Credentials
 from neatledger.errors import OfficeError, SourceError, UsageError
 from neatledger.faces.output import Output
 from neatledger.faces.progress import Progress
+from neatledger.faces.view import WHOLE, View
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import Office, open_office
 
@@ -28,12 +30,13 @@ __all__ = ["App", "Options", "Streams"]
 
 @dataclass(slots=True)
 class Streams:
-    """Where output and messages go, and how wide a terminal is (0: not a terminal)."""
+    """Where output and messages go, and how wide and high a terminal is (0: not a terminal)."""
 
     out: TextIO
     err: TextIO
     width: int
     is_colored: bool
+    height: int = 0
 
     @classmethod
     def of_process(cls, env: Mapping[str, str]) -> Streams:
@@ -45,7 +48,8 @@ class Streams:
         told = int(said) if said.isdecimal() and len(said) < 5 else 0
         width = shutil.get_terminal_size().columns if is_terminal else told
         is_colored = is_terminal and "NO_COLOR" not in env and env.get("TERM") != "dumb"
-        return cls(sys.stdout, sys.stderr, width, is_colored)
+        height = shutil.get_terminal_size().lines if is_terminal else 0
+        return cls(sys.stdout, sys.stderr, width, is_colored, height)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +63,8 @@ class Options:
     format: str = "table"
     output: str | None = None
     quiet: bool = False
+    view: View = WHOLE
+    is_paged: bool = True
 
 
 @dataclass
@@ -95,7 +101,27 @@ class App:
     def output(self) -> Output:
         """Where the result goes, and in which form."""
         options, streams = self.options, self.streams
-        return Output(options.format, options.output, streams.out, streams.width, streams.is_colored, self._caveats)
+        return Output(
+            options.format,
+            options.output,
+            streams.out,
+            streams.width,
+            streams.is_colored,
+            self._caveats,
+            options.view,
+            streams.height,
+            self._pager(),
+        )
+
+    def _pager(self) -> tuple[str, ...]:
+        """Return the words that start the pager: PAGER, else less; none where there is nobody to leave it."""
+        if not self.options.is_paged or not self.streams.height or not sys.stdin or not sys.stdin.isatty():
+            return ()
+        words = shlex.split(self.env["PAGER"]) if "PAGER" in self.env else ["less"]
+        if not words or words[0] == "cat" or shutil.which(words[0]) is None:
+            return ()
+        # As others start it: what fits is only printed, colours are colours, and the screen stays as it was.
+        return (*words, "-FRX") if words == ["less"] else tuple(words)
 
     def _caveats(self) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""

@@ -20,6 +20,7 @@ from neatledger.extras import extras_for
 
 if TYPE_CHECKING:
     from neatledger.app import App
+    from neatledger.faces.view import View
 
 __all__ = ["COMMANDS", "EXAMPLES", "FORMATS", "day_of", "days_of", "main", "make_parser"]
 
@@ -63,7 +64,7 @@ COMMANDS: dict[str, str] = {
     "manual": "a manual page, made from the commands' own words",
     "accept": "write into the plan that the office lives with a finding",
 }
-FORMATS = ("table", "csv", "json")
+FORMATS = ("table", "csv", "json", "jsonl", "parquet")
 """How a result may be written: for people, or by one of the writers in `faces.machine`."""
 
 _STOPPED = 130
@@ -173,20 +174,49 @@ def make_parser(name: str) -> argparse.ArgumentParser:
         allow_abbrev=False,
     )
     import_module(f"neatledger.commands.{name}").add_arguments(parser)
+    if name not in _NO_TABLE:
+        _add_view(parser)
     common = parser.add_argument_group("common options")
     common.add_argument("--office", metavar="DIR", help="the folder of office.yaml (or NEATLEDGER_OFFICE)")
-    common.add_argument(
-        "--side",
-        choices=("plan", "found", "both"),
-        default="found",
-        help="put the question to the plan, or what was found",
-    )
+    if name in _SIDED:
+        common.add_argument(
+            "--side",
+            choices=("plan", "found", "both"),
+            default="found",
+            help="put the question to the plan, or what was found",
+        )
     common.add_argument("--as-of", type=day_of, metavar="DATE", help="the newest count of that day or before")
     common.add_argument("--today", type=day_of, metavar="DATE", help="take this as today")
-    common.add_argument("--format", choices=FORMATS, help="table (usual), csv or json; -o FILE says it by its ending")
+    common.add_argument(
+        "-f", "--format", choices=FORMATS, metavar="FORM", help=f"{', '.join(FORMATS)}; -o FILE says it by its ending"
+    )
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
-    common.add_argument("--quiet", action="store_true", help="no progress and no remarks")
+    common.add_argument("-q", "--quiet", action="store_true", help="no progress and no remarks")
     return parser
+
+
+# What shows no table, and what may be asked of the plan too.
+_NO_TABLE = ("accept", "completion", "demo", "manual", "new", "report")
+_SIDED = (
+    *("access", "bands", "folders", "forecast", "groups", "lapses", "people", "reach", "room", "space", "suppose"),
+    *("who", "why"),
+)
+
+
+def _add_view(parser: argparse.ArgumentParser) -> None:
+    """Add what chooses columns and rows of a table; a command that counts its rows itself keeps its own words."""
+    table = parser.add_argument_group("the table")
+    table.add_argument("-c", "--columns", metavar="A,B", help="only these columns, by heading or name")
+    table.add_argument("-s", "--sort", metavar="A,B:up", help="by these: numbers fall, words rise; or :up, :down")
+    if not any("--top" in action.option_strings for action in parser._actions):
+        table.add_argument("-n", "--top", dest="first_rows", type=_number, metavar="N", help="only the first N rows")
+    table.add_argument("--no-pager", action="store_true", help="print at once, however long")
+
+
+def _number(text: str) -> int:
+    if not text.isdecimal() or len(text) > 9:
+        raise argparse.ArgumentTypeError(f"not a number of rows: {text[:40]!r}")
+    return int(text)
 
 
 # What a file's ending may promise beside the formats themselves; `report` keeps some of it, and no other command any.
@@ -206,6 +236,16 @@ def _form_of(name: str, form: str | None, target: str | None) -> str:
     if form and meant and form != meant:
         raise UsageError(f"--format {form} and a file that ends in {ending}", target or "", "leave one of them out")
     return form or meant or FORMATS[0]
+
+
+def _view_of(args: argparse.Namespace) -> View:
+    from neatledger.faces.view import View
+
+    def words(text: str | None) -> tuple[str, ...]:
+        return tuple(word.strip() for word in (text or "").split(",") if word.strip())
+
+    columns, sort = getattr(args, "columns", None), getattr(args, "sort", None)
+    return View(words(columns), words(sort), getattr(args, "first_rows", None))
 
 
 def _run(words: Sequence[str]) -> int:
@@ -234,7 +274,17 @@ def _run(words: Sequence[str]) -> int:
         from neatledger.app import App, Options
 
         form = _form_of(name, args.format, args.output)
-        options = Options(args.office, args.side, args.as_of, args.today, form, args.output, args.quiet)
+        options = Options(
+            args.office,
+            getattr(args, "side", "found"),
+            args.as_of,
+            args.today,
+            form,
+            args.output,
+            args.quiet,
+            _view_of(args),
+            not getattr(args, "no_pager", False),
+        )
         app: App = App.of_process(options)
         # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
         gc.disable()

@@ -21,13 +21,16 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "reports": ("matplotlib", "openpyxl", "jinja2", "icalendar"),
     "demo": ("werkzeug",),
     "complete": ("argcomplete",),
+    "parquet": ("pyarrow",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
+_APART = ("complete", "parquet")  # the tour does not need them
 
 
 def require_all(what: str) -> None:
     """Raise `MissingPartError` unless everything that is installed apart is there: `what` goes through all of it."""
-    missing = [library for libraries in EXTRAS.values() for library in libraries if find_spec(library) is None]
+    wanted = [libraries for extra, libraries in EXTRAS.items() if extra not in _APART]
+    missing = [library for libraries in wanted for library in libraries if find_spec(library) is None]
     if missing:
         names = ", ".join(missing)
         raise MissingPartError(f"needs what is not installed: {names}", what, "pip install 'neatledger[demo]'")

@@ -20,9 +20,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which.add_argument(
         "--every", action="store_true", help="every folder with any right, not only where rights change"
     )
-    which.add_argument("--all", action="store_true", help="every folder and person, also those without any right")
-    parser.add_argument("--below", metavar="FOLDER", help="only this folder and what is in it")
-    parser.add_argument("--person", action="append", metavar="PERSON", help="only this person; may be given again")
+    which.add_argument("-a", "--all", action="store_true", help="every folder and person, with any right or none")
+    parser.add_argument("-b", "--below", metavar="FOLDER", help="only this folder and what is in it")
+    parser.add_argument("-p", "--person", action="append", metavar="PERSON", help="only this person (again: more)")
 
 
 def run(args: argparse.Namespace, app: App) -> int:

@@ -35,7 +35,7 @@ def _grace_of(text: str) -> int | str:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("band", metavar="BAND", nargs="?", help="one band alone")
-    parser.add_argument("--all", action="store_true", help="also places on band that are as planned")
+    parser.add_argument("-a", "--all", action="store_true", help="also places on band that are as planned")
     restating = parser.add_argument_group("restating a band")
     _add_settings(restating)  # type: ignore[arg-type]  # a group declares words as a parser does
     restating.add_argument("--bring-back", action="append", default=[], metavar="PLACE", help="end this exception")

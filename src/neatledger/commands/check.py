@@ -25,17 +25,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--cause", metavar="N", help="one cause whole, by its number or name: why it ranks, what mends it"
     )
-    parser.add_argument("--top", type=int, default=10, metavar="N", help="how many causes are shown (10)")
+    parser.add_argument("-n", "--top", type=int, default=10, metavar="N", help="how many causes are shown (10)")
     parser.add_argument("--by", choices=("cause", *GROUPS), default="cause", help="count by place, person or check")
-    parser.add_argument("--below", metavar="FOLDER", help="only what lies in this folder and below")
-    parser.add_argument("--person", metavar="WHO", help="only what concerns this person")
+    parser.add_argument("-b", "--below", metavar="FOLDER", help="only what lies in this folder and below")
+    parser.add_argument("-p", "--person", metavar="WHO", help="only what concerns this person")
     parser.add_argument("--system", metavar="NAME", help="only one system")
     parser.add_argument("--severity", choices=words, default="advice", help="only from this severity on")
     parser.add_argument("--only", action="append", metavar="CHECK", help="only this check; may be given again")
     parser.add_argument("--new", action="store_true", help="only what is new since the count before, or --since")
     parser.add_argument("--gone", action="store_true", help="what is gone since the count before, or --since")
     parser.add_argument("--since", metavar="DATE", type=day_of, help="the older count to compare with; means --new")
-    parser.add_argument("--all", action="store_true", help="every finding, also the accepted ones")
+    parser.add_argument("-a", "--all", action="store_true", help="every finding, also the accepted ones")
     parser.add_argument("--list", action="store_true", help="list the checks")
     parser.add_argument(
         "--fail-at", choices=words, default="low", metavar="SEVERITY",

@@ -247,6 +247,6 @@ def _step(app: App, office: Path, today: str, sentence: str, words: Sequence[str
     shown = [f"'{word}'" if " " in word else word for word in words]
     _say(app, f"{sentence}\n$ neatledger {' '.join(shown)}")
     args = make_parser(words[0]).parse_args(words[1:])
-    options = Options(str(office), args.side, args.as_of, date.fromisoformat(today))
+    options = Options(str(office), "found", args.as_of, date.fromisoformat(today))
     import_module(f"neatledger.commands.{words[0]}").run(args, App(options, app.streams, app.env))
     _say(app, "")

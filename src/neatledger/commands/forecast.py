@@ -16,7 +16,7 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("place", metavar="PLACE", nargs="?", help="a folder, a person or a pool alone")
-    parser.add_argument("--all", action="store_true", help="also places that will not be full")
+    parser.add_argument("-a", "--all", action="store_true", help="also places that will not be full")
     parser.add_argument("--figure", metavar="FILE", help="draw the growth of the place (png, svg or pdf)")
 
 

@@ -14,7 +14,7 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--all", action="store_true", help="also groups with one member or none")
+    parser.add_argument("-a", "--all", action="store_true", help="also groups with one member or none")
 
 
 def run(args: argparse.Namespace, app: App) -> int:

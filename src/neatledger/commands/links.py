@@ -15,7 +15,7 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--below", metavar="FOLDER", help="those that lead to this folder or into it")
+    parser.add_argument("-b", "--below", metavar="FOLDER", help="those that lead to this folder or into it")
     parser.add_argument("--over", metavar="FOLDER", help="those that open this folder: that lead to it or above it")
     parser.add_argument("--by", metavar="PERSON", help="those that a person made")
     parser.add_argument("--to", metavar="WHOM", help="those for a person, a group, anyone, guests or office")

@@ -23,8 +23,8 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--below", metavar="FOLDER", help="only what lies in this folder and below")
-    parser.add_argument("--person", action="append", metavar="WHO", help="only what concerns this person")
+    parser.add_argument("-b", "--below", metavar="FOLDER", help="only what lies in this folder and below")
+    parser.add_argument("-p", "--person", action="append", metavar="WHO", help="only what concerns this person")
     parser.add_argument("--only", action="append", metavar="CHECK", help="only steps that end findings of this check")
     parser.add_argument("--steps", metavar="FILE", help="the steps that suppose --keep wrote, in place of the plan's")
     parser.add_argument("--keep", metavar="FILE", help="write the steps to a file")

@@ -18,7 +18,7 @@ _RIGHTS = {"change": Right.CHANGE, "delete": Right.DELETE, "read": Right.READ}
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--by", choices=_RIGHTS, default="change", help="what is looked at: change, delete or read")
-    parser.add_argument("--top", type=int, default=15, metavar="N", help="how many people are shown (15)")
+    parser.add_argument("-n", "--top", type=int, default=15, metavar="N", help="how many people are shown (15)")
 
 
 def run(args: argparse.Namespace, app: App) -> int:

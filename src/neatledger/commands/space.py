@@ -25,7 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--every", action="store_true", help="every folder below it, not only those right in it")
     parser.add_argument("--promised", action="store_true", help="what limits promise, against what pools hold")
-    parser.add_argument("--all", action="store_true", help="also people without any limit")
+    parser.add_argument("-a", "--all", action="store_true", help="also people without any limit")
     parser.add_argument("--figure", metavar="FILE", help="draw what uses the space (png, svg or pdf)")
 
 

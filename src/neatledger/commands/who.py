@@ -16,7 +16,7 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("folder", metavar="FOLDER", help="a folder or a file, as barn:/Records/2026")
-    parser.add_argument("--all", action="store_true", help="also the people who have no right here")
+    parser.add_argument("-a", "--all", action="store_true", help="also the people who have no right here")
     parser.add_argument("--since", action="store_true", help="since which count each has what they have")
 
 

@@ -1,4 +1,4 @@
-"""Reports for machines, one writer a format: CSV (RFC 4180) and JSON (RFC 8259), complete and stable.
+"""Reports for machines, one writer a format: CSV (RFC 4180), JSON (RFC 8259) and JSON lines, complete and stable.
 
 Addresses and names that hold anything are percent-encoded; True is 1 in CSV, and what is not known is empty there
 and null in JSON. A format is a writer here and its row in `WRITERS`.
@@ -16,7 +16,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show
 
-__all__ = ["WRITERS", "Writer", "machine_columns"]
+__all__ = ["PARQUET", "WRITERS", "Writer", "machine_columns"]
 
 
 class Writer(Protocol):
@@ -203,5 +203,28 @@ class JsonWriter:
         yield ("}\n" if before == self.between else "") + "]}\n"
 
 
-WRITERS: dict[str, Writer] = {"csv": CsvWriter(), "json": JsonWriter()}
-"""The machine formats by the word that asks for them."""
+class JsonLinesWriter(JsonWriter):
+    """A JSON object a row, each on a line of its own, and nothing else."""
+
+    between = "}\n{"
+
+    def whole(self, report: Report) -> str:
+        """Return the rows of a report."""
+        return "".join(self.long(report, report.rows))
+
+    def long(self, report: Report, rows: Iterable[Row]) -> Iterator[str]:
+        """Yield a line for each row."""
+        keys = machine_columns(report.columns)
+        for row in rows:
+            yield json.dumps({key: self._cell(row[key]) for key in keys}, ensure_ascii=False) + "\n"
+
+    def of_pieces(self, name: str, keys: Sequence[str], rows: Iterable[str]) -> Iterator[str]:
+        """Yield a line for each row."""
+        for text in rows:
+            yield "{" + text + "}\n"
+
+
+WRITERS: dict[str, Writer] = {"csv": CsvWriter(), "json": JsonWriter(), "jsonl": JsonLinesWriter()}
+"""The machine formats that are text, by the word that asks for them."""
+PARQUET = "parquet"
+"""The one that is none: see `faces.parquet`."""

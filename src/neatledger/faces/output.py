@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TextIO
 
+from neatledger.faces.view import WHOLE, View
 from neatledger.files import open_replacement
 
 __all__ = ["Output", "open_output"]
@@ -16,8 +17,9 @@ __all__ = ["Output", "open_output"]
 class Output:
     """One run's output: the form (table, csv, json), the file it is to go to (None: `stream`), and the terminal.
 
-    `width` is that of the terminal in cells, 0 for none. `caveats` gives what to bear in mind of any result: it is
-    asked when the result is there.
+    `width` and `height` are those of the terminal in cells, 0 for none, and `pager` the words that start what shows
+    long output there. `view` is which columns and rows are asked for. `caveats` gives what to bear in mind of any
+    result: it is asked when the result is there.
     """
 
     form: str
@@ -26,6 +28,9 @@ class Output:
     width: int = 0
     is_colored: bool = False
     caveats: Callable[[], list[str]] = list
+    view: View = WHOLE
+    height: int = 0
+    pager: tuple[str, ...] = ()
 
 
 @contextmanager

@@ -5,32 +5,66 @@ from __future__ import annotations
 from collections.abc import Iterable
 from itertools import islice
 
-from neatledger.faces.machine import WRITERS
+from neatledger.errors import UsageError
+from neatledger.faces.machine import PARQUET, WRITERS
 from neatledger.faces.output import Output, open_output
+from neatledger.faces.view import View, shape
 from neatledger.reports.report import Aside, Cell, Report, Row, Size
 
-__all__ = ["show_report", "show_rows"]
+__all__ = ["parquet_target", "show_report", "show_rows"]
 
 _MOST_ROWS = 2_000
 
 
 def show_report(report: Report, output: Output) -> None:
-    """Write a report to where the output goes, in its form."""
+    """Write a report to where the output goes, in its form; raises `UsageError`."""
     report.notes += output.caveats()
-    if output.form in WRITERS:
-        text = WRITERS[output.form].whole(report)
-    else:
+    is_table = output.form not in WRITERS and output.form != PARQUET
+    report = shape(report, output.view, for_machines=not is_table)
+    if output.form == PARQUET:
+        from neatledger.faces.parquet import write_report
+
+        write_report(report, report.rows, parquet_target(output))
+        return
+    if is_table:
         from neatledger.faces.table import render_table
 
         is_file = output.target is not None
         text = render_table(report, 0 if is_file else output.width, output.is_colored and not is_file)
+        if not is_file and output.pager and 0 < output.height <= text.count("\n"):
+            from neatledger.faces.pager import show_in_pager
+
+            if show_in_pager(output.pager, text):
+                return
+    else:
+        text = WRITERS[output.form].whole(report)
     with open_output(output) as out:
         out.write(text)
 
 
+def parquet_target(output: Output) -> str:
+    """Return the file that a table goes to that is no text; raises `UsageError`."""
+    if output.target is None:
+        raise UsageError("parquet is no text: name a file for it", hint="-o FILE.parquet")
+    return output.target
+
+
 def show_rows(report: Report, rows: Iterable[Row], output: Output) -> None:
     """Write a report of many rows: for machines row by row, for people the first `_MOST_ROWS` of them."""
-    if output.form in WRITERS:
+    is_machine = output.form in WRITERS or output.form == PARQUET
+    if is_machine and output.view.sort:
+        raise UsageError(
+            "so long a table is written as it is worked out, and not sorted", hint="sort what is written"
+        )
+    if is_machine:
+        report = shape(report, View(output.view.columns), for_machines=True)
+        rows = islice(rows, output.view.top)
+    if output.form == PARQUET:
+        from neatledger.faces.parquet import write_report
+
+        write_report(report, rows, parquet_target(output))
+        return
+    if is_machine:
         writer = WRITERS[output.form]
         report.notes += output.caveats()
         with open_output(output) as out:

@@ -6,10 +6,11 @@ from collections.abc import Iterable, Sequence
 from itertools import chain
 
 from neatledger.core.access.everyone import RowFilter
+from neatledger.errors import UsageError
 from neatledger.faces.accesstable import KEYS, AccessLines
-from neatledger.faces.machine import WRITERS
+from neatledger.faces.machine import PARQUET, WRITERS
 from neatledger.faces.output import Output, open_output
-from neatledger.faces.show import show_report
+from neatledger.faces.show import parquet_target, show_report
 from neatledger.reports.everyone import AccessRows, access_report
 from neatledger.reports.report import Row
 
@@ -28,6 +29,15 @@ def show_access(
 ) -> None:
     """Write the tables, system after system, and then `more`; `empty` is said to people where there is none."""
     writer = WRITERS.get(output.form)
+    if output.view and (writer is not None or output.form == PARQUET):
+        raise UsageError(
+            "to machines the table of access goes whole, as it is worked out", hint="choose and sort what is written"
+        )
+    if output.form == PARQUET:
+        from neatledger.faces.parquet import write_access
+
+        write_access(tables, which, parquet_target(output), more)
+        return
     if writer is None:
         report = access_report(name, tables, which, when, more)
         report.empty = empty or report.empty

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from collections.abc import Sequence
 from itertools import zip_longest
@@ -13,7 +14,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_bytes, show_text
 from neatledger.reports.report import Cell, Column, MachineNote, Portion, Report, Show, Size
 
-__all__ = ["cut_middle", "render_table", "show_cell"]
+__all__ = ["render_table", "show_cell"]
 
 _TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
 _LONG_NAME = 30
@@ -44,16 +45,6 @@ def show_cell(cell: Cell) -> str:
             return show_share(cell.part, cell.whole)
 
 
-def cut_middle(text: str, width: int) -> str:
-    """Cut a text to a width in terminal cells, in the middle: beginnings and ends tell names apart."""
-    if _wide(text) <= width:
-        return text
-    head, tail = text[: (width - 1) // 2], text[-(width // 2) :]
-    while _wide(head) + _wide(tail) + 1 > width:
-        head, tail = head[:-1], tail[1:]
-    return f"{head}…{tail}"
-
-
 def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]:
     """Return the columns' widths: natural ones where all fits, else the widest that may be cut give way."""
     widths = [
@@ -61,17 +52,21 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
     ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
     # Text that may go over lines gives way first, for nothing of it is lost, and keeps a third of the width where
-    # long names can spare it; then names; then text once more.
-    for is_text, least in (
-        (True, max(_TEXT, width // 3)),
-        (False, _LONG_NAME),
-        (True, _TEXT),
-        (False, _NAME),
-        (True, _NARROW_TEXT),
+    # long names can spare it; then names, which stay whole all the same and take a line; then text once more.
+    wrapped = [place for place, column in enumerate(columns) if column.wraps]
+    named = [place for place, column in enumerate(columns) if column.cuts]
+    for places, least in (
+        (wrapped, max(_TEXT, width // 3)),
+        (named, _LONG_NAME),
+        (wrapped, _TEXT),
+        (named, _NAME),
+        (wrapped, _NARROW_TEXT),
+        (named[:1], 0),
+        (named, 0),
     ):
-        places = [place for place, column in enumerate(columns) if (column.wraps if is_text else column.cuts)]
         while spare > 0:
-            wide = [place for place in places if widths[place] > least]
+            # No column is narrower than its heading.
+            wide = [place for place in places if widths[place] > max(least, _wide(columns[place].head))]
             if not wide:
                 break
             widths[max(wide, key=lambda place: widths[place])] -= 1
@@ -112,10 +107,50 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     head = _line([column.head for column in columns], columns, widths)
     lines = [f"\x1b[1m{head}\x1b[0m" if is_colored else head]
     for row in texts:
-        parts = [_part(text, column, wide) for text, column, wide in zip(row, columns, widths, strict=True)]
-        for cells in zip_longest(*parts, fillvalue=""):
-            lines.append(_line(cells, columns, widths))
+        lines += _row_lines(row, columns, widths, width, is_colored)
     return "\n".join(lines)
+
+
+def _row_lines(
+    row: Sequence[str], columns: Sequence[Column], widths: Sequence[int], width: int, is_colored: bool
+) -> list[str]:
+    """Return the lines of a row. A name that is too long for its column stays whole: the rest follows below it."""
+    lines: list[str] = []
+    cells: list[list[str]] = [[] for _ in columns]
+    first = next((number for number, column in enumerate(columns) if column.cuts), 0)
+
+    def end() -> None:
+        for texts in zip_longest(*cells, fillvalue=""):
+            lines.append(_line(texts, columns, widths, is_colored and not lines))
+        for one in cells:
+            one.clear()
+
+    for number, (text, column, wide) in enumerate(zip(row, columns, widths, strict=True)):
+        if not column.cuts or column.wraps or _wide(text) <= wide or (number > first and _may_wrap(text, wide)):
+            cells[number] += _part(text, column, wide)
+            continue
+        start = sum(widths[:number]) + _GAP * number
+        is_first = len(lines)
+        if any(cells):
+            end()
+        # Beside what stands before it, where there is room, else on a line of its own.
+        before = lines[is_first] if len(lines) > is_first else ""
+        if (
+            before
+            and _wide(_plain_text(before)) < start
+            and start + _wide(text) <= width
+            and len(lines) == is_first + 1
+        ):
+            lines[is_first] = before + " " * (start - _wide(_plain_text(before))) + text
+        else:
+            lines.append(" " * max(0, min(start, width - _wide(text))) + text)
+    if any(cells):
+        end()
+    return lines
+
+
+def _plain_text(line: str) -> str:
+    return _STYLE.sub("", line)
 
 
 def _natural(columns: Sequence[Column], texts: list[list[str]]) -> int:
@@ -134,14 +169,46 @@ def _part(text: str, column: Column, width: int) -> list[str]:
     """Return the lines that a cell takes."""
     if (len(text) <= width and text.isascii()) or _wide(text) <= width:
         return [text]
-    if column.wraps:
-        return textwrap.wrap(text, width, break_on_hyphens=False)
-    return [cut_middle(text, width) if column.cuts else text]
+    return _Wrapper(width=width, break_on_hyphens=False).wrap(text) if column.wraps or column.cuts else [text]
 
 
-def _line(cells: Sequence[str], columns: Sequence[Column], widths: Sequence[int]) -> str:
-    padded = [
-        " " * (width - _wide(cell)) + cell if column.number else cell + " " * (width - _wide(cell))
-        for cell, column, width in zip(cells, columns, widths, strict=True)
-    ]
+def _may_wrap(text: str, width: int) -> bool:
+    """Tell whether a name may go over lines: one of several words, each of which fits; never an address."""
+    return ":/" not in text and all(_wide(word) <= width for word in text.split())
+
+
+class _Wrapper(textwrap.TextWrapper):
+    """Wraps texts so that a path goes over lines after a slash, and not within a name."""
+
+    def _split(self, text: str) -> list[str]:
+        return [chunk for chunk in re.split(r"(\s+|(?<=/)(?=\S))", text) if chunk]
+
+
+def _line(cells: Sequence[str], columns: Sequence[Column], widths: Sequence[int], is_colored: bool = False) -> str:
+    padded = []
+    for cell, column, width in zip(cells, columns, widths, strict=True):
+        room = " " * (width - _wide(cell))
+        shown = _with_weight(cell) if is_colored else cell
+        padded.append(room + shown if column.number else shown + room)
     return (" " * _GAP).join(padded).rstrip()
+
+
+# Told apart by weight first; the colour is one that all see, and each says no more than its word.
+_GRAVE, _WARM, _QUIET = "\x1b[1;35m", "\x1b[35m", "\x1b[2m"
+_WEIGHTS = {
+    _GRAVE: ("high", "over", "full", "left, still open", "not in order"),
+    _WARM: ("medium", "past"),
+    _QUIET: ("advice", "fine", "in order", "none", "no limit", "nothing"),
+}
+_WORD = re.compile(rf"(?:{'|'.join(re.escape(word) for some in _WEIGHTS.values() for word in some)})(?=[:,; ]|$)")
+_STYLE = re.compile(r"\x1b\[[0-9;]*m")
+
+
+def _with_weight(cell: str) -> str:
+    """Return a cell with the weight of the word that it begins with, where that is one that says how grave it is."""
+    found = _WORD.match(cell)
+    if found is None:
+        return cell
+    word = found[0]
+    style = next(style for style, words in _WEIGHTS.items() if word in words)
+    return f"{style}{word}\x1b[0m{cell[len(word) :]}"

@@ -28,7 +28,7 @@ _COLUMNS = (
     Column("guard_words", "GUARDS", Show.PEOPLE, wraps=True, spare=True),
     Column("last_used", "LAST USED", spare=True),
     Column("uses", "USES", Show.MACHINE, number=True),
-    Column("files", "FILES", number=True),
+    Column("files", "FILES", number=True, spare=True),
     Column("size_bytes", "SIZE", number=True),
     Column("kinds", "KINDS", Show.MACHINE),
     Column("kind_words", "KINDS", Show.PEOPLE, wraps=True, spare=True),

@@ -53,7 +53,7 @@ _COLUMNS = (
     Column("found_rule", "", Show.MACHINE),
     Column("percent", "FULL", number=True),
     Column("bar", "", Show.PEOPLE, spare=True),
-    Column("left_bytes", "LEFT", number=True),
+    Column("left_bytes", "LEFT", number=True, spare=True),
     Column("state", "STATE", wraps=True),
     Column("told", "", Show.MACHINE),
     Column("band", "BAND", Show.MACHINE),

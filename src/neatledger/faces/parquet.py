@@ -1,0 +1,197 @@
+"""Tables as Apache Parquet: columns with their types, names that repeat once, many rows at a time.
+
+The columns are those of CSV. Addresses are text as CSV has it; what is not known is null.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from itertools import islice
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.everyone import FLAG_RIGHTS, RowBlock, RowFilter, flag_rights
+from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+from neatledger.faces.accesstable import KEYS
+from neatledger.faces.machine import machine_columns
+from neatledger.files import open_replacement
+from neatledger.formats.names import encode_address, encode_bytes
+from neatledger.reports.everyone import AccessRows
+from neatledger.reports.report import Cell, Portion, Report, Row
+
+__all__ = ["write_access", "write_report"]
+
+_ROWS = 65_536
+_TEXTS = ("person", "account", "system", "folder", "way", "level")
+_RIGHTS = {
+    "enter": Right.ENTER,
+    "list": Right.LIST,
+    "add": Right.ADD,
+    "delete": Right.DELETE,
+    "manage": Right.MANAGE,
+    "read": Right.READ,
+    "view": Right.READ | Right.VIEW,
+}
+
+
+def write_report(report: Report, rows: Iterable[Row], target: str) -> None:
+    """Write a report's rows; a column is of numbers, truths or texts, as its first rows have it."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    keys = machine_columns(report.columns)
+    waiting = iter(rows)
+    first = list(islice(waiting, _ROWS))
+    schema = pa.schema([(key, _type_of([row[key] for row in first])) for key in keys])
+    with open_replacement(target) as out, pq.ParquetWriter(out.buffer, schema) as writer:
+        batch = first
+        while True:
+            columns = [_column([row[key] for row in batch], schema.field(key).type) for key in keys]
+            writer.write_table(pa.table(columns, schema=schema))
+            batch = list(islice(waiting, _ROWS))
+            if not batch:
+                return
+
+
+def _type_of(cells: Sequence[Cell]) -> Any:
+    import pyarrow as pa
+
+    known = [cell for cell in cells if cell is not None and cell != ""]
+    if known and all(isinstance(cell, bool) for cell in known):
+        return pa.bool_()
+    if known and all(isinstance(cell, int | Portion) for cell in known):
+        return pa.int64()
+    if known and all(isinstance(cell, tuple) for cell in known):
+        return pa.list_(pa.string())
+    return pa.string()
+
+
+def _column(cells: Sequence[Cell], kind: Any) -> Any:
+    import pyarrow as pa
+
+    if pa.types.is_string(kind):
+        return pa.array([_text(cell) for cell in cells], kind)
+    if pa.types.is_list(kind):
+        return pa.array(
+            [[_plain(word) for word in cell] if isinstance(cell, tuple) else None for cell in cells], kind
+        )
+    return pa.array(
+        [cell.percent if isinstance(cell, Portion) else None if cell == "" else cell for cell in cells], kind
+    )
+
+
+def _text(cell: Cell) -> str | None:
+    match cell:
+        case None:
+            return None
+        case bytes():
+            return encode_bytes(cell)
+        case Address():
+            return encode_address(cell)
+        case tuple():
+            return " ".join(map(_plain, cell))
+        case Portion():
+            return str(cell.percent)
+        case _:
+            return _plain(str(cell))
+
+
+def _plain(text: str) -> str:
+    """Carry bytes that were not UTF-8 as percent-encoded ones."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return encode_bytes(text.encode("utf-8", "surrogateescape"))
+    return text
+
+
+def write_access(tables: Iterable[AccessRows], which: RowFilter, target: str, more: Sequence[Row] = ()) -> None:
+    """Write the tables of access, block by block; `more` are rows of single files, at the end."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    texts = pa.dictionary(pa.int32(), pa.string())
+    kinds = {key: texts if key in _TEXTS else pa.bool_() if key in _RIGHTS else pa.int64() for key in KEYS}
+    schema = pa.schema(list(kinds.items()))
+    with open_replacement(target) as out, pq.ParquetWriter(out.buffer, schema) as writer:
+        for table in tables:
+            path_of = folder_paths(table.folders)
+            people = _People(table)
+            for block in table.blocks(which):
+                if len(block.folder):
+                    columns = people.columns_of(block, path_of)
+                    writer.write_table(pa.table([columns[key] for key in KEYS], schema=schema))
+        if more:
+            columns = {key: _column([row[key] for row in more], _flat(kinds[key])) for key in KEYS}
+            arrays = [columns[key].dictionary_encode() if key in _TEXTS else columns[key] for key in KEYS]
+            writer.write_table(pa.table(arrays, names=KEYS).cast(schema))
+
+
+def _flat(kind: Any) -> Any:
+    import pyarrow as pa
+
+    return pa.string() if pa.types.is_dictionary(kind) else kind
+
+
+class _People:
+    """The columns of one system's table that say who has what by which way."""
+
+    def __init__(self, table: AccessRows) -> None:
+        everyone = table.everyone
+        self._system = table.system
+        matrix = everyone.matrix
+        principals = [[matrix.principals[one] for one in column.principals] for column in everyone.columns]
+        self._people = [mine[0].person if mine else "" for mine in principals]
+        self._accounts = ["+".join(one.account.login for one in mine) for mine in principals]
+        self._ways = [column.way for column in everyone.columns]
+        # Of people with a single way the row is there again under `any`, as in CSV.
+        single = [
+            number < len(everyone.single) and bool(everyone.single[number]) for number in range(len(principals))
+        ]
+        self._times = np.array([2 if one else 1 for one in single], dtype=np.int64)
+
+    def columns_of(self, block: RowBlock, path_of: Callable[[int], bytes]) -> dict[str, Any]:
+        """Return the columns of a block."""
+        import pyarrow as pa
+
+        times = self._times[block.column]
+        rows = np.repeat(np.arange(len(block.column)), times)
+        is_again = np.zeros(len(rows), dtype=bool)
+        is_again[1:] = rows[1:] == rows[:-1]
+        column, unknown = block.column[rows], np.asarray(block.unknown[rows], dtype=bool)
+        folders, which = np.unique(block.folder[rows], return_inverse=True)
+        ways = [*dict.fromkeys(self._ways), "any"]
+        way_of = np.array([ways.index(way) for way in self._ways])
+        flags = block.flags[rows]
+        kinds, kind_of = np.unique(flags, return_inverse=True)
+        levels = [level_of(flag_rights(int(flag))).value for flag in kinds]
+        level_at = np.where(unknown, len(levels), kind_of)
+        found: dict[str, Any] = {
+            "person": _dictionary(column, self._people),
+            "account": _dictionary(column, self._accounts),
+            "system": _dictionary(np.zeros(len(rows), dtype=np.int64), [self._system]),
+            "folder": _dictionary(
+                which, [encode_address(Address(self._system, path_of(row))) for row in folders.tolist()]
+            ),
+            "way": _dictionary(np.where(is_again, len(ways) - 1, way_of[column]), ways),
+            "level": _dictionary(level_at, [*levels, Level.UNKNOWN.value]),
+        }
+        for key, right in _RIGHTS.items():
+            bits = sum(1 << FLAG_RIGHTS.index(one) for one in FLAG_RIGHTS if right & one)
+            found[key] = pa.array(flags & bits != 0, pa.bool_(), mask=unknown)
+        counts = block.counts
+        numbers = {"files": counts.files, "files_read": counts.read, "files_change": counts.change}
+        for key, values in {**numbers, "files_delete": counts.delete}.items():
+            found[key] = pa.array(values[rows], pa.int64(), mask=values[rows] < 0)
+        return found
+
+
+def _dictionary(places: NDArray[Any], texts: Sequence[str]) -> Any:
+    import pyarrow as pa
+
+    indices = pa.array(places.astype(np.int32), pa.int32())
+    return pa.DictionaryArray.from_arrays(indices, pa.array([_plain(text) for text in texts], pa.string()))
