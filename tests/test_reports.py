@@ -31,7 +31,7 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import short_rights, spell_files
 from neatledger.reports.changes import changes_report
-from neatledger.reports.everyone import fold_closed
+from neatledger.reports.everyone import fold_alike
 from neatledger.reports.who import who_report
 from strategies import NAMES
 
@@ -128,9 +128,9 @@ def test_closed_folders_of_one_place_are_folded() -> None:
         return dict(zip(keys, cells, strict=True))
 
     rows = [row(b"/H/%d" % n, "none") for n in range(9)] + [row(b"/P", "none"), row(b"/H", "read")]
-    folded = fold_closed(rows)
+    folded = fold_alike(rows)
     assert [one["folder"] for one in folded] == ["9 in barn:/H", Address("barn", b"/P"), Address("barn", b"/H")]
-    assert fold_closed(rows[:5]) == rows[:5]
+    assert fold_alike(rows[:5]) == rows[:5]
 
 
 def test_words_for_rights_counts_and_entries() -> None:

@@ -6,11 +6,14 @@ import argparse
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access
-from neatledger.questions import access, differences, single_files
+from neatledger.questions import access, differences, reach, single_files
 from neatledger.reports.access import file_row
+from neatledger.reports.everyone import access_report
 from neatledger.reports.sides import both_report, plan_reach_report
+from neatledger.reports.who import with_since
 
 __all__ = ["add_arguments", "run"]
 
@@ -21,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--every", action="store_true", help="every folder with any right, not only where rights change"
     )
+    parser.add_argument("--since", action="store_true", help="since which count they have what they have")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -36,6 +40,12 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 1 if any(found) else 0
     which = RowFilter.EVERY if args.every else RowFilter.DIFFER
     empty = "" if person.principals else f"{person.id} has no account on any system that was gathered"
+    planned = office.plan.people.get(person.id)
+    if planned is not None and not planned.is_here(office.today):
+        begins = planned.start if planned.start and planned.start > office.today else None
+        said = f"it begins on {begins}" if begins else f"it ended on {planned.end}"
+        empty = f"{empty}; {said} by the plan" if empty else ""
+        app.say(f"{person.id}: {said} by the plan (--side plan --today DATE shows what it gives then).")
     files = [
         file_row(one.address, way, one.access, office.names(system))
         for system in office.readers
@@ -43,5 +53,13 @@ def run(args: argparse.Namespace, app: App) -> int:
         for way in one.ways
     ]
     tables = access.ask(office, [person.id])
+    if args.since:
+        is_machine = app.options.format != "table"
+        report = access_report("reach", tables, which, office.count.when, files, is_whole=is_machine)
+        addresses = [row["folder"] for row in report.rows if isinstance(row["folder"], Address)]
+        with app.progress("since when"):
+            since = reach.ask_since(office, person.id, addresses)
+        show_report(with_since(report, since, "folder"), app.output)
+        return 0
     show_access("reach", tables, which, office.count.when, app.output, more=files, empty=empty)
     return 0

@@ -8,7 +8,7 @@ from neatledger.app import App
 from neatledger.faces.show import show_report
 from neatledger.questions import history, who
 from neatledger.reports.sides import both_report, plan_who_report
-from neatledger.reports.who import who_report, with_since
+from neatledger.reports.who import below_notes, who_report, with_since
 
 __all__ = ["add_arguments", "run"]
 
@@ -34,6 +34,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = who.ask(office, address)
     where, when = found.location.address, office.count.when
     report = who_report(where, found.people, found.names, when, is_all=args.all, single_files=found.single_files)
+    if found.location.is_folder:
+        report.notes += below_notes(where, office.ledger.findings.below(office.count.id, where))
     if args.since:
         report = with_since(report, history.ask_since(office, where))
     show_report(report, app.output)

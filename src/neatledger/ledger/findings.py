@@ -99,6 +99,21 @@ class FindingLog:
         """Return what was first told of a count; raises `LedgerError` where it is damaged."""
         return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? ORDER BY id LIMIT 1", (count,))
 
+    def below(self, count: int, folder: Address) -> list[Finding] | None:
+        """Return what the last look at a count found below a folder; None where nobody looked yet."""
+        row = self._db.execute(
+            "SELECT data FROM findings WHERE count_id = ? ORDER BY id DESC LIMIT 1", (count,)
+        ).fetchone()
+        if row is None:
+            return None
+        start = (folder.path.rstrip(b"/") + b"/").hex()
+        try:
+            rows = json.loads(zlib.decompress(row[0]))["findings"]
+            inside = [one for one in rows if one[1] and one[2][0] == folder.system and one[2][1].startswith(start)]
+            return [_finding(one) for one in inside if one[2][1] != start or folder.path != b"/"]
+        except (ValueError, KeyError, TypeError, zlib.error) as error:
+            raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
+
     def looks(self) -> dict[int, Look]:
         """Return the first look at every count that was looked at, by the count's number."""
         rows = self._db.execute(

@@ -213,7 +213,10 @@ class Ledger:
         surveys: dict[int, list[SurveyInfo]] = {}
         rows = self._db.execute(
             "SELECT id, count_id, system, source, model, folders, files,"
-            " (SELECT count(*) FROM not_seen WHERE survey_id = surveys.id) FROM surveys ORDER BY id"
+            " (SELECT count(*) FROM not_seen WHERE survey_id = surveys.id) FROM surveys"
+            # A count that another run has kept between the two questions is not one of these.
+            " WHERE count_id IN (SELECT value FROM json_each(?)) ORDER BY id",
+            (json.dumps(list(moments)),),
         )
         for ident, count, system, source, model, folders, files, not_seen in rows:
             info = SurveyInfo(ident, system, source, model, folders, files, not_seen, moments[count])

@@ -14,8 +14,8 @@ from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.access.ways import given_by
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Right
+from neatledger.core.people.membership import outer_groups
 from neatledger.core.people.principals import Principal, only_in
-from neatledger.core.survey.accounts import Group
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.errors import UnknownNameError
@@ -103,24 +103,10 @@ def _group(office: Office, name: str) -> Side | None:
         group = next((one for one in reader.groups if one.name.casefold() in called), None)
         if group is None or office.systems.service(system) is not None:
             continue
-        idents = {group.ident, *_outer(reader.groups, group.ident)} | reader.terms.model.everyone_has
+        idents = {group.ident, *outer_groups(reader.groups, group.ident)} | reader.terms.model.everyone_has
         found[system] = [only_in(f"the group {group.name}", system, idents)]
         groups[system] = frozenset(one.name for one in reader.groups if one.ident in idents)
     return Side(f"the group {name}", name, office, found, groups) if found else None
-
-
-def _outer(groups: Sequence[Group], ident: str) -> set[str]:
-    """Return the groups that a group lies in, however deep."""
-    found: set[str] = set()
-    waiting = [ident]
-    while waiting:
-        here = waiting.pop()
-        for one in groups:
-            outer = one.ident
-            if here in one.nested and outer not in found:
-                found.add(outer)
-                waiting.append(outer)
-    return found
 
 
 def _flags(side: Side, system: str) -> NDArray[np.int64] | None:

@@ -18,7 +18,7 @@ from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office, names_of
 
-__all__ = ["Had", "History", "Since", "ask", "ask_since"]
+__all__ = ["Had", "History", "Since", "ask", "ask_since", "counts_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +65,7 @@ def ask(office: Office, name: str, address: Address) -> History:
     found: list[Had] = []
     last: tuple[CountInfo, _Seen] | None = None
     read = 0
-    for count in _counts_of(office, address.system):
+    for count in counts_of(office, address.system):
         seen = _look(office, count, person, address)
         read += 1
         if last is None:
@@ -92,7 +92,7 @@ def ask_since(office: Office, address: Address) -> dict[str, Since]:
     found: dict[str, Since] = {}
     open_: dict[str, tuple[Right, bool]] = {}
     day: date | None = None
-    for count in reversed(list(_counts_of(office, address.system))):
+    for count in reversed(list(counts_of(office, address.system))):
         here = _rights_at(office, count, address)
         if day is None:
             open_ = {person: has for person, has in here.items() if has[0] or not has[1]}
@@ -118,7 +118,7 @@ def _rights_at(office: Office, count: CountInfo, address: Address) -> dict[str, 
     return {person: (one.rights, one.is_known) for person, one in asked.items()}
 
 
-def _counts_of(office: Office, system: str) -> Iterable[CountInfo]:
+def counts_of(office: Office, system: str) -> Iterable[CountInfo]:
     """Yield the counts up to the one that is asked which looked at a system, with what older ones say of others."""
     newest = office.count
     for count in office.ledger.counts():

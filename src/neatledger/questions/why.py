@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import Access
@@ -10,6 +11,9 @@ from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
+
+if TYPE_CHECKING:
+    from neatledger.questions.advice import Advice
 
 __all__ = ["WhyAnswer", "ask"]
 
@@ -21,6 +25,7 @@ class WhyAnswer:
     location: Location
     access: Access
     names: EntryNames
+    advice: tuple[Advice, ...] = ()
 
     @property
     def address(self) -> Address:
@@ -44,4 +49,10 @@ def ask(office: Office, name: str, address: Address) -> WhyAnswer | None:
     if not principals:
         return None
     location = locate(office.reader(address.system), address)
-    return WhyAnswer(location, office.systems.access(location, principals), office.names(address.system))
+    access = office.systems.access(location, principals)
+    advice: tuple[Advice, ...] = ()
+    if not access.rights and access.is_known and office.systems.service(address.system) is None:
+        from neatledger.questions.advice import advise
+
+        advice = tuple(advise(office, location, one) for one in principals)
+    return WhyAnswer(location, access, office.names(address.system), advice)

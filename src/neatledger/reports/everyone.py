@@ -13,7 +13,7 @@ from neatledger.core.tree.table import Table, folder_paths
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, short_rights
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
-__all__ = ["AccessRows", "access_report", "fold_closed"]
+__all__ = ["AccessRows", "access_report", "fold_alike"]
 
 _MOST_ROWS = 2_000
 _SHOWN = ("person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete")
@@ -25,11 +25,18 @@ _WHAT = {
 
 
 def access_report(
-    name: str, tables: Iterable[AccessRows], which: RowFilter, when: str, files: Sequence[Row] = ()
+    name: str,
+    tables: Iterable[AccessRows],
+    which: RowFilter,
+    when: str,
+    files: Sequence[Row] = (),
+    *,
+    is_whole: bool = False,
 ) -> Report:
     """Make the table of access for people: a row for each way, and the union where there are several.
 
-    `files` are rows of single files, which come after those of the folders.
+    Of a long one the first rows, unless it `is_whole`; folded only where it is not. `files` are rows of single files,
+    which come after those of the folders.
 
     Machines are shown the whole table block by block, and not this report.
     """
@@ -39,12 +46,13 @@ def access_report(
         path_of = folder_paths(table.folders)
         folders += table.folder_count
         for block in table.blocks(which):
-            more += max(0, len(block.folder) + len(rows) - _MOST_ROWS)
-            rows += islice(_block_rows(table, block, path_of), _MOST_ROWS - len(rows))
+            more += 0 if is_whole else max(0, len(block.folder) + len(rows) - _MOST_ROWS)
+            most = None if is_whole else _MOST_ROWS - len(rows)
+            rows += islice(_block_rows(table, block, path_of), most)
     rows = _without_twins(rows)
     is_one = len({row["person"] for row in rows}) == 1
-    if which is RowFilter.DIFFER and is_one:
-        rows = fold_closed(rows)
+    if which is RowFilter.DIFFER and is_one and not is_whole:
+        rows = fold_alike(rows)
     # One person's table need not name them in every row.
     shown = [key for key in _SHOWN if not (is_one and key == "person")]
     columns = [column for column in ACCESS_COLUMNS if column.key in shown]
@@ -111,31 +119,39 @@ def _without_twins(rows: Sequence[Row]) -> list[Row]:
     return [row for row in rows if row["way"] != "any" or said(row) not in by_one]
 
 
-_FEW_CLOSED = 6
+_FEW_ALIKE = 6
+_COUNTS = ("files", "files_read", "files_change", "files_delete")
 
 
-def fold_closed(rows: Sequence[Row]) -> list[Row]:
-    """Fold the folders of one place that are closed to a person into one row, where they are many."""
+def fold_alike(rows: Sequence[Row]) -> list[Row]:
+    """Fold the folders of one place on which a person has the same into one row, where they are many."""
 
-    def group_of(row: Row) -> tuple[str, bytes, Cell] | None:
+    def group_of(row: Row) -> tuple[Cell, ...] | None:
         folder = row["folder"]
-        if isinstance(folder, Address) and row["level"] == Level.NONE.value:
-            return folder.system, folder.path.rpartition(b"/")[0], row["way"]
-        return None
+        if not isinstance(folder, Address):
+            return None
+        return folder.system, folder.path.rpartition(b"/")[0], row["way"], row["level"], row["rights"]
 
-    closed: dict[tuple[str, bytes, Cell], list[Row]] = {}
+    alike: dict[tuple[Cell, ...], list[Row]] = {}
     for row in rows:
         group = group_of(row)
         if group is not None:
-            closed.setdefault(group, []).append(row)
+            alike.setdefault(group, []).append(row)
     folded: list[Row] = []
     for row in rows:
         group = group_of(row)
-        same = closed[group] if group is not None else []
-        if group is None or len(same) <= _FEW_CLOSED:
+        same = alike[group] if group is not None else []
+        if len(same) <= _FEW_ALIKE:
             folded.append(row)
-        elif row is same[0]:
-            where = f"{len(same)} in {group[0]}:{group[1].decode('utf-8', 'surrogateescape') or '/'}"
-            no_counts = dict.fromkeys(("files", "files_read", "files_change", "files_delete"), "")
-            folded.append({**row, "folder": where, **no_counts})
+        elif row is same[0] and isinstance(row["folder"], Address):
+            above = row["folder"].path.rpartition(b"/")[0].decode("utf-8", "surrogateescape")
+            where = f"{len(same)} in {row['folder'].system}:{above or '/'}"
+            folded.append({**row, "folder": where, **{key: _sum_of(same, key) for key in _COUNTS}})
     return folded
+
+
+def _sum_of(rows: Sequence[Row], key: str) -> Cell:
+    """Return what folders have together; nothing where one of them is not known, or has none at all."""
+    numbers = [row[key] for row in rows if row[key] != ""]
+    known = [number for number in numbers if isinstance(number, int)]
+    return sum(known) if known and len(known) == len(numbers) else None if numbers else ""

@@ -140,8 +140,10 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}."
     notes: list[str] = []
     notes += [Aside(f"{count_of(fine, 'place')} more with room to spare (--all lists them).")] if fine else []
-    unlimited = len(ordered) - len(limited)
-    notes += [f"{count_of(unlimited, 'person')} without a limit on either side."] if unlimited else []
+    has_limit = {line.target.name for line in limited if line.target.on is On.PERSON}
+    # One person may have files on several systems: each is one all the same.
+    unlimited = {line.target.name for line in ordered if line.target.on is On.PERSON} - has_limit
+    notes += [f"{count_of(len(unlimited), 'person')} without a limit on either side."] if unlimited else []
     if any(line.found_settings is None and line.target.on is not On.POOL for line in chosen):
         notes.append("FOUND not told: the system does not tell this limit; the plan's word stands for it.")
     shown = {id(line) for line in chosen}

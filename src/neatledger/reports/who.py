@@ -5,19 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date
-from typing import Protocol
+from typing import Any, Protocol
 
 from neatledger.core.access.ways import Access
+from neatledger.core.checks.finding import ANYONE, Finding
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Level
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import show_address
+from neatledger.formats.names import encode_address, show_address, show_text
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
-__all__ = ["who_report", "with_since"]
+__all__ = ["below_notes", "who_report", "with_since"]
 
 _ORDER = [
     Level.MANAGE,
@@ -69,6 +70,25 @@ def who_report(
     return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
 
 
+def below_notes(address: Address, found: Sequence[Finding] | None) -> list[str]:
+    """Say what is wider below a folder than is meant; `found` are the findings there (None: not looked for)."""
+    text = encode_address(address)
+    shown = f"'{text}'" if set(text) & set(" &();$'\"") else text
+    if found is None:
+        return [Aside(f"Whether anything below is wider was not looked at yet (neatledger check --below {shown}).")]
+    wider = [one for one in found if one.rights]
+    if not wider:
+        return []
+    wider.sort(key=lambda one: (ANYONE not in one.people, -one.rights.bit_count()))
+    places = list(dict.fromkeys(str(one.place) for one in wider))
+    notes = [f"Below it {count_of(len(places), 'folder')} {'is' if len(places) == 1 else 'are'} wider than is meant:"]
+    for place in places[:_FEW]:
+        mine = next(one for one in wider if str(one.place) == place)
+        notes.append(f"  {show_text(place)}: {mine.evidence}")
+    notes.append(Aside(f"neatledger check --below {shown} shows all of it."))
+    return notes
+
+
 class Came(Protocol):
     """Since when somebody has what they have."""
 
@@ -78,11 +98,14 @@ class Came(Protocol):
     def day(self) -> date: ...
 
 
-def with_since(report: Report, since: Mapping[str, Came]) -> Report:
-    """Return the report with a column more: since when each has what they have by all ways together."""
+def with_since(report: Report, since: Mapping[Any, Came], key: str = "person") -> Report:
+    """Return the report with a column more: since when each has what they have by all ways together.
+
+    `since` is by the cells of a column, `key`.
+    """
 
     def told(row: Row) -> str:
-        one = since.get(str(row["person"]))
+        one = since.get(row[key])
         if one is None:
             return ""
         if one.not_before is None:

@@ -130,6 +130,25 @@ def _say_answer(way_rights: Right, access: Access) -> str:
     return f"{access.level_of(None).value} ({words})"
 
 
+class Advised(Protocol):
+    """What would let an account in, each tried before."""
+
+    @property
+    def login(self) -> str: ...
+    @property
+    def first(self) -> Sequence[str]: ...
+    @property
+    def groups(self) -> Sequence[str]: ...
+    @property
+    def entries(self) -> Sequence[tuple[bytes, str]]: ...
+    @property
+    def own(self) -> str: ...
+    @property
+    def refusal(self) -> str: ...
+    @property
+    def is_enough(self) -> bool: ...
+
+
 class Explained(Protocol):
     """One person's access to one place, with its reasons, and what rests on what was not seen (`note`)."""
 
@@ -143,6 +162,8 @@ class Explained(Protocol):
     def names(self) -> EntryNames: ...
     @property
     def note(self) -> str: ...
+    @property
+    def advice(self) -> Sequence[Advised]: ...
 
 
 def why_report(found: Explained, planned: Sequence[str] = ()) -> Report:
@@ -154,7 +175,7 @@ def why_report(found: Explained, planned: Sequence[str] = ()) -> Report:
         stop = way.first_stop
         for number, gate in enumerate(way.gates, start=1):
             rows += _gate_rows(number, way, gate, names, gate is stop)
-        notes += [] if access.rights else _say_missing(way, found.chain, names)
+    notes += [line for one in found.advice for line in _say_missing(access.person, one, names)]
     if access.counts is not None and access.counts.files:
         notes.append(f"Of the files in it: {spell_files(access.counts)}.")
     admin = [way for way in access.ways if way.name == "admin"]
@@ -165,37 +186,27 @@ def why_report(found: Explained, planned: Sequence[str] = ()) -> Report:
     return Report("why", headline, _COLUMNS, rows, [*notes, *planned])
 
 
-def _say_missing(way: Way, chain: Sequence[Item], names: EntryNames) -> list[str]:
-    """Say in words of an office what the first gate that stops wants."""
-    stop = way.first_stop
-    if stop is None or way.name != "share":
-        return []
-    principal = way.principal
-    if stop.name == "account":
-        return [
-            f"Missing: the account {principal.account.login} is {principal.account.state.value}; open it again first."
-        ]
-    if stop.name == "service":
-        return [f"Missing: the service is not switched on for the account {principal.account.login}."]
-    if stop.name == "share":
-        what = (
-            f"the permission of the share {way.through} must let {principal.person} in" if way.through else "a share"
-        )
-        return [f"Missing: {what}."]
-    item = next((each for each in chain if each.path == stop.place), chain[-1])
-    wants, words = (Right.ENTER, "enter") if stop.name == "enter" else (Right.LIST | Right.READ, "read")
-    place = stop.place.decode("utf-8", "surrogateescape")
-    holders = _who_has(item, wants, names)
-    message = f"Missing: to {words} {place}, {principal.person} must be "
-    if holders:
-        return [message + f"in {_or(holders)} — or be given an entry of their own there."]
-    return [message + "given an entry there, or be in a group that is given one: no group has that right now."]
-
-
-def _who_has(item: Item, wants: Right, names: EntryNames) -> list[str]:
-    view = item.access_list.view(is_folder=True)
-    groups = view.groups | {ident: rights for ident, rights in view.either.items() if ident in names.groups}
-    return [f"the group {names.numbered_group(ident)}" for ident, rights in groups.items() if rights & wants == wants]
+def _say_missing(person: str, found: Advised, names: EntryNames) -> list[str]:
+    """Say in words of an office what would let somebody in; what is said was tried."""
+    lines = [f"Missing: {one}{'' if found.is_enough else ' first'}." for one in found.first]
+    if found.is_enough:
+        return lines
+    where = [f"{what} {place.decode('utf-8', 'surrogateescape')}" for place, what in found.entries]
+    groups = [f"the group {names.numbered_group(ident)}" for ident in found.groups]
+    by_groups = f"be in {_or(groups)}" if groups else ""
+    by_entry = f"be given an entry of their own, to {' and to '.join(where)}" if where else ""
+    if by_groups or by_entry:
+        way = " — or ".join(each for each in (by_groups, by_entry) if each)
+        lines.append(f"Missing: {person} must {way}.")
+        if not found.groups:
+            lines[-1] += " No group that is named there would do alone."
+    if found.own:
+        lines.append(f"Their own entry decides there, whatever their groups have: {found.own}.")
+    if found.refusal:
+        lines.append(f"What refuses must go first: {found.refusal}.")
+    if not lines:
+        lines.append("Nothing that was tried lets them in: neither a group named there nor an entry of their own.")
+    return lines
 
 
 def _or(words: Sequence[str]) -> str:

@@ -67,7 +67,7 @@ _FLAG_WORDS = {
     IMMUTABLE: "immutable: nobody may change it",
     APPEND_ONLY: "append-only: it may only be added to",
 }
-_WORDS = {USER_OBJ: "owner", GROUP_OBJ: "owning group", MASK: "mask", OTHER: "everyone else"}
+_WORDS = {USER_OBJ: "owner", GROUP_OBJ: "its own group", MASK: "mask", OTHER: "everyone else"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,7 @@ class Entry:
             case 0x08:
                 return f"group {names.group(str(self.ident))} ({self.ident}) {_spell(self.perm)}"
             case _:
-                return f"{_WORDS[self.tag]} {_spell(self.perm)}"
+                return f"{_WORDS[self.tag]} {_spell(self.perm) if self.perm else 'nothing (---)'}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -327,7 +327,9 @@ def _match(parsed: PosixList, context: ItemContext, holder: Holder) -> _Match:
         found = [Entry(GROUP_OBJ, parsed.group_obj)] if parsed.gid in holder.groups else []
         found += [Entry(GROUP, perm, int(ident)) for ident, perm in parsed.named_groups if ident in holder.groups]
         if found:
-            return _Match(tuple(found), parsed.mask, "matched by group entries; one must grant the whole request")
+            return _Match(
+                tuple(found), parsed.mask, "in a group named here; of several one must give all that is asked"
+            )
     elif parsed.gid in holder.groups:
         return _Match((Entry(GROUP_OBJ, mode >> 3 & 7),), None, f"is in the owning group {parsed.gid}")
     return _Match((Entry(OTHER, mode & 7),), None, "neither the owner, nor named, nor in a group named here")

@@ -9,7 +9,7 @@ from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nesting import expand_members
 from neatledger.core.survey.accounts import Account, Group
 
-__all__ = ["holders_of"]
+__all__ = ["holders_of", "outer_groups"]
 
 
 def holders_of(
@@ -109,3 +109,17 @@ def _holder(
     has = frozenset(name for ident in (account.ident, *groups) for name in privileges.get(ident, ()))
     perhaps = frozenset(name for ident in maybe for name in privileges.get(ident, ()))
     return Holder(account.login, account.ident, groups, has, maybe, perhaps - has)
+
+
+def outer_groups(groups: Sequence[Group], ident: str) -> set[str]:
+    """Return the groups that a group lies in, however deep."""
+    found: set[str] = set()
+    waiting = [ident]
+    while waiting:
+        here = waiting.pop()
+        for one in groups:
+            outer = one.ident
+            if here in one.nested and outer not in found:
+                found.add(outer)
+                waiting.append(outer)
+    return found

@@ -34,7 +34,7 @@ def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
     """Yield what the plan says will end: people's time, entitlements, acceptances."""
     for person in plan.people.values():
         if person.end is not None:
-            yield Lapse(person.end, "person", person.id, person.name, "last day: close the accounts")
+            yield Lapse(person.end, "person", person.name, person.id, "last day: close the accounts")
     for one in plan.space.entitlements:
         if one.until is not None:
             yield Lapse(one.until, "entitlement", one.name, ", ".join(one.holders), "renew it, or let it go")
@@ -51,21 +51,21 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
         place = f"{system}:{principal.account.login}"
         admission = principal.account.admission
         if admission.ends:
-            yield Lapse(admission.ends, "account", place, principal.name, "the account expires")
+            yield Lapse(admission.ends, "account", place, principal.person, "the account expires")
         if admission.disable_on:
-            yield Lapse(admission.disable_on, "guest", place, principal.name, "the account is disabled")
+            yield Lapse(admission.disable_on, "guest", place, principal.person, "the account is disabled")
         if admission.remove_on:
-            yield Lapse(admission.remove_on, "guest", place, principal.name, "the account is removed")
+            yield Lapse(admission.remove_on, "guest", place, principal.person, "the account is removed")
         # Who never signed in is idle from the day they accepted.
         last = principal.account.last_seen or admission.accepted
         if admission.is_guest and last and principal.kind is Kind.GUEST:
             day = last
             if principal.is_live and not admission.disable_on:
                 then = f"idle for {idle} days: disable it"
-                yield Lapse(day + timedelta(days=idle), "guest", place, principal.name, then)
+                yield Lapse(day + timedelta(days=idle), "guest", place, principal.person, then)
             elif not principal.is_live and not admission.remove_on:
                 then = f"idle for {remove} days: remove it"
-                yield Lapse(day + timedelta(days=remove), "guest", place, principal.name, then)
+                yield Lapse(day + timedelta(days=remove), "guest", place, principal.person, then)
 
 
 def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lapse]:
