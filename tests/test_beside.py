@@ -70,7 +70,7 @@ def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]
 def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -> None:
     assert not rows("compare", "quill", "quill")
     since = rows("compare", "thistle", "--then", "2026-06-01")
-    changes = [row for row in rows("changes", "--since", "2026-06-01") if row["person"] == "thistle"]
+    changes = [row for row in rows("changes", "--access", "--since", "2026-06-01") if row["person"] == "thistle"]
     wide = {row["folder"] for row in since}
     assert since and {row["folder"] for row in changes if row["folder"].startswith("barn:")} <= wide
     done = run("compare", "quill", "--office", demo, *TODAY, status=2)
@@ -214,3 +214,11 @@ def test_the_manual_page_is_one_that_man_reads(run) -> None:
     assert all(f".SS {name}\n" in page for name in cli.COMMANDS) and "\\-\\-carry\\-out" in page
     told = run("completion", "bash").stdout
     assert "neatledger" in told and "COMP" in told
+
+
+def test_somebody_new_like_another_has_what_groups_give_and_no_more(rows, demo: Path, run) -> None:
+    lacking = {(row["folder"], row["left"], row["right"]) for row in rows("suppose", "--like", "thistle")}
+    assert lacking == {("barn:/Homes/tthistle", "manage", "none"), ("loft:/Surgery/Student notes", "read", "none")}
+    # What is not lacking comes by groups: somebody in them alone has it.
+    told = run("suppose", "--like", "thistle", "--office", demo, *TODAY).stdout
+    assert "barn: staff, students" in told and "meadow has team folders" in told

@@ -189,8 +189,9 @@ def test_sides_people_groups_and_changes(demo: Path, run) -> None:
         "finch": "write",
         "ledgerwood": "read",
     }
-    (lost,) = rows_of(run("changes", "--format", "csv", "--office", demo, status=1))
+    (lost,) = rows_of(run("changes", "--access", "--format", "csv", "--office", demo, status=1))
     assert (lost["person"], lost["folder"], lost["after"], lost["below"]) == ("thistle", "barn:/Payroll", "none", "2")
+    assert (lost["why"], lost["planned"]) == ("they left payroll", "as planned")
     groups = {
         (row["group"], row["system"]): row
         for row in rows_of(run("groups", "--side", "both", "--format", "csv", *old, status=1))
@@ -367,3 +368,51 @@ def test_what_vanishes_or_is_closed_is_not_seen(tmp_path: Path, run) -> None:
     assert row["files"] == "" and row["enter"] == "0"
     finding = rows_of(run("check", "--only", "not-seen", "--format", "csv", "--office", office, status=1))
     assert finding[0]["place"] == "barn:/closed"
+
+
+@pytest.mark.judge
+def test_every_change_is_told_with_its_cause(tmp_path: Path, run) -> None:
+    """An entry, a member, an account, a move, a folder and a limit; each is told where it is, and once."""
+    tree, office = tmp_path / "tree", tmp_path / "office"
+    for name in ("a/in", "b", "c"):
+        (tree / name).mkdir(parents=True)
+    for path in (tree, *tree.rglob("*")):
+        path.chmod(0o755)
+    (tree / "c").chmod(0o700)
+    (tree / "a" / "in").chmod(0o757)
+    for path in (tree / "a", tree / "b"):
+        path.chmod(0o750)
+        os.chown(path, 0, 61001)
+    office.mkdir()
+    (office / "office.yaml").write_text(
+        f"office: X\nsystems:\n  barn: {{source: tree, path: {tree}, accounts: {{passwd: passwd, group: group}}}}\n"
+    )
+    people = "ada:x:60001:60001::/:/bin/sh\nbo:x:60002:60002::/:/bin/sh\n"
+    (office / "passwd").write_text(people)
+    (office / "group").write_text("g:x:61001:ada\n")
+    run("gather", "--today", "2026-01-01", "--office", office)
+    (office / "passwd").write_text(people + "cy:x:60003:60003::/:/bin/sh\n")
+    (office / "group").write_text("g:x:61001:bo\n")
+    (tree / "c").chmod(0o755)
+    (tree / "a" / "in").rename(tree / "b" / "moved")
+    (tree / "new").mkdir(mode=0o755)
+    run("gather", "--today", "2026-01-02", "--office", office)
+    told = rows_of(run("changes", "--format", "csv", "--office", office, status=1))
+    access = {(row["person"], row["folder"]): row for row in told if row["what"] == "access"}
+    assert access["ada", "barn:/a"]["why"] == "they left g" and access["bo", "barn:/a"]["why"] == "they came into g"
+    assert (
+        access["ada", "barn:/c"]["why"].startswith("the list of /c: gone: ")
+        and access["ada", "barn:/c"]["after"] == "read"
+    )
+    assert access["ada", "barn:/new"]["why"] == "the folder came" and "account" in access["cy", "barn:/"]["why"]
+    assert "it was moved here from barn:/a/in" in access["bo", "barn:/b/moved"]["why"]
+    others = {
+        (row["what"], row["folder"], row["person"]): (row["before"], row["after"])
+        for row in told
+        if row["what"] != "access"
+    }
+    assert others["account", "barn:cy", "cy"] == ("none", "open")
+    assert others["group", "barn:g", "ada"] == ("in it", "not in it") and others["group", "barn:g", "bo"] == (
+        "not in it",
+        "in it",
+    )

@@ -55,7 +55,7 @@ COMMANDS: dict[str, str] = {
     "forecast": "when warnings, limits and pools are met",
     "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
     "mend": "the steps from found to plan: shown, made when asked, taken back",
-    "changes": "what access was gained and lost between two counts",
+    "changes": "what changed between two counts: access and by what, accounts, groups, links, limits",
     "history": "what somebody had on a folder count by count, and what changed each time",
     "check": "test the office against the plan and against good order",
     "review": "who answers for a folder says who keeps what: packs, answers, what is due",
@@ -132,7 +132,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
     "room": ("room quill barn:/Homes/pquill",),
     "space": ("space", "space barn:/Imaging"),
-    "suppose": ("suppose --into payroll=thistle", "suppose --push barn:/Records"),
+    "suppose": ("suppose --into payroll=thistle", "suppose --like thistle", "suppose --push barn:/Records"),
     "who": ("who barn:/Payroll", "who payroll --all"),
     "why": ("why thistle barn:/Payroll",),
 }

@@ -1,4 +1,4 @@
-"""``changes``: what access was gained and lost between two counts."""
+"""``changes``: what access was gained and lost between two counts, by what, and what else changed."""
 
 from __future__ import annotations
 
@@ -6,8 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
-from neatledger.questions import changes
+from neatledger.questions import changes, changes_beside, history
 from neatledger.reports.changes import changes_report
 
 __all__ = ["add_arguments", "run"]
@@ -16,12 +17,19 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--since", metavar="DATE", type=day_of, help="compare with the count of that day")
+    parser.add_argument("--access", action="store_true", help="what people gained and lost alone")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Compare the count (--as-of, or the newest) with an older one (--since, or the one before)."""
     found = changes.ask(app.office, args.since)
-    report = changes_report(found.before, found.after, found.older.when, found.newer.when)
+    between = history.Between(app.office, found.older, found.newer)
+
+    def why(person: str, address: Address) -> changes.Explained:
+        return changes.explain(app.office, found, person, address, between)
+
+    others = [] if args.access else changes_beside.ask(app.office, found.older, found.newer)
+    report = changes_report(found.before, found.after, found.older.when, found.newer.when, why, others)
     report.notes += found.left_out
     show_report(report, app.output)
     return 1 if report.rows else 0

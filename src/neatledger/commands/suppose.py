@@ -30,6 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--findings", action="store_true", help="compare all findings, in an office however large")
     parser.add_argument("--plan", metavar="FILE", help="what was found brought to the plan of another file")
+    parser.add_argument("--like", metavar="PERSON", help="somebody new, in all the groups of this person")
     access = parser.add_argument_group("access", "as many as wanted, together")
     for word, form, help_text in _ACCESS:
         access.add_argument(word, action="append", default=[], metavar=form, help=help_text)
@@ -51,6 +52,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Answer about space, or about what is shared."""
+    if args.like:
+        return _like(args, app)
     files = [word for word in args.keep if "=" not in word]
     versions = [word for word in args.keep if "=" in word]
     of_space = [*args.limit, *args.band, *args.join, *args.move, *versions]
@@ -66,6 +69,19 @@ def run(args: argparse.Namespace, app: App) -> int:
     else:
         report = _take_back(args, app) if args.take_back else _rule(args, app) if args.rule else _space(args, app)
     show_report(report, app.output)
+    return 0
+
+
+def _like(args: argparse.Namespace, app: App) -> int:
+    from neatledger.questions import compare
+    from neatledger.reports.compare import like_report
+
+    office = app.office
+    found = compare.ask_like(office, args.like)
+    person = office.find_person(args.like)
+    apart = [system for system in person.principals if office.systems.service(system) is not None]
+    groups = {system: sorted(names) for system, names in found.left.groups.items()}
+    show_report(like_report(found, groups, apart, office.count.when), app.output)
     return 0
 
 

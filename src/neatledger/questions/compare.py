@@ -23,7 +23,7 @@ from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office, open_office
 
-__all__ = ["Compared", "Difference", "Side", "ask"]
+__all__ = ["Compared", "Difference", "Side", "ask", "ask_like"]
 
 _MOST_EXPLAINED = 100
 
@@ -73,6 +73,23 @@ def ask(office: Office, one: str, other: str, *, then: date | None = None) -> Co
         {f"{system}:{name}" for system, some in side.groups.items() for name in some} for side in (left, right)
     )
     return Compared(left, right, tuple(sorted(mine - theirs)), tuple(sorted(theirs - mine)), found)
+
+
+def ask_like(office: Office, name: str) -> Compared:
+    """Compare a person with somebody new who is in all their groups, and has nothing of their own.
+
+    On systems of lists; what team folders give by groups is not in it. Raises `UnknownNameError`.
+    """
+    like = _side(office, name)
+    shared = [one for one in like.principals if office.systems.service(one) is not None]
+    left = replace(like, principals={one: some for one, some in like.principals.items() if one not in shared})
+    new: dict[str, list[Principal]] = {}
+    for system, principals in left.principals.items():
+        idents = frozenset(ident for one in principals for ident in one.holder.groups)
+        new[system] = [only_in("somebody new", system, idents)]
+    right = Side(f"somebody new like {like.name}", "new", office, new, left.groups)
+    found = [one for system in left.principals for one in _of_system(system, left, right)]
+    return Compared(left, right, (), (), found)
 
 
 def _side(office: Office, name: str) -> Side:

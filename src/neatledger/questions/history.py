@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -17,8 +17,9 @@ from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office, names_of
+from neatledger.questions.systems import Systems
 
-__all__ = ["Had", "History", "Since", "ask", "ask_since", "counts_of"]
+__all__ = ["Between", "Had", "History", "Since", "ask", "ask_since", "counts_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +49,7 @@ class History:
 
 @dataclass(frozen=True)
 class _Seen:
-    """One count's answer, with what it rests on."""
+    """One count's answer, with what it rests on; `named` are the groups that lists speak of (None: others count)."""
 
     rights: Right | None
     is_known: bool
@@ -57,6 +58,7 @@ class _Seen:
     states: tuple[str, ...]
     lists: tuple[tuple[bytes, tuple[str, ...], str], ...]
     missing: str
+    named: frozenset[str] | None = None
 
 
 def ask(office: Office, name: str, address: Address) -> History:
@@ -128,9 +130,32 @@ def counts_of(office: Office, system: str) -> Iterable[CountInfo]:
             yield office.ledger.carried(count, office.plan.systems)
 
 
+class Between:
+    """Says what came between two counts, of what somebody's rights rest on."""
+
+    def __init__(self, office: Office, older: CountInfo, newer: CountInfo) -> None:
+        self._sides = []
+        for count in (older, newer):
+            readers = office.readers_of(count)
+            self._sides.append((readers, office.systems_of(readers, count.day)))
+
+    def causes(self, person: str, address: Address) -> tuple[str, ...]:
+        """Return what changed; empty where the counts do not tell."""
+        old, new = (
+            _look_at(readers, systems, person, address)
+            if address.system in readers
+            else _Seen(None, True, "", frozenset(), (), (), "the system was not counted")
+            for readers, systems in self._sides
+        )
+        return tuple(_causes(old, new))
+
+
 def _look(office: Office, count: CountInfo, person: str, address: Address) -> _Seen:
     readers = office.readers_of(count)
-    systems = office.systems_of(readers, count.day)
+    return _look_at(readers, office.systems_of(readers, count.day), person, address)
+
+
+def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str, address: Address) -> _Seen:
     reader = readers[address.system]
     principals = [one for one in systems.holders[address.system] if one.person == person]
     if not principals:
@@ -143,7 +168,11 @@ def _look(office: Office, count: CountInfo, person: str, address: Address) -> _S
     names = names_of(reader)
     lists = tuple(_list_of(item, names) for item in location.chain)
     by = _by(access, names)
-    return _Seen(access.rights, access.is_known, by, _groups(reader, principals), _states(principals), lists, "")
+    groups = {one.ident: one.name for one in reader.groups}
+    spoken = {ident for item in location.chain if item.access_list is not None for ident in item.access_list.named}
+    named = None if reader.shared is not None else frozenset(groups[ident] for ident in spoken if ident in groups)
+    mine = _groups(reader, principals), _states(principals)
+    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named)
 
 
 def _list_of(item: Item, names: Names) -> tuple[bytes, tuple[str, ...], str]:
@@ -173,11 +202,9 @@ def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
     if new.missing:
         yield new.missing.replace(" was not", " is not").replace("had no", "have no")
     elif old.missing:
-        yield "the folder came" if "folder" in old.missing else "they got an account"
-    for name in sorted(new.groups - old.groups):
-        yield f"they came into {name}"
-    for name in sorted(old.groups - new.groups):
-        yield f"they left {name}"
+        came = {"the folder was not there": "the folder came", "they had no account there": "they got an account"}
+        yield came.get(old.missing, "the system is new")
+    yield from _moves(old, new)
     for state in new.states:
         if old.states and state not in old.states:
             yield f"the account {state}"
@@ -193,3 +220,14 @@ def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
             yield f"the list of {where}: {'; '.join(words)}"
         if owner != former:
             yield f"the owner of {where}"
+
+
+def _moves(old: _Seen, new: _Seen) -> Iterable[str]:
+    """Say into and out of which groups they came; one that no list on the way speaks of changed nothing here."""
+    # Of a folder that was not there its lists of now tell.
+    named = [one.named for one in (old, new) if one.lists]
+    telling = None if None in named or not named else frozenset().union(*(one for one in named if one is not None))
+    for word, names in (("came into", new.groups - old.groups), ("left", old.groups - new.groups)):
+        for name in sorted(names):
+            if telling is None or name in telling:
+                yield f"they {word} {name}"

@@ -2,41 +2,107 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 from neatledger.core.access.comparing import REMOVAL
 from neatledger.core.access.everyone import flag_rights
 from neatledger.core.lists.rights import level_of, spell_rights
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Column, Report, Row, count_of
+from neatledger.reports.report import Column, Report, Row, Show, count_of
 
 __all__ = ["changes_report"]
 
 _COLUMNS = (
-    Column("person", "PERSON", cuts=True),
-    Column("folder", "FOLDER", cuts=True),
-    Column("before", "BEFORE"),
-    Column("after", "AFTER"),
-    Column("gained", "GAINED"),
-    Column("lost", "LOST"),
-    Column("below", "FOLDERS", number=True),
+    Column("what_word", "WHAT", Show.PEOPLE),
+    Column("person", "WHO", wraps=True),
+    Column("folder", "WHERE", cuts=True),
+    Column("before", "BEFORE", wraps=True),
+    Column("after", "AFTER", wraps=True),
+    Column("gained", "GAINED", Show.MACHINE),
+    Column("lost", "LOST", Show.MACHINE),
+    Column("below", "FOLDERS", number=True, spare=True),
+    Column("why", "BY WHAT", wraps=True),
+    Column("planned", "BY THE PLAN", wraps=True),
+    Column("what", "", Show.MACHINE),
 )
 
+_MOST_EXPLAINED = 200
 
 Held = Mapping[str, Mapping[bytes, Mapping[str, int]]]
 
 
-def changes_report(older: Held, newer: Held, then: str, now: str) -> Report:
-    """Make the report: a row a person and topmost folder whose change goes down to all that changed alike."""
+class Why(Protocol):
+    """Why somebody's access changed, and what the plan says to it."""
+
+    @property
+    def causes(self) -> Sequence[str]: ...
+    @property
+    def planned(self) -> str: ...
+
+
+class Other(Protocol):
+    """One thing beside access that is other than it was."""
+
+    @property
+    def what(self) -> str: ...
+    @property
+    def place(self) -> Address | str: ...
+    @property
+    def who(self) -> str: ...
+    @property
+    def before(self) -> str: ...
+    @property
+    def after(self) -> str: ...
+
+
+def changes_report(
+    older: Held,
+    newer: Held,
+    then: str,
+    now: str,
+    why: Callable[[str, Address], Why] | None = None,
+    others: Sequence[Other] = (),
+) -> Report:
+    """Make the report: a row a person and topmost folder whose change goes down to all that changed alike.
+
+    `why` explains the first of them; `others` is what else changed, which comes after.
+    """
     found: list[_Change] = []
     for system in dict.fromkeys([*older, *newer]):
         found += _system_changes(system, older.get(system, {}), newer.get(system, {}))
     found.sort(key=lambda one: (one.person, one.folder))
     people = len({one.person for one in found})
-    headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}."
-    rows = [one.row() for one in found]
-    return Report("changes", headline, _COLUMNS, rows, empty="nobody gained or lost anything")
+    headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}"
+    headline += f"; {count_of(len(others), 'other thing')} changed." if others else "."
+    rows: list[Row] = []
+    for number, one in enumerate(found):
+        told = why(one.person, one.folder) if why is not None and number < _MOST_EXPLAINED else None
+        words = "; ".join(told.causes) or "the counts do not tell" if told else ""
+        rows.append({**one.row(), "why": words, "planned": told.planned if told else ""})
+    rows += [_other_row(one) for one in others]
+    notes = []
+    if why is not None and len(found) > _MOST_EXPLAINED:
+        notes.append(f"By what is told of the first {_MOST_EXPLAINED} of {len(found):,} changes of access.")
+    return Report("changes", headline, _COLUMNS, rows, notes, empty="nobody gained or lost anything")
+
+
+def _other_row(one: Other) -> Row:
+    row: Row = {
+        "what_word": one.what,
+        "what": one.what,
+        "person": one.who,
+        "folder": one.place,
+        "before": one.before,
+        "after": one.after,
+        "gained": "",
+        "lost": "",
+        "below": "",
+        "why": "",
+        "planned": "",
+    }
+    return row
 
 
 @dataclass(slots=True)
@@ -52,6 +118,8 @@ class _Change:
     def row(self) -> Row:
         before, after = flag_rights(self.before), flag_rights(self.after)
         return {
+            "what_word": "access",
+            "what": "access",
             "person": self.person,
             "folder": self.folder,
             "before": level_of(before).value,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 from neatledger.core.access.beside import Apart
@@ -11,7 +11,7 @@ from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of
 
-__all__ = ["compare_report", "most_report"]
+__all__ = ["compare_report", "like_report", "most_report"]
 
 
 class Named(Protocol):
@@ -87,6 +87,25 @@ def compare_report(found: Beside, when: str) -> Report:
     if rows:
         notes.append(Aside("A row holds for all below it that is alike."))
     return Report("compare", headline, columns, rows, notes, "both have the same everywhere")
+
+
+def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Sequence[str], when: str) -> Report:
+    """Show what somebody new in the groups of a person would lack of what that person has."""
+    report = compare_report(found, when)
+    report.name = "suppose"
+    lacking = sum(one.apart.folders for one in found.differences if one.apart.left & ~one.apart.right)
+    report.headline = (
+        f"Suppose {found.right.name}, in the same groups: all that {found.left.name} has by groups, and "
+        f"in {count_of(lacking, 'folder')} less (count of {when})."
+    )
+    notes = [f"{system}: {', '.join(names)}." for system, names in groups.items() if names]
+    report.notes = ["To be in:", *(f"  {note}" for note in notes)] if notes else ["They are in no group."]
+    report.notes += [f"{system} has team folders: who is in its groups gets them there." for system in apart]
+    report.notes.append(
+        "Left out is what they have by name, as an owner or as an administrator. Nothing was changed."
+    )
+    report.empty = "nothing is lacking: all that they have, they have by groups"
+    return report
 
 
 class Amounts(Protocol):
