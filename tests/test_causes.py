@@ -23,6 +23,7 @@ from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.tree.address import Address
 from neatledger.questions import told, worklist
 from neatledger.questions.check import Filter, ask, ask_anew, ask_for_causes, ask_since_when
+from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import open_office
 
@@ -178,3 +179,29 @@ def test_a_finding_is_told_since_the_first_count_without_a_break(tmp_path: Path,
             first = when
         assert (since.before, since.first) == (before, first), one
     assert office.ledger.findings.first(office.ledger.counts()[0].id) is not None
+
+
+def test_what_is_done_with_a_link_ends_all_that_stands_under_it(demo: Path) -> None:
+    """Of links and hand-outs: their own findings and what they open; others end only where they were passed on."""
+    office = open_office(demo, today=date(2026, 11, 23))
+    before = {one.subject: one for one in ask_anew(office)}
+    whole = worklist.ask(office)
+    ends = findings_ended(office, whole)
+    seen = 0
+    for cause in ask_for_causes(office, ask(office)):
+        chosen = steps_of_cause(whole, ends, cause)
+        if not cause.key.startswith(("link:", "hand-out:")) or not chosen:
+            continue
+        then = imagined_office(office, [whole.items[number].step for number in chosen])
+        gone = before.keys() - {one.subject for one in ask_anew(then)}
+        mine = {one.subject for one in cause.findings}
+        assert mine <= gone, cause.key
+        for other in gone - mine:
+            one = before[other]
+            assert one.cause.startswith("hand-out:") or one.check in (
+                "homes-opened",
+                "plan-differs",
+                "wider-than-above",
+            ), one
+        seen += 1
+    assert seen > 8

@@ -13,7 +13,7 @@ from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import read_steps, write_steps
 from neatledger.questions import carrying, check, gather, proof, worklist
-from neatledger.questions.ends import findings_ended
+from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
 from neatledger.reports.report import Report
@@ -26,6 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-b", "--below", metavar="FOLDER", help="only what lies in this folder and below")
     parser.add_argument("-p", "--person", action="append", metavar="WHO", help="only what concerns this person")
     parser.add_argument("--only", action="append", metavar="CHECK", help="only steps that end findings of this check")
+    parser.add_argument("--cause", metavar="N", help="only steps that end findings of this cause, as check has it")
     parser.add_argument("--steps", metavar="FILE", help="the steps that suppose --keep wrote, in place of the plan's")
     parser.add_argument("--keep", metavar="FILE", help="write the steps to a file")
     parser.add_argument("--texts", action="store_true", help="print the steps for the systems' own tools")
@@ -47,6 +48,12 @@ def run(args: argparse.Namespace, app: App) -> int:
     ends = findings_ended(app.office, found)
     if args.only:
         chosen = [number for number, some in enumerate(ends) if any(one.check in args.only for one in some)]
+        found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
+        ends = [ends[number] for number in chosen]
+    if args.cause:
+        causes = check.ask_for_causes(app.office, check.ask(app.office))
+        _, cause = check.find_cause(causes, args.cause)
+        chosen = steps_of_cause(found, ends, cause)
         found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
         ends = [ends[number] for number in chosen]
     if args.keep:

@@ -5,15 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from neatledger.core.checks import limits
+from neatledger.core.checks.causes import Cause, is_of_space
 from neatledger.core.checks.contract import Finding
 from neatledger.core.checks.table import CHECKS
+from neatledger.core.steps.hand_outs import HandOutStep
 from neatledger.core.steps.limits import LimitStep
+from neatledger.core.steps.links import LinkStep
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
 from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
 from neatledger.questions.worklist import WorkItem, Worklist
 
-__all__ = ["findings_ended"]
+__all__ = ["findings_ended", "steps_of_cause"]
 
 _OF_LIMITS = frozenset(check.name for check in limits.CHECKS)
 _OF_GROWTH = frozenset({"full-soon", "files-run-out"})
@@ -34,11 +37,32 @@ def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
     return ends
 
 
+def steps_of_cause(found: Worklist, ends: Sequence[Sequence[Finding]], cause: Cause) -> list[int]:
+    """Return which steps of a worklist end findings of a cause: all that are of its folder, link or account."""
+    subjects = {one.subject for one in cause.findings}
+    is_of_folder = isinstance(cause.place, Address) and not cause.findings[0].cause
+    of_space = is_of_space(cause.findings[0])
+    return [
+        number
+        for number, (item, some) in enumerate(zip(found.items, ends, strict=True))
+        if any(one.subject in subjects for one in some)
+        or (
+            is_of_folder
+            and item.step.place == cause.place
+            and isinstance(item.step, LimitStep) == of_space
+            and not isinstance(item.step, LinkStep | HandOutStep)
+        )
+    ]
+
+
 def _may_end(item: WorkItem, finding: Finding) -> bool:
     """Tell whether a step changes what a finding speaks of: its folder for whom it names, or its account."""
     step, place = item.step, finding.place
     if item.refused or isinstance(step, LimitStep) != (finding.check in _OF_LIMITS):
         return False
+    if finding.cause.startswith(("link:", "hand-out:")):
+        # Several may lead to one folder: each is ended by what is done with itself.
+        return finding.cause == f"{step.target.replace(' ', ':', 1)} on {step.system}"
     if not isinstance(place, Address):
         return place in (f"{step.system}:{step.target}", step.target, step.system)
     if step.place == place:

@@ -95,6 +95,7 @@ def _system(office: Office, name: str) -> SystemFacts:
         owner_name=names.owner,
         explain=_explainer(office, name, lambda row: facts.address(row)),
         names=names,
+        is_service=office.systems.service(name) is not None,
     )
     return facts
 

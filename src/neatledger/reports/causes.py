@@ -175,7 +175,7 @@ def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
         notes.append(f"It came after {came.before} and by {came.first}.")
     advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
     notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
-    notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(one)}")]
+    notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(number, one)}")]
     headline = (
         f"Cause {number} of {causes}: {one.key}, {count_of(len(one.findings), 'finding')}, {one.severity.value}."
     )
@@ -216,16 +216,9 @@ def _closer(one: Cause) -> str:
     return f"check --only {one.findings[0].check}"
 
 
-def _mends(one: Cause) -> str:
-    checks = list(dict.fromkeys(finding.check for finding in one.findings))
-    if "account-apart" in checks:
-        return "match --write"
-    if isinstance(one.place, Address) and not one.findings[0].cause:
-        return f"mend --below {_quoted(one.place)}"
-    named = [person for person in one.people if person != ANYONE]
-    if len(named) == 1 and not _is_offer(one):
-        return f"mend --person {named[0]}"
-    return "mend " + " ".join(f"--only {name}" for name in checks[:3])
+def _mends(number: int, one: Cause) -> str:
+    is_apart = any(finding.check == "account-apart" for finding in one.findings)
+    return "match --write" if is_apart else f"mend --cause {number}"
 
 
 GROUPS: dict[str, tuple[str, Callable[[Finding], Sequence[str]]]] = {

@@ -219,7 +219,8 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
             # By which entry each has what they have takes a while, and after so many nobody asks.
             by, account = _by(facts, found.row, people[one.person]) if number < _MOST_EXPLAINED else ("", "")
             evidence += f" — by {by}" if by else ""
-            cause = _account_at_fault(office, facts, people[one.person]) or (account if one.missing else "")
+            offer = "" if number >= _MOST_EXPLAINED else facts.offer_behind(found.row, people[one.person], one.beyond)
+            cause = offer or _account_at_fault(office, facts, people[one.person]) or (account if one.missing else "")
             yield Finding("plan-differs", one.address, evidence, "", cause, (one.person,), one.beyond)
 
 

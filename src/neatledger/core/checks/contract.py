@@ -50,6 +50,10 @@ __all__ = [
 Ints = NDArray[np.int64]
 
 
+_OFFERS = {"link": "link", "handed": "hand-out"}
+"""The ways that single things open, and what these are called."""
+
+
 def stranger(everyone_has: frozenset[str] = frozenset()) -> Principal:
     """Return the principal of someone with an account of their own and in no group: what everyone has."""
     account = Account("(everyone)", "", "")
@@ -75,6 +79,22 @@ class SystemFacts:
     owner_name: Callable[[str], str]
     explain: Callable[[int, Principal], Access]
     names: Names
+    is_service: bool = False
+
+    def offer_behind(self, row: int, principals: Iterable[int], rights: Right) -> str:
+        """Return the one link or hand-out that gives somebody rights on a folder, as causes name it; else nothing."""
+        if not self.is_service or not rights:
+            return ""
+        ways = {
+            (way.name, way.through)
+            for number in principals
+            for way in self.explain(row, self.principals[number]).ways
+            if way.rights & rights
+        }
+        if len(ways) != 1:
+            return ""
+        ((name, through),) = ways
+        return f"{_OFFERS[name]}:{through} on {self.name}" if name in _OFFERS else ""
 
     @property
     def folders(self) -> Table:

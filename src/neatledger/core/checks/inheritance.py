@@ -44,7 +44,20 @@ def _wider(office: OfficeFacts) -> Iterator[Finding]:
             if people:
                 names = tuple(people)
                 more = reduce(or_, people.values())
-                yield Finding("wider-than-above", facts.address(row), _tell(people), people=names, rights=more)
+                cause = _offer(facts, row, people)
+                where = facts.address(row)
+                yield Finding("wider-than-above", where, _tell(people), cause=cause, people=names, rights=more)
+
+
+def _offer(facts: SystemFacts, row: int, people: dict[str, Right]) -> str:
+    """Return the one link or hand-out by which all that are more come, where they are few; else nothing."""
+    if not facts.is_service or len(people) > _FEW:
+        return ""
+    found = {
+        facts.offer_behind(row, [n for n, one in enumerate(facts.principals) if one.person == person], rights)
+        for person, rights in people.items()
+    }
+    return found.pop() if len(found) == 1 else ""
 
 
 def _gaining(facts: SystemFacts, gained: dict[Right, int], owner: str) -> dict[str, Right]:
