@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shlex
 from collections.abc import Callable
 from pathlib import Path
@@ -172,12 +173,14 @@ def test_the_first_help_is_a_map_on_one_screen(run) -> None:
     assert len(text.splitlines()) <= 25 and all(len(line) <= 80 for line in text.splitlines())
     assert all(f" {name} " in f" {text} ".replace("\n", " ") for name in cli.COMMANDS)
     assert all(name in run("--all").stdout for name in cli.COMMANDS)
+    assert list(cli.EXAMPLES) and set(cli.EXAMPLES) == set(cli.COMMANDS)
     for name, examples in cli.EXAMPLES.items():
+        assert len(examples) > 1
         helped = run(name, "--help").stdout
         assert all(len(line) <= 80 for line in helped.splitlines()) and examples[0] in helped
         for example in examples:
             # Only options that it takes.
-            words = shlex.split(example.partition(" >")[0])[1:]
+            words = shlex.split(re.split(r" [>|]", example)[0])[1:]
             cli.make_parser(name).parse_args(words)
 
 
