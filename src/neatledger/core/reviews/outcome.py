@@ -77,6 +77,10 @@ def _edit_of(plan: Plan, decision: Decision) -> tuple[GrantEdit | None, str]:
         if wanted is Level.NONE:
             return None, "" if not rights else _through(grants, row.folder)
         return None, "the plan has no such person: name them in it, or match the account with somebody"
+    try:
+        row.folder.path.decode()
+    except UnicodeDecodeError:
+        return None, "its name is no text that the plan could say"
     others = [one for one in grants if not (one[0].address == row.folder and one[1] == row.person)]
     by_others = Right.NONE
     for _, _, level in others:
