@@ -10,7 +10,7 @@ from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address
-from neatledger.reports.findings import COLUMNS, Came, Graded, SinceOf, finding_row, since_words
+from neatledger.reports.findings import COLUMNS, Came, Graded, SinceOf, alike, finding_row, since_words, told_together
 from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, count_of
 
 __all__ = ["GROUPS", "cause_report", "cause_words", "causes_paper_report", "causes_report", "grouped_report"]
@@ -184,17 +184,11 @@ def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
 
 def _folded(findings: Sequence[Finding]) -> list[Row]:
     """Return a row for each finding; those that say the same of several people are one."""
-    groups: dict[tuple[str, str, str], list[Finding]] = {}
-    for number, one in enumerate(findings):
-        subject, _, rest = one.evidence.partition(" ")
-        is_of_one = one.people == (subject,)
-        groups.setdefault((one.check, str(one.place), rest if is_of_one else f"{number}"), []).append(one)
     rows: list[Row] = []
-    for (check, _, rest), some in groups.items():
-        first, people = some[0], [each.people[0] for each in some if each.people]
-        evidence = f"{', '.join(people)}: each {rest}" if len(some) > 1 else first.evidence
-        severity = CHECKS[check].severity.value
-        rows.append({"severity": severity, "check": check, "place": first.place, "evidence": evidence})
+    for some in ([findings[number] for number in numbers] for numbers in alike(findings)):
+        first, severity = some[0], CHECKS[some[0].check].severity.value
+        row = {"severity": severity, "check": first.check, "place": first.place}
+        rows.append({**row, "evidence": told_together(some)})
     return rows
 
 

@@ -13,11 +13,22 @@ from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.plan import Acceptance
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of, day_cell
 
-__all__ = ["COLUMNS", "Graded", "checks_report", "finding_row", "findings_report"]
+__all__ = [
+    "COLUMNS",
+    "Came",
+    "Graded",
+    "SinceOf",
+    "alike",
+    "checks_report",
+    "finding_row",
+    "findings_report",
+    "since_words",
+    "told_together",
+]
 
 COLUMNS = (
     Column("severity", "SEVERITY"),
-    Column("check", "CHECK"),
+    Column("check", "CHECK", cuts=True),
     Column("place", "PLACE", cuts=True),
     Column("evidence", "WHAT WAS FOUND", wraps=True),
     Column("advice", "WHAT TO DO", Show.MACHINE),
@@ -68,7 +79,9 @@ def findings_report(
     accepted = len(findings) - standing.total()
     notes: list[str] = []
     if not show_all:
-        folded = {name: number - _MOST_OF_ONE for name, number in standing.items() if number > _MOST_OF_ONE}
+        open_ = [one.finding for one in findings if one.acceptance is None]
+        rows_of = Counter(open_[some[0]].check for some in alike(open_))
+        folded = {name: number - _MOST_OF_ONE for name, number in rows_of.items() if number > _MOST_OF_ONE}
         notes += [Aside(f"{number} more of {name} (--all shows them).") for name, number in folded.items()]
     seen = dict.fromkeys(row["check"] for row in shown)
     grave = [name for name in map(str, seen) if CHECKS[name].severity.rank >= Severity.MEDIUM.rank]
@@ -104,16 +117,39 @@ def finding_row(each: Graded, came: Came, cause: Cause | None = None) -> Row:
 
 
 def _folded(findings: Sequence[Graded], since: SinceOf, *, show_all: bool) -> list[Row]:
+    standing = [one for one in findings if show_all or one.acceptance is None]
     shown: list[Row] = []
     seen: Counter[str] = Counter()
-    for each in findings:
-        if each.acceptance is not None and not show_all:
-            continue
-        seen[each.finding.check] += 1
-        if show_all or seen[each.finding.check] <= _MOST_OF_ONE:
-            row, why = finding_row(each, since(each.finding)), _why(each.acceptance)
-            shown.append({**row, "evidence": f"[accepted: {why}] {each.finding.evidence}"} if why else row)
+    for some in alike([one.finding for one in standing], [_why(one.acceptance) for one in standing]):
+        first = standing[some[0]]
+        seen[first.finding.check] += 1
+        if show_all or seen[first.finding.check] <= _MOST_OF_ONE:
+            row, why = finding_row(first, since(first.finding)), _why(first.acceptance)
+            evidence = told_together([standing[number].finding for number in some])
+            shown.append({**row, "evidence": f"[accepted: {why}] {evidence}" if why else evidence})
     return shown
+
+
+def alike(findings: Sequence[Finding], more: Sequence[str] = ()) -> list[list[int]]:
+    """Return findings, by their places, in groups that say the same of one folder and several people.
+
+    `more` tells of each what else must be the same.
+    """
+    groups: dict[tuple[str, str, str, str], list[int]] = {}
+    for number, one in enumerate(findings):
+        subject, _, rest = one.evidence.partition(" ")
+        # What does not begin with the one whom it is about stands alone.
+        same = rest if one.people == (subject,) else f"\0{number}"
+        groups.setdefault((one.check, str(one.place), same, more[number] if more else ""), []).append(number)
+    return list(groups.values())
+
+
+def told_together(some: Sequence[Finding]) -> str:
+    """Return the evidence of findings that say the same of several people."""
+    first = some[0].evidence
+    if len(some) == 1:
+        return first
+    return f"{', '.join(one.people[0] for one in some)}: each {first.partition(' ')[2]}"
 
 
 def _headline(findings: Sequence[Graded], when: str) -> str:
