@@ -23,6 +23,7 @@ from neatledger.core.reviews.pack import CHANGEABLE, Choice, Decision, PackRow
 from neatledger.core.tree.address import Address
 from neatledger.formats.reviewbook import cells_of, read_answer, write_pack
 from neatledger.questions import review
+from neatledger.questions.deciding import steps_for
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import open_office
 from step_offices import gathered, make_office, table_of
@@ -283,3 +284,41 @@ def test_what_is_decided_is_what_happens_on_a_real_tree_and_nothing_else(seed: i
             level = review.level_now(now, one.row)
             allowed = LEVEL_RIGHTS[one.left] | Right.ENTER | Right.DELETE
             assert not LEVEL_RIGHTS.get(level, Right.NONE) & ~allowed, (seed, person, folder)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_what_is_decided_of_what_is_shared_happens_or_is_left_to_a_person(office: Path, seed: int) -> None:
+    """Random decisions on team folders and homes of the service, as it would be afterwards."""
+    text = (office / "office.yaml").read_text()
+    text = text.replace(
+        "folders:\n", "folders:\n  meadow:/Teams: {decides: hale}\n  meadow:/People: {decides: hale}\n", 1
+    )
+    (office / "office.yaml").write_text(text)
+    asked, rng = open_office(office, today=date(2026, 11, 23)), random.Random(seed)
+    pack = review.make(asked, ["hale"], asked.count.taken_at)[0].pack
+    rows = [row for row in pack.rows if row.folder.system == "meadow"]
+    assert len(rows) > 40
+    decisions = []
+    for row in rng.sample(rows, 25):
+        choice = rng.choice(list(Choice))
+        level = rng.choice([Level.LIST, Level.READ]) if choice is Choice.CHANGE else None
+        decisions.append(Decision(row, choice, level, "Hale", date(2026, 11, 23)))
+    made = steps_for(asked, decisions, pack.rows)
+    beside = {(one.person, one.folder) for one in review._beside(asked, made.steps, decisions)}
+    then = imagined_office(asked, list(made.steps))
+    by_hand = {id(one) for one, _ in made.by_hand}
+    going = {(one.row.person, one.row.folder): one for one in decisions if one.choice is not Choice.KEEP}
+    assert made.steps and made.by_hand and all(why for _, why in made.by_hand)
+    for row in rows:
+        was, now = (review.level_now(each, row) for each in (asked, then))
+        one = going.get((row.person, row.folder))
+        if one is not None and id(one) not in by_hand:
+            allowed = LEVEL_RIGHTS[one.left] | Right.ENTER | Right.DELETE | Right.VIEW
+            assert not LEVEL_RIGHTS.get(now, Right.NONE) & ~allowed, (row, now)
+        elif was is not now:
+            is_below = any(who == row.person and row.folder.is_within(folder) for who, folder in going)
+            assert (
+                is_below
+                or (row.person, row.folder) in beside
+                or any(who == row.person and row.folder.is_within(folder) for who, folder in beside)
+            ), (row, was, now)

@@ -16,6 +16,7 @@ from neatledger.core.tree.address import Address
 from neatledger.errors import StepError
 from neatledger.formats.names import show_address
 from neatledger.ledger.imagined import ImaginedReader
+from neatledger.questions.deciding_shared import shared_steps
 from neatledger.questions.mending_grants import members_of_groups
 from neatledger.questions.office import Office
 
@@ -62,7 +63,8 @@ class _Maker:
         """
         row, system = decision.row, decision.row.folder.system
         if self.office.systems.service(system) is not None:
-            raise StepError("it is by a team folder, a hand-out or a link: links and mend tell which to take back")
+            self.steps += shared_steps(self.office, decision, self.steps)
+            return []
         before = self._states.get(system)
         state = self._states[system] = ImaginedReader(self.office.reader(system)) if before is None else before.copy()
         people = self._people(system)

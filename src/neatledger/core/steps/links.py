@@ -46,6 +46,8 @@ class LinkStep(RecordStep):
             parts.append("guard it with a password" if self.after.password else "take its password away")
         if self.before.rights != self.after.rights:
             parts.append("let it give less" if self.after.rights & ~self.before.rights == 0 else "let it give more")
+        gone = [one for one in self.before.named if one not in self.after.named]
+        parts += [f"let it be for {', '.join(gone)} no more"] if gone else []
         if self.before.download != self.after.download:
             parts.append("allow downloading" if self.after.download else "allow no downloading")
         return f"link {self.after.id}: {', '.join(parts) or 'change it'}"
