@@ -29,6 +29,7 @@ COMMANDS: dict[str, str] = {
     "brief": "one screen for Monday: what is new, gravest, lapsing, waiting",
     "demo": "make the sample office and walk through the main questions",
     "new": "write the first plan of an office",
+    "draft": "the first plan from what was found, and what is rather a question",
     "gather": "look at all systems and keep a dated count",
     "counts": "list the counts in the ledger",
     "people": "list the people with their accounts and groups, or one person's sheet",
@@ -101,7 +102,7 @@ def days_of(text: str) -> int:
 
 _MAP = (
     ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
-    ("begin", ("demo", "new", "counts", "match")),
+    ("begin", ("demo", "new", "draft", "counts", "match")),
     ("people", ("people", "groups", "compare", "most")),
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
@@ -115,6 +116,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "brief": ("brief", "brief -f json -o monday.json"),
     "demo": ("demo", "demo sample --no-tour"),
     "new": ("new office --tree barn=/srv/barn", "new . --tree home=/home --tree work=/srv/work"),
+    "draft": ("draft", "draft --text", "draft --only people --write"),
     "gather": ("gather", "gather barn --not-seen"),
     "counts": ("counts", "counts --not-seen barn"),
     "people": ("people", "people thistle"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,15 @@ from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, parse_plan
 from neatledger.office.space import NO_GRACE
 
-__all__ = ["add_acceptance", "add_accounts", "write_grants", "write_restating"]
+__all__ = [
+    "add_acceptance",
+    "add_accounts",
+    "draft_text",
+    "take_out_draft",
+    "write_draft",
+    "write_grants",
+    "write_restating",
+]
 
 
 def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until: str | None) -> None:
@@ -75,6 +83,76 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
                 grants.pop(edit.person, None)
             else:
                 grants[edit.person] = edit.level.value
+
+
+_DRAFTED = "drafted"
+
+
+def write_draft(
+    office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[str, tuple[Mapping[str, Any], str]]]
+) -> int:
+    """Add what is not there yet, part by part, each marked by a comment; returns how many.
+
+    `additions` are part → key → what is said there and why. Nothing that is there is touched. Raises as
+    `add_acceptance`.
+    """
+    added = 0
+    with _editing(office_dir) as edited:
+        for part, entries in additions.items():
+            if entries and not edited.get(part):
+                edited[part] = CommentedMap()
+            for key, (value, why) in entries.items():
+                if key in edited[part]:
+                    continue
+                entry = _flowing(value)
+                edited[part][key] = entry
+                edited[part].yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
+                added += 1
+    return added
+
+
+def draft_text(additions: Mapping[str, Mapping[str, tuple[Mapping[str, Any], str]]]) -> str:
+    """Return additions as they would stand in the plan."""
+    whole = CommentedMap()
+    for part, entries in additions.items():
+        if entries:
+            whole[part] = CommentedMap({key: _flowing(value) for key, (value, _) in entries.items()})
+            for key, (_, why) in entries.items():
+                whole[part].yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
+    out = io.StringIO()
+    _yaml().dump(whole, out)
+    return out.getvalue() if whole else ""
+
+
+def take_out_draft(office_dir: Path) -> int:
+    """Take out again what was drafted and still has its mark; returns how many; raises as `add_acceptance`."""
+    gone = 0
+    with _editing(office_dir) as edited:
+        for part in ("folders", "groups", "people"):
+            entries = edited.get(part)
+            if not entries:
+                continue
+            marked = [key for key, tokens in entries.ca.items.items() if _is_drafted(tokens)]
+            for key in marked:
+                del entries[key]
+                gone += 1
+            if not entries:
+                del edited[part]
+    return gone
+
+
+def _is_drafted(tokens: Any) -> bool:
+    comment = tokens[2] if tokens and len(tokens) > 2 else None
+    return comment is not None and comment.value.lstrip("# ").startswith(_DRAFTED)
+
+
+def _flowing(value: Mapping[str, Any]) -> CommentedMap:
+    """Return a mapping, and what is in it, on one line."""
+    made = CommentedMap()
+    for key, one in value.items():
+        made[key] = _flowing(one) if isinstance(one, Mapping) else _flow(list(one)) if isinstance(one, tuple) else one
+    made.fa.set_flow_style()
+    return made
 
 
 def _address_text(address: Address) -> str:

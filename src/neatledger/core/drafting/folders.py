@@ -1,0 +1,198 @@
+"""Folders that matter, with the grants that say what was found there; and what looks like a slip."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from neatledger.core.access.bits import Bits
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.drafting.grants import draft_grants, level_said
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_rights
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+
+__all__ = ["DraftFolder", "FolderDraft", "Question", "draft_folders"]
+
+Ints = NDArray[np.int64]
+_TOLD = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
+_CHUNK = 16_384
+
+
+@dataclass(frozen=True, slots=True)
+class DraftFolder:
+    """One folder of the plan: who holds which level there, and whether it inherits from above."""
+
+    address: Address
+    grants: Mapping[str, Level]
+    closed: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """Something that a draft does not take over, and why."""
+
+    place: Address | str
+    text: str
+
+
+@dataclass
+class FolderDraft:
+    """What a system's folders come to."""
+
+    folders: list[DraftFolder] = field(default_factory=list)
+    questions: list[Question] = field(default_factory=list)
+
+
+Vector = tuple[Right, ...]
+
+
+def draft_folders(
+    system: str,
+    everyone: Everyone,
+    people: Mapping[str, Sequence[int]],
+    groups: Mapping[str, frozenset[str]],
+    hints_of: Callable[[int], Sequence[str]],
+    aside: Iterable[Sequence[bytes]],
+) -> FolderDraft:
+    """Return the folders of a system that a plan would name, the upper ones first.
+
+    Arguments: everyone's rights; people with the numbers of their principals; groups with the people in them; what
+    gives the names that a folder's own list names; and folders that are left aside with all below them (homes).
+    """
+    return _Drafting(system, everyone, people, groups, hints_of).draft(aside)
+
+
+class _Drafting:
+    def __init__(
+        self,
+        system: str,
+        everyone: Everyone,
+        people: Mapping[str, Sequence[int]],
+        groups: Mapping[str, frozenset[str]],
+        hints_of: Callable[[int], Sequence[str]],
+    ) -> None:
+        self._system, self._everyone = system, everyone
+        self._people, self._groups, self._hints_of = people, groups, hints_of
+        matrix = everyone.matrix
+        self._folders, self._order = matrix.folders, matrix.order
+        self._parent = matrix.folders["parent"].astype(np.int64)
+        self._said: dict[int, Vector] = {}
+        self._found = FolderDraft()
+        self._path_of = folder_paths(matrix.folders)
+
+    def draft(self, aside: Iterable[Sequence[bytes]]) -> FolderDraft:
+        """Go through the folders where anybody's rights are not those on the folder above."""
+        left_out = self._order.mark_below(aside)
+        rows = [row for row in self._differing().tolist() if not left_out[row]]
+        vectors = self._vectors([*rows, *(max(int(self._parent[row]), 0) for row in rows)])
+        for row in rows:
+            self._one(row, vectors[row], vectors[max(int(self._parent[row]), 0)])
+        return self._found
+
+    def _differing(self) -> Ints:
+        """Return the folders whose rights differ from those above, in reading order."""
+        total = self._folders.rows
+        marks = np.zeros(total, dtype=bool)
+        marks[0] = True
+        for start in range(0, total, _CHUNK):
+            rows = np.arange(start, min(start + _CHUNK, total))
+            mine, above = self._rights(rows), self._rights(np.maximum(self._parent[rows], 0))
+            for right in _TOLD:
+                if right in mine:
+                    marks[rows] |= (mine[right] != above[right]).any(axis=1)
+        order: Ints = self._order.order
+        return order[marks[order]]
+
+    def _rights(self, rows: Ints) -> dict[Right, Bits]:
+        # The ways of administrators are left out, as where the plan is compared.
+        return self._everyone.matrix.block(rows).rights
+
+    def _vectors(self, rows: Sequence[int]) -> dict[int, Vector]:
+        found: dict[int, Vector] = {}
+        wanted = np.array(sorted(set(rows)), dtype=np.int64)
+        for start in range(0, len(wanted), _CHUNK):
+            chunk = wanted[start : start + _CHUNK]
+            rights = self._rights(chunk)
+            for at, row in enumerate(chunk.tolist()):
+                cells = {right: int.from_bytes(bits[at].tobytes(), "little") for right, bits in rights.items()}
+                found[row] = tuple(self._of(cells, numbers) for numbers in self._people.values())
+        return found
+
+    @staticmethod
+    def _of(cells: Mapping[Right, int], numbers: Sequence[int]) -> Right:
+        rights = Right.NONE
+        for right in _TOLD:
+            if any(cells.get(right, 0) >> number & 1 for number in numbers):
+                rights |= right
+        return rights
+
+    def _above(self, row: int) -> Vector | None:
+        """Return what the draft says above a folder; None where it says nothing there."""
+        while row > 0:
+            row = int(self._parent[row])
+            if row in self._said:
+                return self._said[row]
+        return None
+
+    def _one(self, row: int, here: Vector, parent: Vector) -> None:
+        said = self._above(row)
+        # Without a word above, what everybody has further up need not be said again.
+        if here == said or (said is None and (row == 0 or here == parent or not any(here))):
+            return
+        address = Address(self._system, self._path_of(row))
+        names = list(self._people)
+        changed = [n for n in range(len(names)) if here[n] != (parent if said is None else said)[n]]
+        if said is not None and len(changed) == 1 and len(names) > 2:
+            self._ask_about(address, names[changed[0]], said[changed[0]], here[changed[0]])
+            return
+        levels: dict[str, Level] = {}
+        for name, rights in zip(names, here, strict=True):
+            level = level_said(rights)
+            if level is None:
+                text = f"{name} has {spell_rights(rights)}: no level says that"
+                self._found.questions.append(Question(address, text))
+                level = _at_most(rights)
+            levels[name] = level
+        above = said if said is not None else parent
+        closed = any(more & ~has for more, has in zip(above, here, strict=True))
+        if said is not None and not closed:
+            levels = {
+                name: level if here[n] != said[n] else Level.NONE for n, (name, level) in enumerate(levels.items())
+            }
+        groups = self._groups if closed or said is None else self._fitting(levels)
+        grants = draft_grants(levels, groups, self._hints_of(row))
+        if everyone_writes(grants):
+            self._found.questions.append(Question(address, "everyone may write there: is that meant?"))
+            return
+        self._said[row] = here
+        self._found.folders.append(DraftFolder(address, grants, closed))
+
+    def _fitting(self, levels: Mapping[str, Level]) -> dict[str, frozenset[str]]:
+        """Return the groups of which everybody is to be granted more, where the rest is inherited."""
+        return {
+            name: people
+            for name, people in self._groups.items()
+            if all(levels.get(one, Level.NONE) is not Level.NONE for one in people)
+        }
+
+    def _ask_about(self, address: Address, person: str, usual: Right, has: Right) -> None:
+        more, less = has & ~usual, usual & ~has
+        text = f"{person} lacks {spell_rights(less)}"
+        if more:
+            text = f"{person} has {spell_rights(more)} more than all around"
+        self._found.questions.append(Question(address, f"{text}: a slip, or meant?"))
+
+
+def _at_most(rights: Right) -> Level:
+    """Return the greatest level that gives nothing beyond some rights."""
+    fitting = [one for one in (Level.LIST, Level.READ) if not LEVEL_RIGHTS[one] & ~Right.ENTER & ~rights]
+    return fitting[-1] if fitting else Level.NONE
+
+
+def everyone_writes(grants: Mapping[str, Level]) -> bool:
+    """Tell whether grants let everybody add."""
+    return grants.get("everyone") in (Level.DROP, Level.WRITE, Level.MANAGE)

@@ -1,0 +1,206 @@
+"""People from accounts: those of several systems that are surely one person's joined, doubtful ones told.
+
+One piece of evidence that no namesake could share joins by itself (a directory's identifier, an address that one
+account a system has); a name or a login joins only where the other does not speak against it.
+"""
+
+from __future__ import annotations
+
+import unicodedata
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import CLASSES, Kind
+
+__all__ = ["Doubt", "DraftPerson", "draft_people", "login_forms"]
+
+_CUT = 6  # letters of a login that is cut
+_LONG = 20  # characters of an identifier that no other directory gives
+
+
+@dataclass(frozen=True, slots=True)
+class DraftPerson:
+    """One person: what the plan would say of them, and why accounts of several systems are theirs."""
+
+    id: str
+    name: str
+    email: str
+    kind: Kind
+    principals: tuple[Principal, ...]
+    because: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """Two accounts that may be one person's, and why that is not sure."""
+
+    one: Principal
+    other: Principal
+    because: str
+
+
+def draft_people(principals: Iterable[Principal], taken: Iterable[str]) -> tuple[list[DraftPerson], list[Doubt]]:
+    """Return the people behind accounts that the plan gives to nobody, and the doubtful pairs.
+
+    `taken` are ids that stand for something else already. Accounts of services are nobody's.
+    """
+    free = [one for one in principals if not one.is_planned and one.kind is not Kind.SERVICE]
+    joined = _Joined(free)
+    joined.join()
+    ids = _Ids(taken)
+    people = [_person(mine, why, ids) for mine, why in joined.clusters()]
+    return people, joined.doubts
+
+
+def login_forms(name: str) -> frozenset[str]:
+    """Return the logins that offices make of a name: ``jhale``, ``jonas.hale``, ``hale`` and the like."""
+    words = [_plain(word) for word in name.split() if _plain(word)]
+    if len(words) < 2:
+        return frozenset(words)
+    first, last = words[0], words[-1]
+    forms = {first, last, f"{first}{last}", f"{last}{first}", f"{first[0]}{last}", f"{last}{first[0]}"}
+    forms.add(f"{first}{last[0]}")
+    for sign in ".-_":
+        forms |= {
+            f"{first}{sign}{last}",
+            f"{first[0]}{sign}{last}",
+            f"{last}{sign}{first}",
+            f"{last}{sign}{first[0]}",
+        }
+    return frozenset(forms)
+
+
+def _fits(login: str, forms: frozenset[str]) -> bool:
+    """Tell whether a login is made of a name, or is the beginning of what is: systems cut long ones."""
+    return login in forms or (len(login) >= _CUT and any(form.startswith(login) for form in forms))
+
+
+def _plain(text: str) -> str:
+    """Return the letters and digits of a text without accents, in small ones."""
+    plain = unicodedata.normalize("NFKD", text.replace("ß", "ss")).casefold()
+    return "".join(char for char in plain if char.isalnum())
+
+
+def _name(one: Principal) -> str:
+    """Return the name of an account for comparison; empty where it says no more than the login."""
+    name = " ".join(_plain(word) for word in one.account.name.split())
+    return "" if name.replace(" ", "") in ("", _plain(one.account.login)) else name
+
+
+class _Joined:
+    """Accounts while they are joined, one set a person."""
+
+    def __init__(self, free: Sequence[Principal]) -> None:
+        self._free = free
+        self._of = list(range(len(free)))
+        self._why: dict[int, list[str]] = {}
+        self.doubts: list[Doubt] = []
+        self._emails = Counter((one.system, one.account.email.casefold()) for one in free)
+        self._names = Counter((one.system, _name(one)) for one in free)
+
+    def join(self) -> None:
+        """Join all that surely belongs together, the strongest evidence first."""
+        for strength in (self._by_ident, self._by_email, self._by_login, self._by_name):
+            for one, other, why, is_sure in list(strength()):
+                self._take(one, other, why, is_sure)
+
+    def _take(self, one: int, other: int, why: str, is_sure: bool) -> None:
+        mine, theirs = self._of[one], self._of[other]
+        if mine == theirs:
+            return
+        members = [n for n, of in enumerate(self._of) if of in (mine, theirs)]
+        systems = [self._free[n].system for n in members]
+        if not is_sure or len(set(systems)) < len(systems):
+            self.doubts.append(Doubt(self._free[one], self._free[other], why))
+            return
+        for n in members:
+            self._of[n] = mine
+        self._why[mine] = [*self._why.get(mine, ()), *self._why.pop(theirs, ()), why]
+
+    def _pairs(self, key_of: Mapping[int, str]) -> Iterator[tuple[int, int, str]]:
+        """Yield pairs of accounts of different systems that have the same key."""
+        groups: dict[str, list[int]] = {}
+        for number, key in key_of.items():
+            if key:
+                groups.setdefault(key, []).append(number)
+        for key, some in groups.items():
+            for at, one in enumerate(some):
+                for other in some[at + 1 :]:
+                    if self._free[one].system != self._free[other].system:
+                        yield one, other, key
+
+    def _by_ident(self) -> Iterator[tuple[int, int, str, bool]]:
+        keys = {n: one.account.ident if len(one.account.ident) >= _LONG else "" for n, one in enumerate(self._free)}
+        for one, other, _ in self._pairs(keys):
+            yield one, other, "the same identifier of a directory", True
+
+    def _by_email(self) -> Iterator[tuple[int, int, str, bool]]:
+        for one, other, email in self._pairs({n: each.account.email.casefold() for n, each in enumerate(self._free)}):
+            is_theirs = all(self._emails[self._free[n].system, email] == 1 for n in (one, other))
+            why = f"the same e-mail address, {email}"
+            yield one, other, why if is_theirs else f"{why}, which several have", is_theirs
+
+    def _by_login(self) -> Iterator[tuple[int, int, str, bool]]:
+        for one, other, login in self._pairs({n: each.account.login.casefold() for n, each in enumerate(self._free)}):
+            names = {_name(self._free[n]) for n in (one, other)} - {""}
+            is_sure = len(names) < 2 and not self._speaks_against(one, other)
+            why = f"the same login, {login}"
+            yield one, other, why if is_sure else f"{why}, but other names or addresses", is_sure
+
+    def _by_name(self) -> Iterator[tuple[int, int, str, bool]]:
+        keys = {n: _name(one) if " " in _name(one) else "" for n, one in enumerate(self._free)}
+        for one, other, name in self._pairs(keys):
+            is_alone = all(self._names[self._free[n].system, name] == 1 for n in (one, other))
+            forms = login_forms(self._free[one].account.name)
+            fits = all(_fits(self._free[n].account.login.casefold(), forms) for n in (one, other))
+            is_sure = is_alone and fits and not self._speaks_against(one, other)
+            why = f"the same name, {self._free[one].account.name}"
+            yield one, other, why if is_sure else f"{why}, but nothing else", is_sure
+
+    def _speaks_against(self, one: int, other: int) -> bool:
+        """Tell whether both have addresses of their own that differ."""
+        emails = []
+        for number in (one, other):
+            principal = self._free[number]
+            email = principal.account.email.casefold()
+            if email and self._emails[principal.system, email] == 1:
+                emails.append(email)
+        return len(set(emails)) > 1
+
+    def clusters(self) -> Iterator[tuple[list[Principal], list[str]]]:
+        """Yield the accounts of each person, in the order of the first, and why they are one's."""
+        groups: dict[int, list[Principal]] = {}
+        for number, of in enumerate(self._of):
+            groups.setdefault(of, []).append(self._free[number])
+        for of, mine in groups.items():
+            yield mine, self._why.get(of, [])
+
+
+def _person(mine: Sequence[Principal], why: Sequence[str], ids: _Ids) -> DraftPerson:
+    named = next((one for one in mine if _name(one)), mine[0])
+    name = named.account.name if _name(named) else mine[0].account.login
+    email = next((one.account.email for one in mine if one.account.email), "")
+    kind = Kind.GUEST if any(one.kind is Kind.GUEST for one in mine) else Kind.STAFF
+    return DraftPerson(ids.of(name, mine[0].account.login), name, email, kind, tuple(mine), tuple(dict.fromkeys(why)))
+
+
+class _Ids:
+    """Gives each person a short word that nobody else has: the last name, else with the first, else the login."""
+
+    def __init__(self, taken: Iterable[str]) -> None:
+        self._taken = {one.casefold() for one in taken} | set(CLASSES)
+
+    def of(self, name: str, login: str) -> str:
+        """Return the id of the next person."""
+        words = [_plain(word) for word in name.split() if _plain(word)]
+        # A name of two words is a person's; what is longer is rather a place or a thing.
+        tried = [words[-1], f"{words[0]}-{words[-1]}"] if len(words) == 2 else []
+        tried.append(
+            "".join(char if char.isalnum() or char in "-_." else "-" for char in login.casefold()).strip("-.")
+        )
+        numbered = (f"{tried[-1] or 'person'}-{number}" for number in range(2, 1_000_000))
+        found = next(one for one in (*tried, *numbered) if one and one not in self._taken)
+        self._taken.add(found)
+        return found
