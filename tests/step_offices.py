@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import subprocess
 import warnings
@@ -30,6 +31,7 @@ from neatledger.core.survey.shared import Member
 from neatledger.core.tree.table import folder_paths
 from neatledger.demo import meadow
 from neatledger.errors import StepError
+from neatledger.formats.names import encode_bytes
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
 from neatledger.questions.office import Office, open_office
@@ -313,3 +315,32 @@ def shared_of(office: Office) -> dict[str, object]:
         "groups": {one.name: (sorted(one.members), one.nested) for one in reader.groups},
         "accounts": {one.login: one.state for one in reader.accounts},
     }
+
+
+def with_random_plan(folder: Path, seed: int, run) -> Office:
+    """Return the office of a random tree with a plan that means something else by it."""
+    make_office(folder, seed + 500, 12)
+    rng = random.Random(seed)
+    state = ImaginedReader(gathered(folder, run).readers["barn"])
+    found = [b"/"]
+    for path in found:
+        found += state.subfolders(path)
+    paths = [encode_bytes(path) for path in found]
+    holders = ["vets", "vets2", "desk", "empty", "ada", "bo", "everyone"]
+    plan = {"office": "Test", "domain": "test.example"}
+    plan["systems"] = {"barn": {"source": "tree", "path": "tree", "may-change": True,
+                                "accounts": {"passwd": "passwd", "group": "group"}}}  # fmt: skip
+    plan["people"] = {name: {"name": name, "accounts": {"barn": name}} for name in ("ada", "bo", "cy", "dee", "high")}
+    members = {
+        name: rng.sample(list(plan["people"]), rng.randint(0, 3)) for name in ("vets", "vets2", "desk", "empty")
+    }
+    plan["groups"] = {name: {"members": some} for name, some in members.items()}
+    plan["folders"] = {
+        f"barn:{path}": {
+            "closed": rng.random() < 0.5,
+            "grants": {holder: rng.choice(["read", "write"]) for holder in rng.sample(holders, 2)},
+        }
+        for path in rng.sample(paths, 6)
+    }
+    (folder / "office.yaml").write_text(json.dumps(plan))
+    return gathered(folder, run)

@@ -26,7 +26,6 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.demo import meadow
 from neatledger.demo.service.server import Service
 from neatledger.errors import StepError
-from neatledger.formats.names import encode_bytes
 from neatledger.formats.steptexts import quoted, text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying, check, worklist
@@ -49,6 +48,7 @@ from step_offices import (
     shared_of,
     table_of,
     told,
+    with_random_plan,
 )
 
 
@@ -196,35 +196,6 @@ def _flags(office: Office) -> dict[tuple[bytes, str], int]:
             key = path_of(folder), person
             found[key] = found.get(key, 0) | flags
     return found
-
-
-def with_random_plan(folder: Path, seed: int, run) -> Office:
-    """Return the office of a random tree with a plan that means something else by it."""
-    make_office(folder, seed + 500, 12)
-    rng = random.Random(seed)
-    state = ImaginedReader(gathered(folder, run).readers["barn"])
-    found = [b"/"]
-    for path in found:
-        found += state.subfolders(path)
-    paths = [encode_bytes(path) for path in found]
-    holders = ["vets", "vets2", "desk", "empty", "ada", "bo", "everyone"]
-    plan = {"office": "Test", "domain": "test.example"}
-    plan["systems"] = {"barn": {"source": "tree", "path": "tree", "may-change": True,
-                                "accounts": {"passwd": "passwd", "group": "group"}}}  # fmt: skip
-    plan["people"] = {name: {"name": name, "accounts": {"barn": name}} for name in ("ada", "bo", "cy", "dee", "high")}
-    members = {
-        name: rng.sample(list(plan["people"]), rng.randint(0, 3)) for name in ("vets", "vets2", "desk", "empty")
-    }
-    plan["groups"] = {name: {"members": some} for name, some in members.items()}
-    plan["folders"] = {
-        f"barn:{path}": {
-            "closed": rng.random() < 0.5,
-            "grants": {holder: rng.choice(["read", "write"]) for holder in rng.sample(holders, 2)},
-        }
-        for path in rng.sample(paths, 6)
-    }
-    (folder / "office.yaml").write_text(json.dumps(plan))
-    return gathered(folder, run)
 
 
 @pytest.mark.judge

@@ -56,7 +56,20 @@ FLOORS = {
 }
 FREE = {"errors", "extras", "files", "__init__"}
 # The rooms of the core from the ground: each imports only those before it.
-ROOMS = ("lists", "tree", "plan", "survey", "people", "access", "space", "sharing", "steps", "reviews", "checks", "drafting")
+ROOMS = (
+    "lists",
+    "tree",
+    "plan",
+    "survey",
+    "people",
+    "access",
+    "space",
+    "sharing",
+    "steps",
+    "reviews",
+    "checks",
+    "drafting",
+)
 MOST_OF_THE_CODE = 0.25
 
 

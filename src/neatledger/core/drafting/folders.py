@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.bits import Bits
 from neatledger.core.access.everyone import Everyone
-from neatledger.core.drafting.grants import draft_grants, level_said
+from neatledger.core.drafting.grants import GrantDrafter, level_said
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_rights
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
@@ -76,8 +76,16 @@ class _Drafting:
         hints_of: Callable[[int], Sequence[str]],
     ) -> None:
         self._system, self._everyone = system, everyone
-        self._people, self._groups, self._hints_of = people, groups, hints_of
+        self._people, self._hints_of = people, hints_of
+        self._drafter = GrantDrafter(list(people), groups)
         matrix = everyone.matrix
+        # Where the owner of each folder manages it anyhow, that is no plan.
+        self._told = tuple(one for one in _TOLD if one is not Right.MANAGE or not matrix.model.has_defaults)
+        self._rights_of = [
+            sum((right for place, right in enumerate(self._told) if code >> place & 1), Right.NONE)
+            for code in range(1 << len(self._told))
+        ]
+        self._drafted: dict[tuple[object, ...], dict[str, Level]] = {}
         self._folders, self._order = matrix.folders, matrix.order
         self._parent = matrix.folders["parent"].astype(np.int64)
         self._said: dict[int, Vector] = {}
@@ -101,7 +109,7 @@ class _Drafting:
         for start in range(0, total, _CHUNK):
             rows = np.arange(start, min(start + _CHUNK, total))
             mine, above = self._rights(rows), self._rights(np.maximum(self._parent[rows], 0))
-            for right in _TOLD:
+            for right in self._told:
                 if right in mine:
                     marks[rows] |= (mine[right] != above[right]).any(axis=1)
         order: Ints = self._order.order
@@ -113,22 +121,35 @@ class _Drafting:
 
     def _vectors(self, rows: Sequence[int]) -> dict[int, Vector]:
         found: dict[int, Vector] = {}
+        known: dict[bytes, Vector] = {}
         wanted = np.array(sorted(set(rows)), dtype=np.int64)
         for start in range(0, len(wanted), _CHUNK):
             chunk = wanted[start : start + _CHUNK]
-            rights = self._rights(chunk)
+            codes = self._codes(self._rights(chunk))
             for at, row in enumerate(chunk.tolist()):
-                cells = {right: int.from_bytes(bits[at].tobytes(), "little") for right, bits in rights.items()}
-                found[row] = tuple(self._of(cells, numbers) for numbers in self._people.values())
+                key = codes[at].tobytes()
+                if key not in known:
+                    known[key] = tuple(self._rights_of[code] for code in codes[at].tolist())
+                found[row] = known[key]
         return found
 
-    @staticmethod
-    def _of(cells: Mapping[Right, int], numbers: Sequence[int]) -> Right:
-        rights = Right.NONE
-        for right in _TOLD:
-            if any(cells.get(right, 0) >> number & 1 for number in numbers):
-                rights |= right
-        return rights
+    def _codes(self, rights: Mapping[Right, Bits]) -> NDArray[np.uint8]:
+        """Return folders × people, a bit for each right that is told."""
+        depth = max(len(numbers) for numbers in self._people.values())
+        # Of each person the principals, one after the other; the first again where there are no more.
+        columns = [
+            np.array([numbers[n] if n < len(numbers) else numbers[0] for numbers in self._people.values()])
+            for n in range(depth)
+        ]
+        size = len(next(iter(rights.values())))
+        found = np.zeros((size, len(self._people)), dtype=np.uint8)
+        for place, right in enumerate(self._told):
+            if right not in rights:
+                continue
+            for column in columns:
+                picked = rights[right][:, column >> 6] >> (column & 63).astype(np.uint64) & np.uint64(1)
+                found |= picked.astype(np.uint8) << place
+        return found
 
     def _above(self, row: int) -> Vector | None:
         """Return what the draft says above a folder; None where it says nothing there."""
@@ -163,21 +184,17 @@ class _Drafting:
             levels = {
                 name: level if here[n] != said[n] else Level.NONE for n, (name, level) in enumerate(levels.items())
             }
-        groups = self._groups if closed or said is None else self._fitting(levels)
-        grants = draft_grants(levels, groups, self._hints_of(row))
+        hints = self._hints_of(row)
+        # Folders alike are many: what was worked out for one holds for all.
+        key = tuple(levels.values()), tuple(hints)
+        if key not in self._drafted:
+            self._drafted[key] = self._drafter.draft(key[0], hints)
+        grants = self._drafted[key]
         if everyone_writes(grants):
             self._found.questions.append(Question(address, "everyone may write there: is that meant?"))
             return
         self._said[row] = here
         self._found.folders.append(DraftFolder(address, grants, closed))
-
-    def _fitting(self, levels: Mapping[str, Level]) -> dict[str, frozenset[str]]:
-        """Return the groups of which everybody is to be granted more, where the rest is inherited."""
-        return {
-            name: people
-            for name, people in self._groups.items()
-            if all(levels.get(one, Level.NONE) is not Level.NONE for one in people)
-        }
 
     def _ask_about(self, address: Address, person: str, usual: Right, has: Right) -> None:
         more, less = has & ~usual, usual & ~has

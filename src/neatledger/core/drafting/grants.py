@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 
-__all__ = ["SAYABLE", "draft_grants", "level_said"]
+__all__ = ["SAYABLE", "GrantDrafter", "level_said"]
 
 SAYABLE = (Level.LIST, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
 """The levels that a draft says; what is between them is a question."""
 _TOLD = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 
 
+@lru_cache(maxsize=256)
 def level_said(rights: Right) -> Level | None:
     """Return the level that says just these rights, as the plan and what was found are compared; None for none."""
     told = rights & _TOLD
@@ -21,42 +23,60 @@ def level_said(rights: Right) -> Level | None:
     return next((level for level in SAYABLE if LEVEL_RIGHTS[level] & _TOLD == told), None)
 
 
-def draft_grants(
-    wanted: Mapping[str, Level], groups: Mapping[str, frozenset[str]], hints: Sequence[str] = ()
-) -> dict[str, Level]:
-    """Return holders with their levels so that everybody has what is wanted, and nobody more.
+class GrantDrafter:
+    """Finds grants for some people and groups; people are bits of whole numbers, for folders are many."""
 
-    A group may be given a level where all who are in it are to have that or more. Of several that serve as many,
-    one of the `hints` is taken (what the folder's own list names), then the smaller one. What groups leave open is
-    given by name. Groups that give nothing that others do not are left out again.
-    """
-    found: dict[str, Level] = {}
-    lacking = {person for person, level in wanted.items() if level is not Level.NONE}
-    rank = {name: place for place, name in enumerate(hints)}
-    while lacking:
-        best, score = "", (1, 0, 0)
-        for name, people in groups.items():
-            level = _most_for_all(people, wanted)
-            if level is Level.NONE or name in found:
-                continue
-            served = {one for one in people & lacking if wanted[one] is level}
-            mark = (len(served), -rank.get(name, len(rank)), -len(people))
-            if len(served) > 1 and (not best or mark > score):
-                best, score = name, mark
-        if not best:
-            break
-        level = _most_for_all(groups[best], wanted)
-        found[best] = level
-        lacking -= {one for one in groups[best] if wanted.get(one) is level}
-    for name in list(found):
-        others = {one for other in found if other != name for one in groups[other] if wanted.get(one) is found[other]}
-        if {one for one in groups[name] if wanted.get(one) is found[name]} <= others:
-            del found[name]
-    return found | {person: wanted[person] for person in sorted(lacking)}
+    def __init__(self, people: Sequence[str], groups: Mapping[str, frozenset[str]]) -> None:
+        self._people = list(people)
+        place = {person: number for number, person in enumerate(self._people)}
+        self._groups = {name: sum(1 << place[one] for one in some if one in place) for name, some in groups.items()}
+        # Whom nobody here knows can be given nothing: their group is not offered.
+        self._groups = {name: bits for name, bits in self._groups.items() if bits and groups[name] <= place.keys()}
 
+    def draft(self, wanted: Sequence[Level], hints: Sequence[str] = ()) -> dict[str, Level]:
+        """Return holders with their levels so that everybody has what is wanted, in the order of people, and no more.
 
-def _most_for_all(people: frozenset[str], wanted: Mapping[str, Level]) -> Level:
-    """Return the greatest level that all of some people are to have, or more; none where that is nothing."""
-    rights = [LEVEL_RIGHTS[wanted.get(one, Level.NONE)] for one in people]
-    fitting = [level for level in SAYABLE if all(not LEVEL_RIGHTS[level] & ~has for has in rights)]
-    return fitting[-1] if rights and fitting else Level.NONE
+        A group may be given a level where all in it are to have that or more. Of several that serve as many, one of
+        the `hints` is taken (what the folder's own list names), then the smaller one. What groups leave open is
+        given by name. Groups that give nothing that others do not are left out again.
+        """
+        exact = dict.fromkeys(SAYABLE, 0)
+        for number, level in enumerate(wanted):
+            if level is not Level.NONE:
+                exact[level] |= 1 << number
+        at_least = {
+            level: sum(bits for other, bits in exact.items() if not LEVEL_RIGHTS[level] & ~LEVEL_RIGHTS[other])
+            for level in SAYABLE
+        }
+        levels = {name: self._most_for_all(bits, at_least) for name, bits in self._groups.items()}
+        serves = {
+            name: self._groups[name] & exact[level] for name, level in levels.items() if level is not Level.NONE
+        }
+        lacking = sum(exact.values())
+        rank = {name: place for place, name in enumerate(hints)}
+        chosen: list[str] = []
+        while lacking:
+            marks = {
+                name: ((bits & lacking).bit_count(), -rank.get(name, len(rank)), -self._groups[name].bit_count())
+                for name, bits in serves.items()
+                if name not in chosen
+            }
+            best = max(marks, key=lambda name: marks[name], default="")
+            if not best or marks[best][0] < 2:
+                break
+            chosen.append(best)
+            lacking &= ~serves[best]
+        for name in list(chosen):
+            others = 0
+            for other in chosen:
+                others |= serves[other] if other != name else 0
+            if not serves[name] & ~others:
+                chosen.remove(name)
+        found = {name: levels[name] for name in chosen}
+        named = (number for number in range(len(self._people)) if lacking >> number & 1)
+        return found | {self._people[number]: wanted[number] for number in named}
+
+    @staticmethod
+    def _most_for_all(bits: int, at_least: Mapping[Level, int]) -> Level:
+        """Return the greatest level that all of some people are to have, or more; none where that is nothing."""
+        return next((level for level in reversed(SAYABLE) if not bits & ~at_least[level]), Level.NONE)

@@ -10,6 +10,7 @@ import unicodedata
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import CLASSES, Kind
@@ -72,6 +73,12 @@ def login_forms(name: str) -> frozenset[str]:
     return frozenset(forms)
 
 
+def _tells_last(login: str, name: str) -> bool:
+    """Tell whether a login is made of the first and the last part of a name, and not of one of them alone."""
+    words = [_plain(word) for word in name.split() if _plain(word)]
+    return len(words) > 1 and login in login_forms(name) - {words[0], words[-1], f"{words[0]}{words[-1][0]}"}
+
+
 def _fits(login: str, forms: frozenset[str]) -> bool:
     """Tell whether a login is made of a name, or is the beginning of what is: systems cut long ones."""
     return login in forms or (len(login) >= _CUT and any(form.startswith(login) for form in forms))
@@ -112,12 +119,17 @@ class _Joined:
             return
         members = [n for n, of in enumerate(self._of) if of in (mine, theirs)]
         systems = [self._free[n].system for n in members]
-        if not is_sure or len(set(systems)) < len(systems):
+        if not is_sure or len(set(systems)) < len(systems) or len(self._own_emails(members)) > 1:
             self.doubts.append(Doubt(self._free[one], self._free[other], why))
             return
         for n in members:
             self._of[n] = mine
         self._why[mine] = [*self._why.get(mine, ()), *self._why.pop(theirs, ()), why]
+
+    def _own_emails(self, members: Iterable[int]) -> set[str]:
+        """Return the addresses that are one account's on its system: two of them are rather two people's."""
+        found = ((self._free[n].system, self._free[n].account.email.casefold()) for n in members)
+        return {email for system, email in found if email and self._emails[system, email] == 1}
 
     def _pairs(self, key_of: Mapping[int, str]) -> Iterator[tuple[int, int, str]]:
         """Yield pairs of accounts of different systems that have the same key."""
@@ -138,16 +150,30 @@ class _Joined:
 
     def _by_email(self) -> Iterator[tuple[int, int, str, bool]]:
         for one, other, email in self._pairs({n: each.account.email.casefold() for n, each in enumerate(self._free)}):
-            is_theirs = all(self._emails[self._free[n].system, email] == 1 for n in (one, other))
+            is_alone = all(self._emails[self._free[n].system, email] == 1 for n in (one, other))
+            is_theirs = is_alone and self._is_personal(one, other, email)
             why = f"the same e-mail address, {email}"
-            yield one, other, why if is_theirs else f"{why}, which several have", is_theirs
+            yield one, other, why if is_theirs else f"{why}, which may be several people's", is_theirs
+
+    def _is_personal(self, one: int, other: int, email: str) -> bool:
+        """Tell whether an address is one person's: by equal names, or as made of the name or the login."""
+        names = [_name(self._free[n]) for n in (one, other)]
+        if all(names):
+            return names[0] == names[1]
+        local = email.partition("@")[0].rstrip("0123456789")
+        made_of = login_forms(self._free[one if names[0] else other].account.name) if any(names) else frozenset()
+        logins = {self._free[n].account.login.casefold() for n in (one, other)}
+        return local in made_of or local in logins or len(logins) == 1
 
     def _by_login(self) -> Iterator[tuple[int, int, str, bool]]:
         for one, other, login in self._pairs({n: each.account.login.casefold() for n, each in enumerate(self._free)}):
-            names = {_name(self._free[n]) for n in (one, other)} - {""}
-            is_sure = len(names) < 2 and not self._speaks_against(one, other)
+            names = [_name(self._free[n]) for n in (one, other)]
+            known = self._free[one if names[0] else other].account.name
+            # Of an account without a name the login must say whose it is: a first name alone is many people's.
+            tells = names[0] == names[1] if all(names) else any(names) and _tells_last(login, known)
+            is_sure = tells and not self._speaks_against(one, other)
             why = f"the same login, {login}"
-            yield one, other, why if is_sure else f"{why}, but other names or addresses", is_sure
+            yield one, other, why if is_sure else f"{why}, but nothing else", is_sure
 
     def _by_name(self) -> Iterator[tuple[int, int, str, bool]]:
         keys = {n: _name(one) if " " in _name(one) else "" for n, one in enumerate(self._free)}
@@ -161,13 +187,7 @@ class _Joined:
 
     def _speaks_against(self, one: int, other: int) -> bool:
         """Tell whether both have addresses of their own that differ."""
-        emails = []
-        for number in (one, other):
-            principal = self._free[number]
-            email = principal.account.email.casefold()
-            if email and self._emails[principal.system, email] == 1:
-                emails.append(email)
-        return len(set(emails)) > 1
+        return len(self._own_emails((one, other))) > 1
 
     def clusters(self) -> Iterator[tuple[list[Principal], list[str]]]:
         """Yield the accounts of each person, in the order of the first, and why they are one's."""
@@ -201,6 +221,6 @@ class _Ids:
             "".join(char if char.isalnum() or char in "-_." else "-" for char in login.casefold()).strip("-.")
         )
         numbered = (f"{tried[-1] or 'person'}-{number}" for number in range(2, 1_000_000))
-        found = next(one for one in (*tried, *numbered) if one and one not in self._taken)
+        found = next(one for one in chain(tried, numbered) if one and one not in self._taken)
         self._taken.add(found)
         return found

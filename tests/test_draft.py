@@ -1,0 +1,134 @@
+"""Drafts: accounts joined without a false one, the fewest grants that say what is, and a plan that nothing differs from."""
+
+from __future__ import annotations
+
+import json
+import random
+from datetime import date
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatledger.core.drafting.grants import SAYABLE, GrantDrafter
+from neatledger.core.drafting.people import draft_people, login_forms
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.people.principals import Principal
+from neatledger.core.plan.plan import Kind
+from neatledger.core.survey.accounts import Account
+from neatledger.questions import check, draft, worklist
+from neatledger.questions.office import open_office
+from step_offices import carry, gathered, with_random_plan
+
+FIRST = ["Ada", "Bo", "Cy", "Dee", "Eve", "Finn", "Gil", "Hal"]
+LAST = ["Stone", "Marsh", "Locke", "Vane", "Wren", "Ashby-Cole", "Müller"]
+TOLD = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
+
+
+@given(st.integers(0, 10**6))
+def test_accounts_are_joined_as_they_belong_and_never_falsely(seed: int) -> None:
+    """Offices of people with accounts on three systems: logins of every form, names and addresses often missing."""
+    rng = random.Random(seed)
+    people = [(rng.choice(FIRST), rng.choice(LAST)) for _ in range(rng.randint(2, 14))]
+    owner, principals = {}, []
+    for number, (first, last) in enumerate(people):
+        for system in ("barn", "loft", "meadow"):
+            if rng.random() < 0.3:
+                continue
+            login = rng.choice(sorted(login_forms(f"{first} {last}")))
+            while any(one.system == system and one.account.login == login for one in principals):
+                login += str(rng.randint(1, 9))
+            email = f"{first}.{last}{number}@x.example".casefold() if rng.random() < 0.7 else "office@x.example"
+            account = Account(login, f"{2000 + number}", "1", f"{first} {last}" if rng.random() < 0.8 else "", email)
+            principal = Principal(
+                login, account.name, Kind.STAFF, system, account, Holder(login, account.ident, frozenset()), False
+            )
+            owner[system, login] = number
+            principals.append(principal)
+    found, doubts = draft_people(principals, [])
+    for one in found:
+        names = {people[owner[each.system, each.account.login]] for each in one.principals}
+        assert len(names) == 1, "accounts of two people were joined"
+        emails = {each.account.email for each in one.principals if not each.account.email.startswith("office@")}
+        assert len(emails) < 2 and len({each.system for each in one.principals}) == len(one.principals)
+    assert len({one.id for one in found}) == len(found)
+    joined = {(each.system, each.account.login): one.id for one in found for each in one.principals}
+    assert set(joined) == {(one.system, one.account.login) for one in principals}
+    for one in principals:
+        for other in principals:
+            same = one.account.email == other.account.email and not one.account.email.startswith("office@")
+            if same and one.system != other.system:
+                mine, theirs = (joined[each.system, each.account.login] for each in (one, other))
+                pair = {(one.system, one.account.login), (other.system, other.account.login)}
+                told = any(
+                    {(d.one.system, d.one.account.login), (d.other.system, d.other.account.login)} <= pair
+                    for d in doubts
+                )
+                assert mine == theirs or told
+
+
+NAMES = ["ada", "bo", "cy", "dee", "eve"]
+
+
+@given(
+    st.lists(st.sampled_from([Level.NONE, *SAYABLE]), min_size=5, max_size=5),
+    st.dictionaries(st.sampled_from("ghijk"), st.frozensets(st.sampled_from(NAMES), min_size=1)),
+)
+def test_grants_give_exactly_what_is_wanted_and_none_is_idle(
+    levels: list[Level], groups: dict[str, frozenset[str]]
+) -> None:
+    found = GrantDrafter(NAMES, groups).draft(levels)
+
+    def given_by(grants: dict[str, Level], person: str) -> Right:
+        rights = Right.NONE
+        for holder, level in grants.items():
+            rights |= LEVEL_RIGHTS[level] if holder == person or person in groups.get(holder, ()) else Right.NONE
+        return rights & TOLD
+
+    for person, level in zip(NAMES, levels, strict=True):
+        assert given_by(found, person) == (LEVEL_RIGHTS[level] & TOLD if level is not Level.NONE else Right.NONE)
+    for holder in found:
+        fewer = {one: level for one, level in found.items() if one != holder}
+        assert any(given_by(fewer, person) != given_by(found, person) for person in NAMES), (
+            "a grant that gives nothing"
+        )
+    assert len(found) <= sum(level is not Level.NONE for level in levels)
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(3)
+def test_nothing_differs_from_a_draft_but_what_it_asks_about(seed: int, tmp_path: Path, run) -> None:
+    """A hidden plan made real on a random tree: the draft says it again, and names what is noise; and is taken out."""
+    office = with_random_plan(tmp_path, seed, run)
+    carry(office, [item.step for item in worklist.ask(office).makeable()])
+    gathered(tmp_path, run)
+    hidden = json.loads((tmp_path / "office.yaml").read_text())
+    (tmp_path / "office.yaml").write_text(json.dumps({key: hidden[key] for key in ("office", "domain", "systems")}))
+    before = open_office(tmp_path, today=date.today())
+    found = draft.ask(before)
+    told = run("draft", "--write", "--office", tmp_path).stdout
+    now = open_office(tmp_path, today=date.today())
+    asked = {str(one.place) for one in found.questions}
+    unsaid = "which a plan cannot say" in told
+    for one in check.ask_anew(now, ["plan-differs"]):
+        assert unsaid or str(one.place) in asked, one
+    assert len(now.plan.people) == len(found.people)
+    run("draft", "--undo", "--office", tmp_path)
+    assert not open_office(tmp_path, today=date.today()).plan.people
+
+
+def test_the_sample_offices_draft_is_short_and_merges_with_what_is_there(demo: Path, run) -> None:
+    text = (demo / "office.yaml").read_text()
+    head = text[: text.index("\npeople:")]
+    thorne = "people:\n  thorne: {name: Margaret Thorne, accounts: {barn: mthorne}} # ours\n"
+    (demo / "office.yaml").write_text(f"{head}\n{thorne}")
+    run("draft", "--write", "--office", demo)
+    plan = open_office(demo).plan
+    assert "# ours" in (demo / "office.yaml").read_text() and plan.people["thorne"].accounts == {"barn": ("mthorne",)}
+    payroll = next(one for one in plan.folders if one.address.path == b"/Payroll")
+    assert payroll.closed and payroll.grants["payroll"] is Level.WRITE and len(plan.folders) < 30
+    assert plan.people["moss"].accounts.keys() == {"barn", "loft", "meadow"}
+    asked = run("draft", "--office", demo).stdout
+    assert "everyone may write there" in asked and "a slip, or meant?" in asked
