@@ -182,6 +182,7 @@ def daily(words: argparse.Namespace) -> None:
         "history, 40 counts": (["history", "p7", folder], "≤ 3 s"),
         "compare": (["compare", "p7", "p8"], ""),
         "most": (["most"], ""),
+        "draft": (["draft"], "≤ 20 s"),
         "changes between two counts": (["changes"], ""),
         "report office, a page": (["report", "office", "-o", str(words.dir / "office.html")], "≤ 15 s"),
     }
