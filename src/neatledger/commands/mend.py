@@ -64,7 +64,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     elif args.carry_out:
         return _carry_out(args, app, found, ends)
     else:
-        show_report(_report(app, found, ends), app.output)
+        report = _report(app, found, ends)
+        if args.cause and not found.items:
+            report.empty = f"no step of the tool ends this cause: check --cause {args.cause} tells what to do"
+        show_report(report, app.output)
     return 1 if found.items or found.left else 0
 
 

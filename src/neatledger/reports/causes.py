@@ -51,9 +51,7 @@ def causes_report(
     if rest:
         grades = Counter(one.severity for one in rest)
         parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
-        notes.append(
-            Aside(f"And {len(rest)} more causes: {parts} (--top {len(causes)} shows them, --all each finding).")
-        )
+        notes.append(Aside(f"And {_more(len(rest))}: {parts} (--top {len(causes)} shows them, --all each finding)."))
     if causes:
         notes.append(
             Aside("check --cause 1 shows the first whole: why it ranks there, what looks closer, what mends it.")
@@ -63,6 +61,10 @@ def causes_report(
         notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
     headline = headline or _headline(causes, when)
     return Report("check", headline, [*_COLUMNS, *_machine(COLUMNS)], rows, notes, "no findings", shown)
+
+
+def _more(number: int) -> str:
+    return f"{number} more {'cause' if number == 1 else 'causes'}"
 
 
 def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> Report:
