@@ -40,10 +40,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         return _take(args, app)
     office = app.office
     found = review.status(office)
-    wanted = dict.fromkeys(
-        [*office.plan.sharing.sensitive, *(one.address for one in office.plan.folders if one.closed)]
-    )
-    without = [address for address in wanted if not office.plan.decider_of(address)]
+    without = [address for address in office.plan.guarded if not office.plan.decider_of(address)]
     packs, taken = office.ledger.reviews.read()
     show_report(standing_report(found, len(packs) + len(taken), without), app.output)
     return int(any("overdue" in one.state or one.state.endswith("due") for one in found))

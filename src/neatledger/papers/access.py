@@ -110,10 +110,9 @@ def _map_part(office: Office, system: str, everyone: Everyone, names: Sequence[s
 def sensitive_part(office: Office, findings: Sequence[GradedFinding]) -> Part:
     """Return who can read and change what the plan calls sensitive, or closes to what lies above."""
     plan = office.plan
-    wanted = dict.fromkeys([*plan.sharing.sensitive, *(one.address for one in plan.folders if one.closed)])
     rows: list[Row] = []
     unseen = 0
-    for address in wanted:
+    for address in plan.guarded:
         if address.system not in office.readers:
             unseen += 1
             continue

@@ -124,7 +124,7 @@ def ask_since_when(office: Office, cause: Cause) -> Since:
     looked_at = {one.count for one in history.looks}
     known = [
         one
-        for one in told.counts_until(office)
+        for one in office.counts_until()
         if one.id not in looked_at and one.day < first.first and (first.before is None or one.day > first.before)
     ]
     if not known:

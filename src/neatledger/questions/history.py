@@ -122,10 +122,7 @@ def _rights_at(office: Office, count: CountInfo, address: Address) -> dict[str, 
 
 def counts_of(office: Office, system: str) -> Iterable[CountInfo]:
     """Yield the counts up to the one that is asked which looked at a system, with what older ones say of others."""
-    newest = office.count
-    for count in office.ledger.counts():
-        if (count.taken_at, count.id) > (newest.taken_at, newest.id):
-            return
+    for count in office.counts_until():
         if any(one.system == system for one in count.surveys):
             yield office.ledger.carried(count, office.plan.systems)
 

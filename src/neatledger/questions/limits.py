@@ -13,7 +13,7 @@ from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office
 from neatledger.questions.views import link_views, view_of
 
-__all__ = ["History", "ask", "counts_until", "load_history"]
+__all__ = ["History", "ask", "load_history", "recent_counts"]
 
 MOST_COUNTS = 156
 """How many counts back a history goes: three years of weeks."""
@@ -35,7 +35,7 @@ def _over_since(office: Office, status: LimitStatus) -> date | None:
     if status.grace_left(office.today) is None or not status.is_over:
         return None
     since = office.count.day
-    for count in reversed(counts_until(office)[:-1]):
+    for count in reversed(recent_counts(office)[:-1]):
         figures = History(office, [count]).used(status)
         if not figures or not status.would_be_over(figures[-1][1]):
             break
@@ -43,11 +43,9 @@ def _over_since(office: Office, status: LimitStatus) -> date | None:
     return since
 
 
-def counts_until(office: Office) -> list[CountInfo]:
-    """Return the counts up to the one that is asked, the oldest first."""
-    found = office.ledger.counts()
-    last = [count.id for count in found].index(office.count.id)
-    return found[: last + 1][-MOST_COUNTS:]
+def recent_counts(office: Office) -> list[CountInfo]:
+    """Return the counts that a history is made of, up to the one that is asked, the oldest first."""
+    return office.counts_until()[-MOST_COUNTS:]
 
 
 class History:
@@ -104,4 +102,4 @@ class History:
 
 def load_history(office: Office) -> History:
     """Return the history up to the count that is asked."""
-    return History(office, counts_until(office))
+    return History(office, recent_counts(office))

@@ -60,8 +60,7 @@ def ask(office: Office, right: Right, explain: int = 10) -> list[Share]:
 
 def _sensitive(office: Office, system: str) -> np.ndarray:
     """Mark the folders that the plan calls sensitive, or closes: those with all below them."""
-    tops = [one for one in office.plan.sharing.sensitive if one.system == system]
-    tops += [one.address for one in office.plan.folders if one.closed and one.address.system == system]
+    tops = [one for one in office.plan.guarded if one.system == system]
     return TreeOrder(office.readers[system].table("folders")).mark_below(top.parts for top in tops)
 
 

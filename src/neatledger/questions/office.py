@@ -82,10 +82,14 @@ class Office:
         """
         return self.ledger.carried(self.ledger.find_count(self.as_of), self.plan.systems)
 
+    def counts_until(self) -> list[CountInfo]:
+        """Return the counts up to the one that questions are put to, the oldest first."""
+        newest = self.count
+        return [one for one in self.ledger.counts() if (one.taken_at, one.id) <= (newest.taken_at, newest.id)]
+
     def count_before(self) -> CountInfo:
         """Return the count before the one that questions are put to; raises `NoCountError` where there is none."""
-        newest = self.count
-        older = [one for one in self.ledger.counts() if (one.taken_at, one.id) < (newest.taken_at, newest.id)]
+        older = [one for one in self.counts_until() if one.id != self.count.id]
         if not older:
             where = str(self.ledger.path)
             raise NoCountError("there is no older count to compare with", where, "gather again later")

@@ -9,8 +9,7 @@ from datetime import date, datetime, timedelta
 
 import numpy as np
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG, PeopleFlags
-from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
+from neatledger.core.access.comparing import PeopleFlags, level_of_flags
 from neatledger.core.access.ways import told_by
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Level, level_of
@@ -32,7 +31,6 @@ from neatledger.questions.office import Office
 __all__ = ["Made", "Standing", "TakenAnswer", "level_now", "make", "status", "take"]
 
 _MOST_ROWS = 2_000
-_KNOWN = (1 << len(FLAG_RIGHTS)) - 1
 Cells = Callable[[PackRow], Mapping[str, str]]
 
 
@@ -113,7 +111,7 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
         came = history.ask_since(office, address)
         location = find_location(office.readers[top.system], address)
         for number, (person, mine) in enumerate(people.items()):
-            level = _level(int(own[at, number]))
+            level = level_of_flags(int(own[at, number]))
             if level is Level.NONE or not differs[at, number] or person in administrators:
                 continue
             told = told_by(office.systems.access(location, mine).ways)
@@ -136,10 +134,6 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
                 )
             )
     return found, left_out
-
-
-def _level(flags: int) -> Level:
-    return Level.UNKNOWN if flags & UNKNOWN_FLAG else level_of(flag_rights(flags & _KNOWN))
 
 
 @dataclass(frozen=True)
@@ -249,7 +243,7 @@ def _beside(office: Office, steps: Sequence[Step], decided: Sequence[Decision]) 
     found = []
     for one in changes_between(office, then):
         meant = any(one.address.is_within(each.row.folder) and each.row.person == one.change.person for each in going)
-        before, after = _level(one.change.before), _level(one.change.after)
+        before, after = level_of_flags(one.change.before), level_of_flags(one.change.after)
         if not meant and before is not after:
             found.append(Beside(one.change.person, one.address, before, after))
     return tuple(found)

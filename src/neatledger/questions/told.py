@@ -28,7 +28,7 @@ from neatledger.office.read import PLAN_NAME
 from neatledger.questions.facts import load_facts
 from neatledger.questions.office import Office, open_office
 
-__all__ = ["GradedFinding", "History", "Since", "ask", "ask_then", "counts_until", "grade", "office_of", "place_of"]
+__all__ = ["GradedFinding", "History", "Since", "ask", "ask_then", "grade", "office_of", "place_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,16 +93,10 @@ def _basis(office: Office) -> str:
     except OSError as error:
         raise OfficeError(f"cannot read the plan: {error.strerror}", str(path)) from None
     surveys = sorted(one.id for one in office.count.surveys)
-    counts = [one.id for one in counts_until(office)]
+    counts = [one.id for one in office.counts_until()]
     days = office.today.isoformat(), office.day.isoformat()
     words = (__version__, days, surveys, counts, office.ledger.reviews.head(), sha256(plan).hexdigest())
     return sha256(repr(words).encode()).hexdigest()
-
-
-def counts_until(office: Office) -> list[CountInfo]:
-    """Return the counts up to that of the question, the oldest first."""
-    newest = office.count
-    return [one for one in office.ledger.counts() if (one.taken_at, one.id) <= (newest.taken_at, newest.id)]
 
 
 def _keep(office: Office, told: Told, basis: str) -> None:
@@ -143,7 +137,7 @@ class History:
     def looks(self) -> list[Look]:
         """The first look at each count that was looked at, the oldest count first."""
         known = self.office.ledger.findings.looks()
-        return [known[one.id] for one in counts_until(self.office) if one.id in known]
+        return [known[one.id] for one in self.office.counts_until() if one.id in known]
 
     def since(self, finding: Finding) -> Since:
         """Return since when a finding of the count is told without a break."""

@@ -10,7 +10,7 @@ from neatledger.core.space.figures import NOTHING
 from neatledger.core.space.versions import Changes, KeptVersions, bound_versions
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.ledger.space import SpaceView
-from neatledger.questions.limits import counts_until
+from neatledger.questions.limits import recent_counts
 from neatledger.questions.office import Office
 from neatledger.questions.views import load_views, view_of
 
@@ -51,7 +51,7 @@ def kept_versions(office: Office, view: SpaceView, keep: int | None) -> list[Kep
     """Return what versions take on one system, by kind."""
     history: list[Mapping[str, Changes]] = []
     before = None
-    for count in counts_until(office):
+    for count in recent_counts(office):
         reader = office.readers_of(count).get(view.name)
         if reader is None:
             continue

@@ -6,8 +6,7 @@ import os
 from collections.abc import Sequence
 from typing import Protocol
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG, AccessChange
-from neatledger.core.access.everyone import flag_rights
+from neatledger.core.access.comparing import UNKNOWN_FLAG, AccessChange, known_rights, level_of_flags
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.contract import Finding
 from neatledger.core.lists.rights import Level, level_of, spell_rights
@@ -62,9 +61,9 @@ class Outside(Protocol):
 
 def _level(flags: int) -> str:
     if flags & UNKNOWN_FLAG:
-        known = flag_rights(flags & ~UNKNOWN_FLAG)
+        known = known_rights(flags)
         return f"{level_of(known).value} or more" if known else Level.UNKNOWN.value
-    return level_of(flag_rights(flags)).value
+    return level_of_flags(flags).value
 
 
 def _what(change: AccessChange) -> str:

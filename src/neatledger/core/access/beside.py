@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, topmost
-from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
+from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, known_rights, topmost
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.table import Table
 
@@ -41,12 +40,11 @@ def apart(folders: Table, left: Ints, right: Ints) -> list[Apart]:
         alike &= (side ^ side[above]) & ~REMOVAL == 0
     link = topmost(np.where(alike, above, np.arange(folders.rows)))
     tops, counts = np.unique(link[differs], return_counts=True)
-    known = (1 << len(FLAG_RIGHTS)) - 1
     return [
         Apart(
             row,
-            flag_rights(int(left[row]) & known),
-            flag_rights(int(right[row]) & known),
+            known_rights(int(left[row])),
+            known_rights(int(right[row])),
             not (int(left[row]) | int(right[row])) & UNKNOWN_FLAG,
             number,
         )

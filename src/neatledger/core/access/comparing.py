@@ -10,9 +10,19 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.bits import Bits
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
-from neatledger.core.lists.rights import Right
+from neatledger.core.lists.rights import Level, Right, level_of
 
-__all__ = ["FILE_SORT", "REMOVAL", "UNKNOWN_FLAG", "AccessChange", "PeopleFlags", "compare", "topmost"]
+__all__ = [
+    "FILE_SORT",
+    "REMOVAL",
+    "UNKNOWN_FLAG",
+    "AccessChange",
+    "PeopleFlags",
+    "compare",
+    "known_rights",
+    "level_of_flags",
+    "topmost",
+]
 
 Ints = NDArray[np.int64]
 UNKNOWN_FLAG = 1 << len(FLAG_RIGHTS)
@@ -21,6 +31,16 @@ UNKNOWN_FLAG = 1 << len(FLAG_RIGHTS)
 # Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
 REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 _CHUNK = 8192
+
+
+def known_rights(flags: int) -> Right:
+    """Return the rights among flags, whether or not it is known what else there is."""
+    return flag_rights(flags & ~UNKNOWN_FLAG)
+
+
+def level_of_flags(flags: int) -> Level:
+    """Return the level that flags come to: unknown where it is not known what else there is."""
+    return Level.UNKNOWN if flags & UNKNOWN_FLAG else level_of(known_rights(flags))
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,12 +64,12 @@ class AccessChange:
     @property
     def gained(self) -> Right:
         """What they may do afterwards and could not before."""
-        return flag_rights(self.after & ~self.before & ~UNKNOWN_FLAG)
+        return known_rights(self.after & ~self.before)
 
     @property
     def lost(self) -> Right:
         """What they could do before and may not afterwards."""
-        return flag_rights(self.before & ~self.after & ~UNKNOWN_FLAG)
+        return known_rights(self.before & ~self.after)
 
 
 @dataclass(slots=True)

@@ -7,14 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG, PeopleFlags
-from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
-from neatledger.core.lists.rights import Level, level_of
+from neatledger.core.access.comparing import PeopleFlags, level_of_flags
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.lists.rights import Level
 
 __all__ = ["AccessMap", "map_of"]
 
 _LOOKED_AT = 20_000
-_KNOWN = (1 << len(FLAG_RIGHTS)) - 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +38,7 @@ def map_of(everyone: Everyone, people: Sequence[str], wanted: Iterable[int], mos
     parent = np.maximum(folders["parent"].astype(np.int64), 0)
     flags = PeopleFlags(everyone, people)
     own, above = flags.flags(rows), flags.flags(parent[rows])
-    named = {int(flag): _level(int(flag)) for flag in np.unique(np.concatenate([own.ravel(), above.ravel()]))}
+    named = {int(flag): level_of_flags(int(flag)) for flag in np.unique(np.concatenate([own.ravel(), above.ravel()]))}
     numbers = {flag: list(Level).index(level) for flag, level in named.items()}
     of = np.vectorize(numbers.get, otypes=[np.int64])
     differs = (of(own) != of(above)).any(axis=1) | (rows == 0)
@@ -52,7 +51,3 @@ def map_of(everyone: Everyone, people: Sequence[str], wanted: Iterable[int], mos
     shown = shown[np.argsort(place)]
     levels = [[named[int(flag)] for flag in own[at]] for at in shown.tolist()]
     return AccessMap([int(rows[at]) for at in shown.tolist()], levels, max(len(others) - room, 0))
-
-
-def _level(flags: int) -> Level:
-    return Level.UNKNOWN if flags & UNKNOWN_FLAG else level_of(flag_rights(flags & _KNOWN))

@@ -3,25 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, timedelta
+from datetime import timedelta
 
-from neatledger.core.access.everyone import FLAG_RIGHTS
+from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of
 from neatledger.core.reviews.pack import Choice
-from neatledger.core.tree.address import Address
 
-__all__ = ["CHECKS", "due_on"]
+__all__ = ["CHECKS"]
 
-_TELLING = Right.NONE
-for _right in FLAG_RIGHTS:
-    _TELLING |= _right
-
-
-def due_on(office: OfficeFacts, folder: Address) -> date | None:
-    """Return the day on which a folder's next review is due; None where none is, or it never was reviewed."""
-    days, last = office.plan.settings.get("review-days"), office.reviews.reviewed.get(folder)
-    return last + timedelta(days=days) if days and last else None
+_TELLING = flag_rights((1 << len(FLAG_RIGHTS)) - 1)
 
 
 def _review_overdue(office: OfficeFacts) -> Iterator[Finding]:
@@ -61,8 +52,7 @@ def _decision_not_carried_out(office: OfficeFacts) -> Iterator[Finding]:
 def _folder_without_decider(office: OfficeFacts) -> Iterator[Finding]:
     if not office.plan.settings.get("review-days"):
         return
-    wanted = [one.address for one in office.plan.folders if one.closed]
-    for address in dict.fromkeys([*office.plan.sharing.sensitive, *wanted]):
+    for address in office.plan.guarded:
         if not office.plan.decider_of(address):
             yield Finding("folder-without-owner", address, "nobody is named who decides on it in a review")
 

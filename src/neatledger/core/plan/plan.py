@@ -158,6 +158,12 @@ class Plan:
         return planned is None or self.today is None or planned.is_here(self.today)
 
     @cached_property
+    def guarded(self) -> tuple[Address, ...]:
+        """The folders that the plan calls sensitive, or closes to what lies above: each once."""
+        closed = [one.address for one in self.folders if one.closed]
+        return tuple(dict.fromkeys([*self.sharing.sensitive, *closed]))
+
+    @cached_property
     def members(self) -> dict[str, set[str]]:
         """Every group's people, through groups in it."""
         direct = {name: [m for m in group.members if m in self.people] for name, group in self.groups.items()}
