@@ -30,6 +30,7 @@ COMMANDS: dict[str, str] = {
     "demo": "make the sample office and walk through the main questions",
     "new": "write the first plan of an office",
     "draft": "the first plan from what was found, and what is rather a question",
+    "plan": "every fault of the plan at once; what it says of a person or folder, by line",
     "gather": "look at all systems and keep a dated count",
     "counts": "list the counts in the ledger",
     "people": "list the people with their accounts and groups, or one person's sheet",
@@ -102,7 +103,7 @@ def days_of(text: str) -> int:
 
 _MAP = (
     ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
-    ("begin", ("demo", "new", "draft", "counts", "match")),
+    ("begin", ("demo", "new", "draft", "plan", "counts", "match")),
     ("people", ("people", "groups", "compare", "most")),
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
@@ -117,6 +118,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "demo": ("demo", "demo sample --no-tour"),
     "new": ("new office --tree barn=/srv/barn", "new . --tree home=/home --tree work=/srv/work"),
     "draft": ("draft", "draft --text", "draft --only people --write"),
+    "plan": ("plan --check", "plan --show thistle", "plan --show barn:/Payroll"),
     "gather": ("gather", "gather barn --not-seen"),
     "counts": ("counts", "counts --not-seen barn"),
     "people": ("people", "people thistle"),

@@ -17,7 +17,7 @@ from neatledger.formats.names import decode_address
 from neatledger.formats.nearest import nearest
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Location", "find_location", "locate", "unknown_folder"]
+__all__ = ["Location", "find_location", "locate", "nearest_folders", "unknown_folder"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,14 +86,19 @@ def find_location(reader: SurveyReader, address: Address) -> Location:
 def unknown_folder(reader: SurveyReader, address: Address, what: str = "folder or file") -> UnknownNameError:
     """Return the error for a folder that was not counted, with those that are nearest to it in name."""
     where = f"{address.system}:{os.fsdecode(address.path)}"
-    chain, missing = reader.find_path(address.path)
-    hint = "folders lists what there is"
-    if missing is not None:
-        beside = reader.child_names(chain[-1])
-        start = b"".join(b"/" + part for part in address.parts[: len(chain) - 1])
-        found = [f"{address.system}:{os.fsdecode(start)}/{name}" for name in nearest(os.fsdecode(missing), beside)]
-        hint = f"did you mean {' or '.join(found)}?" if found else hint
+    found = [f"{one.system}:{os.fsdecode(one.path)}" for one in nearest_folders(reader, address)]
+    hint = f"did you mean {' or '.join(found)}?" if found else "folders lists what there is"
     return UnknownNameError(f"no {what} of this name was counted", where, hint)
+
+
+def nearest_folders(reader: SurveyReader, address: Address) -> list[Address]:
+    """Return the folders that lie where one does that was not counted, and whose names are most like its."""
+    chain, missing = reader.find_path(address.path)
+    if missing is None:
+        return []
+    start = b"".join(b"/" + part for part in address.parts[: len(chain) - 1])
+    names = nearest(os.fsdecode(missing), reader.child_names(chain[-1]))
+    return [Address(address.system, start + b"/" + os.fsencode(name)) for name in names]
 
 
 def _count_sorts(reader: SurveyReader, folder: FolderFacts) -> dict[tuple[int, str], int]:

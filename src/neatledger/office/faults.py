@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
 
 from neatledger.errors import Fault
+from neatledger.formats.nearest import nearest
 from neatledger.office.yamltext import KEY, Marks, Path
 
-__all__ = ["schema_faults"]
+__all__ = ["schema_faults", "without_empty"]
 
 _LONGEST_SHOWN = 80
 _TYPES = {
@@ -25,7 +26,7 @@ _TYPES = {
 def schema_faults(value: Any, marks: Marks, schema: dict[str, Any], where: str) -> list[Fault]:
     """Return every place where `value` does not fit `schema`, in the order of the file."""
     # An empty entry ("staff:" and nothing more) means that all is as by default.
-    value = _without_empty(value, top=True)
+    value = without_empty(value, top=True)
     found: list[tuple[int, int, Fault]] = []
     for error in Draft202012Validator(schema).iter_errors(value):
         for path, what, expected in _explain(error, schema):
@@ -35,18 +36,25 @@ def schema_faults(value: Any, marks: Marks, schema: dict[str, Any], where: str) 
     return list(dict.fromkeys(fault for _, _, fault in found))
 
 
-def _without_empty(value: Any, *, top: bool = False) -> Any:
+def without_empty(value: Any, *, top: bool = False) -> Any:
+    """Return values as the schema looks at them: an entry that is empty has all as by default."""
     if isinstance(value, dict):
-        kept = {key: _without_empty(item) for key, item in value.items()}
+        kept = {key: without_empty(item) for key, item in value.items()}
         return {key: item for key, item in kept.items() if item is not None} if top else _filled(kept)
     if isinstance(value, str):
         # Half a surrogate pair is no text that the validator takes; nothing that the schema asks hangs on it.
         return value if value.isascii() else value.encode("utf-8", "backslashreplace").decode()
-    return [_without_empty(item) for item in value] if isinstance(value, list) else value
+    return [without_empty(item) for item in value] if isinstance(value, list) else value
 
 
 def _filled(value: dict[str, Any]) -> dict[str, Any]:
     return {key: {} if item is None else item for key, item in value.items()}
+
+
+def _near(word: str, known: Iterable[Any]) -> str:
+    """Return the words that are most like one, as the beginning of what is expected."""
+    found = nearest(word, map(str, known))
+    return f"{' or '.join(found)}? " if found else ""
 
 
 def _mark(marks: Marks, path: Path) -> tuple[int, int]:
@@ -92,7 +100,7 @@ def _explain_value(
             allowed = schema.get("properties", {})
             for key in instance:
                 if key not in allowed:
-                    yield (*path, key, KEY), f"the key {key!r}", "one of: " + ", ".join(allowed)
+                    yield (*path, key, KEY), f"the key {key!r}", _near(key, allowed) + "one of: " + ", ".join(allowed)
         case "required":
             for key in rule:
                 if key not in instance:
@@ -106,7 +114,7 @@ def _explain_value(
             expected = " or ".join(_TYPES.get(kind, kind) for kind in kinds)
             yield path, _show(instance), schema.get("title", expected) if rule == "string" else expected
         case "enum":
-            yield path, _show(instance), "one of: " + ", ".join(map(str, rule))
+            yield path, _show(instance), _near(str(instance), rule) + "one of: " + ", ".join(map(str, rule))
         case "minItems" | "minLength" | "minProperties":
             yield path, "nothing in it", "at least one"
         case _:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import date
 from importlib import resources
 from pathlib import Path
@@ -26,14 +27,16 @@ from neatledger.core.plan.plan import (
 )
 from neatledger.core.tree.address import Address
 from neatledger.errors import Fault, OfficeError, PlanError
+from neatledger.formats.nearest import nearest
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
+from neatledger.office.fitting import take_what_fits
 from neatledger.office.sharing import SharingReader
 from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
 from neatledger.office.yamltext import Path as KeyPath
 
-__all__ = ["PLAN_NAME", "load_schema", "parse_plan", "read_plan", "read_plan_file"]
+__all__ = ["PLAN_NAME", "Stated", "load_schema", "parse_plan", "read_plan", "read_plan_file", "read_stated"]
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
@@ -74,21 +77,23 @@ def read_plan_file(path: Path) -> Plan:
 
 def parse_plan(text: str, where: str) -> Plan:
     """Parse the text of office.yaml; raises `PlanError` with all faults."""
-    value, marks = load_yaml(text, where)
-    faults = schema_faults(value, marks, load_schema(), where)
-    if faults:
+    faults: list[Fault] = []
+    value, marks = load_yaml(text, where, faults)
+    schema = load_schema()
+    faults += schema_faults(value, marks, schema, where)
+    if faults and not take_what_fits(value, marks, schema):
         raise PlanError(faults)
-    return _Builder(value, marks, where).build()
+    return _Builder(value, marks, where, faults).build()
 
 
 class _Builder:
     """Makes the plan from values that fit the schema, and finds what a schema cannot."""
 
-    def __init__(self, value: dict[str, Any], marks: Marks, where: str) -> None:
+    def __init__(self, value: dict[str, Any], marks: Marks, where: str, faults: Iterable[Fault] = ()) -> None:
         self.value = value
         self.marks = marks
         self.where = where
-        self.faults: list[Fault] = []
+        self.faults = list(faults)
 
     def build(self) -> Plan:
         value = self.value
@@ -177,10 +182,12 @@ class _Builder:
         for name, group in groups.items():
             if name in people or name in CLASSES:
                 taken = "a person" if name in people else "a class of people"
-                self._fault(("groups", name), f"a group named as {taken}, {name!r}", "a name of its own")
+                own = f"another name here, and beside it names: {{SYSTEM: {name}}}"
+                self._fault(("groups", name), f"a group named as {taken}, {name!r}", own)
             for place, member in enumerate(group.members):
                 if member not in people and member not in groups:
-                    self._fault(("groups", name, "members", place), repr(member), "a person or group of this plan")
+                    path = "groups", name, "members", place
+                    self._fault(path, repr(member), _known_as(member, {*people, *groups}, _NAMED))
         for ident in people:
             if ident in CLASSES:
                 self._fault(("people", ident), f"a person named as a class, {ident!r}", "another id")
@@ -212,7 +219,7 @@ class _Builder:
 
     def _holder(self, path: KeyPath, holder: str, known: set[str]) -> None:
         if holder not in known:
-            self._fault(path, repr(holder), "a person or group of this plan, or everyone, staff, guests, services")
+            self._fault(path, repr(holder), _known_as(holder, known, f"{_NAMED}, or {', '.join(CLASSES)}"))
 
     def _folder(self, key: str, one: Mapping[str, Any], known: set[str]) -> PlanFolder:
         here: KeyPath = ("folders", key)
@@ -244,6 +251,41 @@ class _Builder:
         return Acceptance(one["check"], one["place"], one["reason"], until, self._line(here))
 
 
+_NAMED = "a person or group of this plan"
+
+
+def _known_as(word: str, known: Iterable[str], expected: str) -> str:
+    """Return what was expected in place of a name that nobody has, the nearest one first."""
+    found = nearest(word, known)
+    return f"{' or '.join(found)}? {expected}" if found else expected
+
+
 def _by_line(fault: Fault) -> tuple[int, int]:
     *_, line, column = fault.where.split(":")
     return int(line), int(column)
+
+
+def read_stated(office_dir: Path) -> Stated:
+    """Return what the text of a plan says, with its lines; raises `OfficeError`, or `PlanError`."""
+    path = office_dir / PLAN_NAME
+    assert read_plan(office_dir), "a plan with faults is told first"
+    return Stated(*load_yaml(path.read_text("utf-8"), str(path)))
+
+
+@dataclass(frozen=True, slots=True)
+class Stated:
+    """The values of a plan as they are written, and where each stands."""
+
+    value: Mapping[str, Any]
+    marks: Marks
+
+    def entries(self, *path: str) -> Mapping[str, Any]:
+        """Return what is written at a path of keys; nothing where nothing is."""
+        found: Any = self.value
+        for key in path:
+            found = (found or {}).get(key)
+        return found or {}
+
+    def line(self, *path: str | int) -> int:
+        """Return the line of what is written at a path of keys and places."""
+        return self.marks.get(path, (0, 0))[0]

@@ -29,10 +29,14 @@ _LONGEST_NUMBER = 40
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
-def load_yaml(text: str, where: str) -> tuple[Any, Marks]:
-    """Return the value of a document and the marks of all that is in it; raises `PlanError`."""
+def load_yaml(text: str, where: str, faults: list[Fault] | None = None) -> tuple[Any, Marks]:
+    """Return the value of a document and the marks of all that is in it; raises `PlanError`.
+
+    Faults that leave the rest readable (a key twice) are put into `faults` where it is given, and raised else.
+    """
     marks: Marks = {}
-    faults: list[Fault] = []
+    collected = faults is not None
+    faults = [] if faults is None else faults
     try:
         node = yaml.compose(text, Loader=_Loader)
         value = None if node is None else _value(node, (), marks, faults, where, ())
@@ -44,7 +48,7 @@ def load_yaml(text: str, where: str) -> tuple[Any, Marks]:
         raise PlanError([Fault(where, str(error).replace("\n", " "), "YAML text in UTF-8")]) from None
     except RecursionError:
         raise PlanError([Fault(where, "one inside the other beyond all bounds", "a plan")]) from None
-    if faults:
+    if faults and not collected:
         raise PlanError(faults)
     return value, marks
 

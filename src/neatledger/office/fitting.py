@@ -1,0 +1,100 @@
+"""What is left of a plan's values when what does not fit the schema is taken out: the rest is looked at all the same.
+
+A fault must not hide the others. What is taken out leaves its name behind wherever others may speak of it, so that no
+fault is told that only the taking out has made.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
+
+from neatledger.office.faults import without_empty
+from neatledger.office.yamltext import Marks, Path
+
+__all__ = ["take_what_fits"]
+
+_MOST_ROUNDS = 20
+# Of these what is at fault is left out key by key: their name stays, and others may speak of them.
+_NAMED = ("people", "groups", "bands", "folders")
+_PLACEHOLDER = {"source": "tree", "path": "."}
+
+
+def take_what_fits(value: Any, marks: Marks, schema: dict[str, Any]) -> bool:
+    """Take out of a plan's values, in place, what does not fit; false where too little is left to look at."""
+    if not isinstance(value, dict) or not isinstance(value.get("systems"), dict) or not value["systems"]:
+        return False
+    value.setdefault("office", "")
+    for name, one in value["systems"].items():
+        value["systems"][name] = {} if one is None else one
+    validator = Draft202012Validator(schema)
+    for _ in range(_MOST_ROUNDS):
+        errors = list(validator.iter_errors(without_empty(value, top=True)))
+        if not errors:
+            return True
+        # From the end of the file: what comes before keeps its place in its list meanwhile.
+        for path in sorted({each for error in errors for each in _at_fault(error)}, key=_from_the_end):
+            _drop(value, marks, path)
+    return False
+
+
+def _from_the_end(path: Path) -> list[tuple[int, str]]:
+    return [(-one, "") if isinstance(one, int) else (0, one) for one in path]
+
+
+def _at_fault(error: ValidationError) -> list[Path]:
+    path: Path = tuple(error.instance_path)
+    if isinstance(error.kind, ValidationErrorKind.PropertyNames):
+        return [(*path, str(error.kind.error.instance))]
+    if isinstance(error.kind, ValidationErrorKind.AdditionalProperties):
+        return [(*path, key) for key in error.kind.unexpected]
+    return [path]
+
+
+def _drop(value: dict[str, Any], marks: Marks, path: Path) -> None:
+    if not path:
+        return
+    match path[0]:
+        case "systems":
+            if len(path) > 1:
+                value["systems"][path[1]] = dict(_PLACEHOLDER)
+            return
+        case "limits" | "pools" | "entitlements" if len(path) > 2:
+            # Half a limit is none: it would be told a second time that something lacks.
+            path = path[:3] if path[0] == "limits" else path[:2]
+        case "expectations" | "accepted" | "barred" if len(path) > 1:
+            path = path[:2]
+        case one if one in _NAMED and len(path) == 2:
+            part = value.get(str(one))
+            if isinstance(part, dict) and path[1] in part and isinstance(part[path[1]], dict | list | str | int):
+                if part[path[1]] in ({}, None):
+                    part.pop(path[1])
+                else:
+                    part[path[1]] = {}
+                return
+    above: Any = value
+    for step in path[:-1]:
+        try:
+            above = above[step]
+        except (KeyError, IndexError, TypeError):
+            return
+    last = path[-1]
+    if isinstance(above, dict):
+        above.pop(last, None)
+    elif isinstance(above, list) and isinstance(last, int) and last < len(above):
+        above.pop(last)
+        _close_up(marks, path[:-1], last)
+
+
+def _close_up(marks: Marks, above: Path, gone: int) -> None:
+    """Let the marks of what comes after a member of a list follow it to its new place."""
+    depth = len(above)
+    moved: Marks = {}
+    for path in [one for one in marks if one[:depth] == above and len(one) > depth]:
+        number = path[depth]
+        if isinstance(number, int) and number >= gone:
+            mark = marks.pop(path)
+            if number > gone:
+                moved[(*above, number - 1, *path[depth + 1 :])] = mark
+    marks.update(moved)

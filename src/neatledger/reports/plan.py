@@ -1,0 +1,84 @@
+"""What the plan says of a person or a folder; and what it names that no system knows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["plan_check_report", "saying_report"]
+
+
+class _Saying(Protocol):
+    @property
+    def about(self) -> str: ...
+    @property
+    def says(self) -> str: ...
+    @property
+    def people(self) -> tuple[str, ...]: ...
+    @property
+    def stands(self) -> str: ...
+    @property
+    def line(self) -> int: ...
+
+
+class _Unmatched(Protocol):
+    @property
+    def what(self) -> str: ...
+    @property
+    def name(self) -> str: ...
+    @property
+    def system(self) -> str: ...
+    @property
+    def line(self) -> int: ...
+    @property
+    def nearest(self) -> tuple[str, ...]: ...
+
+
+_MOST_NAMES = 6
+
+
+def saying_report(name: str, sayings: Sequence[_Saying]) -> Report:
+    """Show what the plan says of somebody or some folder, in the order of the parts of a plan."""
+    columns = (
+        Column("about", "ABOUT"),
+        Column("says", "THE PLAN SAYS", wraps=True),
+        Column("of", "THAT IS", Show.PEOPLE, wraps=True, spare=True),
+        Column("stands", "AT", wraps=True),
+        Column("line", "LINE", number=True),
+        Column("people", "", Show.MACHINE),
+    )
+    rows: list[Row] = []
+    for one in sayings:
+        few = ", ".join(one.people[:_MOST_NAMES])
+        more = len(one.people) - _MOST_NAMES
+        of = f"{few} and {more} more" if more > 0 else few
+        rows.append(
+            {"about": one.about, "says": one.says, "of": of, "stands": one.stands, "line": one.line}
+            | {"people": one.people}
+        )
+    return Report("plan", f"What the plan says of {name}:", columns, rows, [], "nothing: no line speaks of it")
+
+
+def plan_check_report(parts: Sequence[tuple[int, str]], unmatched: Sequence[_Unmatched] | None, when: str) -> Report:
+    """Say that a plan has no faults, how much it is, and which of its names no system knows (None: no count yet)."""
+    columns = (
+        Column("line", "LINE", number=True),
+        Column("what", "WHAT"),
+        Column("name", "NAME", cuts=True),
+        Column("system", "SYSTEM"),
+        Column("nearest", "THERE IS", wraps=True),
+    )
+    rows: list[Row] = [
+        {"line": one.line, "what": one.what, "name": one.name, "system": one.system, "nearest": one.nearest}
+        for one in unmatched or ()
+    ]
+    headline = f"The plan has no faults: {', '.join(count_of(*one) for one in parts)}."
+    if unmatched is None:
+        note = Aside("Whether the systems know what it names is not looked at: there is no count yet (gather).")
+        return Report("plan", headline, columns, rows, [note], "")
+    if rows:
+        headline += f" {count_of(len(rows), 'name')} in it {'is' if len(rows) == 1 else 'are'} not there "
+        headline += f"(count of {when})."
+    return Report("plan", headline, columns, rows, [], f"all that it names is there (count of {when})")
