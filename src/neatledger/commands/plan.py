@@ -20,7 +20,7 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     act = parser.add_mutually_exclusive_group()
-    act.add_argument("--check", action="store_true", help="tell every fault, and names that no system knows (default)")
+    act.add_argument("--check", action="store_true", help="every fault, and names that no system knows (default)")
     act.add_argument("--show", metavar="WHAT", help="all that it says of a PERSON or a FOLDER, with the lines")
     act.add_argument("--schema", action="store_true", help="print its JSON Schema, which editors complete words from")
 

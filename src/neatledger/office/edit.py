@@ -88,9 +88,7 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
 _DRAFTED = "drafted"
 
 
-def write_draft(
-    office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[str, tuple[Mapping[str, Any], str]]]
-) -> int:
+def write_draft(office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[str, tuple[Any, str]]]) -> int:
     """Add what is not there yet, part by part, each marked by a comment; returns how many.
 
     `additions` are part → key → what is said there and why. Nothing that is there is touched. Raises as
@@ -99,26 +97,30 @@ def write_draft(
     added = 0
     with _editing(office_dir) as edited:
         for part, entries in additions.items():
-            if entries and not edited.get(part):
-                edited[part] = CommentedMap()
-            for key, (value, why) in entries.items():
-                if key in edited[part]:
-                    continue
-                entry = _flowing(value)
-                edited[part][key] = entry
-                edited[part].yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
-                added += 1
+            added += _add_drafted(edited, part, entries)
     return added
 
 
-def draft_text(additions: Mapping[str, Mapping[str, tuple[Mapping[str, Any], str]]]) -> str:
+def _add_drafted(edited: Any, part: str, entries: Mapping[str, tuple[Any, str]]) -> int:
+    """Add entries to a part of the plan (`limits/folders`: what its limits have of folders); what is there stays."""
+    added, above = 0, edited
+    for name in part.split("/") if entries else ():
+        if not above.get(name):
+            above[name] = CommentedMap()
+        above = above[name]
+    for key, (value, why) in entries.items():
+        if key not in above:
+            above[key] = _flowing(value)
+            above.yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
+            added += 1
+    return added
+
+
+def draft_text(additions: Mapping[str, Mapping[str, tuple[Any, str]]]) -> str:
     """Return additions as they would stand in the plan."""
     whole = CommentedMap()
     for part, entries in additions.items():
-        if entries:
-            whole[part] = CommentedMap({key: _flowing(value) for key, (value, _) in entries.items()})
-            for key, (_, why) in entries.items():
-                whole[part].yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
+        _add_drafted(whole, part, entries)
     out = io.StringIO()
     _yaml().dump(whole, out)
     return out.getvalue() if whole else ""
@@ -128,17 +130,34 @@ def take_out_draft(office_dir: Path) -> int:
     """Take out again what was drafted and still has its mark; returns how many; raises as `add_acceptance`."""
     gone = 0
     with _editing(office_dir) as edited:
-        for part in ("folders", "groups", "people"):
-            entries = edited.get(part)
-            if not entries:
-                continue
-            marked = [key for key, tokens in entries.ca.items.items() if _is_drafted(tokens)]
-            for key in marked:
-                del entries[key]
-                gone += 1
-            if not entries:
-                del edited[part]
+        for part in _DRAFTED_PARTS:
+            gone += _take_marked(edited, part)
+        for system in edited["systems"].values():
+            gone += _take_marked({"": system}, "")
     return gone
+
+
+_DRAFTED_PARTS = (
+    *("sharing/folders", "sharing/people", "sharing/systems", "sharing"),
+    *("limits/folders", "limits/people", "limits/groups", "limits", "pools", "bands", "folders", "groups", "people"),
+)
+
+
+def _take_marked(edited: Any, part: str) -> int:
+    """Take what is marked out of a part of the plan, and the part itself where nothing is left in it."""
+    *above, last = part.split("/")
+    for name in above:
+        edited = edited.get(name) or {}
+    entries = edited.get(last)
+    if not isinstance(entries, CommentedMap):
+        return 0
+    marked = [key for key, tokens in entries.ca.items.items() if _is_drafted(tokens) and key in entries]
+    for key in marked:
+        del entries[key]
+        entries.ca.items.pop(key, None)
+    if not entries and part:
+        del edited[last]
+    return len(marked)
 
 
 def _is_drafted(tokens: Any) -> bool:
@@ -146,11 +165,13 @@ def _is_drafted(tokens: Any) -> bool:
     return comment is not None and comment.value.lstrip("# ").startswith(_DRAFTED)
 
 
-def _flowing(value: Mapping[str, Any]) -> CommentedMap:
-    """Return a mapping, and what is in it, on one line."""
-    made = CommentedMap()
-    for key, one in value.items():
-        made[key] = _flowing(one) if isinstance(one, Mapping) else _flow(list(one)) if isinstance(one, tuple) else one
+def _flowing(value: Any) -> Any:
+    """Return a mapping or a list, and what is in it, on one line; anything else as it is."""
+    if isinstance(value, tuple):
+        return _flow(list(value))
+    if not isinstance(value, Mapping):
+        return value
+    made = CommentedMap({key: _flowing(one) for key, one in value.items()})
     made.fa.set_flow_style()
     return made
 

@@ -18,6 +18,8 @@ __all__ = ["take_what_fits"]
 _MOST_ROUNDS = 20
 # Of these what is at fault is left out key by key: their name stays, and others may speak of them.
 _NAMED = ("people", "groups", "bands", "folders")
+# Of these an entry with a fault goes as a whole: so many steps down it begins.
+_WHOLE = {"limits": 3, "pools": 2, "entitlements": 2, "expectations": 2, "accepted": 2, "barred": 2}
 _PLACEHOLDER = {"source": "tree", "path": "."}
 
 
@@ -55,36 +57,37 @@ def _at_fault(error: ValidationError) -> list[Path]:
 def _drop(value: dict[str, Any], marks: Marks, path: Path) -> None:
     if not path:
         return
-    match path[0]:
-        case "systems":
-            if len(path) > 1:
-                value["systems"][path[1]] = dict(_PLACEHOLDER)
-            return
-        case "limits" | "pools" | "entitlements" if len(path) > 2:
-            # Half a limit is none: it would be told a second time that something lacks.
-            path = path[:3] if path[0] == "limits" else path[:2]
-        case "expectations" | "accepted" | "barred" if len(path) > 1:
-            path = path[:2]
-        case one if one in _NAMED and len(path) == 2:
-            part = value.get(str(one))
-            if isinstance(part, dict) and path[1] in part and isinstance(part[path[1]], dict | list | str | int):
-                if part[path[1]] in ({}, None):
-                    part.pop(path[1])
-                else:
-                    part[path[1]] = {}
-                return
+    if path[0] == "systems":
+        if len(path) > 1:
+            value["systems"][path[1]] = dict(_PLACEHOLDER)
+        return
+    if path[0] in _NAMED and len(path) == 2 and _has(value, path):
+        part = value[str(path[0])]
+        if part[path[1]] in ({}, None):
+            part.pop(path[1])
+        else:
+            part[path[1]] = {}
+        return
+    # Half a limit is none: it would be told a second time that something lacks.
+    path = path[: _WHOLE.get(str(path[0]), len(path))]
+    if not _has(value, path):
+        return
     above: Any = value
     for step in path[:-1]:
-        try:
-            above = above[step]
-        except (KeyError, IndexError, TypeError):
-            return
+        above = above[step]
     last = path[-1]
-    if isinstance(above, dict):
-        above.pop(last, None)
-    elif isinstance(above, list) and isinstance(last, int) and last < len(above):
-        above.pop(last)
+    above.pop(last)
+    if isinstance(last, int):
         _close_up(marks, path[:-1], last)
+
+
+def _has(value: Any, path: Path) -> bool:
+    for step in path:
+        try:
+            value = value[step]
+        except (KeyError, IndexError, TypeError):
+            return False
+    return True
 
 
 def _close_up(marks: Marks, above: Path, gone: int) -> None:

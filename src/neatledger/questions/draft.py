@@ -1,4 +1,4 @@
-"""The plan drafted from what was found: people, groups, folders; and what of it is rather a question."""
+"""The plan drafted from what was found, part by part; and what of it is rather a question."""
 
 from __future__ import annotations
 
@@ -8,14 +8,19 @@ from dataclasses import dataclass, field
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.drafting.folders import DraftFolder, Question, draft_folders
 from neatledger.core.drafting.groups import DraftGroup, FoundGroup, draft_groups
+from neatledger.core.drafting.limits import DraftLimits
 from neatledger.core.drafting.people import DraftPerson, draft_people
+from neatledger.core.drafting.sharing import DraftRules
+from neatledger.core.people.matching import propose
+from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
+from neatledger.questions.drafting_rules import draft_limits, draft_pools, draft_sharing
 from neatledger.questions.office import Office
 
 __all__ = ["PARTS", "Draft", "ask"]
 
-PARTS = ("people", "groups", "folders", "homes")
+PARTS = ("people", "groups", "folders", "homes", "bands", "sharing")
 """What may be drafted by itself."""
 _MOST_DEPTH, _LEAST_HOMES = 2, 3
 
@@ -28,6 +33,9 @@ class Draft:
     groups: list[DraftGroup] = field(default_factory=list)
     folders: list[DraftFolder] = field(default_factory=list)
     homes: dict[str, list[bytes]] = field(default_factory=dict)
+    limits: DraftLimits = field(default_factory=DraftLimits)
+    pools: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    rules: dict[str, DraftRules] = field(default_factory=dict)
     questions: list[Question] = field(default_factory=list)
 
 
@@ -35,26 +43,125 @@ def ask(office: Office, only: Collection[str] = PARTS) -> Draft:
     """Return the draft of what the plan does not say yet."""
     plan = office.plan
     found = Draft()
-    free = [one for some in office.principals.values() for one in some]
+    everybody = [one for some in office.principals.values() for one in some]
+    free = _without_known(office, everybody, found)
     people, doubts = draft_people(free, [*plan.people, *plan.groups])
     has_left = {one.id for one in people if all(not each.is_live for each in one.principals)}
     for one in people:
         if one.id in has_left:
-            accounts = ", ".join(f"{each.system}:{each.account.login}" for each in one.principals)
-            found.questions.append(Question(accounts, f"{one.name}: no account is open: has somebody left?"))
+            text = f"{one.name}: no account is open: has somebody left?"
+            found.questions.append(Question(", ".join(_accounts(one)), text))
     found.people = [one for one in people if one.id not in has_left]
+    for one in found.people:
+        if _is_rather_a_thing(one.name):
+            text = f"{one.name}: a person, or a thing that signs in? For that: kind: service"
+            found.questions.append(Question(", ".join(_accounts(one)), text))
     for doubt in doubts:
         pair = " and ".join(f"{each.system}:{each.account.login}" for each in (doubt.one, doubt.other))
         found.questions.append(Question(pair, f"one person's? {doubt.because}"))
     ids = {(each.system, each.account.login): one.id for one in found.people for each in one.principals}
-    ids |= {(one.system, one.account.login): one.person for one in free if one.is_planned}
+    ids |= {(one.system, one.account.login): one.person for one in everybody if one.is_planned}
     found.groups = draft_groups(_groups(office, ids), plan.systems, [*plan.people, *plan.groups, *ids.values()])
     for system in office.readers:
         _of_system(office, system, ids, found)
-    for part in PARTS:
-        if part not in only:
-            setattr(found, part, {} if part == "homes" else [])
+    _of_space_and_sharing(office, ids, found)
+    _keep_only(found, only)
     return found
+
+
+def _accounts(one: DraftPerson) -> list[str]:
+    return [f"{each.system}:{each.account.login}" for each in one.principals]
+
+
+def _without_known(office: Office, everybody: Sequence[Principal], found: Draft) -> list[Principal]:
+    """Return the accounts but for those that may be a person's whom the plan has: `match` is for these."""
+    theirs: set[tuple[str, str]] = set()
+    for one in propose(office.plan, office.principals):
+        known = [name for name in one.candidates if ":" not in name]
+        if known:
+            theirs.add((one.system, one.account.login))
+            first = f"{' or '.join(known)}'s? {one.because} (match --write gives it to them where that is clear)"
+            found.questions.append(Question(f"{one.system}:{one.account.login}", first))
+    return [one for one in everybody if (one.system, one.account.login) not in theirs]
+
+
+_OF_NAMES = frozenset(
+    [
+        "af",
+        "al",
+        "av",
+        "ben",
+        "bin",
+        "da",
+        "dal",
+        "de",
+        "dei",
+        "del",
+        "den",
+        "der",
+        "di",
+        "do",
+        "dos",
+        "du",
+        "el",
+        "la",
+        "las",
+        "le",
+        "les",
+        "los",
+        "of",
+        "op",
+        "san",
+        "ten",
+        "ter",
+        "the",
+        "van",
+        "vom",
+        "von",
+        "y",
+        "zu",
+        "zum",
+        "zur",
+    ]
+)
+"""Small words that stand in people's names."""
+
+
+def _is_rather_a_thing(name: str) -> bool:
+    """Tell whether a name reads as what something is, and not as what somebody is called."""
+    words = name.split()
+    plain = [word for word in words if word.isalpha() and word.islower() and word not in _OF_NAMES]
+    return len(words) > 1 and bool(plain) and not name.islower()
+
+
+def _of_space_and_sharing(office: Office, ids: Mapping[tuple[str, str], str], found: Draft) -> None:
+    groups = {(one.system, one.name): group.name for group in found.groups for one in group.found}
+    groups |= {
+        (system, group.names.get(system, name)): name
+        for name, group in office.plan.groups.items()
+        for system in office.readers
+    }
+    homes = {system: one.homes for system, one in office.plan.systems.items()} | found.homes
+    found.limits = draft_limits(office, ids, groups, homes)
+    found.pools = draft_pools(office)
+    found.rules = draft_sharing(office, ids)
+    found.questions += found.limits.questions
+    for rules in found.rules.values():
+        found.questions += rules.questions
+
+
+def _keep_only(found: Draft, only: Collection[str]) -> None:
+    """Leave of a draft the parts that are asked for; questions are told of all."""
+    for part in set(PARTS) - set(only):
+        match part:
+            case "bands":
+                found.limits, found.pools = DraftLimits(), {}
+            case "sharing":
+                found.rules = {}
+            case "homes":
+                found.homes = {}
+            case _:
+                setattr(found, part, [])
 
 
 def _groups(office: Office, ids: Mapping[tuple[str, str], str]) -> list[FoundGroup]:

@@ -73,25 +73,37 @@ def _grants(office: Office, stated: Stated, address: Address) -> Iterator[Saying
 
 
 def _of_folder(office: Office, stated: Stated, address: Address) -> Iterator[Saying]:
-    plan = office.plan
+    yield from _of_named_folders(stated, address)
+    yield from _sharing_of(office, stated, address)
+    yield from _space_of(stated, address)
+    for one in office.plan.expectations:
+        if one.system == address.system and match_path(one.pattern, address.path):
+            text = f"expected: {one.bound.value} {one.level.value} for {', '.join(one.holders)}"
+            yield Saying("checked", text, (), f"{one.system}:{os.fsdecode(one.pattern)}", one.line)
+
+
+def _of_named_folders(stated: Stated, address: Address) -> Iterator[Saying]:
     for key, one in stated.entries("folders").items():
-        there = parse_address(key)
         for word, about in (("decides", "reviews"), ("same-as", "space")):
-            if one and one.get(word) and address.is_within(there):
+            if one and one.get(word) and address.is_within(parse_address(key)):
                 yield Saying(about, f"{word}: {one[word]}", (), key, stated.line("folders", key, word))
+
+
+def _sharing_of(office: Office, stated: Stated, address: Address) -> Iterator[Saying]:
     for place, text in enumerate(stated.entries("sharing", "sensitive")):
         if address.is_within(parse_address(text)):
             yield Saying("sharing", "sensitive", (), text, stated.line("sharing", "sensitive", place))
-    for rule in plan.sharing.rules:
-        if rule.on is not RuleOn.PERSON and rule.covers(address.system, (), address.path):
-            part = {RuleOn.OFFICE: ("office",), RuleOn.SYSTEM: ("systems",), RuleOn.FOLDER: ("folders",)}[rule.on]
-            yield from _rules(stated, ("sharing", *part), rule.line, rule.describe())
+    parts = {RuleOn.OFFICE: "office", RuleOn.SYSTEM: "systems", RuleOn.FOLDER: "folders"}
+    for rule in office.plan.sharing.rules:
+        if rule.on in parts and rule.covers(address.system, (), address.path):
+            yield from _rules(stated, ("sharing", parts[rule.on]), rule.line, rule.describe())
+
+
+def _space_of(stated: Stated, address: Address) -> Iterator[Saying]:
+    upwards = [b"/" + b"/".join(address.parts[:depth]) for depth in range(len(address.parts) + 1)]
     for key, one in stated.entries("limits", "folders").items():
         there = parse_address(key)
-        if there.system == address.system and any(
-            match_path(there.path, b"/" + b"/".join(address.parts[:depth]))
-            for depth in range(len(address.parts) + 1)
-        ):
+        if there.system == address.system and any(match_path(there.path, path) for path in upwards):
             yield Saying("space", _words(one), (), key, stated.line("limits", "folders", key))
     for name, one in stated.entries("pools").items():
         holding = [text for text in one["holds"] if address.is_within(parse_address(text))]
@@ -101,10 +113,6 @@ def _of_folder(office: Office, stated: Stated, address: Address) -> Iterator[Say
         if address.is_within(parse_address(one["folder"])):
             text = f"barred: {', '.join(one['kinds'])}"
             yield Saying("space", text, (), one["folder"], stated.line("barred", place))
-    for one in plan.expectations:
-        if one.system == address.system and match_path(one.pattern, address.path):
-            text = f"expected: {one.bound.value} {one.level.value} for {', '.join(one.holders)}"
-            yield Saying("checked", text, (), os.fsdecode(one.pattern), one.line)
 
 
 def _rules(stated: Stated, part: tuple[str, ...], line: int, where: str) -> Iterator[Saying]:
@@ -157,7 +165,11 @@ def ask_person(office: Office, person: str) -> list[Saying]:
         members = plan.groups[name].members
         path: tuple[str | int, ...] = ("groups", name)
         is_direct = ident in members
-        via = "" if is_direct else f" (through {', '.join(one for one in members if ident in plan.members.get(one, ()))})"
+        via = (
+            ""
+            if is_direct
+            else f" (through {', '.join(one for one in members if ident in plan.members.get(one, ()))})"
+        )
         if is_direct:
             path = (*path, "members", members.index(ident))
         found.append(Saying("group", f"in {name}{via}", (), name, stated.line(*path)))

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from neatledger.core.drafting.folders import DraftFolder, Question
 from neatledger.core.drafting.groups import DraftGroup
+from neatledger.core.drafting.limits import DraftLimits
 from neatledger.core.drafting.people import DraftPerson
+from neatledger.core.drafting.sharing import DraftRules
+from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.rules import RuleOn, SharingRule
+from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_bytes
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["Additions", "additions_of", "draft_report"]
 
-Additions = dict[str, dict[str, tuple[Mapping[str, Any], str]]]
-"""Part of the plan → key → what is said there, and why."""
+Additions = dict[str, dict[str, tuple[Any, str]]]
+"""Part of the plan (`limits/folders`: the folders of its limits) → key → what is said there, and why."""
 
 
 class Drafted(Protocol):
@@ -26,6 +32,9 @@ class Drafted(Protocol):
     groups: list[DraftGroup]
     folders: list[DraftFolder]
     homes: dict[str, list[bytes]]
+    limits: DraftLimits
+    pools: dict[str, tuple[str, ...]]
+    rules: dict[str, DraftRules]
     questions: list[Question]
 
 
@@ -45,7 +54,67 @@ def additions_of(found: Drafted) -> tuple[Additions, list[str]]:
             continue
         said: dict[str, Any] = {"closed": True} if one.closed else {}
         folders[key] = ({**said, "grants": {who: level.value for who, level in one.grants.items()}}, "")
-    return {"people": people, "groups": groups, "folders": folders}, unsaid
+    found_homes: Additions = {
+        f"systems/{system}": {"homes": (tuple(map(os.fsdecode, paths)), "")} for system, paths in found.homes.items()
+    }
+    whole: Additions = {"people": people, "groups": groups, "folders": folders}
+    return found_homes | whole | _of_space(found) | _of_sharing(found), unsaid
+
+
+_PLACES = {On.FOLDER: "limits/folders", On.PERSON: "limits/people", On.GROUP: "limits/groups"}
+
+
+def _of_space(found: Drafted) -> Additions:
+    parts: Additions = {
+        "bands": {name: (_settings(one), "") for name, one in found.limits.bands.items()},
+        **{part: {} for part in _PLACES.values()},
+        "pools": {name: ({"holds": holds}, "on one file system") for name, holds in found.pools.items()},
+    }
+    for one in found.limits.limits:
+        said: dict[str, Any] = {"band": one.band} if one.band else {}
+        if one.own is not None:
+            usual = _settings(found.limits.bands[one.band]) if one.band else {}
+            said |= {key: value for key, value in _settings(one.own).items() if usual.get(key) != value}
+        if one.why:
+            said["because"] = "found so"
+        parts[_PLACES[one.on]][one.key] = said, one.why
+    return parts
+
+
+def _settings(one: Settings) -> dict[str, Any]:
+    said: dict[str, Any] = {"limit": NO_LIMIT if one.limit is UNLIMITED else spell_size(one.limit)}
+    if not one.enforced:
+        said["rule"] = "watched"
+        if one.grace_days is not None:
+            said["grace-days"] = one.grace_days
+    return said
+
+
+def _of_sharing(found: Drafted) -> Additions:
+    parts: Additions = {"sharing/systems": {}, "sharing/people": {}, "sharing/folders": {}}
+    for system, rules in found.rules.items():
+        said = _rule(rules.whole)
+        if said:
+            parts["sharing/systems"][system] = said, f"as {system} has it, and as it is lived"
+        for one in rules.others:
+            if one.on is RuleOn.PERSON:
+                parts["sharing/people"][one.name] = _rule(one.rule), f"as {system} has it"
+            elif one.on is RuleOn.FOLDER:
+                parts["sharing/folders"][f"{system}:{one.name}"] = _rule(one.rule), f"as {system} has it"
+    return parts
+
+
+def _rule(one: SharingRule) -> dict[str, Any]:
+    """Return a rule by the keys of a plan."""
+    found: dict[str, Any] = {}
+    for name, value in one.to_facts().items():
+        key = {"barred": "barred-kinds"}.get(name, name.replace("_", "-"))
+        if name == "guests" and one.guests is not None:
+            value = one.guests.word
+        elif name == "largest":
+            value = NO_LIMIT if one.largest is UNLIMITED else spell_size(value)
+        found[key] = tuple(value) if isinstance(value, list) else value
+    return found
 
 
 def _person(one: DraftPerson) -> dict[str, Any]:
@@ -86,12 +155,15 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
         count_of(len(found.groups), "group"),
         count_of(len(found.folders), "folder"),
     ]
+    more = (
+        (len(found.limits.bands), "band"), (len(found.limits.limits), "limit"), (len(found.pools), "pool"),
+        (sum(bool(one) for part in ("systems", "people", "folders") for one in additions[f"sharing/{part}"]), "rule"),
+    )  # fmt: skip
+    parts += [count_of(*one) for one in more if one[0]]
     headline = f"Drafted from the count of {when}: {', '.join(parts)}; {count_of(len(shown), 'question')} left."
     notes: list[str] = []
     for system, paths in found.homes.items():
-        notes.append(
-            f"Homes of {system} seem to lie in {', '.join(map(show_bytes, paths))}: homes: [...] in its system."
-        )
+        notes.append(f"Homes of {system} seem to lie in {', '.join(map(show_bytes, paths))}.")
     if unsaid:
         notes.append(f"Names that are no text, which a plan cannot say: {', '.join(unsaid)}.")
     notes.append(

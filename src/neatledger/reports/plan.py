@@ -54,10 +54,8 @@ def saying_report(name: str, sayings: Sequence[_Saying]) -> Report:
         few = ", ".join(one.people[:_MOST_NAMES])
         more = len(one.people) - _MOST_NAMES
         of = f"{few} and {more} more" if more > 0 else few
-        rows.append(
-            {"about": one.about, "says": one.says, "of": of, "stands": one.stands, "line": one.line}
-            | {"people": one.people}
-        )
+        row: Row = {"about": one.about, "says": one.says, "of": of, "stands": one.stands, "line": one.line}
+        rows.append({**row, "people": one.people})
     return Report("plan", f"What the plan says of {name}:", columns, rows, [], "nothing: no line speaks of it")
 
 

@@ -9,7 +9,7 @@ from datetime import timedelta
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.sizes import show_field, show_limit, show_size
+from neatledger.core.space.sizes import show_field, show_limit, show_size, unit_fault
 from neatledger.core.space.when import Meeting
 from neatledger.core.tree.address import Address
 
@@ -17,8 +17,6 @@ __all__ = ["CHECKS"]
 
 _FULL_WITHIN_DAYS = 90
 # How far off a limit is that was given in the wrong unit: thousands for 1024s of one to five steps, or a whole step.
-_FACTORS = {(1024 / 1000) ** power: f"{1024**power:,} for {1000**power:,}" for power in range(1, 6)}
-_FACTORS |= {1000.0: "a unit too large (1000)", 1024.0: "a unit too large (1024)"}
 
 
 def _place(status: LimitStatus) -> Address | str:
@@ -170,20 +168,13 @@ def _suspicious_unit(office: OfficeFacts) -> Iterator[Finding]:
             for likely in dict.fromkeys([planned, usual if often > 2 else None]):
                 if not isinstance(limit, int) or not isinstance(likely, int):
                     continue
-                message = _unit_fault(limit, likely)
+                message = unit_fault(limit, likely)
                 if message:
                     # The plan's own word is the better hint, and is tried first.
                     because = "as planned" if likely == planned else "as those beside it"
                     evidence = f"{show_limit(limit)}, and not {show_limit(likely)} {because}: {message}"
                     yield Finding("suspicious-unit", _place(status), evidence)
                     break
-
-
-def _unit_fault(limit: int, likely: int) -> str:
-    if not limit or not likely or limit == likely:
-        return ""
-    ratio = max(limit, likely) / min(limit, likely)
-    return next((word for factor, word in _FACTORS.items() if abs(ratio / factor - 1) < 1e-6), "")
 
 
 def _full_soon(office: OfficeFacts) -> Iterator[Finding]:

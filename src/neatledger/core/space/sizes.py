@@ -23,6 +23,7 @@ __all__ = [
     "show_share",
     "show_size",
     "spell_size",
+    "unit_fault",
 ]
 
 NO_LIMIT: str = UNLIMITED.value
@@ -108,3 +109,15 @@ def show_field(name: str, value: Any) -> str:
         case _:
             parts = [f"{level} % to {', '.join(who) or 'nobody'}" for level, who in value]
             return "; ".join(parts) or "no warning"
+
+
+_FACTORS = {(1024 / 1000) ** power: f"{1024**power:,} for {1000**power:,}" for power in range(1, 6)}
+_FACTORS |= {1000.0: "a unit too large (1000)", 1024.0: "a unit too large (1024)"}
+
+
+def unit_fault(limit: int, likely: int) -> str:
+    """Say by which slip of a unit one size would be the other; nothing where none explains it."""
+    if not limit or not likely or limit == likely:
+        return ""
+    ratio = max(limit, likely) / min(limit, likely)
+    return next((word for factor, word in _FACTORS.items() if abs(ratio / factor - 1) < 1e-6), "")
