@@ -56,6 +56,7 @@ COMMANDS: dict[str, str] = {
     "synced": "what a synced device would hold for a person",
     "forecast": "when warnings, limits and pools are met",
     "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
+    "want": "the fewest changes that give people a level on a folder, and nothing else to anybody",
     "mend": "the steps from found to plan: shown, made when asked, taken back",
     "changes": "what changed between two counts: access and by what, accounts, groups, links, limits",
     "history": "what somebody had on a folder count by count, and what changed each time",
@@ -108,7 +109,7 @@ _MAP = (
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
     ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
-    ("deciding", ("suppose", "accept", "review", "report")),
+    ("deciding", ("suppose", "want", "accept", "review", "report")),
     ("shell", ("completion", "manual")),
 )
 """The commands in the order of the work, those of every day first."""
@@ -144,6 +145,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "synced": ("synced hale", "synced quill -s size"),
     "forecast": ("forecast", "forecast barn --figure growth.png"),
     "suppose": ("suppose --into payroll=thistle", "suppose --like thistle", "suppose --push barn:/Records"),
+    "want": ("want barn:/Payroll stone=write thistle=none", "want loft:/Scans nurses=write --keep steps.json"),
     "mend": ("mend --below barn:/Records", "mend --cause 1", "mend --carry-out"),
     "changes": ("changes", "changes --since 2026-10-01"),
     "history": ("history thistle barn:/Payroll", "history una 'barn:/Rota'"),

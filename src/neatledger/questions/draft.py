@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -85,44 +86,9 @@ def _without_known(office: Office, everybody: Sequence[Principal], found: Draft)
     return [one for one in everybody if (one.system, one.account.login) not in theirs]
 
 
-_OF_NAMES = frozenset(
-    [
-        "af",
-        "al",
-        "av",
-        "ben",
-        "bin",
-        "da",
-        "dal",
-        "de",
-        "dei",
-        "del",
-        "den",
-        "der",
-        "di",
-        "do",
-        "dos",
-        "du",
-        "el",
-        "la",
-        "las",
-        "le",
-        "les",
-        "los",
-        "of",
-        "op",
-        "san",
-        "ten",
-        "ter",
-        "the",
-        "van",
-        "vom",
-        "von",
-        "y",
-        "zu",
-        "zum",
-        "zur",
-    ]
+_OF_NAMES = re.compile(
+    "af|al|av|ben|bin|da|dal|de|dei|del|den|der|di|do|dos|du|el|la|las|le|les|los|of|op|san|ten|ter|the|van|vom|von"
+    "|y|zu|zum|zur"
 )
 """Small words that stand in people's names."""
 
@@ -130,7 +96,7 @@ _OF_NAMES = frozenset(
 def _is_rather_a_thing(name: str) -> bool:
     """Tell whether a name reads as what something is, and not as what somebody is called."""
     words = name.split()
-    plain = [word for word in words if word.isalpha() and word.islower() and word not in _OF_NAMES]
+    plain = [word for word in words if word.isalpha() and word.islower() and not _OF_NAMES.fullmatch(word)]
     return len(words) > 1 and bool(plain) and not name.islower()
 
 

@@ -1,0 +1,55 @@
+"""``want FOLDER WHO=LEVEL …``: the fewest changes that give just that, and nothing else to anybody."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.core.access.differences import COMPARED
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of
+from neatledger.errors import UsageError
+from neatledger.faces.show import show_report
+from neatledger.formats.stepfiles import write_steps
+from neatledger.formats.words import parse_pair
+from neatledger.questions import want
+from neatledger.reports.want import want_report
+
+__all__ = ["add_arguments", "run"]
+
+_LEVELS = {level.value: level for level in Level if level in LEVEL_RIGHTS}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("folder", metavar="FOLDER", help="a folder, as barn:/Records")
+    parser.add_argument(
+        "wishes", metavar="WHO=LEVEL", nargs="+",
+        help=f"a person, or all of a group: {', '.join(_LEVELS)}; what is said later goes before",
+    )  # fmt: skip
+    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Look for the fewest changes, and show what comes of them."""
+    office = app.office
+    address = office.address(args.folder)
+    wishes: dict[str, Right] = {}
+    for word in args.wishes:
+        who, level = parse_pair(word, "WHO=LEVEL")
+        if level not in _LEVELS:
+            raise UsageError(f"no level is called {level!r}", hint=f"there are: {', '.join(_LEVELS)}")
+        for person in want.people_meant(office, address.system, who):
+            wishes[person] = LEVEL_RIGHTS[_LEVELS[level]]
+    with app.progress("looking for the fewest changes"):
+        found = want.ask(office, address, wishes)
+    if args.keep:
+        write_steps(args.keep, found.steps)
+        app.say(f"{len(found.steps)} steps kept in {args.keep}")
+    differing = {}
+    for person, rights in wishes.items():
+        said, grants = office.plan.rights_at(address, person)
+        if person in office.plan.people and (grants or rights) and (said ^ rights) & COMPARED:
+            differing[person] = level_of(said).value
+    report = want_report(found, office.names, differing, office.count.when, args.keep or "")
+    show_report(report, app.output)
+    return 0 if found.is_exact else 1
