@@ -129,16 +129,19 @@ class _Seeker:
 
     def _alone(self, shared: tuple[Change, ...], wanted: Mapping[str, Right | None]) -> _Choice:
         """Return the best own way of everybody, the changes that are shared being made already."""
-        return _Choice(shared, self.finder.ways(_steps(shared), wanted))
+        return _Choice(shared, self.finder.ways(shared, wanted))
 
     # Changes that several share ---------------------------------------------------------------------
 
     def _shared(self, best: _Choice) -> Iterable[tuple[Change, ...]]:
         """Yield changes that might spare several people's own ones, then two of them together."""
         needing = [person for person, way in best.ways.items() if way is None or way.cost[0]]
-        if len(needing) < 2:
+        # Who needs more than two changes, or finds no way, may come in by a group that gives nobody anything yet.
+        costs = [99 if (way := best.ways[one]) is None else way.cost[0] for one in needing]
+        is_hard = max(costs, default=0) > 2
+        if not is_hard and len(needing) < 2:
             return
-        some = self.finder.shared_changes(needing, {self.asked[one] for one in needing})
+        some = self.finder.shared_changes(needing, {self.asked[one] for one in needing}, 0 if is_hard else 2)
         if len(some) > _MOST_SHARED:
             self.found.is_whole = False
         helpful = []

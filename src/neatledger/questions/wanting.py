@@ -36,11 +36,12 @@ _MOST_CELLS = 40_000_000
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One change: whose, whether it is an entry, and the steps that make it."""
+    """One change: whose, whether it is an entry, the steps that make it, and the group that it is an entry of."""
 
     of: str
     is_entry: bool
     steps: tuple[Step, ...]
+    group: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,9 +111,19 @@ class WayFinder:
                 found |= {*view.groups, *view.either}
         return frozenset(found)
 
-    def _toggles(self, principals: Sequence[Principal]) -> list[MemberStep]:
+    @cached_property
+    def _of_several(self) -> set[str]:
+        """The identifiers that accounts of several people have: an entry of theirs speaks of all of these."""
+        people: dict[str, set[str]] = {}
+        for person, mine in self.people.items():
+            for one in mine:
+                people.setdefault(one.account.ident, set()).add(person)
+        return {ident for ident, some in people.items() if len(some) > 1}
+
+    def _toggles(self, principals: Sequence[Principal], shared: Sequence[Change]) -> list[MemberStep]:
         counting, groups = self._that_count, self.reader.groups
         if counting is not None:
+            counting |= {one.group for one in shared}
             inside = {one: {one, *outer_groups(groups, one)} for one in {group.ident for group in groups}}
             groups = [group for group in groups if inside[group.ident] & counting]
         return memberships_of(self.address.system, principals, groups)
@@ -126,7 +137,7 @@ class WayFinder:
         judged = judge_trials(self.office, then, self.address, trials)
         return [one.trial.person for one in judged if not _is_right(one, wanted[one.trial.person])]
 
-    def ways(self, shared: Sequence[Step], wanted: Mapping[str, Right | None]) -> dict[str, Way | None]:
+    def ways(self, shared: Sequence[Change], wanted: Mapping[str, Right | None]) -> dict[str, Way | None]:
         """Return everybody's best own way to what is wanted (None: to what they had), shared changes being made.
 
         Where there is none, None.
@@ -158,7 +169,7 @@ class WayFinder:
         if then is None or count is None:
             return
         principals = self.people.get(person, [])
-        toggles = self._toggles(principals) if size else []
+        toggles = self._toggles(principals, entries.shared) if size else []
         cells = _choose(len(toggles), size) * max(1, self.reader.table("folders").rows)
         if cells > _MOST_CELLS:
             self.is_whole = False
@@ -193,21 +204,23 @@ class WayFinder:
 
     # Changes that several share ---------------------------------------------------------------------
 
-    def shared_changes(self, needing: Sequence[str], wanted: Iterable[Right]) -> list[Change]:
-        """Return single changes that concern several of some people at once: those that concern most first."""
+    def shared_changes(self, needing: Sequence[str], wanted: Iterable[Right], least: int) -> list[Change]:
+        """Return single changes of groups that hold so many of some people at least: those that hold most first."""
         inside: dict[str, int] = {}
         for person in needing:
             for ident in {ident for one in self.people[person] for ident in one.holder.groups}:
                 inside[ident] = inside.get(ident, 0) + 1
-        groups = {group.ident: group for group in self.reader.groups if inside.get(group.ident, 0) > 1}
-        ranked = sorted(groups, key=lambda ident: -inside[ident])
+        groups = {group.ident: group for group in self.reader.groups if inside.get(group.ident, 0) >= least}
+        ranked = sorted(groups, key=lambda ident: -inside.get(ident, 0))
         holders = [Whom(Sort.GROUP, ident, groups[ident].name) for ident in ranked]
+        mine = [one.account for person in needing for one in self.people[person]]
+        holders += [Whom(Sort.USER, one.ident, one.login) for one in mine if one.ident in self._of_several]
         found = []
         for whom in [*holders, Whom(Sort.EVERYONE, "", "everyone")]:
             for rights in dict.fromkeys([*wanted, Right.NONE, None]):
                 steps = self._entry_steps(ImaginedReader(self.reader), whom, rights)
                 if steps:
-                    found.append(Change(whom.name, True, tuple(steps)))
+                    found.append(Change(whom.name, True, tuple(steps), whom.ident))
         if any(group.nested for group in self.reader.groups):
             found += self._nestings(ranked)
         return found
@@ -271,6 +284,8 @@ class WayFinder:
         """Return the changes of somebody's own entries, made in a state: each a run of steps."""
         found = []
         for one in self.people.get(person, []):
+            if one.account.ident in self._of_several:
+                continue
             whom = Whom(Sort.USER, one.account.ident, one.account.login)
             steps = self._entry_steps(state, whom, None if entry == _TAKE else rights)
             found += [steps] if steps else []
@@ -305,9 +320,10 @@ class _Entries:
     One person's entry is no matter of another's: all stand in one office.
     """
 
-    def __init__(self, finder: WayFinder, shared: Sequence[Step], wanted: Mapping[str, Right | None]) -> None:
+    def __init__(self, finder: WayFinder, shared: Sequence[Change], wanted: Mapping[str, Right | None]) -> None:
         self._finder, self.shared, self._wanted = finder, shared, wanted
-        self._offices: dict[str, Office | None] = {"": imagined_office(finder.office, shared)}
+        self._steps = [step for change in shared for step in change.steps]
+        self._offices: dict[str, Office | None] = {"": imagined_office(finder.office, self._steps)}
         self._counts: dict[tuple[str, str], int] = {}
         self._rights: dict[str, Right] = {}
 
@@ -326,7 +342,7 @@ class _Entries:
         if entry == _THROUGH and not finder.reader.terms.asks_enter:
             return None
         state = ImaginedReader(finder.reader)
-        steps: list[Step] = list(self.shared)
+        steps: list[Step] = list(self._steps)
         for step in steps:
             if step.system == finder.address.system:
                 step.apply(state)
