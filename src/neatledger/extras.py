@@ -22,9 +22,10 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "demo": ("werkzeug",),
     "complete": ("argcomplete",),
     "parquet": ("pyarrow",),
+    "groups": ("highspy",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
-_APART = ("complete", "parquet")  # the tour does not need them
+_APART = ("complete", "parquet", "groups")  # the tour does not need them
 
 
 def require_all(what: str) -> None:

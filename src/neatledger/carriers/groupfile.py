@@ -1,4 +1,4 @@
-"""The file that groups of a POSIX system are read from (group(5)): members put into a group, or taken out."""
+"""The file that groups of a POSIX system are read from (group(5)): groups made, and members put in or taken out."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.files import locked, write_file
@@ -16,6 +17,9 @@ __all__ = ["GroupFile", "by_hand"]
 
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where it can be made in a group file."""
+    if isinstance(step, GroupStep):
+        is_sayable = _is_name(step.name) and step.group.isdecimal()
+        return "" if is_sayable else "a name of this form cannot stand in a group file"
     if not isinstance(step, MemberStep):
         return "no file of its accounts tells that: the system's own tools make it"
     if step.is_group:
@@ -37,6 +41,8 @@ class GroupFile:
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the group anew."""
+        if isinstance(step, GroupStep):
+            return self._look_for_group(step)
         assert isinstance(step, MemberStep), "by_hand says so"
         fields = self._find(step, self._lines())[1]
         is_in = step.member in _members(fields)
@@ -46,11 +52,16 @@ class GroupFile:
 
     def prepare(self, step: Step) -> Details:
         """Return who is in the group, in their order: who is put back stands where they stood."""
+        if isinstance(step, GroupStep):
+            return {}
         assert isinstance(step, MemberStep), "by_hand says so"
         return {"members": _members(self._find(step, self._lines())[1])}
 
     def make(self, step: Step, details: Details) -> None:
-        """Put the member in, or take it out."""
+        """Put the member in, or take it out; or make the group, or take it away."""
+        if isinstance(step, GroupStep):
+            self._make_group(step)
+            return
         assert isinstance(step, MemberStep), "by_hand says so"
         with locked(self._path.parent):
             lines = self._lines()
@@ -63,6 +74,25 @@ class GroupFile:
             lines[number] = ":".join(fields) + ending
             write_file(self._path, "".join(lines).encode("utf-8", "surrogateescape"))
 
+    def _look_for_group(self, step: GroupStep) -> Looked:
+        alike = [one for one in map(_fields, self._lines()) if step.name == one[0] or step.group in one[2:3]]
+        if not alike:
+            return Looked(Standing.BEFORE if step.made else Standing.AFTER)
+        if len(alike) > 1 or alike[0][0] != step.name or alike[0][2:3] != [step.group]:
+            return Looked(Standing.OTHER, "its name or its number is another group's")
+        if _members(alike[0]):
+            return Looked(Standing.OTHER, "somebody is in it")
+        return Looked(Standing.AFTER if step.made else Standing.BEFORE)
+
+    def _make_group(self, step: GroupStep) -> None:
+        with locked(self._path.parent):
+            lines = [one for one in self._lines() if _fields(one)[0] != step.name]
+            if step.made:
+                if lines and not lines[-1].endswith("\n"):
+                    lines[-1] += "\n"
+                lines.append(f"{step.name}:x:{step.group}:\n")
+            write_file(self._path, "".join(lines).encode("utf-8", "surrogateescape"))
+
     def _lines(self) -> list[str]:
         try:
             text = self._path.read_bytes().decode("utf-8", "surrogateescape")
@@ -72,14 +102,18 @@ class GroupFile:
 
     def _find(self, step: MemberStep, lines: list[str]) -> tuple[int, list[str]]:
         for number, line in enumerate(lines):
-            fields = line.rstrip("\r\n").split(":")
+            fields = _fields(line)
             if len(fields) == 4 and fields[0] == step.name and fields[2] == step.group:
                 return number, fields
         raise StepError("the group is not there any more", step.where, "gather, and ask again")
 
 
+def _fields(line: str) -> list[str]:
+    return line.rstrip("\r\n").split(":")
+
+
 def _members(fields: list[str]) -> list[str]:
-    return [one for one in fields[3].split(",") if one]
+    return [one for one in fields[3].split(",") if one] if len(fields) > 3 else []
 
 
 def _place(member: str, members: list[str], was: list[str]) -> int:

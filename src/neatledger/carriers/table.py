@@ -35,7 +35,7 @@ SHARING: dict[str, tuple[str, str]] = {
 
 _PARTS = {
     **dict.fromkeys(("list", "files", "folder", "push", "share", "limit"), "files"),
-    **dict.fromkeys(("member", "account", "service", "whole account"), "accounts"),
+    **dict.fromkeys(("group", "member", "account", "service", "whole account"), "accounts"),
     **dict.fromkeys(("team folder", "hand-out", "link", "device"), "sharing"),
 }
 _ELSEWHERE = {

@@ -1,11 +1,13 @@
-"""``groups``: the groups and who is in them."""
+"""``groups``: the groups and who is in them, and which would do."""
 
 from __future__ import annotations
 
 import argparse
 
 from neatledger.app import App
+from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
+from neatledger.formats.stepfiles import write_steps
 from neatledger.questions.people import groups_of
 from neatledger.reports.groups import groups_report
 
@@ -15,13 +17,54 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("-a", "--all", action="store_true", help="also groups with one member or none")
+    parser.add_argument(
+        "--suggest", nargs="?", const="", metavar="N",
+        help="the fewest groups that would do, twins and the like; N: what one of these does",
+    )  # fmt: skip
+    parser.add_argument("--system", action="append", default=[], metavar="NAME", help="suggest for this system alone")
+    parser.add_argument(
+        "--may-gain", type=int, default=0, metavar="N", help="so many people may get something that they have not"
+    )
+    parser.add_argument("--called", default="", metavar="NAME", help="what a suggested new group is to be called")
+    parser.add_argument("--keep", metavar="FILE", help="write its steps to a file, for mend --steps")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """List the groups."""
+    """List the groups, or suggest others."""
+    if args.suggest is not None:
+        return _suggest(args, app)
     office, side = app.office, app.options.side
     groups = {} if side == "plan" else groups_of(office)
     principals = {} if side == "plan" else office.principals
     report = groups_report(office.plan, groups, principals, side=side, is_all=args.all)
     show_report(report, app.output)
     return 1 if side == "both" and any(row["difference"] for row in report.rows) else 0
+
+
+def _suggest(args: argparse.Namespace, app: App) -> int:
+    from neatledger.questions import grouping
+    from neatledger.reports.grouping import suggestions_report
+    from neatledger.reports.supposed import supposed_report
+
+    office = app.office
+    if not 0 <= args.may_gain <= 3:
+        raise UsageError(f"--may-gain {args.may_gain}", hint="0 to 3 people: with more, anything would do")
+    with app.progress("looking for groups"):
+        found = grouping.ask(office, args.system, args.may_gain)
+    when = office.count.when
+    if not args.suggest:
+        if args.keep:
+            raise UsageError("--keep keeps one suggestion's steps", hint="say which: --suggest N")
+        show_report(suggestions_report(found.suggestions, found.covers, when), app.output)
+        return 0
+    if not args.suggest.isdecimal() or not 0 < int(args.suggest) <= len(found.suggestions):
+        raise UsageError(f"there is no suggestion {args.suggest}", hint=f"1 to {len(found.suggestions)}")
+    one = found.suggestions[int(args.suggest) - 1]
+    steps, changes = grouping.steps_of(office, one, args.called)
+    if args.keep:
+        write_steps(args.keep, steps)
+        app.say(f"{len(steps)} steps kept in {args.keep}")
+    report = supposed_report([f"{one.text} ({len(steps)} steps)"], changes, [], [], [], when)
+    report.empty = "nobody gains or loses anything"
+    show_report(report, app.output)
+    return 0

@@ -1,8 +1,8 @@
 """Steps as text for the systems' own tools: what somebody types, or hands to a program, who makes them by hand.
 
 POSIX lists: setfacl(1), chown(1), chmod(1), mkdir(1) lines for a shell, numeric, whatever is in a name. NT lists:
-SDDL (MS-DTYP 2.5.1). Limits of a tree: btrfs-qgroup(8) lines. Groups and accounts of a POSIX system: gpasswd(1) and
-usermod(8) lines. All else: JSON, as `core.steps.table` writes it.
+SDDL (MS-DTYP 2.5.1). Limits of a tree: btrfs-qgroup(8) lines. Groups and accounts of a POSIX system: groupadd(8),
+gpasswd(1) and usermod(8) lines. All else: JSON, as `core.steps.table` writes it.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import ItemState, Step
 from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.steps.members import MemberStep
@@ -62,6 +63,9 @@ def text_of_step(step: Step, root: bytes = b"") -> list[str]:
         case MemberStep() if not step.is_group and step.group.isdecimal():
             flag = "-a" if step.after else "-d"
             return [f"gpasswd {flag} {quoted(_bytes(step.member))} {quoted(_bytes(step.name))}"]
+        case GroupStep() if step.group.isdecimal():
+            name = quoted(_bytes(step.name))
+            return [f"groupadd -g {step.group} {name}" if step.made else f"groupdel {name}"]
         case LimitStep() if root and step.on is On.FOLDER:
             amount = "none" if step.after is UNLIMITED else str(step.after)
             return [f"btrfs qgroup limit {amount} {quoted(root + _bytes(step.name))}"]

@@ -19,7 +19,7 @@ from neatledger.core.tree.address import Address
 from neatledger.questions.drafting_rules import draft_limits, draft_pools, draft_sharing
 from neatledger.questions.office import Office
 
-__all__ = ["PARTS", "Draft", "ask"]
+__all__ = ["PARTS", "Draft", "ask", "homes_like"]
 
 PARTS = ("people", "groups", "folders", "homes", "bands", "sharing")
 """What may be drafted by itself."""
@@ -174,7 +174,7 @@ def _of_system(office: Office, system: str, ids: Mapping[tuple[str, str], str], 
     planned = office.plan.systems.get(system)
     homes = list(planned.homes) if planned is not None else []
     if not homes:
-        homes = _homes(everyone, [one.account.login for one in principals])
+        homes = homes_like(everyone, [one.account.login for one in principals])
         if homes:
             found.homes[system] = homes
     named = {one.ident: group.name for group in found.groups for one in group.found if one.system == system}
@@ -206,7 +206,7 @@ def _of_system(office: Office, system: str, ids: Mapping[tuple[str, str], str], 
     found.questions += [one for one in drafted.questions if one.place not in known]
 
 
-def _homes(everyone: Everyone, logins: Sequence[str]) -> list[bytes]:
+def homes_like(everyone: Everyone, logins: Sequence[str]) -> list[bytes]:
     """Return the folders in which most folders are called as accounts are: homes lie there."""
     folders = everyone.matrix.folders
     names, wanted = list(folders.texts("name")), {one.encode() for one in logins}

@@ -14,7 +14,9 @@ import numpy as np
 
 from neatledger.core.access.comparing import UNKNOWN_FLAG, AccessChange, PeopleFlags, compare, known_rights
 from neatledger.core.access.differences import COMPARED
+from neatledger.core.access.shares import Share
 from neatledger.core.lists.rights import Right
+from neatledger.core.lists.table import MODELS
 from neatledger.core.people.membership import holders_of
 from neatledger.core.people.principals import FoundAccounts, Principal
 from neatledger.core.steps.members import MemberStep
@@ -22,7 +24,7 @@ from neatledger.core.survey.accounts import Group
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
 
-__all__ = ["Judged", "Trial", "judge_trials", "memberships_of", "trials_of"]
+__all__ = ["Judged", "Trial", "idents_that_count", "judge_trials", "memberships_of", "trials_of"]
 
 BEYOND = COMPARED & ~Right.MANAGE
 """What nobody is to have beyond what is wanted; that an owner manages what is theirs is no matter of lists."""
@@ -52,6 +54,26 @@ class Judged:
     def is_as(self, wanted: Right) -> bool:
         """Tell whether it has just what is wanted on the folder."""
         return self.is_known and not wanted & ~self.has & COMPARED and not self.has & ~wanted & BEYOND
+
+
+def idents_that_count(office: Office, system: str) -> frozenset[str] | None:
+    """Return whom any list, share or owner of a system names; None where more than these may decide."""
+    reader = office.readers[system]
+    if office.systems.service(system) is not None or reader.facts.get("privileges"):
+        return None
+    matrix = office.systems.everyone(system, [], is_narrow=True).matrix
+    found = set(reader.idents())
+    numbers = np.unique(np.concatenate([matrix.folders["list"], matrix.classes["list"]])).tolist()
+    bodies = [(reader.model, reader.list_body(number)) for number in numbers]
+    for facts in reader.facts.get("shares") or ():
+        share = Share.of_facts(facts)
+        bodies.append(("nt", share.body))
+        found |= {*(share.enters or ()), *share.writers}
+    for model, body in bodies:
+        for is_folder in (True, False):
+            view = MODELS[model].parse(body).view(is_folder=is_folder)
+            found |= {*view.groups, *view.either}
+    return frozenset(found)
 
 
 def memberships_of(system: str, principals: Sequence[Principal], groups: Sequence[Group]) -> list[MemberStep]:

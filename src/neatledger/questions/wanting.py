@@ -6,9 +6,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-import numpy as np
-
-from neatledger.core.access.shares import Share
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.doubt import judge
 from neatledger.core.lists.rights import Right
@@ -26,7 +23,7 @@ from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
-from neatledger.questions.trials import Judged, Trial, judge_trials, memberships_of, trials_of
+from neatledger.questions.trials import Judged, Trial, idents_that_count, judge_trials, memberships_of, trials_of
 
 __all__ = ["Change", "Way", "WayFinder"]
 
@@ -94,22 +91,7 @@ class WayFinder:
 
     @cached_property
     def _that_count(self) -> frozenset[str] | None:
-        """The groups that any list, share or owner of the system names; None where more than these may decide."""
-        if self.office.systems.service(self.address.system) is not None or self.reader.facts.get("privileges"):
-            return None
-        matrix = self.office.systems.everyone(self.address.system, [], is_narrow=True).matrix
-        found = set(self.reader.idents())
-        numbers = np.unique(np.concatenate([matrix.folders["list"], matrix.classes["list"]])).tolist()
-        bodies = [(self.reader.model, self.reader.list_body(number)) for number in numbers]
-        for facts in self.reader.facts.get("shares") or ():
-            share = Share.of_facts(facts)
-            bodies.append(("nt", share.body))
-            found |= {*(share.enters or ()), *share.writers}
-        for model, body in bodies:
-            for is_folder in (True, False):
-                view = MODELS[model].parse(body).view(is_folder=is_folder)
-                found |= {*view.groups, *view.either}
-        return frozenset(found)
+        return idents_that_count(self.office, self.address.system)
 
     @cached_property
     def _of_several(self) -> set[str]:

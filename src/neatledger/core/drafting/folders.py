@@ -15,7 +15,7 @@ from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_right
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 
-__all__ = ["DraftFolder", "FolderDraft", "Question", "draft_folders"]
+__all__ = ["DraftFolder", "FolderDraft", "Question", "draft_folders", "rights_that_differ"]
 
 Ints = NDArray[np.int64]
 _TOLD = (Right.LIST, Right.READ, Right.ADD, Right.MANAGE)
@@ -66,6 +66,13 @@ def draft_folders(
     return _Drafting(system, everyone, people, groups, hints_of).draft(aside)
 
 
+def rights_that_differ(
+    system: str, everyone: Everyone, people: Mapping[str, Sequence[int]], aside: Iterable[Sequence[bytes]]
+) -> dict[Address, dict[str, Right]]:
+    """Return what people have on the folders where anybody's rights are not those above, in reading order."""
+    return _Drafting(system, everyone, people, {}, lambda _: ()).differing(aside)
+
+
 class _Drafting:
     def __init__(
         self,
@@ -82,7 +89,7 @@ class _Drafting:
         # Where the owner of each folder manages it anyhow, that is no plan.
         self._told = tuple(one for one in _TOLD if one is not Right.MANAGE or not matrix.model.has_defaults)
         self._rights_of = [
-            sum((right for place, right in enumerate(self._told) if code >> place & 1), Right.NONE)
+            Right(sum(right for place, right in enumerate(self._told) if code >> place & 1))
             for code in range(1 << len(self._told))
         ]
         self._drafted: dict[tuple[object, ...], dict[str, Level]] = {}
@@ -100,6 +107,15 @@ class _Drafting:
         for row in rows:
             self._one(row, vectors[row], vectors[max(int(self._parent[row]), 0)])
         return self._found
+
+    def differing(self, aside: Iterable[Sequence[bytes]]) -> dict[Address, dict[str, Right]]:
+        """Return what people have where anybody's rights differ from those above."""
+        left_out = self._order.mark_below(aside)
+        rows = [row for row in self._differing().tolist() if not left_out[row]]
+        names, vectors = list(self._people), self._vectors(rows)
+        return {
+            Address(self._system, self._path_of(row)): dict(zip(names, vectors[row], strict=True)) for row in rows
+        }
 
     def _differing(self) -> Ints:
         """Return the folders whose rights differ from those above, in reading order."""

@@ -9,6 +9,7 @@ from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccoun
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.devices import DeviceStep
 from neatledger.core.steps.folders import FolderStep, PushStep
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.hand_outs import HandOutStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.links import LinkStep
@@ -23,8 +24,8 @@ __all__ = ["KINDS", "step_of_facts", "step_to_facts"]
 KINDS: dict[str, type[Step]] = {
     one.kind: one
     for one in (
-        ListStep, FilesStep, PushStep, FolderStep, ShareStep, MemberStep, AccountStep, ServiceStep, WholeAccountStep,
-        LimitStep, TeamStep, HandOutStep, LinkStep, DeviceStep,
+        ListStep, FilesStep, PushStep, FolderStep, ShareStep, GroupStep, MemberStep, AccountStep, ServiceStep,
+        WholeAccountStep, LimitStep, TeamStep, HandOutStep, LinkStep, DeviceStep,
     )
 }  # fmt: skip
 """Kind → class, in the order in which worklists show them."""

@@ -1,0 +1,87 @@
+"""Groups that would do, and groups in need of tidying."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Protocol
+
+from neatledger.core.grouping.cover import Cover
+from neatledger.core.lists.rights import Level
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["suggestions_report"]
+
+_MOST_GRANTS = 4
+
+
+class _Suggestion(Protocol):
+    @property
+    def system(self) -> str: ...
+    @property
+    def kind(self) -> str: ...
+    @property
+    def groups(self) -> tuple[str, ...]: ...
+    @property
+    def people(self) -> tuple[str, ...]: ...
+    @property
+    def text(self) -> str: ...
+    @property
+    def grants(self) -> Mapping[Address, Level]: ...
+    @property
+    def by_name(self) -> int: ...
+    @property
+    def gains(self) -> Mapping[str, tuple[Address, ...]]: ...
+
+
+_COLUMNS = (
+    Column("number", "NR", number=True),
+    Column("kind", "WHAT"),
+    Column("system", "SYSTEM"),
+    Column("text", "GROUP", wraps=True),
+    Column("count", "PEOPLE", number=True),
+    Column("grants", "GIVES", wraps=True),
+    Column("gains", "WHO GAINS", wraps=True),
+    Column("groups", "", Show.MACHINE),
+    Column("people", "", Show.MACHINE),
+    Column("all_grants", "", Show.MACHINE),
+)
+
+
+def suggestions_report(
+    suggestions: Sequence[_Suggestion], covers: Mapping[str, tuple[int, int, Cover]], when: str
+) -> Report:
+    """Show suggestions with numbers; `covers` are by system: groups that grant today, entries by name, a cover."""
+    rows: list[Row] = []
+    shown: list[Row] = []
+    for number, one in enumerate(suggestions, start=1):
+        grants = [f"{level.value} {show_address(address)}" for address, level in one.grants.items()]
+        few = grants[:_MOST_GRANTS] + (
+            [f"and {len(grants) - _MOST_GRANTS} more"] if len(grants) > _MOST_GRANTS else []
+        )
+        gains = "; ".join(f"{person}: {', '.join(map(show_address, some))}" for person, some in one.gains.items())
+        row: Row = {"number": number, "kind": one.kind, "system": one.system, "text": one.text}
+        row = {**row, "count": len(one.people), "grants": ", ".join(few), "gains": gains}
+        row = {**row, "groups": one.groups, "people": one.people, "all_grants": tuple(grants)}
+        rows.append(row)
+        shown.append(row)
+    notes = [_sure(system, *cover) for system, cover in covers.items()]
+    notes.append(Aside("groups --suggest N shows what one does; --keep FILE keeps its steps, for mend --steps."))
+    would = sum(one.kind == "would do" for one in suggestions)
+    odd = sum(one.kind not in ("would do", "stays by name") for one in suggestions)
+    headline = f"{count_of(would, 'group')} would do; {count_of(odd, 'more suggestion')} (count of {when})."
+    return Report("suggestions", headline, _COLUMNS, rows, notes, "nothing to suggest", shown)
+
+
+def _sure(system: str, today: int, by_name: int, cover: Cover) -> str:
+    would = sum(len(one.people) > 1 for one in cover.groups)
+    text = f"{system}: {count_of(today, 'group')} and {count_of(by_name, 'entry')} by name today; {would} would do"
+    alone = len(cover.groups) - would
+    text += f" with what {count_of(alone, 'person')} {'has' if alone == 1 else 'have'} by name" if alone else ""
+    if cover.is_fewest:
+        text += ", and no fewer"
+    else:
+        text += f"; there may be fewer, but not fewer than {cover.at_least} (too many people to try everything)"
+    gaining = f", {', '.join(cover.gains)} gaining something" if cover.gains else ""
+    return f"{text}{gaining}."
