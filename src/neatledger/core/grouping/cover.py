@@ -9,7 +9,7 @@ and a bound says how far from the fewest it can be: of cells no two of which any
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Mapping
+from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
 from typing import Any
@@ -75,7 +75,16 @@ def fewest_groups(
         found += [chosen] if chosen is not None else []
     if not found:
         found.append(_one_by_one(table))
-    return table.cover(min(found, key=len), at_least)
+    return table.cover(min(found, key=len), at_least, set(known))
+
+
+@dataclass(slots=True)
+class _Made:
+    """A group while it is made: what it gives, the rows in it, and whether it is there already."""
+
+    gives: int
+    rows: set[int]
+    is_known: bool
 
 
 class _Table:
@@ -130,32 +139,58 @@ class _Table:
                 chosen.append((row, column))
         return len(chosen)
 
-    def cover(self, chosen: list[tuple[int, list[int]]], at_least: int) -> Cover:
-        """Return a cover of sets with the rows that are in each, whom no group gives anything new left out of it."""
-        given = [0] * len(self.rows)
-        for gives, rows in chosen:
-            for row in rows:
-                given[row] |= gives
-        for place, (gives, rows) in enumerate(chosen):
-            for row in list(rows):
-                rest = 0
-                for other, (others, inside) in enumerate(chosen):
-                    rest |= others if other != place and row in inside else 0
-                if not (gives & self.rows[row]) & ~rest:
-                    rows.remove(row)
+    def cover(self, chosen: list[tuple[int, list[int]]], at_least: int, known: Collection[frozenset[str]]) -> Cover:
+        """Return a cover of sets with the rows that are in each; what is given twice is left out."""
+        made = [_Made(gives, set(rows), self._people_of(rows) in known) for gives, rows in chosen]
+        # Groups that are there stay as they are; of the others first people are left out, of the largest first.
+        made.sort(key=lambda one: (one.is_known, -len(one.rows)))
+        for one in made:
+            self._leave_out_people(one, made, known)
+        for one in made:
+            self._leave_out_gifts(one, made)
         groups = tuple(
-            CoverGroup(frozenset(one for row in rows for one in self.people[row]), self._things(gives))
-            for gives, rows in chosen
-            if rows
+            CoverGroup(self._people_of(one.rows), self._things(one.gives)) for one in made if one.rows and one.gives
         )
         gains: dict[str, frozenset[Any]] = {}
         for number, row in enumerate(self.rows):
             beyond = 0
-            for gives, rows in chosen:
-                beyond |= gives & ~row if number in rows else 0
+            for one in made:
+                beyond |= one.gives & ~row if number in one.rows else 0
             if beyond:
                 gains |= dict.fromkeys(self.people[number], self._things(beyond))
         return Cover(groups, min(at_least, len(groups)), gains)
+
+    def _leave_out_people(self, one: _Made, made: Sequence[_Made], known: Collection[frozenset[str]]) -> None:
+        """Leave out of a group whom it gives nothing that others do not; down to a group that is there if it can."""
+        if one.is_known:
+            return
+        by_others = self._by_others(one, made)
+        needed = {row for row in one.rows if one.gives & self.rows[row] & ~by_others[row]}
+        fitting = [
+            rows
+            for some in known
+            if needed <= (rows := {row for row in one.rows if some >= set(self.people[row])})
+            and self._people_of(rows) == some
+        ]
+        one.is_known = bool(fitting and needed)
+        one.rows = min(fitting, key=len) if one.is_known else needed
+
+    def _leave_out_gifts(self, one: _Made, made: Sequence[_Made]) -> None:
+        """Leave out of what a group gives what all in it have by others."""
+        by_others = self._by_others(one, made)
+        for column in _bits(one.gives):
+            if all(by_others[row] >> column & 1 or not self.rows[row] >> column & 1 for row in one.rows):
+                one.gives &= ~(1 << column)
+
+    def _by_others(self, one: _Made, made: Sequence[_Made]) -> dict[int, int]:
+        found = dict.fromkeys(one.rows, 0)
+        for other in made:
+            for row in one.rows & other.rows if other is not one else ():
+                found[row] |= other.gives
+        return found
+
+    def _people_of(self, rows: Iterable[int]) -> frozenset[str]:
+        return frozenset(one for row in rows for one in self.people[row])
 
     def _things(self, bits: int) -> frozenset[Any]:
         return frozenset(one for column in _bits(bits) for one in self.columns[column])
