@@ -55,7 +55,7 @@ def _suggest(args: argparse.Namespace, app: App) -> int:
     if not args.suggest:
         if args.keep:
             raise UsageError("--keep keeps one suggestion's steps", hint="say which: --suggest N")
-        show_report(suggestions_report(found.suggestions, found.covers, when), app.output)
+        show_report(suggestions_report(found.suggestions, found.covers, found.left_out, when), app.output)
         return 0
     if not args.suggest.isdecimal() or not 0 < int(args.suggest) <= len(found.suggestions):
         raise UsageError(f"there is no suggestion {args.suggest}", hint=f"1 to {len(found.suggestions)}")

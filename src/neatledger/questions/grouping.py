@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from neatledger.core.drafting.folders import rights_that_differ
@@ -30,6 +30,7 @@ from neatledger.questions.trials import idents_that_count
 __all__ = ["Grouping", "Suggestion", "ask", "steps_of"]
 
 _FIRST_FREE, _LAST_FREE = 1000, 60_000
+_MOST_SHOWN = 100
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,10 +53,14 @@ class Suggestion:
 
 @dataclass
 class Grouping:
-    """Suggestions, and of every system how many groups grant today, how many would do, and how sure that is."""
+    """Suggestions, and of every system how many groups grant today, how many would do, and how sure that is.
+
+    `left_out` are groups that would do and are not among the suggestions: a person can look at so many only.
+    """
 
     suggestions: list[Suggestion] = field(default_factory=list)
     covers: dict[str, tuple[int, int, Cover]] = field(default_factory=dict)
+    left_out: int = 0
 
 
 def ask(office: Office, systems: Iterable[str] = (), may_gain: int = 0) -> Grouping:
@@ -72,7 +77,8 @@ class _System:
 
     def __init__(self, office: Office, system: str) -> None:
         self.office, self.system = office, system
-        self.rights: Mapping[Address, Mapping[str, Right]] = {}
+        self._place: dict[str, int] = {}
+        self.rights: Mapping[Address, Sequence[Right]] = {}
         self.reader = office.readers[system]
         principals = office.systems.holders[system]
         self.logins = {account.login for account in self.reader.accounts}
@@ -99,11 +105,18 @@ class _System:
 
     def suggest(self, found: Grouping, may_gain: int) -> None:
         granting = self._granting()
-        has, by_name = self._has(), self._by_name()
-        cover = fewest_groups(has, may_gain, list(self.members.values()))
+        holders, by_name = self._holders(), self._by_name()
+        self._place = {person: place for place, person in enumerate(self.people)}
+        cover = fewest_groups(list(self.people), holders, may_gain, list(self.members.values()))
         today = sum(name in granting and bool(self.members[name]) for name in self.members)
         found.covers[self.system] = today, sum(by_name.values()), cover
-        for group in sorted(cover.groups, key=lambda one: (len(one.people) < 2, -len(one.people))):
+        is_worse = not cover.is_fewest and len(cover.groups) > today + sum(by_name.values())
+        ranked = sorted(
+            () if is_worse else cover.groups,
+            key=lambda one: (len(one.people) < 2, -len(one.people), sorted(one.people)),
+        )
+        found.left_out += max(0, len(ranked) - _MOST_SHOWN)
+        for group in ranked[:_MOST_SHOWN]:
             places = sorted({address for address, _ in group.gives}, key=lambda one: one.parts)
             # What everybody has there is given by no group, and counts for the level all the same.
             gives = {one: self._least(one, group.people - cover.gains.keys() or group.people) for one in places}
@@ -115,26 +128,31 @@ class _System:
         """Return what all of some people have on a folder."""
         found = ~Right.NONE
         for person in people:
-            found &= self.rights[address][person]
+            found &= self.rights[address][self._place[person]]
         return found
 
-    def _has(self) -> dict[str, set[tuple[Address, Right]]]:
-        """Return what people have where rights differ; what all have, or one alone, is no matter of a group."""
+    def _holders(self) -> dict[tuple[Address, Right], int]:
+        """Return who has what where rights differ, as bits of people; what all have is no matter of a group."""
         planned = self.office.plan.systems.get(self.system)
-        logins = sorted(self.logins)
-        homes = list(planned.homes) if planned and planned.homes else homes_like(self.everyone, logins)
+        homes = list(planned.homes) if planned and planned.homes else homes_like(self.everyone, sorted(self.logins))
         aside = [Address(self.system, path).parts for path in homes]
-        has: dict[str, set[tuple[Address, Right]]] = {person: set() for person in self.people}
+        found: dict[tuple[Address, Right], int] = {}
         if not self.people:
-            return has
+            return found
         self.rights = rights_that_differ(self.system, self.everyone, self.people, aside)
+        everybody = (1 << len(self.people)) - 1
+        known: dict[int, tuple[tuple[Right, int], ...]] = {}
         for address, some in self.rights.items():
-            for right in (Right.LIST, Right.READ, Right.ADD):
-                holders = [person for person, rights in some.items() if right in rights]
-                if 1 < len(holders) < len(self.people):
-                    for person in holders:
-                        has[person].add((address, right))
-        return has
+            # Folders alike share one vector.
+            if id(some) not in known:
+                bits = (
+                    (right, sum(1 << place for place, rights in enumerate(some) if right in rights))
+                    for right in (Right.LIST, Right.READ, Right.ADD)
+                )
+                known[id(some)] = tuple((right, mine) for right, mine in bits if 0 < mine < everybody)
+            for right, mine in known[id(some)]:
+                found[address, right] = mine
+        return found
 
     def _granting(self) -> set[str]:
         """Return the groups that any list names, or that lie in one that does; all where more may decide."""

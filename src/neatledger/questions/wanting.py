@@ -29,6 +29,10 @@ __all__ = ["Change", "Way", "WayFinder"]
 
 _MOST_CELLS = 40_000_000
 """Trials × folders that are looked at for one person at once."""
+_MOST_BELOW = 20_000
+"""Folders below one up to which entries are tried every way: each is a step on every one of them."""
+_MOST_STEPS = 100_000
+"""Steps of entries that several people share, all tried together."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +106,12 @@ class WayFinder:
                 people.setdefault(one.account.ident, set()).add(person)
         return {ident for ident, some in people.items() if len(some) > 1}
 
+    @cached_property
+    def _below(self) -> int:
+        """How many folders there are in the folder and below."""
+        matrix = self.office.systems.everyone(self.address.system, [], is_narrow=True).matrix
+        return len(matrix.order.below(matrix.find_row(self.address.parts) or 0))
+
     def _toggles(self, principals: Sequence[Principal], shared: Sequence[Change]) -> list[MemberStep]:
         counting, groups = self._that_count, self.reader.groups
         if counting is not None:
@@ -146,6 +156,9 @@ class WayFinder:
         wanted: Mapping[str, Right | None],
         found: dict[str, Way | None],
     ) -> None:
+        if entry in (_TAKE, _THROUGH) and self._below > _MOST_BELOW:
+            self.is_whole = False
+            return
         then = entries.office(entry)
         count = entries.count(entry, person)
         if then is None or count is None:
@@ -198,8 +211,13 @@ class WayFinder:
         mine = [one.account for person in needing for one in self.people[person]]
         holders += [Whom(Sort.USER, one.ident, one.login) for one in mine if one.ident in self._of_several]
         found = []
+        levels = list(dict.fromkeys([*wanted, Right.NONE, None]))
+        most = _MOST_STEPS // (max(1, self._below) * len(levels))
+        if len(holders) >= most:
+            # Each entry is a step on every folder below: below a large one fewer are tried.
+            self.is_whole, holders = False, holders[: max(most - 1, 0)]
         for whom in [*holders, Whom(Sort.EVERYONE, "", "everyone")]:
-            for rights in dict.fromkeys([*wanted, Right.NONE, None]):
+            for rights in levels:
                 steps = self._entry_steps(ImaginedReader(self.reader), whom, rights)
                 if steps:
                     found.append(Change(whom.name, True, tuple(steps), whom.ident))

@@ -50,7 +50,7 @@ _COLUMNS = (
 
 
 def suggestions_report(
-    suggestions: Sequence[_Suggestion], covers: Mapping[str, tuple[int, int, Cover]], when: str
+    suggestions: Sequence[_Suggestion], covers: Mapping[str, tuple[int, int, Cover]], left_out: int, when: str
 ) -> Report:
     """Show suggestions with numbers; `covers` are by system: groups that grant today, entries by name, a cover."""
     rows: list[Row] = []
@@ -68,7 +68,9 @@ def suggestions_report(
         shown.append(row)
     notes = [_sure(system, *cover) for system, cover in covers.items()]
     notes.append(Aside("groups --suggest N shows what one does; --keep FILE keeps its steps, for mend --steps."))
-    would = sum(one.kind == "would do" for one in suggestions)
+    if left_out:
+        notes.append(f"{left_out:,} more groups are not shown: the larger ones first.")
+    would = sum(one.kind == "would do" for one in suggestions) + left_out
     odd = sum(one.kind not in ("would do", "stays by name") for one in suggestions)
     headline = f"{count_of(would, 'group')} would do; {count_of(odd, 'more suggestion')} (count of {when})."
     return Report("suggestions", headline, _COLUMNS, rows, notes, "nothing to suggest", shown)
@@ -76,12 +78,16 @@ def suggestions_report(
 
 def _sure(system: str, today: int, by_name: int, cover: Cover) -> str:
     would = sum(len(one.people) > 1 for one in cover.groups)
-    text = f"{system}: {count_of(today, 'group')} and {count_of(by_name, 'entry')} by name today; {would} would do"
-    alone = len(cover.groups) - would
+    alone = len({person for one in cover.groups if len(one.people) == 1 for person in one.people})
+    text = f"{system}: {count_of(today, 'group')} and {count_of(by_name, 'entry')} by name today"
+    if not cover.is_fewest and len(cover.groups) > today + by_name:
+        return f"{text}; of so many people and folders not everything was tried, and nothing better was found."
+    text += f"; {would} would do"
     text += f" with what {count_of(alone, 'person')} {'has' if alone == 1 else 'have'} by name" if alone else ""
     if cover.is_fewest:
         text += ", and no fewer"
     else:
-        text += f"; there may be fewer, but not fewer than {cover.at_least} (too many people to try everything)"
+        text += "; of so many people and folders not everything was tried, and there may be fewer"
+        text += f" ({len(cover.groups)} with those of one person, and no fewer than {cover.at_least})"
     gaining = f", {', '.join(cover.gains)} gaining something" if cover.gains else ""
     return f"{text}{gaining}."

@@ -68,8 +68,8 @@ def draft_folders(
 
 def rights_that_differ(
     system: str, everyone: Everyone, people: Mapping[str, Sequence[int]], aside: Iterable[Sequence[bytes]]
-) -> dict[Address, dict[str, Right]]:
-    """Return what people have on the folders where anybody's rights are not those above, in reading order."""
+) -> dict[Address, Vector]:
+    """Return what people have, in their order, where anybody's rights are not those above, in reading order."""
     return _Drafting(system, everyone, people, {}, lambda _: ()).differing(aside)
 
 
@@ -108,14 +108,12 @@ class _Drafting:
             self._one(row, vectors[row], vectors[max(int(self._parent[row]), 0)])
         return self._found
 
-    def differing(self, aside: Iterable[Sequence[bytes]]) -> dict[Address, dict[str, Right]]:
-        """Return what people have where anybody's rights differ from those above."""
+    def differing(self, aside: Iterable[Sequence[bytes]]) -> dict[Address, Vector]:
+        """Return what people have, in their order, where anybody's rights differ from those above."""
         left_out = self._order.mark_below(aside)
         rows = [row for row in self._differing().tolist() if not left_out[row]]
-        names, vectors = list(self._people), self._vectors(rows)
-        return {
-            Address(self._system, self._path_of(row)): dict(zip(names, vectors[row], strict=True)) for row in rows
-        }
+        vectors = self._vectors(rows)
+        return {Address(self._system, self._path_of(row)): vectors[row] for row in rows}
 
     def _differing(self) -> Ints:
         """Return the folders whose rights differ from those above, in reading order."""

@@ -9,16 +9,22 @@ and a bound says how far from the fewest it can be: of cells no two of which any
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from heapq import nlargest, nsmallest
 from itertools import combinations
+from time import monotonic
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 __all__ = ["Cover", "CoverGroup", "fewest_groups"]
 
-_MOST_SETS, _MOST_CELLS = 3_000, 200_000
+_MOST_SETS, _MOST_CELLS, _MOST_ROWS = 3_000, 200_000, 60_000
+"""Sets, sets × people and cells of a table up to which a programme is solved."""
+_MOST_TRIED, _MOST_GROWN = 20, 200
+"""Cells of each person, and columns, that are looked at where there are too many to look at all."""
 _SECONDS = 20.0
 _PREFERENCE = 1e-3
 """How much less a group counts that is there already: it decides between covers of as many groups."""
@@ -50,16 +56,18 @@ class Cover:
 
 
 def fewest_groups(
-    has: Mapping[str, Collection[Hashable]],
+    people: Sequence[str],
+    holders: Mapping[Any, int],
     may_gain: int = 0,
     known: Collection[frozenset[str]] = (),
     seconds: float = _SECONDS,
 ) -> Cover:
     """Return the fewest groups that cover what people have, with at most so many people who gain something.
 
-    `known` are groups that are there: of covers of as many groups one with these is taken.
+    `holders` says of each thing which of the people have it, as bits of their places. `known` are groups that are
+    there: of covers of as many groups one with these is taken.
     """
-    table = _Table(has)
+    table = _Table(people, holders)
     if not table.rows:
         return Cover((), 0)
     sets, is_all = table.sets(may_gain)
@@ -67,14 +75,15 @@ def fewest_groups(
     at_least = 1 if may_gain else table.apart()
     found: list[list[tuple[int, list[int]]]] = []
     if not is_all:
-        found.append(_one_by_one(table))
+        found.append(_one_by_one(table, seconds / 2))
         sets = list(dict.fromkeys([*(gives for gives, _ in found[0]), *sets]))[: _MOST_CELLS // len(table.rows)]
-    if len(sets) * len(table.rows) <= _MOST_CELLS:
+    cells = sum(row.bit_count() for row in table.rows)
+    if len(sets) * len(table.rows) <= _MOST_CELLS and cells <= _MOST_ROWS:
         chosen, bound = _solve(table, sets, may_gain, known, seconds)
         at_least = max(at_least, bound) if is_all else at_least
         found += [chosen] if chosen is not None else []
     if not found:
-        found.append(_one_by_one(table))
+        found.append(_one_by_one(table, seconds))
     return table.cover(min(found, key=len), at_least, set(known))
 
 
@@ -82,30 +91,28 @@ def fewest_groups(
 class _Made:
     """A group while it is made: what it gives, the rows in it, and whether it is there already."""
 
-    gives: int
-    rows: set[int]
+    gives: list[int]
+    rows: list[int]
     is_known: bool
 
 
 class _Table:
     """What people have as bits, people alike in one row and what the same people have in one column."""
 
-    def __init__(self, has: Mapping[str, Collection[Hashable]]) -> None:
-        holders: dict[Hashable, set[str]] = {}
-        for person, some in has.items():
-            for one in some:
-                holders.setdefault(one, set()).add(person)
-        columns: dict[frozenset[str], list[Hashable]] = {}
-        for one, people in holders.items():
-            columns.setdefault(frozenset(people), []).append(one)
+    def __init__(self, people: Sequence[str], holders: Mapping[Any, int]) -> None:
+        columns: dict[int, list[Any]] = {}
+        for one, bits in holders.items():
+            if bits:
+                columns.setdefault(bits, []).append(one)
         self.columns = list(columns.values())
-        by_person = dict.fromkeys((person for person, some in has.items() if some), 0)
-        for number, some in enumerate(columns):
-            for person in some:
-                by_person[person] |= 1 << number
+        by_person = [0] * len(people)
+        for number, bits in enumerate(columns):
+            for place in _bits(bits):
+                by_person[place] |= 1 << number
         alike: dict[int, list[str]] = {}
-        for person, bits in by_person.items():
-            alike.setdefault(bits, []).append(person)
+        for person, bits in zip(people, by_person, strict=True):
+            if bits:
+                alike.setdefault(bits, []).append(person)
         self.rows, self.people = list(alike), list(alike.values())
 
     def sets(self, may_gain: int) -> tuple[list[int], bool]:
@@ -130,74 +137,92 @@ class _Table:
 
     def apart(self) -> int:
         """Return a number of cells no two of which one group could hold."""
+        holders = self.holders()
         chosen: list[tuple[int, int]] = []
-        cells = [(row, column) for row in self.rows for column in _bits(row)]
-        # Cells of what few have are the likeliest to be apart from each other.
-        cells.sort(key=lambda cell: sum(row >> cell[1] & 1 for row in self.rows))
-        for row, column in cells:
-            if all(not (row >> other & 1 and there >> column & 1) for there, other in chosen):
-                chosen.append((row, column))
+        cells = []
+        for place, row in enumerate(self.rows):
+            # Cells of what few have are the likeliest to be apart from each other.
+            rarest = nsmallest(_MOST_TRIED, _bits(row), key=lambda column: holders[column].bit_count())
+            cells += [(holders[column].bit_count(), place, column) for column in rarest]
+        for _, place, column in sorted(cells):
+            row = self.rows[place]
+            if all(not (row >> other & 1 and holders[column] >> there & 1) for there, other in chosen):
+                chosen.append((place, column))
         return len(chosen)
+
+    def holders(self) -> list[int]:
+        """Return of every column the rows that have it, as bits."""
+        found = [0] * len(self.columns)
+        for place, row in enumerate(self.rows):
+            for column in _bits(row):
+                found[column] |= 1 << place
+        return found
 
     def cover(self, chosen: list[tuple[int, list[int]]], at_least: int, known: Collection[frozenset[str]]) -> Cover:
         """Return a cover of sets with the rows that are in each; what is given twice is left out."""
-        made = [_Made(gives, set(rows), self._people_of(rows) in known) for gives, rows in chosen]
+        made = [_Made(_bits(gives), rows, self._people_of(rows) in known) for gives, rows in chosen]
+        has, times = self._has(), np.zeros((len(self.rows), len(self.columns)), dtype=np.int32)
+        for one in made:
+            times[np.ix_(one.rows, one.gives)] += 1
         # Groups that are there stay as they are; of the others first people are left out, of the largest first.
         made.sort(key=lambda one: (one.is_known, -len(one.rows)))
         for one in made:
-            self._leave_out_people(one, made, known)
+            self._leave_out_people(one, has, times, known)
         for one in made:
-            self._leave_out_gifts(one, made)
-        groups = tuple(
-            CoverGroup(self._people_of(one.rows), self._things(one.gives)) for one in made if one.rows and one.gives
-        )
+            cells = np.ix_(one.rows, one.gives)
+            # What all in it have by others need not be given again.
+            spare = np.asarray(((times[cells] > 1) | ~has[cells]).all(axis=0)).tolist()
+            twice = [gift for gift, is_spare in zip(one.gives, spare, strict=True) if is_spare]
+            times[np.ix_(one.rows, twice)] -= 1
+            one.gives = [gift for gift, is_spare in zip(one.gives, spare, strict=True) if not is_spare]
+        groups = [one for one in made if one.rows and one.gives]
+        found = tuple(CoverGroup(self._people_of(one.rows), self._things(one.gives)) for one in groups)
         gains: dict[str, frozenset[Any]] = {}
-        for number, row in enumerate(self.rows):
-            beyond = 0
-            for one in made:
-                beyond |= one.gives & ~row if number in one.rows else 0
-            if beyond:
-                gains |= dict.fromkeys(self.people[number], self._things(beyond))
-        return Cover(groups, min(at_least, len(groups)), gains)
+        for number, beyond in enumerate((times > 0) & ~has):
+            if beyond.any():
+                gains |= dict.fromkeys(self.people[number], self._things(np.flatnonzero(beyond).tolist()))
+        return Cover(found, min(at_least, len(found)), gains)
 
-    def _leave_out_people(self, one: _Made, made: Sequence[_Made], known: Collection[frozenset[str]]) -> None:
+    def _has(self) -> NDArray[np.bool_]:
+        found = np.zeros((len(self.rows), len(self.columns)), dtype=bool)
+        for place, row in enumerate(self.rows):
+            found[place, _bits(row)] = True
+        return found
+
+    def _leave_out_people(
+        self, one: _Made, has: NDArray[np.bool_], times: NDArray[np.int32], known: Collection[frozenset[str]]
+    ) -> None:
         """Leave out of a group whom it gives nothing that others do not; down to a group that is there if it can."""
         if one.is_known:
             return
-        by_others = self._by_others(one, made)
-        needed = {row for row in one.rows if one.gives & self.rows[row] & ~by_others[row]}
-        fitting = [
-            rows
-            for some in known
-            if needed <= (rows := {row for row in one.rows if some >= set(self.people[row])})
-            and self._people_of(rows) == some
-        ]
-        one.is_known = bool(fitting and needed)
-        one.rows = min(fitting, key=len) if one.is_known else needed
-
-    def _leave_out_gifts(self, one: _Made, made: Sequence[_Made]) -> None:
-        """Leave out of what a group gives what all in it have by others."""
-        by_others = self._by_others(one, made)
-        for column in _bits(one.gives):
-            if all(by_others[row] >> column & 1 or not self.rows[row] >> column & 1 for row in one.rows):
-                one.gives &= ~(1 << column)
-
-    def _by_others(self, one: _Made, made: Sequence[_Made]) -> dict[int, int]:
-        found = dict.fromkeys(one.rows, 0)
-        for other in made:
-            for row in one.rows & other.rows if other is not one else ():
-                found[row] |= other.gives
-        return found
+        cells = np.ix_(one.rows, one.gives)
+        is_needed = (has[cells] & (times[cells] == 1)).any(axis=1)
+        needed = {row for row, is_so in zip(one.rows, is_needed.tolist(), strict=True) if is_so}
+        fitting = []
+        for some in known if needed else ():
+            rows = [row for row in one.rows if some >= set(self.people[row])]
+            if needed <= set(rows) and self._people_of(rows) == some:
+                fitting.append(rows)
+        one.is_known = bool(fitting)
+        kept = min(fitting, key=len) if fitting else sorted(needed)
+        times[np.ix_(sorted(set(one.rows) - set(kept)), one.gives)] -= 1
+        one.rows = kept
 
     def _people_of(self, rows: Iterable[int]) -> frozenset[str]:
         return frozenset(one for row in rows for one in self.people[row])
 
-    def _things(self, bits: int) -> frozenset[Any]:
-        return frozenset(one for column in _bits(bits) for one in self.columns[column])
+    def _things(self, columns: Iterable[int]) -> frozenset[Any]:
+        return frozenset(one for column in columns for one in self.columns[column])
 
 
 def _bits(bits: int) -> list[int]:
-    return [number for number in range(bits.bit_length()) if bits >> number & 1]
+    # As a text of digits: shifting a long number bit by bit takes its length each time.
+    digits, found = bin(bits)[:1:-1], []
+    place = digits.find("1")
+    while place >= 0:
+        found.append(place)
+        place = digits.find("1", place + 1)
+    return found
 
 
 def _solve(
@@ -247,31 +272,52 @@ def _solve(
     return chosen, at_least
 
 
-def _one_by_one(table: _Table) -> list[tuple[int, list[int]]]:
+def _one_by_one(table: _Table, seconds: float) -> list[tuple[int, list[int]]]:
     """Return sets one after the other, each grown column by column as long as it covers more of what is left.
 
     After R. Belohlavek and V. Vychodil, Discovery of optimal factors in binary data via a novel method of matrix
-    decomposition (2010), algorithm 2.
+    decomposition (2010), algorithm 2. When time is up, what is left is covered a column at a time.
     """
-    width = len(table.columns)
-    has = np.array([[row >> column & 1 for column in range(width)] for row in table.rows], dtype=bool)
-    left = has.copy()
-    weight = np.array([len(people) for people in table.people])
-    chosen = []
-    while left.any():
-        rows, gives, most = np.ones(len(has), dtype=bool), np.zeros(width, dtype=bool), 0
+    holders, until = table.holders(), monotonic() + seconds
+    left, open_rows = list(table.rows), list(holders)
+    weight = [len(people) for people in table.people]
+    chosen: list[tuple[int, list[int]]] = []
+    while any(open_rows) and monotonic() < until:
+        ranked = nlargest(_MOST_GROWN, range(len(holders)), key=lambda column: open_rows[column].bit_count())
+        rows, gives, most = (1 << len(left)) - 1, 0, 0
         while True:
             best = None
-            for column in np.flatnonzero(left.any(axis=0) & ~gives).tolist():
-                inside = rows & has[:, column]
-                given = has[inside].all(axis=0)
-                covers = int((left[inside][:, given].sum(axis=1) * weight[inside]).sum())
+            for column in ranked:
+                inside = rows & holders[column]
+                if gives >> column & 1 or not inside or not open_rows[column]:
+                    continue
+                places = _bits(inside)
+                given = ~0
+                for place in places:
+                    given &= table.rows[place]
+                covers = sum((given & left[place]).bit_count() * weight[place] for place in places)
                 if covers > most:
                     most, best = covers, (inside, given)
             if best is None:
                 break
             rows, gives = best
-        bits = sum(1 << column for column in np.flatnonzero(gives).tolist())
-        chosen.append((bits, np.flatnonzero(rows).tolist()))
-        left[np.ix_(rows, gives)] = False
+        _take(rows, gives, left, open_rows, chosen)
+    for column in sorted(range(len(holders)), key=lambda column: -open_rows[column].bit_count()):
+        if open_rows[column]:
+            given, still_open = ~0, 0
+            for place in _bits(holders[column]):
+                given &= table.rows[place]
+                still_open |= left[place]
+            given &= still_open
+            _take(holders[column], given, left, open_rows, chosen)
     return chosen
+
+
+def _take(rows: int, gives: int, left: list[int], open_rows: list[int], chosen: list[tuple[int, list[int]]]) -> None:
+    """Choose a set: what it covers is left no more."""
+    places = _bits(rows)
+    chosen.append((gives, places))
+    for place in places:
+        left[place] &= ~gives
+    for column in _bits(gives):
+        open_rows[column] &= ~rows
