@@ -74,6 +74,7 @@ class App:
     options: Options
     streams: Streams
     env: Mapping[str, str] = field(default_factory=dict)
+    _prompted: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
 
     @classmethod
     def of_process(cls, options: Options) -> App:
@@ -157,25 +158,57 @@ class App:
         """Return what gives the name and the password for a system's hosts.
 
         From the environment (``NEATLEDGER_USER_…``, ``NEATLEDGER_PASSWORD_…`` with the system's name in
-        capitals), else the keyring (service ``neatledger SYSTEM``), else a prompt on a terminal.
+        capitals), else the keyring (service ``neatledger SYSTEM``), else a prompt on a terminal. For its accounts
+        (``SYSTEM accounts``), which may be kept elsewhere, first those of that name are taken.
         """
-        word = re.sub(r"[^A-Z0-9]", "_", system.upper())
+        names = [system, system.partition(" ")[0]] if " " in system else [system]
+        words = [re.sub(r"[^A-Z0-9]", "_", name.upper()) for name in names]
+        word, system = words[0], names[-1]
 
         def find(user: str, host: str) -> Credentials:
-            user = self.env.get(f"NEATLEDGER_USER_{word}") or user
+            user = next((said for one in words if (said := self.env.get(f"NEATLEDGER_USER_{one}"))), user)
             if not user:
                 raise SourceError(f"nobody to sign in as at {host}", system, "name the user in the plan")
-            password = self.env.get(f"NEATLEDGER_PASSWORD_{word}") or _from_keyring(f"neatledger {system}", user)
+            password = self._prompted.get((host, user))
+            for one, name in zip(words, names, strict=True):
+                password = password or self.env.get(f"NEATLEDGER_PASSWORD_{one}")
+                password = password or _from_keyring(f"neatledger {name}", user)
             if password is None and sys.stdin.isatty() and sys.stderr.isatty():
                 import getpass
 
                 password = getpass.getpass(f"Password of {user} at {host}: ", sys.stderr)
+                # Asked once a run: what is tried at first may be asked for again.
+                self._prompted[host, user] = password
             if not password:
                 hint = f"set NEATLEDGER_PASSWORD_{word}, or keep it in the keyring as 'neatledger {system}'"
                 raise SourceError(f"no password for {user} at {host}", system, hint)
             return Credentials(user, password)
 
         return find
+
+    def ask(self, question: str) -> str:
+        """Ask on the terminal, and return what is answered; nothing where there is nobody to ask."""
+        if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
+            return ""
+        print(question, end="", file=self.streams.err, flush=True)
+        return sys.stdin.readline().strip()
+
+    def was_prompted(self, user: str) -> bool:
+        """Tell whether somebody's password was asked for in this run."""
+        return any(who == user for _, who in self._prompted)
+
+    def keep_password(self, service: str, user: str) -> bool:
+        """Keep the password that was asked for in the keyring of whoever runs this; tell whether it is kept."""
+        import keyring
+        from keyring.errors import KeyringError
+
+        found = next((one for (_, who), one in self._prompted.items() if who == user), None)
+        try:
+            if found is not None:
+                keyring.set_password(service, user, found)
+        except (KeyringError, ImportError, AttributeError, TypeError, RuntimeError):
+            return False
+        return found is not None
 
     def agrees(self, question: str) -> bool:
         """Ask on the terminal, and tell whether the answer is yes; no where there is nobody to ask."""

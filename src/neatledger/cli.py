@@ -29,6 +29,7 @@ COMMANDS: dict[str, str] = {
     "brief": "one screen for Monday: what is new, gravest, lapsing, waiting",
     "demo": "make the sample office and walk through the main questions",
     "new": "write the first plan of an office",
+    "connect": "what is at an address, as a system of the plan; --test tries what the plan has",
     "draft": "the first plan from what was found, and what is rather a question",
     "plan": "every fault of the plan at once; what it says of a person or folder, by line",
     "gather": "look at all systems and keep a dated count",
@@ -104,7 +105,7 @@ def days_of(text: str) -> int:
 
 _MAP = (
     ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
-    ("begin", ("demo", "new", "draft", "plan", "counts", "match")),
+    ("begin", ("demo", "new", "connect", "draft", "plan", "counts", "match")),
     ("people", ("people", "groups", "compare", "most")),
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
@@ -117,7 +118,8 @@ _MAP = (
 EXAMPLES: dict[str, tuple[str, ...]] = {
     "brief": ("brief", "brief -f json -o monday.json"),
     "demo": ("demo", "demo sample --no-tour"),
-    "new": ("new office --tree barn=/srv/barn", "new . --tree home=/home --tree work=/srv/work"),
+    "new": ("new office barn=/srv/barn", "new . home=/home people=ldaps://people.office.example"),
+    "connect": ("connect loft smb://loft.office.example", "connect desk people.csv groups.csv", "connect --test"),
     "draft": ("draft", "draft --text", "draft --only people --write"),
     "plan": ("plan --check", "plan --show thistle", "plan --show barn:/Payroll"),
     "gather": ("gather", "gather barn --not-seen"),

@@ -8,7 +8,7 @@ make it again with the same details finishes what was begun, and changes nothing
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from enum import Enum
 from pathlib import Path
@@ -49,6 +49,11 @@ class CarrierContext:
     office_dir: Path
     settings: Mapping[str, Any]
     credentials: Callable[[str, str], Credentials]
+    account_credentials: Callable[[str, str], Credentials] | None = None
+
+    def for_accounts(self) -> CarrierContext:
+        """Return the same, with the names and passwords for where accounts are kept."""
+        return replace(self, credentials=self.account_credentials or self.credentials)
 
     def as_source(self) -> SourceContext:
         """Return the same as those take it who read the system."""

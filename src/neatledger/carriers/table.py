@@ -76,7 +76,8 @@ class SystemCarrier:
             row = _row(part, self._context.settings)
             if row is None:
                 raise StepError(_ELSEWHERE[part], self._context.system, "mend --texts says what to do")
-            carrier: Carrier = getattr(import_module(row[0]), row[1])(self._context)
+            context = self._context.for_accounts() if part == "accounts" else self._context
+            carrier: Carrier = getattr(import_module(row[0]), row[1])(context)
             self._open[part] = carrier
         return self._open[part]
 

@@ -27,7 +27,10 @@ from neatledger.office.space import NO_GRACE
 __all__ = [
     "add_acceptance",
     "add_accounts",
+    "add_system",
     "draft_text",
+    "system_piece",
+    "system_text",
     "take_out_draft",
     "write_draft",
     "write_grants",
@@ -83,6 +86,37 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
                 grants.pop(edit.person, None)
             else:
                 grants[edit.person] = edit.level.value
+
+
+def add_system(office_dir: Path, name: str, settings: Mapping[str, Any], comments: Mapping[str, str]) -> None:
+    """Add a system to the plan, each setting with its comment; raises as `add_acceptance`, and where it is there."""
+    with _editing(office_dir) as edited:
+        if name in edited["systems"]:
+            raise OfficeError(f"there is a system {name!r} already", str(office_dir / PLAN_NAME), "another name")
+        edited["systems"][name] = system_piece(settings, comments)
+
+
+def system_piece(settings: Mapping[str, Any], comments: Mapping[str, str]) -> CommentedMap:
+    """Return a system as it stands in a plan, each setting with its comment."""
+    made = CommentedMap({key: _flowing(_listed(value)) for key, value in settings.items()})
+    for key, why in comments.items():
+        if key in made:
+            made.yaml_add_eol_comment(why, key)
+    return made
+
+
+def _listed(value: Any) -> Any:
+    """Return a value with its lists as they are written on one line."""
+    if isinstance(value, Mapping):
+        return {key: _listed(one) for key, one in value.items()}
+    return tuple(value) if isinstance(value, list) else value
+
+
+def system_text(name: str, settings: Mapping[str, Any], comments: Mapping[str, str]) -> str:
+    """Return a system as it would stand in the plan."""
+    out = io.StringIO()
+    _yaml().dump(CommentedMap({"systems": CommentedMap({name: system_piece(settings, comments)})}), out)
+    return out.getvalue()
 
 
 _DRAFTED = "drafted"

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any
 
 from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap
 
+from neatledger.office.edit import system_piece
 from neatledger.office.read import parse_plan
 
-__all__ = ["first_plan"]
+__all__ = ["SCHEMA_NAME", "first_plan"]
 
+SCHEMA_NAME = "office.schema.json"
+_HEAD = f"""\
+# yaml-language-server: $schema={SCHEMA_NAME}
+# (an editor that knows this line completes the keys of a plan; neatledger plan --schema makes that file)
+"""
 _NEXT = """
-# What comes next, each as you need it; accounts that nobody here has stand as themselves.
+# What comes next: neatledger gather looks at the systems, neatledger draft --write writes people, groups, folders and
+# limits as they were found. By hand, each as you need it; accounts that nobody here has stand as themselves:
 #
 # people:
 #   ada: {name: Ada Example, email: ada@office.example, accounts: {%(system)s: ada}}
@@ -26,21 +34,16 @@ _NEXT = """
 """
 
 
-def first_plan(
-    office: str, trees: Mapping[str, str], accounts: Mapping[str, str] | None, homes: Sequence[str]
-) -> str:
-    """Return the text of a first office.yaml; raises `PlanError` where a name will not do."""
-    systems: dict[str, Any] = {}
-    for name, path in trees.items():
-        systems[name] = {
-            "source": "tree",
-            "path": path,
-            "accounts": dict(accounts) if accounts else "machine",
-        }
-        if homes:
-            systems[name]["homes"] = list(homes)
+def first_plan(office: str, systems: Mapping[str, tuple[Mapping[str, Any], Mapping[str, str]]]) -> str:
+    """Return the text of a first office.yaml: systems by name with their settings and a comment on each.
+
+    Raises `PlanError` where a name will not do.
+    """
+    pieces = CommentedMap({name: system_piece(*one) for name, one in systems.items()})
     out = io.StringIO()
-    YAML().dump({"office": office, "systems": systems}, out)
-    text = out.getvalue() + _NEXT % {"system": next(iter(trees))}
+    yaml = YAML()
+    yaml.width = 4096
+    yaml.dump(CommentedMap({"office": office, "systems": pieces}), out)
+    text = _HEAD + out.getvalue() + _NEXT % {"system": next(iter(systems))}
     parse_plan(text, "the new plan")
     return text

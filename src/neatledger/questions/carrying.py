@@ -55,7 +55,8 @@ class Carriers:
             if planned is None or not planned.settings.get("may-change"):
                 hint = "say may-change: true under it in office.yaml"
                 raise StepError("the plan does not say that the tool may change this system", system, hint)
-            context = CarrierContext(system, self._office.folder, planned.settings, self._credentials_for(system))
+            mine, accounts = (self._credentials_for(name) for name in (system, f"{system} accounts"))
+            context = CarrierContext(system, self._office.folder, planned.settings, mine, accounts)
             self._open[system] = SystemCarrier(context)
         return self._open[system]
 

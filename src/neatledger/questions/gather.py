@@ -55,9 +55,12 @@ def read_system(
     credentials: AskCredentials,
     progress: Callable[[int], None] = lambda _: None,
     tell: Callable[[str], None] = lambda _: None,
+    account_credentials: AskCredentials | None = None,
 ) -> Survey:
     """Read one system by a source; raises `SourceError` where it cannot be read at all."""
-    context = SourceContext(name, office.folder, settings, office.today, progress, credentials, tell)
+    context = SourceContext(
+        name, office.folder, settings, office.today, progress, credentials, tell, account_credentials
+    )
     with extras_for(name):
         survey = load_source(source)(context)
         add_limits(survey, context)
@@ -93,7 +96,14 @@ def ask(
         with watch(name) as progress:
             try:
                 found = read_system(
-                    office, name, system.settings, system.source, credentials_for(name), progress, progress.tell
+                    office,
+                    name,
+                    system.settings,
+                    system.source,
+                    credentials_for(name),
+                    progress,
+                    progress.tell,
+                    credentials_for(f"{name} accounts"),
                 )
             except NeatError as error:
                 failed[name] = error

@@ -98,7 +98,7 @@ class StepTexts:
     ) -> _Changes:
         from neatledger.carriers.directory import DirectoryCarrier
 
-        context = CarrierContext(system, self._office.folder, settings, credentials_for(system))
+        context = CarrierContext(system, self._office.folder, settings, credentials_for(f"{system} accounts"))
         carrier = DirectoryCarrier(context)
         self._open.append(carrier)
         return carrier.changes

@@ -51,7 +51,7 @@ def read_accounts(context: SourceContext) -> Found:
     service; raises `SourceError` where they cannot be read at all.
     """
     setting = context.settings.get("accounts", "machine")
-    found = _read(context, setting)
+    found = _read(context.for_accounts(), setting)
     if isinstance(setting, Mapping):
         where = setting.get("ldif") or setting.get("ldap", {}).get("url") or setting.get("scim")
         found.note_untold(str(where or setting.get("groups", "")))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import Any, Protocol
@@ -19,7 +19,8 @@ class SourceContext:
     """What a source may use: the office's folder, its settings from the plan, today, and progress.
 
     `progress` is called with the number of entries read since its last call; `credentials` gives the name
-    and the password for a user of a host, and raises `SourceError` where there is none. `tell` is called with what
+    and the password for a user of a host, and raises `SourceError` where there is none; `account_credentials` does
+    where accounts are kept, if that is another one's. `tell` is called with what
     is being waited for.
     """
 
@@ -30,6 +31,11 @@ class SourceContext:
     progress: Callable[[int], None]
     credentials: Callable[[str, str], Credentials]
     tell: Callable[[str], None] = lambda _: None
+    account_credentials: Callable[[str, str], Credentials] | None = None
+
+    def for_accounts(self) -> SourceContext:
+        """Return the same, with the names and passwords for where accounts are kept."""
+        return replace(self, credentials=self.account_credentials or self.credentials)
 
 
 class Source(Protocol):

@@ -59,7 +59,12 @@ def read_table(
     path = context.office_dir / name
     mapped = mapped_columns(context.settings.get("columns", {}), table)
     try:
-        with open(path, encoding="utf-8-sig", errors="surrogateescape", newline="") as lines:
+        encoding = str(context.settings.get("encoding", "utf-8"))
+        # A mark at the beginning is no letter; what is no UTF-8 at all is kept as the bytes that it is.
+        how = (
+            {"encoding": "utf-8-sig", "errors": "surrogateescape"} if encoding == "utf-8" else {"encoding": encoding}
+        )
+        with open(path, newline="", **how) as lines:  # type: ignore[call-overload]
             head = lines.readline()
             lines.seek(0)
             delimiter = max(_DELIMITERS, key=head.count)
@@ -78,6 +83,9 @@ def read_table(
                 )
                 cells.unknown = put_in_our_words(cells, mapped, f"{path}:{reader.line_num}", not_seen)
                 yield reader.line_num, cells
+    except UnicodeError as error:
+        hint = "encoding: in the plan says how its letters are written"
+        raise SourceError(f"its letters are not written as {encoding}: {str(error)[:80]}", str(path), hint) from None
     except OSError as error:
         raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
 

@@ -14,7 +14,7 @@ from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.csvtables import Cells, read_table
 
-__all__ = ["add_limits"]
+__all__ = ["add_limits", "read_limits"]
 
 
 def add_limits(survey: Survey, context: SourceContext) -> None:
@@ -22,18 +22,23 @@ def add_limits(survey: Survey, context: SourceContext) -> None:
 
     Raises `SourceError` where the file of limits cannot be read at all.
     """
+    if "limits-file" in context.settings or "figures" in context.settings:
+        found = read_limits(context, survey.not_seen)
+        survey.facts["limits"] = [*survey.facts.get("limits", []), *(one.to_facts() for one in found)]
+
+
+def read_limits(context: SourceContext, not_seen: list[NotSeen]) -> list[FoundLimit]:
+    """Return the limits of `limits-file` and `figures` in the settings; raises as `add_limits`."""
     settings = context.settings
-    if "limits-file" not in settings and "figures" not in settings:
-        return
-    found = list(_from_file(context, survey.not_seen)) if "limits-file" in settings else []
+    found = list(_from_file(context, not_seen)) if "limits-file" in settings else []
     for setting in settings.get("figures", ()):
         from neatledger.sources.davfigures import read_figures
 
         try:
             found.append(read_figures(context, setting))
         except SourceError as error:
-            survey.not_seen.append(NotSeen(os.fsencode(setting["folder"]), str(error)))
-    survey.facts["limits"] = [*survey.facts.get("limits", []), *(one.to_facts() for one in found)]
+            not_seen.append(NotSeen(os.fsencode(setting["folder"]), str(error)))
+    return found
 
 
 def _from_file(context: SourceContext, not_seen: list[NotSeen]) -> Iterator[FoundLimit]:

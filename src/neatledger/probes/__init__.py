@@ -1,0 +1,1 @@
+"""Probes: what is at an address, as the piece of a plan that would read it; one sort of system a file."""

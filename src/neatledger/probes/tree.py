@@ -1,0 +1,124 @@
+"""A folder on this machine: its file system, whose it is, where homes seem to lie, what is kept beside the files."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+
+from neatledger.errors import SourceError
+from neatledger.probes.contract import Hints, Proposal
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.passwdaccounts import read_passwd_accounts
+
+__all__ = ["probe"]
+
+_DEPTH, _MOST = 2, 5_000
+_LEAST_HOMES = 3
+_NO_DAY = date.min  # no expiry is judged
+_FIRST_OF_PEOPLE = 1000
+_OVER_NETWORK = frozenset({"nfs", "nfs4", "cifs", "smb3", "fuse.sshfs"})
+_BESIDE = {
+    "snapshots": re.compile(r"^(\.snapshots?|\.zfs|snapshots?)$", re.IGNORECASE),
+    "bin": re.compile(r"^(\.bin|\.recycle|\.trash(-\d+)?|#recycle)$", re.IGNORECASE),
+    "versions": re.compile(r"^(\.versions?|\.revisions?)$", re.IGNORECASE),
+}
+
+
+def probe(address: str, hints: Hints) -> Proposal:
+    """Look at a folder two levels down; nothing is opened in it."""
+    path = Path(address).expanduser()
+    path = path if path.is_absolute() else Path.cwd() / path
+    if not path.is_dir():
+        raise SourceError("there is no folder", str(path), "name one that is on this machine or mounted here")
+    found = Proposal({"source": "tree"})
+    real = os.path.realpath(path)
+    found.put("path", real)
+    kind = _file_system(real)
+    if kind in _OVER_NETWORK:
+        found.notes.append(f"It is mounted over the network ({kind}): its server may check more than is seen here.")
+    elif kind == "btrfs":
+        found.notes.append("Its file system may keep quotas (btrfs): they are read with it, as root.")
+    _accounts(found, hints, real)
+    _beside(found, real)
+    return found
+
+
+def _file_system(path: str) -> str:
+    """Return the kind of file system that a path lies on (proc(5), /proc/PID/mountinfo); empty where not told."""
+    best = ("", "")
+    try:
+        lines = Path("/proc/self/mountinfo").read_text(errors="surrogateescape").splitlines()
+    except OSError:
+        return ""
+    for line in lines:
+        before, _, after = line.partition(" - ")
+        point = before.split(" ")[4]
+        inside = path == point or path.startswith(point.rstrip("/") + "/")
+        if inside and len(point) >= len(best[0]) and after:
+            best = point, after.split(" ")[0]
+    return best[1]
+
+
+def _accounts(found: Proposal, hints: Hints, path: str) -> None:
+    files = {one: str(Path(hints.said[one]).resolve()) for one in ("passwd", "group") if hints.said.get(one)}
+    setting = files or hints.said.get("accounts") or "machine"
+    found.put("accounts", setting, "" if files else "this machine's own")
+    context = SourceContext(
+        hints.system, hints.office_dir, found.settings, _NO_DAY, lambda _: None, hints.credentials
+    )
+    accounts, _, _ = read_passwd_accounts(context)
+    known = {one.ident for one in accounts}
+    logins = {one.login for one in accounts if one.ident.isdecimal() and int(one.ident) >= _FIRST_OF_PEOPLE}
+    people = len(logins)
+    found.notes.append(f"{people} accounts of people there." if people else "No account of a person is told there.")
+    strangers: set[int] = set()
+    homes = list(hints.said.get("homes") or ())
+    inside: dict[str, list[str]] = {}
+    for folder, entry in _entries(path):
+        stat = entry.stat(follow_symlinks=False)
+        if str(stat.st_uid) not in known:
+            strangers.add(stat.st_uid)
+        if entry.is_dir(follow_symlinks=False):
+            inside.setdefault(folder, []).append(entry.name)
+    if strangers:
+        some = ", ".join(map(str, sorted(strangers)[:3]))
+        found.lacking.append(
+            f"whose {len(strangers)} user ids are that no account has ({some} …): --passwd and --group of its server"
+        )
+    for folder, names in inside.items():
+        fitting = sum(name in logins for name in names)
+        if not homes and fitting >= _LEAST_HOMES and 2 * fitting >= len(names):
+            homes.append(folder or "/")
+    if homes:
+        found.put("homes", homes, "its subfolders are called as accounts are")
+
+
+def _entries(path: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
+    """Yield what lies in a folder two levels down, with the path of the folder that it is in; bounded."""
+    waiting, count = [("", 0)], 0
+    while waiting:
+        folder, depth = waiting.pop(0)
+        try:
+            entries = sorted(os.scandir(path + folder), key=lambda one: one.name)
+        except OSError:
+            continue
+        for entry in entries:
+            count += 1
+            if count > _MOST:
+                return
+            yield folder, entry
+            if depth + 1 < _DEPTH and entry.is_dir(follow_symlinks=False):
+                waiting.append((f"{folder}/{entry.name}", depth + 1))
+
+
+def _beside(found: Proposal, path: str) -> None:
+    space: dict[str, list[str]] = {}
+    for folder, entry in _entries(path):
+        for word, pattern in _BESIDE.items():
+            if entry.is_dir(follow_symlinks=False) and pattern.match(entry.name):
+                space.setdefault(word, []).append(f"{folder}/{entry.name}")
+    if space:
+        found.put("space", space, "what is kept beside the files, by the names of its folders")
