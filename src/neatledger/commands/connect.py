@@ -38,6 +38,9 @@ def add_hints(parser: argparse.ArgumentParser) -> None:
     more.add_argument("--base", help="below which entry of a directory the people lie")
     more.add_argument("--share", action="append", metavar="NAME", help="a share to read (default: all)")
     more.add_argument("--accounts", metavar="ADDRESS", help="the directory that keeps the accounts, or its export")
+    more.add_argument(
+        "--column", action="append", metavar="TABLE.OURS=THEIRS", help="which column of a table is which"
+    )
     more.add_argument("--passwd", metavar="FILE", help="a tree's accounts, as passwd(5)")
     more.add_argument("--group", metavar="FILE", help="a tree's groups, as group(5)")
     more.add_argument("--homes", action="append", metavar="PATH", help="a folder of homes in it")
@@ -55,7 +58,7 @@ def hints_of(args: argparse.Namespace) -> dict[str, Any]:
     return {**said, "shares": args.share}
 
 
-_HINTS = ("user", "ca", "base", "accounts", "passwd", "group", "homes", "token", "sign-in", "ids", "plain",
+_HINTS = ("user", "ca", "base", "accounts", "passwd", "group", "homes", "column", "token", "sign-in", "ids", "plain",
           "allow-unsigned", "allow-guest")  # fmt: skip
 
 
@@ -120,4 +123,4 @@ def _test(args: argparse.Namespace, app: App) -> int:
     with app.progress("trying"):
         tried = list(connect.try_all(app.office_dir, some, app.credentials_for))
     show_report(tried_report(tried), app.output)
-    return 0 if all(one.works for one in tried) else 1
+    return 0 if all(one.works and not one.is_partly for one in tried) else 1

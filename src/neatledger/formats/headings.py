@@ -79,7 +79,7 @@ def read_text(raw: bytes) -> tuple[str, str]:
     if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
         return raw.decode("utf-16", "replace"), "utf-16"
     try:
-        return raw.decode("utf-8-sig"), "utf-8"
+        return raw.decode("utf-8-sig"), "ascii" if raw.isascii() else "utf-8"
     except UnicodeDecodeError:
         return raw.decode("cp1252", "replace"), "cp1252"
 
@@ -98,8 +98,8 @@ _TABLES: dict[str, tuple[tuple[str, ...], dict[str, _Column]]] = {
         "last-seen": ("last seen,last login,last logon,last sign in,last active,last access,last used", "day"),
     }),
     "groups": (("name", "id"), {
-        "name": ("name,group,group name,groupname,team,department", "text"),
-        "id": ("id,gid,gid number,sid,group id,security identifier,object id,identifier", "ident"),
+        "name": ("name,group,group name,groupname,team,team name,department", "text"),
+        "id": ("id,gid,gid number,sid,group id,team id,group number,security identifier,object id", "ident"),
     }),
     "members": (("group", "member"), {
         "group": ("group,group name,groupname,team,parent", "text"),
@@ -132,7 +132,7 @@ _TABLES: dict[str, tuple[tuple[str, ...], dict[str, _Column]]] = {
         "on": ("on,applies to,type,kind,quota type,target type", "limited"),
         "name": ("name,target,path,folder,user,place,quota path,account", "any"),
         "limit": ("limit,quota,hard limit,size limit,limit bytes,maximum,allowed", "size"),
-        "rule": ("rule,enforcement,hard or soft,quota kind", "rule"),
+        "rule": ("rule,enforcement,hard or soft,quota kind,limit type,type,kind", "rule"),
         "grace-days": ("grace days,grace,grace period", "number"),
         "warn": ("warn,warning,warn at,threshold,warning level", "any"),
         "used": ("used,usage,used bytes,in use,current usage", "size"),
@@ -199,8 +199,12 @@ _STRICT = ("email", "path", "mode", "list", "number", "epoch", "size", "day")
 _DAY = re.compile(r"^(\d{1,4})([./-])(\d{1,2})\2(\d{1,4})(?=$|[ T])")
 
 
-def guess_table(raw: bytes, table: str = "") -> TableGuess | None:
-    """Return what a file of columns is, of all tables or as the one that is named; None where it fits none."""
+Said = Mapping[str, Mapping[str, str]]
+"""Table → our column → their heading, as somebody said it."""
+
+
+def guess_table(raw: bytes, said: Said | None = None) -> TableGuess | None:
+    """Return what a file of columns is, as far as somebody said it so; None where it fits no table."""
     text, encoding = read_text(raw)
     head = text.partition("\n")[0]
     separator = max(_SEPARATORS, key=head.count)
@@ -217,15 +221,15 @@ def guess_table(raw: bytes, table: str = "") -> TableGuess | None:
     headings = [one.strip() for one in rows[0]]
     cells = [[row[n].strip() if n < len(row) else "" for row in rows[1:]] for n in range(len(headings))]
     guesses = []
-    for name in [table] if table else list(_TABLES):
-        columns = _assign(name, headings, cells)
+    for name in _TABLES:
+        columns = _assign(name, headings, cells, (said or {}).get(name, {}))
         needed = _TABLES[name][0]
         taken = {one.ours: one.likeness for one in columns if one.ours}
         lacking = tuple(one for one in needed if one not in taken)
         total = sum(taken.values()) + sum(taken.get(one, -1.5) for one in needed)
         guesses.append((total, TableGuess(name, columns, encoding, separator, text.count("\n"), lacking)))
     best = max(guesses, key=lambda one: one[0])[1]
-    return best if table or not best.lacking else None
+    return None if best.lacking else best
 
 
 def _plain(heading: str) -> str:
@@ -234,11 +238,17 @@ def _plain(heading: str) -> str:
     return " ".join(re.findall(r"[^\W_]+", parted.casefold()))
 
 
-def _assign(table: str, headings: Sequence[str], cells: Sequence[Sequence[str]]) -> tuple[ColumnGuess, ...]:
+def _assign(
+    table: str, headings: Sequence[str], cells: Sequence[Sequence[str]], said: Mapping[str, str]
+) -> tuple[ColumnGuess, ...]:
     """Give each column of ours to the heading that it is likeliest to be, the surest first."""
     scores = []
     for number, heading in enumerate(headings):
         for ours, (words, kind) in _TABLES[table][1].items():
+            if ours in said:
+                # Nothing else is meant by it, whatever stands there.
+                scores += [(2.0, 0, number, ours, kind)] if heading == said[ours] else []
+                continue
             called = _likeness(_plain(heading), ours, words.split(","))
             fits = _fit(kind, cells[number])
             if called > 0 and not (kind in _STRICT and fits is not None and fits < 0.5):

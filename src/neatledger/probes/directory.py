@@ -13,7 +13,9 @@ from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["account_setting", "probe"]
+__all__ = ["account_setting", "is_directory", "probe"]
+
+_HEADS = ("ldap://", "ldaps://")
 
 
 def probe(address: str, hints: Hints) -> Proposal:
@@ -25,13 +27,18 @@ def probe(address: str, hints: Hints) -> Proposal:
     return found
 
 
+def is_directory(address: str) -> bool:
+    """Tell whether an address is a directory's, or the name of a directory's export."""
+    return address.casefold().startswith(_HEADS) or address.casefold().endswith(".ldif")
+
+
 def account_setting(address: str, hints: Hints) -> tuple[dict[str, Any], list[str], list[str]]:
     """Return what `accounts` in a plan says for a directory, what is there, and what could not be known."""
     from neatledger.sources.ldapaccounts import read_ldap_accounts
 
     notes: list[str] = []
     lacking: list[str] = []
-    if not address.casefold().startswith(("ldap://", "ldaps://")):
+    if not address.casefold().startswith(_HEADS):
         path = Path(address).expanduser().resolve()
         setting: dict[str, Any] = {"ldif": str(path)}
     else:

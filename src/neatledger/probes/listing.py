@@ -6,11 +6,12 @@ import csv
 import io
 import os
 import re
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from neatledger.core.lists.table import MODELS
-from neatledger.errors import SourceError
+from neatledger.errors import SourceError, UsageError
 from neatledger.formats.headings import TableGuess, guess_table, read_text
 from neatledger.probes.contract import Hints, Proposal
 from neatledger.probes.directory import account_setting
@@ -30,21 +31,34 @@ _FORMS = {
 def probe(address: str, hints: Hints) -> Proposal:
     """Look at files, each by itself: what its columns are called and what stands in them."""
     guesses: dict[str, tuple[str, TableGuess]] = {}
+    said = _said(hints.said.get("column") or ())
     for name in address.split("\n"):
         path = Path(name).expanduser()
         try:
             raw = path.read_bytes()
         except OSError as error:
             raise SourceError(f"cannot be read: {error.strerror}", name) from None
-        guess = guess_table(raw)
+        guess = guess_table(raw, said)
         if guess is None:
             head = read_text(raw)[0].partition("\n")[0][:100]
-            hint = "people, groups, members, folders, shares, limits and links are known: docs/listing.md"
+            hint = "say which is which: --column people.login=HEADING; the columns that are needed: docs/listing.md"
             raise SourceError(f"its columns fit no table ({head})", name, hint)
         if guess.table in guesses:
             raise SourceError(f"a second table of {guess.table}", name, f"the first is {guesses[guess.table][0]}")
         guesses[guess.table] = _below(path.resolve(), hints.office_dir), guess
     return _proposal(guesses, address, hints)
+
+
+def _said(words: Iterable[str]) -> dict[str, dict[str, str]]:
+    """Return which heading somebody said to be which column, by table; raises `UsageError`."""
+    found: dict[str, dict[str, str]] = {}
+    for word in words:
+        ours, equals, heading = word.partition("=")
+        table, dot, column = ours.partition(".")
+        if not (equals and dot and heading and column):
+            raise UsageError(f"not a column: {word!r}", hint="write --column people.login=Account")
+        found.setdefault(table, {})[column] = heading
+    return found
 
 
 def _below(path: Path, office_dir: Path) -> str:
@@ -77,8 +91,8 @@ def _proposal(guesses: dict[str, tuple[str, TableGuess]], address: str, hints: H
     shared = {table: guesses[table][0] for table in _SHARED if table in guesses}
     if shared:
         found.put("sharing", shared, "what is shared with whom")
-    encodings = {guess.encoding for _, guess in guesses.values()}
-    if encodings != {"utf-8"}:
+    encodings = {guess.encoding for _, guess in guesses.values()} - {"ascii"}
+    if encodings - {"utf-8"}:
         found.put("encoding", next(one for one in sorted(encodings) if one != "utf-8"), "how the letters are written")
         if len(encodings) > 1:
             found.lacking.append(

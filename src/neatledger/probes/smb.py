@@ -7,6 +7,7 @@ from urllib.parse import urlsplit
 
 from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
+from neatledger.probes.directory import account_setting, is_directory
 
 __all__ = ["probe"]
 
@@ -51,8 +52,11 @@ def probe(address: str, hints: Hints) -> Proposal:
         except (Refused, Lost) as error:
             found.lacking.append(f"its accounts ({error}): --accounts ldaps://… where a directory keeps them")
         found.notes.append("Signed" + (" and encrypted." if session.is_encrypted else ", not encrypted."))
-    if hints.said.get("accounts"):
-        found.put("accounts", hints.said["accounts"])
+    if is_directory(str(hints.said.get("accounts") or "")):
+        setting, notes, lacking = account_setting(str(hints.said["accounts"]), hints)
+        found.put("accounts", setting, "of a directory")
+        found.notes += notes
+        found.lacking += lacking
     return found
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
+from neatledger.probes.directory import account_setting, is_directory
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.passwdaccounts import read_passwd_accounts
 
@@ -63,9 +64,15 @@ def _file_system(path: str) -> str:
 
 
 def _accounts(found: Proposal, hints: Hints, path: str) -> None:
+    elsewhere = str(hints.said.get("accounts") or "")
+    if is_directory(elsewhere):
+        setting, notes, lacking = account_setting(elsewhere, hints)
+        found.put("accounts", setting, "of a directory")
+        found.notes += notes
+        found.lacking += lacking
+        return
     files = {one: str(Path(hints.said[one]).resolve()) for one in ("passwd", "group") if hints.said.get(one)}
-    setting = files or hints.said.get("accounts") or "machine"
-    found.put("accounts", setting, "" if files else "this machine's own")
+    found.put("accounts", files or "machine", "" if files else "this machine's own")
     context = SourceContext(
         hints.system, hints.office_dir, found.settings, _NO_DAY, lambda _: None, hints.credentials
     )

@@ -9,7 +9,7 @@ from urllib.parse import urljoin, urlsplit
 
 from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
-from neatledger.probes.directory import account_setting
+from neatledger.probes.directory import account_setting, is_directory
 from neatledger.sources.contract import SourceContext
 
 __all__ = ["probe"]
@@ -54,7 +54,7 @@ def _proposal(dav: str, scim: str, sharing: str, web: dict[str, Any], address: s
     accounts = str(hints.said.get("accounts") or "")
     if scim:
         found.put("accounts", {"scim": scim}, "people and groups over SCIM")
-    elif accounts.casefold().startswith(("ldap://", "ldaps://")) or accounts.endswith(".ldif"):
+    elif is_directory(accounts):
         setting, notes, lacking = account_setting(accounts, hints)
         found.put("accounts", setting)
         found.notes += notes

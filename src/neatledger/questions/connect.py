@@ -32,6 +32,11 @@ class Tried:
     message: str
     hint: str = ""
 
+    @property
+    def is_partly(self) -> bool:
+        """Tell whether it answers, and something of it cannot be had."""
+        return self.works and bool(self.hint)
+
 
 def ask(
     office_dir: Path,
@@ -81,7 +86,7 @@ def try_settings(
         except OSError as error:
             yield Tried(name, part, False, f"{error.filename or ''}: {error.strerror}".lstrip(": "))
         else:
-            yield Tried(name, part, not hint, message, hint)
+            yield Tried(name, part, True, message, hint)
 
 
 Work = Callable[[], tuple[str, str]]

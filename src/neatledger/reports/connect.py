@@ -33,14 +33,17 @@ def tried_report(tried: Sequence[_Tried]) -> Report:
         Column("message", "WHAT THERE IS", wraps=True),
         Column("hint", "WHAT TO DO", wraps=True),
     )
-    rows: list[Row] = [
-        {"system": one.system, "part": one.part, "works": "yes" if one.works else "no", "message": one.message}
-        | {"hint": one.hint}
-        for one in tried
-    ]
+    rows: list[Row] = []
+    for one in tried:
+        works = "partly" if one.works and one.hint else "yes" if one.works else "no"
+        row: Row = {"system": one.system, "part": one.part, "works": works}
+        rows.append({**row, "message": one.message, "hint": one.hint})
     failing = sum(not one.works for one in tried)
     headline = f"{count_of(len(tried), 'part')} tried: "
-    headline += f"{failing} {'does' if failing == 1 else 'do'} not work." if failing else "all work."
+    partly = sum(one.works and bool(one.hint) for one in tried)
+    words = [f"{failing} {'does' if failing == 1 else 'do'} not work"] if failing else []
+    words += [f"{partly} in part"] if partly else []
+    headline += f"{', '.join(words) or 'all work'}."
     return Report("tried", headline, columns, rows, [], "nothing to try")
 
 
