@@ -181,7 +181,7 @@ WRONG = [
     (["access", "--below", "barn:/nowhere", "--office", "OFFICE"], "no folder of this name was counted"),
     (["changes", "--office", "OFFICE"], "no older count to compare with"),
     (["new", "OFFICE", "--tree", "barn=/"], "there is an office already"),
-    (["new", "X", "--tree", "barn"], "not a tree: 'barn'"),
+    (["new", "X", "--tree", "barn"], "not a system: 'barn'"),
     (["new", "X", "--tree", "barn=/nowhere"], "there is no folder /nowhere"),
     (["new", "X", "--tree", "1=/"], "beginning with a letter"),
     (["new", "X", "--tree", "barn=/", "--passwd", "p"], "--passwd and --group go together"),

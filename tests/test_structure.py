@@ -43,7 +43,8 @@ FLOORS = {
     },
     "papers": {"questions", "faces", "reports", "formats", "core"},
     "app": {"questions", "faces", "office", "core"},
-    "questions": {"office", "ledger", "sources", "carriers", "formats", "core"},
+    "questions": {"office", "ledger", "sources", "probes", "carriers", "formats", "core"},
+    "probes": {"sources", "formats", "core"},
     "faces": {"formats", "reports", "core"},
     "office": {"formats", "core"},
     "ledger": {"formats", "core"},
@@ -69,6 +70,7 @@ ROOMS = (
     "reviews",
     "checks",
     "drafting",
+    "grouping",
 )
 MOST_OF_THE_CODE = 0.25
 

@@ -11,7 +11,6 @@ from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.office.edit import add_system, system_text
-from neatledger.probes.contract import Proposal
 from neatledger.questions import connect
 from neatledger.reports.connect import columns_report, told_lines, tried_report
 
@@ -38,9 +37,7 @@ def add_hints(parser: argparse.ArgumentParser) -> None:
     more.add_argument("--base", help="below which entry of a directory the people lie")
     more.add_argument("--share", action="append", metavar="NAME", help="a share to read (default: all)")
     more.add_argument("--accounts", metavar="ADDRESS", help="the directory that keeps the accounts, or its export")
-    more.add_argument(
-        "--column", action="append", metavar="TABLE.OURS=THEIRS", help="which column of a table is which"
-    )
+    more.add_argument("--column", action="append", metavar="TABLE.OURS=THEIRS", help="which column is which")
     more.add_argument("--passwd", metavar="FILE", help="a tree's accounts, as passwd(5)")
     more.add_argument("--group", metavar="FILE", help="a tree's groups, as group(5)")
     more.add_argument("--homes", action="append", metavar="PATH", help="a folder of homes in it")
@@ -73,7 +70,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     said = hints_of(args)
     ask = (lambda _: "") if args.yes else app.ask
     with app.progress(f"asking {args.address[0]}"):
-        found = connect.ask(app.office_dir, args.name, args.address, said, ask, app.credentials_for(args.name))
+        found = connect.ask(app.office_dir, args.name, args.address, said, ask, app.credentials_for)
         tried = list(connect.try_settings(app.office_dir, args.name, found.settings, app.credentials_for))
     text = system_text(args.name, found.settings, found.comments)
     if app.output.form == "table":
@@ -94,7 +91,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0 if works else 1
 
 
-def keep_passwords(app: App, name: str, found: Proposal) -> None:
+def keep_passwords(app: App, name: str, found: connect.Proposal) -> None:
     """Offer to keep the passwords that were asked for, named by what they are for."""
     for service, user in _users(name, found.settings):
         if app.was_prompted(user) and app.agrees(f"Keep the password of {user} in the keyring, as '{service}'?"):

@@ -14,7 +14,6 @@ from neatledger.errors import OfficeError, UsageError
 from neatledger.files import write_file
 from neatledger.office.first import SCHEMA_NAME, first_plan
 from neatledger.office.read import PLAN_NAME, load_schema
-from neatledger.probes.contract import Proposal
 from neatledger.questions import connect
 from neatledger.reports.connect import told_lines
 
@@ -44,7 +43,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if bool(args.passwd) != bool(args.group):
         raise UsageError("--passwd and --group go together")
     said = hints_of(args)
-    found: dict[str, Proposal] = {}
+    found: dict[str, connect.Proposal] = {}
     for text in (*args.tree, *args.system):
         name, equals, address = text.partition("=")
         if not equals or not address:
@@ -66,10 +65,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def _proposal(app: App, office_dir: Path, name: str, address: str, said: Mapping[str, Any]) -> Proposal:
+def _proposal(app: App, office_dir: Path, name: str, address: str, said: Mapping[str, Any]) -> connect.Proposal:
     addresses = [address] if "://" in address else address.split(",")
     with app.progress(f"asking {address}"):
-        return connect.ask(office_dir, name, addresses, said, app.ask, app.credentials_for(name))
+        return connect.ask(office_dir, name, addresses, said, app.ask, app.credentials_for)
 
 
 def _write(office_dir: Path, target: Path, text: str) -> None:

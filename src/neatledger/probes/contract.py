@@ -18,7 +18,7 @@ class Hints:
 
     `said` is by option (user, ca, base, shares, homes, token, accounts, plain …); `ask` puts a question on the
     terminal and returns the answer, or nothing where nobody is there to be asked; `credentials` gives the name and
-    the password for a user of a host.
+    the password for a user of a host, `account_credentials` where accounts are kept.
     """
 
     system: str
@@ -26,6 +26,7 @@ class Hints:
     said: Mapping[str, Any]
     ask: Callable[[str], str]
     credentials: Callable[[str, str], Credentials]
+    account_credentials: Callable[[str, str], Credentials]
 
     def text(self, name: str, question: str = "") -> str:
         """Return what was said under a name; else what is answered, where a question is given."""

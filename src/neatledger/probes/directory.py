@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+from collections.abc import Mapping
 from contextlib import suppress
 from datetime import date
 from pathlib import Path
@@ -16,6 +17,7 @@ from neatledger.sources.contract import SourceContext
 __all__ = ["account_setting", "is_directory", "probe"]
 
 _HEADS = ("ldap://", "ldaps://")
+_SMALLER_PAGES = (100, 50, 20)
 
 
 def probe(address: str, hints: Hints) -> Proposal:
@@ -47,14 +49,28 @@ def account_setting(address: str, hints: Hints) -> tuple[dict[str, Any], list[st
             return setting, notes, lacking
     if hints.said.get("ids"):
         setting["ids"] = str(hints.said["ids"])
-    settings = {"source": "directory", "accounts": setting}
-    context = SourceContext(hints.system, hints.office_dir, settings, date.today(), lambda _: None, hints.credentials)
-    accounts, groups, not_seen = read_ldap_accounts(context, setting)
+    context = _context(hints, {"source": "directory", "accounts": setting})
+    for page in (0, *_SMALLER_PAGES):
+        if page:
+            setting["ldap"]["page"] = page
+        try:
+            accounts, groups, not_seen = read_ldap_accounts(context, setting)
+        except SourceError as error:
+            # A server may bound how many entries it tells at once, and does not say where the bound is.
+            if "page size" not in error.what or page == _SMALLER_PAGES[-1]:
+                raise
+        else:
+            break
     notes.append(f"{len(accounts)} accounts and {len(groups)} groups are read there.")
     if not accounts and groups and "ids" not in setting:
         lacking.append("the accounts: perhaps they have identifiers of the other sort: --ids sid or --ids number")
     notes += [f"Not read: {one.why}" for one in not_seen[:3]]
     return setting, notes, lacking
+
+
+def _context(hints: Hints, settings: Mapping[str, Any]) -> SourceContext:
+    words = hints.system, hints.office_dir, settings
+    return SourceContext(*words, date.today(), lambda _: None, hints.account_credentials)
 
 
 def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> dict[str, Any]:
@@ -70,7 +86,7 @@ def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> d
         setting["allow-plain"] = True
     if hints.said.get("sign-in"):
         setting["sign-in"] = str(hints.said["sign-in"])
-    context = SourceContext(hints.system, hints.office_dir, {}, date.today(), lambda _: None, hints.credentials)
+    context = _context(hints, {})
     connection = make_connection(context, setting, "")
     try:
         connection.open()
@@ -86,6 +102,9 @@ def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> d
     finally:
         with suppress(Exception):
             connection.unbind()
+        with suppress(Exception):
+            # What never was open the library leaves behind.
+            connection.socket.close()
     told = {key.casefold(): values for key, values in (rows[0]["raw_attributes"].items() if rows else ())}
     bases = [value.decode("utf-8", "replace") for value in told.get("namingcontexts", ())]
     usual = [value.decode("utf-8", "replace") for value in told.get("defaultnamingcontext", ())]

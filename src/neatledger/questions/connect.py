@@ -17,7 +17,7 @@ from neatledger.probes.contract import Hints, Proposal
 from neatledger.probes.table import probe
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["Tried", "ask", "try_all", "try_settings"]
+__all__ = ["Proposal", "Tried", "ask", "try_all", "try_settings"]
 
 AskCredentials = Callable[[str, str], Credentials]
 
@@ -44,11 +44,12 @@ def ask(
     addresses: Sequence[str],
     said: Mapping[str, Any],
     answer: Callable[[str], str],
-    credentials: AskCredentials,
+    credentials_for: Callable[[str], AskCredentials],
 ) -> Proposal:
     """Return what an address, or the files of a listing, come to; raises `UsageError` and `SourceError`."""
     with extras_for("connect"):
-        return probe(list(addresses), Hints(system, office_dir, said, answer, credentials))
+        mine, accounts = credentials_for(system), credentials_for(f"{system} accounts")
+        return probe(list(addresses), Hints(system, office_dir, said, answer, mine, accounts))
 
 
 def try_all(
@@ -166,10 +167,7 @@ def _listing(context: SourceContext) -> tuple[str, str]:
     text = f"{survey.folders.rows:,} folders, {survey.files:,} files"
     unread = [one for one in survey.not_seen if one.why]
     if unread:
-        return (
-            f"{text}; {len(unread):,} things not read, the first: {unread[0].why}",
-            "counts --not-seen, once gathered",
-        )
+        return f"{text}; {_not_read(unread)}", _SEE
     return text, ""
 
 
@@ -181,7 +179,7 @@ def _accounts(context: SourceContext) -> tuple[str, str]:
     if not found.accounts:
         return text, "nobody is told: see accounts: in the plan"
     if found.not_seen:
-        return f"{text}; {len(found.not_seen):,} things not read, the first: {found.not_seen[0].why}", "see the line"
+        return f"{text}; {_not_read(found.not_seen)}", _SEE
     return text, ""
 
 
@@ -195,7 +193,7 @@ def _sharing(context: SourceContext) -> tuple[str, str]:
     assert shared is not None, "asked where the plan names it"
     text = f"{len(shared.teams)} team folders, {len(shared.links)} links, {len(shared.hand_outs)} hand-outs"
     more = found.not_seen[before:]
-    return (f"{text}; {len(more)} rows not read, the first: {more[0].why}", "see the row") if more else (text, "")
+    return (f"{text}; {_not_read(more)}", _SEE) if more else (text, "")
 
 
 def _limits(context: SourceContext) -> tuple[str, str]:
@@ -204,5 +202,13 @@ def _limits(context: SourceContext) -> tuple[str, str]:
     not_seen: list[NotSeen] = []
     count = len(read_limits(context, not_seen))
     if not_seen:
-        return f"{count} limits; {len(not_seen)} not read, the first: {not_seen[0].why}", "see the row"
+        return f"{count} limits; {_not_read(not_seen)}", _SEE
     return f"{count} limits", ""
+
+
+_SEE = "gather it, and counts --not-seen lists them"
+
+
+def _not_read(missed: Sequence[NotSeen]) -> str:
+    things = "1 thing" if len(missed) == 1 else f"{len(missed):,} things, the first"
+    return f"not read: {things}: {missed[0].why}"

@@ -171,6 +171,9 @@ def _of_system(office: Office, system: str, ids: Mapping[tuple[str, str], str], 
     people = {person: mine for person, mine in people.items() if person not in shut}
     for person in sorted(shut):
         found.questions.append(Question(f"{system}: {person}", "the account cannot be used there: is that meant?"))
+    if not people:
+        # Whose accounts these are is asked first: without people nothing can be granted.
+        return
     planned = office.plan.systems.get(system)
     homes = list(planned.homes) if planned is not None else []
     if not homes:
