@@ -106,6 +106,9 @@ def _explain_value(
                 if key not in instance:
                     yield path, f"no `{key}`", f"the key `{key}`"
         case "oneOf" if all(isinstance(option, dict) and set(option) == {"required"} for option in rule):
+            if not isinstance(instance, dict):
+                # That it is no mapping is told by itself.
+                return
             keys = [option["required"][0] for option in rule]
             given = [key for key in keys if key in instance]
             yield path, " and ".join(given) or "none of them", "exactly one of: " + ", ".join(keys)

@@ -16,6 +16,7 @@ from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.groups import GroupStep
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.ledger.journal import Event, Journal, Run
 from neatledger.questions.office import Office
@@ -217,8 +218,13 @@ class _Driver:
             path = step.place.path if step.place else b""
             if batch and (key in taken or any(path.startswith(one) for one in made)):
                 break
+            if batch and isinstance(step, GroupStep):
+                break
             batch.append(place)
             taken.add(key)
+            if isinstance(step, GroupStep):
+                # Who is put into a group, and what names it, is known when it is there.
+                break
             if isinstance(step, FolderStep):
                 made.append(step.path.rstrip(b"/"))
         return batch

@@ -1,0 +1,119 @@
+"""The plan told: every fault at once, what it says by line, and names that no system knows."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import random
+from pathlib import Path
+
+import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatledger.errors import PlanError
+from neatledger.office.read import parse_plan
+
+GOOD = """\
+office: X
+systems:
+  barn: {source: tree, path: /srv}
+  loft: {source: smb, host: loft}
+people:
+  ada: {name: Ada, accounts: {barn: ada}}
+  bo: {name: Bo, email: bo@x.example}
+groups:
+  vets: {members: [ada, bo]}
+folders:
+  barn:/R: {grants: {vets: write}}
+  barn:/S: {closed: true, grants: {ada: read}}
+expectations:
+  - {folder: "barn:/R", at-most: read, holders: [guests]}
+  - {folder: "barn:/S", at-least: read, holders: [ada]}
+bands:
+  home: {limit: 10 GB}
+limits:
+  folders:
+    barn:/R: {band: home}
+    barn:/S: {limit: 5 GB}
+"""
+# A slip, and what is told of it: each by itself, none of which hides another or makes another up.
+SLIPS = [
+    ("{source: tree, path: /srv}", "{source: tree, path: /srv, bogus: 1}", "the key 'bogus'"),
+    ("{source: smb, host: loft}", "{source: smb}", "a smb without `host`"),
+    ("{name: Ada,", "{nmae: Ada,", "the key 'nmae'; expected name?"),
+    ("email: bo@x.example", "kind: boss", "'boss'"),
+    ("[ada, bo]", "[ada, bbo]", "'bbo'; expected bo?"),
+    ("{vets: write}", "{vets: wrte}", "'wrte'; expected write?"),
+    ("{ada: read}", "{adda: read}", "'adda'; expected ada?"),
+    ('"barn:/R", at-most: read', '"barn:/R", at-most: rea', "'rea'; expected read?"),
+    ('"barn:/S", at-least: read, holders: [ada]', '"barn:/S", at-least: read, holders: [aada]', "'aada'"),
+    ("{limit: 10 GB}", "{limit: 10 XB}", "'10 XB'"),
+    ("{band: home}", "{band: hom}", "the band 'hom'"),
+    ("{limit: 5 GB}", "{limit: 5 GG}", "'5 GG'"),
+    ("barn:/S: {closed", "barnn:/S: {closed", "the system 'barnn'"),
+]
+
+
+@given(st.sets(st.integers(0, len(SLIPS) - 1), min_size=1))
+def test_each_slip_is_told_whatever_others_there_are(chosen: set[int]) -> None:
+    text = GOOD
+    for number in chosen:
+        before, after, _ = SLIPS[number]
+        assert before in text
+        text = text.replace(before, after, 1)
+    with pytest.raises(PlanError) as caught:
+        parse_plan(text, "p")
+    told = [str(fault) for fault in caught.value.faults]
+    assert len(told) == len(chosen), told
+    for number in chosen:
+        _, after, said = SLIPS[number]
+        line = next(n for n, one in enumerate(text.splitlines(), start=1) if after in one)
+        assert any(one.startswith(f"p:{line}:") and said in one for one in told), (said, told)
+
+
+def test_a_key_twice_and_a_group_called_as_a_class_are_told_with_the_rest() -> None:
+    text = GOOD.replace("  vets:", "  staff: {members: [ada]}\n  vets:").replace("bo: {name: Bo,", "ada: {name: Bo,")
+    with pytest.raises(PlanError) as caught:
+        parse_plan(text, "p")
+    told = "\n".join(map(str, caught.value.faults))
+    assert "'ada' for the second time" in told and "names: {SYSTEM: staff}" in told and "'bo'" in told
+
+
+@given(st.integers(0, 10**6))
+def test_whatever_is_in_a_plan_it_is_read_or_told(seed: int) -> None:
+    """Anything anywhere in the values of a plan: no error but the family's."""
+    rng = random.Random(seed)
+    value = yaml.safe_load(GOOD)
+    for _ in range(rng.randint(1, 4)):
+        here = value
+        while isinstance(here, dict | list) and here and rng.random() < 0.8:
+            key = rng.choice(list(here)) if isinstance(here, dict) else rng.randrange(len(here))
+            if rng.random() < 0.4 or not isinstance(here[key], dict | list):
+                here[key] = rng.choice([None, 7, "x", [], {}, ["x"], {"x": 1}, True, -1.5, "barn:/R", "2026-02-31"])
+                break
+            here = here[key]
+    try:
+        parse_plan(yaml.safe_dump(value), "p")
+    except PlanError as error:
+        assert error.faults
+
+
+def test_what_the_plan_says_is_told_by_line_and_unknown_names_too(demo: Path, run) -> None:
+    lines = (demo / "office.yaml").read_text().splitlines()
+    told = run("plan", "--show", "barn:/Payroll", "--format", "csv", "--office", demo).stdout
+    rows = list(csv.DictReader(io.StringIO(told)))
+    grant = next(row for row in rows if row["says"] == "payroll write")
+    assert "payroll: write" in lines[int(grant["line"]) - 1] and grant["people"] == "finch stone thorne"
+    said = {row["says"] for row in rows}
+    assert {"closed: nothing comes from above it", "decides: stone", "sensitive", "limit: no limit"} <= said
+    told = run("plan", "--show", "Tess Thistle", "--format", "csv", "--office", demo).stdout
+    rows = list(csv.DictReader(io.StringIO(told)))
+    assert {"in students", "band: person", "barn: tthistle"} <= {row["says"] for row in rows}
+    assert all("thistle" in lines[int(row["line"]) - 1] for row in rows if row["about"] in ("person", "account"))
+    checked = run("plan", "--check", "--format", "csv", "--office", demo, status=1).stdout
+    assert {row["name"] for row in csv.DictReader(io.StringIO(checked))} == {"lteal", "barn:/Imaging/From outside"}
+    assert "no person 'nobodyy'" in run("plan", "--show", "nobodyy", "--office", demo, status=2).stderr
+    assert json.loads(run("plan", "--schema", "--office", demo).stdout)["title"] == "office.yaml"
