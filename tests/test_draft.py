@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import shutil
 from datetime import date
 from pathlib import Path
 
@@ -12,12 +13,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatledger.core.drafting.grants import SAYABLE, GrantDrafter
+from neatledger.core.drafting.limits import FoundOn, LimitDrafter
 from neatledger.core.drafting.people import draft_people, login_forms
+from neatledger.core.drafting.sharing import draft_rules
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.people.principals import Principal
+from neatledger.core.plan.limits import On, Settings
 from neatledger.core.plan.plan import Kind
+from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.survey.accounts import Account
+from neatledger.core.survey.shared import Audience, Link, Shared
 from neatledger.questions import check, draft, worklist
 from neatledger.questions.office import open_office
 from step_offices import carry, gathered, with_random_plan
@@ -132,3 +138,100 @@ def test_the_sample_offices_draft_is_short_and_merges_with_what_is_there(demo: P
     assert plan.people["moss"].accounts.keys() == {"barn", "loft", "meadow"}
     asked = run("draft", "--office", demo).stdout
     assert "everyone may write there" in asked and "a slip, or meant?" in asked
+
+
+def status(limit: int, enforced: bool = True) -> Settings:
+    return Settings(limit, enforced)
+
+
+@given(st.integers(0, 10**6))
+def test_bands_say_every_limit_again_and_slips_are_asked_about(seed: int) -> None:
+    """Folders and people with limits by lot: what the plan says of each place is what was found, or a question."""
+    rng = random.Random(seed)
+    usual = rng.choice([2_000_000, 5_000_000])
+    names = [f"h{number}" for number in range(rng.randint(3, 9))]
+    found, asked_of = [], set()
+    for name in names:
+        kind = rng.choice(["usual"] * 6 + ["other", "unit", "zero", "none"])
+        if kind == "none":
+            asked_of.add(name)
+            continue
+        limit = {"usual": usual, "other": 3_333_333, "unit": usual * 1000, "zero": 0}[kind]
+        found.append(FoundOn(On.FOLDER, f"/Homes/{name}", status(limit)))
+    drafter = LimitDrafter(["home"])
+    drafter.add("barn", found, {"/Homes": names}, ["/Homes"], [])
+    drafted = drafter.found
+    asked = " ".join(f"{one.place} {one.text}" for one in drafted.questions)
+    said: dict[str, int] = {}
+    for one in sorted(drafted.limits, key=lambda one: "*" not in one.key):
+        settings = one.own or drafted.bands[one.band]
+        places = names if "*" in one.key else [one.key.rpartition("/")[2]]
+        said |= dict.fromkeys(places, settings.limit)
+    for one in found:
+        name = one.name.rpartition("/")[2]
+        assert said.get(name) == one.settings.limit or f"/Homes/{name} " in f"{asked} ", (name, asked)
+    if any("*" in one.key for one in drafted.limits):
+        assert all(name in asked for name in asked_of) and len(drafted.bands) <= 2
+        assert "home" not in drafted.bands, "a name that is taken stays what it was"
+
+
+DAY = date(2026, 11, 29)
+
+
+def link(number: int, **more: object) -> Link:
+    words = {"rights": Right.READ, "audience": Audience.ANYONE, "made": date(2026, 11, 1), "password": True}
+    words |= {"expires": date(2026, 12, 20)}
+    return Link(str(number), "ada", b"/x", **(words | more))  # type: ignore[arg-type]
+
+
+def test_sharing_is_said_as_it_is_lived_and_what_is_not_is_asked() -> None:
+    links = [link(number) for number in range(6)]
+    slips = [link(7, password=False), link(8, expires=None), link(9, rights=Right.READ | Right.ADD)]
+    dead = [link(10, is_on=False, password=False), link(11, expires=date(2026, 1, 1))]
+    found = draft_rules("meadow", Shared(links=(*links, *slips, *dead)), DAY, lambda _: False)
+    rule = found.whole
+    assert (rule.open_links, rule.password, rule.link_days, rule.guests) == ("read", True, 49, None)
+    assert sorted(one.place for one in found.questions) == [f"meadow: link {number}" for number in (7, 8, 9)]
+    few = draft_rules("meadow", Shared(links=tuple(links[:2])), DAY, lambda _: False)
+    assert few.whole.password is None and few.whole.link_days is None, "of two nothing can be told"
+    told = PlacedRule(RuleOn.SYSTEM, "meadow", SharingRule(link_days=30))
+    assert draft_rules("meadow", Shared(rules=(told,)), DAY, lambda _: False).whole.link_days == 30
+
+
+HOMES = {"barn:/Homes/hlark", "barn:/Homes/nwren"}
+
+
+def places_of(run, where: Path, name: str) -> set[str]:
+    found = run("check", "--only", name, "--format", "json", "--office", where, status=None).stdout
+    return {row["place"] for row in json.loads(found)["rows"]}
+
+
+def test_a_whole_plan_is_drafted_of_the_sample_office_and_taken_out_again(
+    made_demo: Path, tmp_path: Path, run
+) -> None:
+    shutil.copytree(made_demo, tmp_path / "o")
+    text = (tmp_path / "o" / "office.yaml").read_text()
+    bare = text[: text.index("\npeople:")].replace("    homes: [/Homes]\n", "") + "\n"
+    (tmp_path / "o" / "office.yaml").write_text(bare)
+    told = run("draft", "--write", "--office", tmp_path / "o").stdout
+    assert "a unit too large (1000)" in told and "a limit of zero" in told and "a person, or a thing" in told
+    plan = open_office(tmp_path / "o").plan
+    homes = {one.name: one.settings.limit for one in plan.space.limits if one.on is On.FOLDER}
+    assert homes["/Homes/*"] == 2_000_000 and homes["/Homes/jhale"] == 10_000_000 and "/Homes/nwren" not in homes
+    assert plan.systems["barn"].homes == (b"/Homes",) and plan.sharing.rules
+    for name, left in (("limit-differs", set()), ("off-band", HOMES)):
+        assert places_of(run, tmp_path / "o", name) <= left, name
+    assert "for desk@clinic.example, who has no account" in told
+    run("draft", "--undo", "--office", tmp_path / "o")
+    assert (tmp_path / "o" / "office.yaml").read_text().split() == bare.split()
+
+
+def test_accounts_of_people_whom_the_plan_has_are_asked_about_and_not_drafted_again(demo: Path, run) -> None:
+    text = (demo / "office.yaml").read_text()
+    head = text[: text.index("\npeople:")]
+    (demo / "office.yaml").write_text(
+        f"{head}\npeople:\n  moss: {{name: Dilys Moss, email: moss@pellowmere.example, accounts: {{barn: dmoss}}}}\n"
+    )
+    found = draft.ask(open_office(demo))
+    assert not any(one.name == "Dilys Moss" for one in found.people)
+    assert any(one.place == "meadow:moss" and "moss's?" in one.text for one in found.questions)

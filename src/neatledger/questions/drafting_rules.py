@@ -111,7 +111,7 @@ def draft_sharing(office: Office, ids: Ids) -> dict[str, DraftRules]:
             system,
             shared,
             office.day,
-            lambda name, kinds=kinds: kinds.get(name) is Kind.GUEST,  # type: ignore[misc]
+            lambda name, kinds=kinds: kinds[name] is Kind.GUEST if name in kinds else None,  # type: ignore[misc]
         )
         known, rules.others = rules.others, []
         for one in known:

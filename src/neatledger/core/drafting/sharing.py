@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import date
 
@@ -26,10 +26,11 @@ class DraftRules:
     questions: list[Question] = field(default_factory=list)
 
 
-def draft_rules(system: str, shared: Shared, day: date, is_guest: Callable[[str], bool]) -> DraftRules:
+def draft_rules(system: str, shared: Shared, day: date, is_guest: Callable[[str], bool | None]) -> DraftRules:
     """Return the rules of a service: those that it has, and tighter ones where everything shared keeps to them.
 
-    What but few of many do not keep to is a rule all the same, and they are questions.
+    What but few of many do not keep to is a rule all the same, and they are questions; so is what was shared with
+    somebody of whom `is_guest` does not know (None), for a plan lists its guests.
     """
     links = [one for one in shared.links if not one.is_doubtful and not one.why_dead(day)]
     hand_outs = [one for one in shared.hand_outs if not one.is_untold and one.is_live(day)]
@@ -42,7 +43,21 @@ def draft_rules(system: str, shared: Shared, day: date, is_guest: Callable[[str]
     for lived in (_open_links(system, links, found), _ends(system, links, found), _passwords(system, links, found)):
         found.whole = found.whole.tighter(lived)
     found.whole = found.whole.tighter(_passing(hand_outs)).tighter(_guests(shared, links, hand_outs, is_guest))
+    for who, what in _named(links, hand_outs):
+        if "@" in who and is_guest(who) is None:
+            found.questions.append(
+                Question(f"{system}: {what}", f"for {who}, who has no account there: is that meant?")
+            )
     return found
+
+
+def _named(links: list[Link], hand_outs: list[HandOut]) -> Iterator[tuple[str, str]]:
+    """Yield for whom by name something is, and what."""
+    for one in links:
+        for name in one.named:
+            yield name, f"link {one.id}"
+    for each in hand_outs:
+        yield each.receiver, f"hand-out {each.id}"
 
 
 def _is_most(some: int, all_of: int) -> bool:
@@ -93,7 +108,7 @@ def _passing(hand_outs: list[HandOut]) -> SharingRule:
 
 
 def _guests(
-    shared: Shared, links: list[Link], hand_outs: list[HandOut], is_guest: Callable[[str], bool]
+    shared: Shared, links: list[Link], hand_outs: list[HandOut], is_guest: Callable[[str], bool | None]
 ) -> SharingRule:
     """Return who outside is reached: nobody, or those whom the plan then lists."""
     named = [one.receiver for one in hand_outs] + [name for link in links for name in link.named]
