@@ -183,6 +183,7 @@ def daily(words: argparse.Namespace) -> None:
         "compare": (["compare", "p7", "p8"], ""),
         "most": (["most"], ""),
         "draft": (["draft"], "≤ 20 s"),
+        "groups --suggest": (["groups", "--suggest"], "≤ 30 s"),
         "changes between two counts": (["changes"], ""),
         "report office, a page": (["report", "office", "-o", str(words.dir / "office.html")], "≤ 15 s"),
     }
