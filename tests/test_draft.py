@@ -24,6 +24,8 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
 from neatledger.core.survey.accounts import Account
 from neatledger.core.survey.shared import Audience, Link, Shared
+from neatledger.ledger.locations import find_location
+from neatledger.office.addresses import parse_address
 from neatledger.questions import check, draft, worklist
 from neatledger.questions.office import open_office
 from step_offices import carry, gathered, with_random_plan
@@ -235,3 +237,74 @@ def test_accounts_of_people_whom_the_plan_has_are_asked_about_and_not_drafted_ag
     found = draft.ask(open_office(demo))
     assert not any(one.name == "Dilys Moss" for one in found.people)
     assert any(one.place == "meadow:moss" and "moss's?" in one.text for one in found.questions)
+
+
+DOMAIN = "S-1-5-21-1-2-3"
+MASKS = {"read": "0x1200a9", "write": "0x1301bf"}
+
+
+def make_hidden(folder: Path, rng: random.Random, noise: int) -> tuple[dict[str, dict[str, str]], dict[str, str]]:
+    """Write a listing that a hidden plan would make, with stray entries by lot; return its grants and the strays."""
+    people = [f"p{number}" for number in range(rng.randint(6, 25))]
+    groups = {f"g{n}": rng.sample(people, rng.randint(2, len(people) // 2)) for n in range(rng.randint(2, 7))}
+    sids = {name: f"{DOMAIN}-{number}" for number, name in enumerate([*people, *groups], 1100)}
+    rows = (f"{p},{sids[p]},Person {p.title()}x{n},{p}@x.example" for n, p in enumerate(people))
+    (folder / "people.csv").write_text("\n".join(["login,id,name,email", *rows]))
+    (folder / "groups.csv").write_text("\n".join(["name,id", *(f"{group},{sids[group]}" for group in groups)]))
+    inside = (f"{group},{one}" for group, some in groups.items() for one in some)
+    (folder / "members.csv").write_text("\n".join(["group,member", *inside]))
+    paths = ["/"]
+    for number in range(rng.randint(10, 40)):
+        paths.append(f"{rng.choice(paths).rstrip('/')}/f{number}")
+    hidden, closed = {}, set()
+    for path in rng.sample(paths[1:], rng.randint(2, 8)):
+        holders = rng.sample([*groups, rng.choice(people)], rng.randint(1, 3))
+        hidden[path] = {one: rng.choice(list(MASKS)) for one in holders}
+        closed |= {path} if rng.random() < 0.6 else set()
+    strays = {rng.choice(paths[1:]): rng.choice(people) for _ in range(noise)}
+    lines = ["path,type,list"]
+    for path in sorted(paths):
+        aces, here, is_open = [], path, True
+        while here:
+            if is_open:
+                aces += [(sids[one], level) for one, level in hidden.get(here, {}).items()]
+                is_open = here not in closed
+            aces += [(sids[strays[here]], "write")] if here in strays else []
+            here = "" if here == "/" else here.rpartition("/")[0] or "/"
+        text = "".join(f"(A;OICI;{MASKS[level]};;;{one})" for one, level in aces)
+        lines.append(f'{path},folder,"O:BAD:PAI(A;OICI;FA;;;BA){text}"')
+    (folder / "e.csv").write_text("\n".join(lines))
+    accounts = "{people: people.csv, groups: groups.csv, members: members.csv}"
+    system = f"{{source: listing, lists: nt, path: e.csv, accounts: {accounts}}}"
+    (folder / "office.yaml").write_text(f"office: X\nsystems: {{loft: {system}}}\n")
+    return hidden, strays
+
+
+@pytest.mark.seeds(5)
+def test_a_draft_is_no_longer_than_the_hidden_plan_and_names_the_noise(seed: int, tmp_path: Path, run) -> None:
+    rng = random.Random(seed)
+    hidden, strays = make_hidden(tmp_path, rng, 2 * (seed % 2))
+    run("gather", "--quiet", "--office", tmp_path)
+    before = open_office(tmp_path, today=date.today())
+    found = draft.ask(before)
+    run("draft", "--write", "--office", tmp_path)
+    now = open_office(tmp_path, today=date.today())
+    asked = {str(one.place): one.text for one in found.questions}
+    for one in check.ask_anew(now, ["plan-differs"]):
+        assert str(one.place) in asked, one
+    if not strays:
+        assert len(found.folders) <= len(hidden)
+        assert sum(len(one.grants) for one in found.folders) <= sum(map(len, hidden.values()))
+    drafted = {str(one.address): one.grants for one in found.folders}
+    for path, login in strays.items():
+        person = next(one.id for one in found.people if one.principals[0].account.login == login)
+        said = f"loft:{path}" in drafted or person in asked.get(f"loft:{path}", "")
+        above = path.rpartition("/")[0] or "/"
+        gained = rights_of(before, path, login) - rights_of(before, above, login)
+        assert said or not gained, "a stray entry is neither in the plan nor asked about"
+
+
+def rights_of(office, path: str, login: str) -> set[Right]:
+    address = parse_address(f"loft:{path}")
+    mine = [one for one in office.principals["loft"] if one.account.login == login]
+    return set(office.systems.access(find_location(office.readers["loft"], address), mine).rights & TOLD)

@@ -194,15 +194,16 @@ class _Drafting:
             levels[name] = level
         above = said if said is not None else parent
         closed = any(more & ~has for more, has in zip(above, here, strict=True))
+        has = tuple(levels.values())
         if said is not None and not closed:
             levels = {
                 name: level if here[n] != said[n] else Level.NONE for n, (name, level) in enumerate(levels.items())
             }
         hints = self._hints_of(row)
         # Folders alike are many: what was worked out for one holds for all.
-        key = tuple(levels.values()), tuple(hints)
+        key = tuple(levels.values()), tuple(hints), has
         if key not in self._drafted:
-            self._drafted[key] = self._drafter.draft(key[0], hints)
+            self._drafted[key] = self._drafter.draft(key[0], hints, has)
         grants = self._drafted[key]
         if everyone_writes(grants):
             self._found.questions.append(Question(address, "everyone may write there: is that meant?"))

@@ -33,19 +33,27 @@ class GrantDrafter:
         # Whom nobody here knows can be given nothing: their group is not offered.
         self._groups = {name: bits for name, bits in self._groups.items() if bits and groups[name] <= place.keys()}
 
-    def draft(self, wanted: Sequence[Level], hints: Sequence[str] = ()) -> dict[str, Level]:
+    def draft(
+        self, wanted: Sequence[Level], hints: Sequence[str] = (), has: Sequence[Level] | None = None
+    ) -> dict[str, Level]:
         """Return holders with their levels so that everybody has what is wanted, in the order of people, and no more.
 
         A group may be given a level where all in it are to have that or more. Of several that serve as many, one of
         the `hints` is taken (what the folder's own list names), then the smaller one. What groups leave open is
-        given by name. Groups that give nothing that others do not are left out again.
+        given by name. Groups that give nothing that others do not are left out again. `has` is what they have in all
+        where more than what is wanted comes from elsewhere: a group may give that once more.
         """
         exact = dict.fromkeys(SAYABLE, 0)
         for number, level in enumerate(wanted):
             if level is not Level.NONE:
                 exact[level] |= 1 << number
+        has = wanted if has is None else has
         at_least = {
-            level: sum(bits for other, bits in exact.items() if not LEVEL_RIGHTS[level] & ~LEVEL_RIGHTS[other])
+            level: sum(
+                1 << number
+                for number, other in enumerate(has)
+                if other is not Level.NONE and not LEVEL_RIGHTS[level] & ~LEVEL_RIGHTS[other]
+            )
             for level in SAYABLE
         }
         levels = {name: self._most_for_all(bits, at_least) for name, bits in self._groups.items()}
