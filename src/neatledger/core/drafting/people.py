@@ -90,10 +90,16 @@ def _plain(text: str) -> str:
     return "".join(char for char in plain if char.isalnum())
 
 
+def _plain_login(text: str) -> str:
+    """Return the beginning of an address as logins are made: without accents, with the signs that part a name."""
+    plain = unicodedata.normalize("NFKD", text.replace("ß", "ss")).casefold()
+    return "".join(char for char in plain if char.isalnum() or char in "._-")
+
+
 def _name(one: Principal) -> str:
-    """Return the name of an account for comparison; empty where it says no more than the login."""
-    name = " ".join(_plain(word) for word in one.account.name.split())
-    return "" if name.replace(" ", "") in ("", _plain(one.account.login)) else name
+    """Return the name of an account for comparison; empty where it is the login once more and no name."""
+    name = " ".join(filter(None, (_plain(word) for word in one.account.name.split())))
+    return "" if name == _plain(one.account.login) else name
 
 
 class _Joined:
@@ -109,7 +115,7 @@ class _Joined:
 
     def join(self) -> None:
         """Join all that surely belongs together, the strongest evidence first."""
-        for strength in (self._by_ident, self._by_email, self._by_login, self._by_name):
+        for strength in (self._by_ident, self._by_email, self._by_login, self._by_name, self._by_form):
             for one, other, why, is_sure in list(strength()):
                 self._take(one, other, why, is_sure)
 
@@ -160,10 +166,10 @@ class _Joined:
         names = [_name(self._free[n]) for n in (one, other)]
         if all(names):
             return names[0] == names[1]
-        local = email.partition("@")[0].rstrip("0123456789")
+        local = _plain_login(email.partition("@")[0].rstrip("0123456789"))
         made_of = login_forms(self._free[one if names[0] else other].account.name) if any(names) else frozenset()
         logins = {self._free[n].account.login.casefold() for n in (one, other)}
-        return local in made_of or local in logins or len(logins) == 1
+        return bool({local, local.replace("-", "")} & (made_of | logins)) or len(logins) == 1
 
     def _by_login(self) -> Iterator[tuple[int, int, str, bool]]:
         for one, other, login in self._pairs({n: each.account.login.casefold() for n, each in enumerate(self._free)}):
@@ -184,6 +190,20 @@ class _Joined:
             is_sure = is_alone and fits and not self._speaks_against(one, other)
             why = f"the same name, {self._free[one].account.name}"
             yield one, other, why if is_sure else f"{why}, but nothing else", is_sure
+
+    def _by_form(self) -> Iterator[tuple[int, int, str, bool]]:
+        """Yield accounts without a name whose login is made of one person's name and of nobody else's: never sure."""
+        named: dict[str, set[int]] = {}
+        for number, one in enumerate(self._free):
+            for form in login_forms(one.account.name) if _name(one) else ():
+                named.setdefault(form, set()).add(number)
+        for number, one in enumerate(self._free):
+            login = one.account.login.casefold()
+            fitting = named.get(login, set()) if not _name(one) else set()
+            others = [n for n in sorted(fitting) if self._free[n].system != one.system]
+            if others and len({_name(self._free[n]) for n in others}) == 1:
+                name = self._free[others[0]].account.name
+                yield number, others[0], f"the login {login} is made as of {name}, and nothing else is told", False
 
     def _speaks_against(self, one: int, other: int) -> bool:
         """Tell whether both have addresses of their own that differ."""
