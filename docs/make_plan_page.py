@@ -18,17 +18,21 @@ Dates are written as 2026-03-31, folders as `system:/path`. An entry without a v
 TAIL = """
 ## Reserved words
 
-Holders that are no names of yours: `everyone` (all accounts), `staff`, `guests`, `services` (people of that kind in the plan), and `anyone` (whoever holds an open link). No
-person or group of the plan may be called so. A system's own group of such a name gets another one here, and `names:` says what the system calls it:
+Holders that are no names of yours: `everyone` (all accounts), `staff`, `guests`, `services` (people of that
+kind in the plan), and `anyone` (whoever holds an open link). No person or group of the plan may be called so.
+A system's own group of such a name gets another one here, and `names:` says what the system calls it:
 `barn-staff: {members: [ada], names: {barn: staff}}`; `draft` does that by itself.
 
-`no limit` and `for ever` are words of their own, and never a zero. kB, MB, GB, TB are powers of 1000, KiB, MiB, GiB, TiB of 1024.
+`no limit` and `for ever` are words of their own, and never a zero. kB, MB, GB, TB are powers of 1000, KiB,
+MiB, GiB, TiB of 1024.
 
 ## Help with writing it
 
-`neatledger plan --check` tells every fault at once, with the nearest names, and what in the plan no system knows; `plan --show PERSON` or `FOLDER` all that it says
-there, by line. An editor that reads `# yaml-language-server: $schema=office.schema.json` in the first line completes keys and marks faults as you type: `new` writes that line and the file,
-`neatledger plan --schema -o office.schema.json` makes the file anew.
+`neatledger plan --check` tells every fault at once, with the nearest names, and what in the plan no system
+knows; `plan --show PERSON` or `FOLDER` all that it says there, by line. An editor that reads `#
+yaml-language-server: $schema=office.schema.json` in the first line completes keys and marks faults as you
+type: `new` writes that line and the file, `neatledger plan --schema -o office.schema.json` makes the file
+anew.
 """
 
 

@@ -75,9 +75,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     text = system_text(args.name, found.settings, found.comments)
     if app.output.form == "table":
         with open_output(app.output) as out:
-            out.write(text)
+            out.write(text + "\n")
     if found.columns:
         show_report(columns_report(found.columns), app.output)
+        _part(app)
     for line in told_lines(found.notes, found.lacking):
         app.say(line)
     works = all(one.works for one in tried)
@@ -89,6 +90,12 @@ def run(args: argparse.Namespace, app: App) -> int:
     keep_passwords(app, args.name, found)
     app.say(f"{args.name} is in office.yaml now; neatledger gather {args.name} looks at it.")
     return 0 if works else 1
+
+
+def _part(app: App) -> None:
+    """Part two tables for people."""
+    if app.output.form == "table" and app.output.target is None:
+        app.output.stream.write("\n")
 
 
 def keep_passwords(app: App, name: str, found: connect.Proposal) -> None:

@@ -98,7 +98,10 @@ def add_system(office_dir: Path, name: str, settings: Mapping[str, Any], comment
 
 def system_piece(settings: Mapping[str, Any], comments: Mapping[str, str]) -> CommentedMap:
     """Return a system as it stands in a plan, each setting with its comment."""
-    made = CommentedMap({key: _flowing(_listed(value)) for key, value in settings.items()})
+    made = CommentedMap({key: _flowing(_listed(value)) for key, value in settings.items() if key != "columns"})
+    if "columns" in settings:
+        # What maps a table is long enough for a line of its own.
+        made["columns"] = CommentedMap({key: _flowing(_listed(one)) for key, one in settings["columns"].items()})
     for key, why in comments.items():
         if key in made:
             made.yaml_add_eol_comment(why, key)

@@ -116,7 +116,7 @@ def _root_of_tree(context: SourceContext) -> tuple[str, str]:
     path = context.office_dir / str(context.settings["path"])
     names = os.listdir(path)
     hint = "" if os.geteuid() == 0 else "without root only what this account may read is seen"
-    return f"{path}: {len(names)} things in it", hint if not os.access(path, os.R_OK | os.X_OK) else ""
+    return f"{path}: {_count(len(names), 'thing')} in it", hint if not os.access(path, os.R_OK | os.X_OK) else ""
 
 
 def _shares(context: SourceContext) -> tuple[str, str]:
@@ -164,7 +164,7 @@ def _listing(context: SourceContext) -> tuple[str, str]:
     from neatledger.sources.listing import read
 
     survey = read(context)
-    text = f"{survey.folders.rows:,} folders, {survey.files:,} files"
+    text = f"{_count(survey.folders.rows, 'folder')}, {_count(survey.files, 'file')}"
     unread = [one for one in survey.not_seen if one.why]
     if unread:
         return f"{text}; {_not_read(unread)}", _SEE
@@ -175,7 +175,7 @@ def _accounts(context: SourceContext) -> tuple[str, str]:
     from neatledger.sources.accounts import read_accounts
 
     found = read_accounts(context)
-    text = f"{len(found.accounts):,} accounts, {len(found.groups):,} groups"
+    text = f"{_count(len(found.accounts), 'account')}, {_count(len(found.groups), 'group')}"
     if not found.accounts:
         return text, "nobody is told: see accounts: in the plan"
     if found.not_seen:
@@ -191,7 +191,8 @@ def _sharing(context: SourceContext) -> tuple[str, str]:
     before = len(found.not_seen)
     shared = read_shared(context, found, {})
     assert shared is not None, "asked where the plan names it"
-    text = f"{len(shared.teams)} team folders, {len(shared.links)} links, {len(shared.hand_outs)} hand-outs"
+    numbers = ((len(shared.teams), "team folder"), (len(shared.links), "link"), (len(shared.hand_outs), "hand-out"))
+    text = ", ".join(_count(*one) for one in numbers)
     more = found.not_seen[before:]
     return (f"{text}; {_not_read(more)}", _SEE) if more else (text, "")
 
@@ -202,11 +203,15 @@ def _limits(context: SourceContext) -> tuple[str, str]:
     not_seen: list[NotSeen] = []
     count = len(read_limits(context, not_seen))
     if not_seen:
-        return f"{count} limits; {_not_read(not_seen)}", _SEE
-    return f"{count} limits", ""
+        return f"{_count(count, 'limit')}; {_not_read(not_seen)}", _SEE
+    return _count(count, "limit"), ""
 
 
 _SEE = "gather it, and counts --not-seen lists them"
+
+
+def _count(number: int, word: str) -> str:
+    return f"{number:,} {word}{'' if number == 1 else 's'}"
 
 
 def _not_read(missed: Sequence[NotSeen]) -> str:

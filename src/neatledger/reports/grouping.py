@@ -9,7 +9,7 @@ from neatledger.core.grouping.cover import Cover
 from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of, hide
 
 __all__ = ["suggestions_report"]
 
@@ -73,7 +73,8 @@ def suggestions_report(
     would = sum(one.kind == "would do" for one in suggestions) + left_out
     odd = sum(one.kind not in ("would do", "stays by name") for one in suggestions)
     headline = f"{count_of(would, 'group')} would do; {count_of(odd, 'more suggestion')} (count of {when})."
-    return Report("suggestions", headline, _COLUMNS, rows, notes, "nothing to suggest", shown)
+    columns = _COLUMNS if any(one.gains for one in suggestions) else hide(_COLUMNS, "gains")
+    return Report("suggestions", headline, columns, rows, notes, "nothing to suggest", shown)
 
 
 def _sure(system: str, today: int, by_name: int, cover: Cover) -> str:

@@ -41,7 +41,7 @@ _MOST_NAMES = 6
 
 def saying_report(name: str, sayings: Sequence[_Saying]) -> Report:
     """Show what the plan says of somebody or some folder, in the order of the parts of a plan."""
-    columns = (
+    columns: tuple[Column, ...] = (
         Column("about", "ABOUT"),
         Column("says", "THE PLAN SAYS", wraps=True),
         Column("of", "THAT IS", Show.PEOPLE, wraps=True, spare=True),
@@ -56,6 +56,8 @@ def saying_report(name: str, sayings: Sequence[_Saying]) -> Report:
         of = f"{few} and {more} more" if more > 0 else few
         row: Row = {"about": one.about, "says": one.says, "of": of, "stands": one.stands, "line": one.line}
         rows.append({**row, "people": one.people})
+    if not any(one.people for one in sayings):
+        columns = tuple(one for one in columns if one.key != "of")
     return Report("plan", f"What the plan says of {name}:", columns, rows, [], "nothing: no line speaks of it")
 
 
