@@ -200,6 +200,8 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
             whole = run("access", "--all", "--office", where, "--format", "csv").stdout
             for _ in range(2):
                 gathering = begin("gather", "--quiet", "--office", where)
+                # A server that is not there at the first word is none: it is to go away later.
+                wait_for_connection(server.port)
                 for _ in range(rng.randint(1, 3)):
                     time.sleep(rng.uniform(0.3, 0.8))
                     server.kill_children()

@@ -141,9 +141,9 @@ def _row_lines(
             and start + _wide(text) <= width
             and len(lines) == is_first + 1
         ):
-            lines[is_first] = before + " " * (start - _wide(_plain_text(before))) + text
+            lines[is_first] = (before + " " * (start - _wide(_plain_text(before))) + text).rstrip()
         else:
-            lines.append(" " * max(0, min(start, width - _wide(text))) + text)
+            lines.append((" " * max(0, min(start, width - _wide(text))) + text).rstrip())
     if any(cells):
         end()
     return lines
