@@ -98,6 +98,16 @@ def test_every_right_is_as_the_server_grants_it(running, clients, run, tmp_path,
     assert compared > 4000 and unknown < compared / 2
 
 
+def wait_for_connection(port: int) -> None:
+    """Wait until somebody is connected to a port of this machine (proc(5), /proc/net/tcp: state 01)."""
+    wanted = f":{port:04X} 01 "
+    for _ in range(400):
+        if any(wanted in line[:90] for line in Path("/proc/net/tcp").read_text().splitlines()):
+            return
+        time.sleep(0.05)
+    raise AssertionError("nobody came")
+
+
 @pytest.mark.parametrize("tied", [False, True], ids=["as the server tells", "with its passwd and group files"])
 def test_no_cell_says_no_where_membership_was_not_told(run, tmp_path, monkeypatch, tied) -> None:
     """Groups hold what is well known, foreign, deleted or Unix's own: what is known is as the server grants it."""
