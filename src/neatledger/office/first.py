@@ -18,19 +18,14 @@ SCHEMA_NAME = "office.schema.json"
 _HEAD = f"""\
 # yaml-language-server: $schema={SCHEMA_NAME}
 # (an editor that knows this line completes the keys of a plan; neatledger plan --schema makes that file)
-"""
-_NEXT = """
-# What comes next: neatledger gather looks at the systems, neatledger draft --write writes people, groups, folders and
-# limits as they were found. By hand, each as you need it; accounts that nobody here has stand as themselves:
 #
-# people:
-#   ada: {name: Ada Example, email: ada@office.example, accounts: {%(system)s: ada}}
-# groups:
-#   front-desk: {members: [ada]}
-# folders:
-#   %(system)s:/Records: {grants: {front-desk: write}}
-# expectations:
-#   - {folder: "%(system)s:/Records", at-most: read, holders: [guests]}
+# What comes next: neatledger connect adds systems, gather looks at them, draft --write writes people, groups, folders
+# and limits as they were found. By hand, each as you need it; accounts that nobody here has stand as themselves:
+#
+#   people: {{ada: {{name: Ada Example, email: ada@office.example, accounts: {{%(system)s: ada}}}}}}
+#   groups: {{front-desk: {{members: [ada]}}}}
+#   folders: {{"%(system)s:/Records": {{grants: {{front-desk: write}}}}}}
+#   expectations: [{{folder: "%(system)s:/Records", at-most: read, holders: [guests]}}]
 """
 
 
@@ -44,6 +39,6 @@ def first_plan(office: str, systems: Mapping[str, tuple[Mapping[str, Any], Mappi
     yaml = YAML()
     yaml.width = 4096
     yaml.dump(CommentedMap({"office": office, "systems": pieces}), out)
-    text = _HEAD + out.getvalue() + _NEXT % {"system": next(iter(systems))}
+    text = _HEAD % {"system": next(iter(systems))} + out.getvalue()
     parse_plan(text, "the new plan")
     return text

@@ -47,7 +47,7 @@ def draft_limits(
             is_said = name and _is_said(planned, system, one.on, name, office)
             if one.on is not On.POOL and name and not is_said:
                 found.append(FoundOn(one.on, name, replace(one.settings, warn=())))
-        parents = {one.name.rpartition("/")[0] for one in found if one.on is On.FOLDER}
+        parents = {one.name.rpartition("/")[0] for one in found if one.on is On.FOLDER and one.name != "/"}
         inside = {parent: _names_in(reader, parent) for parent in parents}
         staff = {
             ids[system, one.account.login]: None

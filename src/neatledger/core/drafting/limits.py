@@ -77,8 +77,16 @@ class LimitDrafter:
         by_parent: dict[str, list[FoundOn]] = {}
         for one in found:
             by_parent.setdefault(one.name.rpartition("/")[0], []).append(one)
+        # The root lies in no folder, though its name ends where theirs begin.
+        whole = [one for one in by_parent.get("", []) if one.name == "/"]
+        by_parent[""] = [one for one in by_parent.get("", []) if one.name != "/"]
+        self._some(system, On.FOLDER, whole, "system")
         for parent, some in by_parent.items():
-            word = "home" if parent in homes else (parent.rpartition("/")[2].casefold().replace(" ", "-") or "folder")
+            word = (
+                "home"
+                if (parent or "/") in homes
+                else (parent.rpartition("/")[2].casefold().replace(" ", "-") or "folder")
+            )
             usual = _usual(some)
             names = inside.get(parent, ())
             if usual is None or 2 * sum(one.settings == usual for one in some) <= len(names):

@@ -10,6 +10,7 @@ from neatledger.core.drafting.folders import Question
 from neatledger.core.lists.rights import Right
 from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.survey.shared import Audience, HandOut, Link, Shared
+from neatledger.core.tree.address import Address
 
 __all__ = ["DraftRules", "draft_rules"]
 
@@ -43,12 +44,27 @@ def draft_rules(system: str, shared: Shared, day: date, is_guest: Callable[[str]
     for lived in (_open_links(system, links, found), _ends(system, links, found), _passwords(system, links, found)):
         found.whole = found.whole.tighter(lived)
     found.whole = found.whole.tighter(_passing(hand_outs)).tighter(_guests(shared, links, hand_outs, is_guest))
+    opened: dict[tuple[bytes, Audience], list[str]] = {}
+    for link in links:
+        if link.audience is not Audience.NAMED:
+            opened.setdefault((link.path, link.audience), []).append(link.id)
+    for (path, audience), some in opened.items():
+        what = f"the link {some[0]} opens" if len(some) == 1 else f"the links {', '.join(some)} open"
+        text = f"{what} it to {_WHO[audience]}: is that meant?"
+        found.questions.append(Question(Address(system, path), text))
     for who, what in _named(links, hand_outs):
         if "@" in who and is_guest(who) is None:
             found.questions.append(
                 Question(f"{system}: {what}", f"for {who}, who has no account there: is that meant?")
             )
     return found
+
+
+_WHO = {
+    Audience.ANYONE: "whoever has it",
+    Audience.OFFICE: "everybody in the office",
+    Audience.GUESTS: "every guest",
+}
 
 
 def _named(links: list[Link], hand_outs: list[HandOut]) -> Iterator[tuple[str, str]]:

@@ -86,6 +86,18 @@ def _kind_of(account: Account, service_below: int) -> Kind:
     return Kind.SERVICE if number < below or account.ident == _NOBODY else Kind.STAFF
 
 
+_FEW = 3
+
+
+def _are_uids(accounts: Sequence[Account], service_below: int) -> bool:
+    """Tell whether numbers of accounts are a POSIX system's: a console that counts from 1 has no superuser.
+
+    Where all of several accounts would be services, and 0 is not among them, their numbers say nothing of that.
+    """
+    numbers = [int(one.ident) for one in accounts if one.ident.isdecimal()]
+    return len(numbers) < _FEW or 0 in numbers or any(number >= service_below for number in numbers)
+
+
 def find_principals(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str, list[Principal]]:
     """Return the principals of every system, in the order of its accounts.
 
@@ -103,10 +115,11 @@ def find_principals(plan: Plan, found: Mapping[str, FoundAccounts]) -> dict[str,
         for account in one.accounts:
             if not {(system, account.login), (system, account.ident)} & has.keys():
                 systems_of.setdefault(account.login, set()).add(system)
-    service_below = plan.settings.get("service-uid-below", 1000)
+    below = plan.settings.get("service-uid-below", 1000)
     principals: dict[str, list[Principal]] = {}
     for system, one in found.items():
         principals[system] = []
+        service_below = below if _are_uids(one.accounts, below) else 0
         holders = holders_of(one.accounts, one.groups, one.everyone_has, one.privileges)
         for account, holder in zip(one.accounts, holders, strict=True):
             # Where a system tells no names, the plan may name accounts by their identifiers.
