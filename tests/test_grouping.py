@@ -158,6 +158,12 @@ def test_twins_and_entries_by_name_are_replaced_for_real(tmp_path: Path, run) ->
     assert "user:4001" not in listed and listed.count("group:4104:rw") + listed.count("group:1000:rw") >= 3
     office = gathered(tmp_path, run)
     assert rights(office) == before
+    nothing = next(one for one in grouping.ask(office).suggestions if one.groups == ("spare",))
+    steps, changes = grouping.steps_of(office, nothing)
+    assert not changes and [step.kind for step in steps] == ["member", "group"]
+    done = carry(office, steps)
+    assert done.is_over and "spare" not in (tmp_path / "group").read_text()
+    office = gathered(tmp_path, run)
     twins = next(one for one in grouping.ask(office).suggestions if one.kind == "twins")
     steps, changes = grouping.steps_of(office, twins)
     assert not changes and steps

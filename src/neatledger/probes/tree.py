@@ -12,6 +12,7 @@ from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
 from neatledger.probes.directory import account_setting, is_directory
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.mounts import mounts_below
 from neatledger.sources.passwdaccounts import read_passwd_accounts
 
 __all__ = ["probe"]
@@ -42,6 +43,10 @@ def probe(address: str, hints: Hints) -> Proposal:
         found.notes.append(f"It is mounted over the network ({kind}): its server may check more than is seen here.")
     elif kind == "btrfs":
         found.notes.append("Its file system may keep quotas (btrfs): they are read with it, as root.")
+    inside = [b"/" + b"/".join(parts) for parts in sorted(mounts_below(path) or ())]
+    if inside:
+        some = ", ".join(map(os.fsdecode, inside[:3]))
+        found.notes.append(f"Other file systems are mounted in it ({some}): one-file-system: false reads them too.")
     _accounts(found, hints, real)
     _beside(found, real)
     return found

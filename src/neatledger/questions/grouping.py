@@ -280,6 +280,8 @@ def steps_of(office: Office, one: Suggestion, name: str = "") -> tuple[list[Step
                 )
         case "stays by name":
             raise StepError("it is as it should be: nothing is to be done", one.system)
+        case "grants nothing" if groups[one.groups[0]].ident.isdecimal():
+            steps += _removed(one.system, groups[one.groups[0]])
         case "grants nothing" | "one person":
             raise StepError(
                 "whether it is needed a person must say", one.groups[0], "suppose --out-of takes people out"
@@ -287,6 +289,12 @@ def steps_of(office: Office, one: Suggestion, name: str = "") -> tuple[list[Step
         case _:
             raise StepError("who is meant to be in both a person must say", ", ".join(one.groups), "suppose --into")
     return steps, effects_of(office, imagined_office(office, steps))
+
+
+def _removed(system: str, group: Group) -> list[Step]:
+    """Return the steps that take a group away with its members; where it is somebody's primary one, none fit."""
+    members = [MemberStep(system, group.ident, group.name, login, False, False) for login in group.members]
+    return [*members, GroupStep(system, group.ident, group.name, False)]
 
 
 def _made(office: Office, one: Suggestion, state: ImaginedReader, name: str) -> tuple[Group, list[Step]]:

@@ -43,17 +43,10 @@ class GrantDrafter:
         given by name. Groups that give nothing that others do not are left out again. `has` is what they have in all
         where more than what is wanted comes from elsewhere: a group may give that once more.
         """
-        exact = dict.fromkeys(SAYABLE, 0)
-        for number, level in enumerate(wanted):
-            if level is not Level.NONE:
-                exact[level] |= 1 << number
-        has = wanted if has is None else has
+        exact = _people_by_level(wanted)
+        held = exact if has is None else _people_by_level(has)
         at_least = {
-            level: sum(
-                1 << number
-                for number, other in enumerate(has)
-                if other is not Level.NONE and not LEVEL_RIGHTS[level] & ~LEVEL_RIGHTS[other]
-            )
+            level: sum(bits for other, bits in held.items() if not LEVEL_RIGHTS[level] & ~LEVEL_RIGHTS[other])
             for level in SAYABLE
         }
         levels = {name: self._most_for_all(bits, at_least) for name, bits in self._groups.items()}
@@ -88,3 +81,12 @@ class GrantDrafter:
     def _most_for_all(bits: int, at_least: Mapping[Level, int]) -> Level:
         """Return the greatest level that all of some people are to have, or more; none where that is nothing."""
         return next((level for level in reversed(SAYABLE) if not bits & ~at_least[level]), Level.NONE)
+
+
+def _people_by_level(levels: Sequence[Level]) -> dict[Level, int]:
+    """Return who has each level, as bits of places."""
+    found = dict.fromkeys(SAYABLE, 0)
+    for number, level in enumerate(levels):
+        if level is not Level.NONE:
+            found[level] |= 1 << number
+    return found

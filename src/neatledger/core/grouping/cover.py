@@ -25,7 +25,7 @@ _MOST_SETS, _MOST_CELLS, _MOST_ROWS = 3_000, 200_000, 60_000
 """Sets, sets × people and cells of a table up to which a programme is solved."""
 _MOST_TRIED, _MOST_GROWN = 20, 200
 """Cells of each person, and columns, that are looked at where there are too many to look at all."""
-_SECONDS = 20.0
+_SECONDS = 14.0
 _PREFERENCE = 1e-3
 """How much less a group counts that is there already: it decides between covers of as many groups."""
 
