@@ -94,6 +94,7 @@ class _Seeker:
         self.finder = WayFinder(office, address)
         self.found = Wanted(address)
         self.asked = self._sort_out(wishes)
+        self._last_helped = 0
 
     def _sort_out(self, wishes: Mapping[str, Right]) -> dict[str, Right]:
         """Return the wishes that changes could fulfil; of the others it is said why not."""
@@ -155,8 +156,6 @@ class _Seeker:
             again = self.finder.made_anew(first, second)
             if again is not None:
                 yield again
-
-    _last_helped = 0
 
     def _with(self, shared: tuple[Change, ...], best: _Choice) -> _Choice | None:
         """Return the best choice with some shared changes; None where it cannot be better than what is known."""
