@@ -213,7 +213,7 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
                 # A server that is not there at the first word is none: it is to go away later.
                 wait_for_connection(server.port)
                 for _ in range(rng.randint(1, 3)):
-                    time.sleep(rng.uniform(0.3, 0.8))
+                    time.sleep(rng.uniform(0.1, 0.5))
                     server.kill_children()
                 out, err = gathering.communicate(timeout=60)
                 assert (gathering.returncode, err) == (0, "")
@@ -224,7 +224,7 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
             barn = "barn: {source: tree, path: barn}, loft:"
             (where / "office.yaml").write_text(plan.replace("{loft:", "{" + barn))
             gathering = begin("gather", "--office", where)
-            time.sleep(rng.uniform(0.5, 0.9))
+            wait_for_connection(server.port)
             server.stop()
             out, err = gathering.communicate(timeout=60)
     assert (

@@ -252,10 +252,16 @@ def _take_over(connection: Connection, session: Session) -> socket.socket:
     connection.transport = _Relay(transport)
     # The thread waits for a message on the old socket: it gets one, and finds the relay when it wants the next.
     # With it credits are asked for: each allows one more message to be under way.
-    answer = connection.send(SMB2Echo(), sid=session.session_id, credit_request=_CREDITS_AT_FIRST)
-    connection.receive(answer)
+    try:
+        answer = connection.send(SMB2Echo(), sid=session.session_id, credit_request=_CREDITS_AT_FIRST)
+        connection.receive(answer)
+    except (TypeError, AttributeError) as error:
+        # Where the server went away a moment ago the library reads on in what it does not have any more.
+        raise Lost(f"the connection ended ({error})") from None
     connection._t_worker.join()
-    found: socket.socket = transport._sock
+    found: socket.socket | None = transport._sock
+    if found is None:
+        raise Lost("the connection ended")
     return found
 
 
