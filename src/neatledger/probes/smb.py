@@ -17,9 +17,10 @@ _HIDDEN = ("IPC$", "ADMIN$", "print$")
 
 def probe(address: str, hints: Hints) -> Proposal:
     """Sign in, and ask for shares, and for users and groups."""
-    from neatledger.sources.smberrors import Lost, Refused
+    from neatledger.sources.smberrors import Refused
     from neatledger.sources.smbnames import read_directory, read_shares
-    from neatledger.sources.smbsession import SmbSession, Terms
+    from neatledger.sources.smbsession import Terms
+    from neatledger.sources.smbsteady import SteadySession
 
     parts = urlsplit(address)
     if not parts.hostname:
@@ -37,19 +38,18 @@ def probe(address: str, hints: Hints) -> Proposal:
         if hints.said.get(word):
             found.put(word, True)
     terms = Terms.of_settings(found.settings)
-    session = SmbSession(terms, hints.credentials(user, terms.host))
-    with session:
+    with SteadySession(terms, hints.credentials(user, terms.host)) as session:
         try:
-            shares = [one for one in read_shares(session) if one.name not in _HIDDEN]
+            shares = [one for one in session.ask(read_shares) if one.name not in _HIDDEN]
             _shares(found, hints, shares)
-        except (Refused, Lost) as error:
+        except Refused as error:
             found.lacking.append(f"its shares, which it does not list ({error}): --share NAME, as often as needed")
             if hints.said.get("shares"):
                 found.put("shares", list(hints.said["shares"]))
         try:
-            told = read_directory(session)
+            told = session.ask(read_directory)
             found.notes.append(f"It tells {len(told.accounts)} accounts and {len(told.groups)} groups of its own.")
-        except (Refused, Lost) as error:
+        except Refused as error:
             found.lacking.append(f"its accounts ({error}): --accounts ldaps://… where a directory keeps them")
         found.notes.append("Signed" + (" and encrypted." if session.is_encrypted else ", not encrypted."))
     if is_directory(str(hints.said.get("accounts") or "")):

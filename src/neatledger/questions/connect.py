@@ -120,26 +120,27 @@ def _root_of_tree(context: SourceContext) -> tuple[str, str]:
 
 
 def _shares(context: SourceContext) -> tuple[str, str]:
-    from neatledger.sources.smberrors import Lost, Refused
+    from neatledger.sources.smberrors import Refused
     from neatledger.sources.smbnames import read_directory, read_shares
-    from neatledger.sources.smbsession import SmbSession, Terms
+    from neatledger.sources.smbsession import Terms
+    from neatledger.sources.smbsteady import SteadySession
 
     settings = context.settings
     terms = Terms.of_settings(settings)
-    with SmbSession(terms, context.credentials(str(settings.get("user", "")), terms.host)) as session:
-        there = [one.name for one in read_shares(session)]
+    with SteadySession(terms, context.credentials(str(settings.get("user", "")), terms.host)) as session:
+        there = [one.name for one in session.ask(read_shares)]
         wanted = list(settings.get("shares") or there)
         missing = [one for one in wanted if one not in there]
         refused = []
         for name in wanted:
             try:
-                session.tree(name).descriptor("")
-            except (Refused, Lost) as error:
+                session.on(name, lambda tree: tree.descriptor(""))
+            except Refused as error:
                 refused.append(f"{name} ({error})")
         try:
-            told = read_directory(session)
+            told = session.ask(read_directory)
             people = f"{len(told.accounts)} accounts of its own"
-        except (Refused, Lost) as error:
+        except Refused as error:
             people = f"its accounts are not told ({error})"
     if refused:
         hint = "let the account that signs in read them, or leave them out of shares:"

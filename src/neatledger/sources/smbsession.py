@@ -130,7 +130,7 @@ class SmbSession:
         where = f"{terms.host}:{terms.port}"
         is_there = False
         try:
-            self._connection.connect(timeout=terms.timeout)
+            self._meet(terms)
             is_there = True
             if self._connection.dialect < Dialects.SMB_3_0_0 and not terms.allows_unsigned:
                 raise SourceError(
@@ -154,6 +154,16 @@ class SmbSession:
                 where,
                 "see host, port and user in the plan, and the password in the environment or keyring",
             ) from None
+
+    def _meet(self, terms: Terms) -> None:
+        """Connect and negotiate; raises `Lost` where somebody was there and went away in the middle of it."""
+        try:
+            self._connection.connect(timeout=terms.timeout)
+        except SMBResponseException:
+            raise
+        except (SMBException, ConnectionResetError, BrokenPipeError) as error:
+            self._end_quietly()
+            raise Lost(_told(error)) from None
 
     def _connect_session(self) -> None:
         try:

@@ -35,10 +35,12 @@ class SteadySession:
         self._trees: dict[str, SmbTree] = {}
         self._session: SmbSession | None = None
         self.losses = 0
+        self._was_in = False
         try:
             self._session = SmbSession(terms, credentials)
         except Lost as error:
             self.return_to(error)
+        self._was_in = True
 
     def __enter__(self) -> SteadySession:
         return self
@@ -116,5 +118,8 @@ class SteadySession:
         """Return the error of a server that went away and stays away."""
         where = f"{self.terms.host}:{self.terms.port}"
         why = error.what if isinstance(error, SourceError) else str(error)
+        if not self._was_in:
+            hint = "see host and port in the plan: is it an SMB server, and is it running?"
+            return SourceError(f"the connection ends before anybody is signed in: {why}", where, hint)
         message = f"the server went away while it was read: {why}"
         return SourceError(message, where, "nothing of it was kept; gather again")
