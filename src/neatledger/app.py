@@ -212,10 +212,7 @@ class App:
 
     def agrees(self, question: str) -> bool:
         """Ask on the terminal, and tell whether the answer is yes; no where there is nobody to ask."""
-        if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
-            return False
-        print(f"{question} [yes/no] ", end="", file=self.streams.err, flush=True)
-        return sys.stdin.readline().strip().casefold() in ("y", "yes")
+        return self.ask(f"{question} [yes/no] ").casefold() in ("y", "yes")
 
     def complain(self, text: str) -> None:
         """Tell of an error that does not end the command, however quiet it is to be."""

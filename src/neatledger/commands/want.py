@@ -6,17 +6,15 @@ import argparse
 
 from neatledger.app import App
 from neatledger.core.access.differences import COMPARED
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of
-from neatledger.errors import UsageError
+from neatledger.core.lists.rights import Right, level_of
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
 from neatledger.questions import want
+from neatledger.questions.supposing import LEVELS, rights_called
 from neatledger.reports.want import want_report
 
 __all__ = ["add_arguments", "run"]
-
-_LEVELS = {level.value: level for level in Level if level in LEVEL_RIGHTS}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -24,7 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="a folder, as barn:/Records")
     parser.add_argument(
         "wishes", metavar="WHO=LEVEL", nargs="+",
-        help=f"a person, or all of a group: {', '.join(_LEVELS)}; what is said later goes before",
+        help=f"a person, or all of a group: {', '.join(LEVELS)}; what is said later goes before",
     )  # fmt: skip
     parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
 
@@ -36,10 +34,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     wishes: dict[str, Right] = {}
     for word in args.wishes:
         who, level = parse_pair(word, "WHO=LEVEL")
-        if level not in _LEVELS:
-            raise UsageError(f"no level is called {level!r}", hint=f"there are: {', '.join(_LEVELS)}")
+        rights = rights_called(level)
         for person in want.people_meant(office, address.system, who):
-            wishes[person] = LEVEL_RIGHTS[_LEVELS[level]]
+            wishes[person] = rights
     with app.progress("looking for the fewest changes"):
         found = want.ask(office, address, wishes)
     if args.keep:

@@ -22,6 +22,7 @@ _LEAST_HOMES = 3
 _NO_DAY = date.min  # no expiry is judged
 _FIRST_OF_PEOPLE = 1000
 _OVER_NETWORK = frozenset({"nfs", "nfs4", "cifs", "smb3", "fuse.sshfs"})
+_Entries = list[tuple[str, os.DirEntry[str]]]
 _BESIDE = {
     "snapshots": re.compile(r"^(\.snapshots?|\.zfs|snapshots?)$", re.IGNORECASE),
     "bin": re.compile(r"^(\.bin|\.recycle|\.trash(-\d+)?|#recycle)$", re.IGNORECASE),
@@ -47,8 +48,9 @@ def probe(address: str, hints: Hints) -> Proposal:
     if inside:
         some = ", ".join(map(os.fsdecode, inside[:3]))
         found.notes.append(f"Other file systems are mounted in it ({some}): one-file-system: false reads them too.")
-    _accounts(found, hints, real)
-    _beside(found, real)
+    entries = list(_entries(real))
+    _accounts(found, hints, entries)
+    _beside(found, entries)
     return found
 
 
@@ -68,7 +70,7 @@ def _file_system(path: str) -> str:
     return best[1]
 
 
-def _accounts(found: Proposal, hints: Hints, path: str) -> None:
+def _accounts(found: Proposal, hints: Hints, entries: _Entries) -> None:
     elsewhere = str(hints.said.get("accounts") or "")
     if is_directory(elsewhere):
         setting, notes, lacking = account_setting(elsewhere, hints)
@@ -89,7 +91,7 @@ def _accounts(found: Proposal, hints: Hints, path: str) -> None:
     strangers: set[int] = set()
     homes = list(hints.said.get("homes") or ())
     inside: dict[str, list[str]] = {}
-    for folder, entry in _entries(path):
+    for folder, entry in entries:
         stat = entry.stat(follow_symlinks=False)
         if str(stat.st_uid) not in known:
             strangers.add(stat.st_uid)
@@ -126,9 +128,9 @@ def _entries(path: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
                 waiting.append((f"{folder}/{entry.name}", depth + 1))
 
 
-def _beside(found: Proposal, path: str) -> None:
+def _beside(found: Proposal, entries: _Entries) -> None:
     space: dict[str, list[str]] = {}
-    for folder, entry in _entries(path):
+    for folder, entry in entries:
         for word, pattern in _BESIDE.items():
             if entry.is_dir(follow_symlinks=False) and pattern.match(entry.name):
                 space.setdefault(word, []).append(f"{folder}/{entry.name}")

@@ -38,7 +38,7 @@ class Suggestion:
     """One thing to do about groups of a system.
 
     `kind` says what; `groups` are those there that it is about, `people` who would be in it, and `grants` what it
-    gives where; `by_name` is how many lists name these people, and `gains` who gets what that they have not.
+    gives where; `gains` is who gets what that they have not.
     """
 
     system: str
@@ -47,7 +47,6 @@ class Suggestion:
     people: tuple[str, ...]
     text: str
     grants: Mapping[Address, Level] = field(default_factory=dict)
-    by_name: int = 0
     gains: Mapping[str, tuple[Address, ...]] = field(default_factory=dict)
 
 
@@ -77,7 +76,6 @@ class _System:
 
     def __init__(self, office: Office, system: str) -> None:
         self.office, self.system = office, system
-        self._place: dict[str, int] = {}
         self.rights: Mapping[Address, Sequence[Right]] = {}
         self.reader = office.readers[system]
         principals = office.systems.holders[system]
@@ -87,6 +85,7 @@ class _System:
         self.people = {
             person: numbers for person, numbers in ordinary.items() if any(self._counts(number) for number in numbers)
         }
+        self._place = {person: place for place, person in enumerate(self.people)}
         inside: dict[str, set[str]] = {}
         for person, numbers in self.people.items():
             for number in numbers:
@@ -106,11 +105,10 @@ class _System:
     def suggest(self, found: Grouping, may_gain: int) -> None:
         granting = self._granting()
         holders, by_name = self._holders(), self._by_name()
-        self._place = {person: place for place, person in enumerate(self.people)}
         cover = fewest_groups(list(self.people), holders, may_gain, list(self.members.values()))
         today = sum(name in granting and bool(self.members[name]) for name in self.members)
-        found.covers[self.system] = today, sum(by_name.values()), cover
-        is_worse = not cover.is_fewest and len(cover.groups) > today + sum(by_name.values())
+        found.covers[self.system] = today, by_name, cover
+        is_worse = not cover.is_fewest and len(cover.groups) > today + by_name
         ranked = sorted(
             () if is_worse else cover.groups,
             key=lambda one: (len(one.people) < 2, -len(one.people), sorted(one.people)),
@@ -120,7 +118,7 @@ class _System:
             places = sorted({address for address, _ in group.gives}, key=lambda one: one.parts)
             # What everybody has there is given by no group, and counts for the level all the same.
             gives = {one: self._least(one, group.people - cover.gains.keys() or group.people) for one in places}
-            found.suggestions.append(self._would_do(group.people, gives, cover, by_name))
+            found.suggestions.append(self._would_do(group.people, gives, cover))
         for one in find_oddities(self.members, granting):
             found.suggestions.append(self._of_oddity(one))
 
@@ -171,26 +169,16 @@ class _System:
             ) | frozenset(self.reader.idents())
         return {group.name for group in groups if {group.ident, *outer_groups(groups, group.ident)} & counting}
 
-    def _by_name(self) -> dict[str, int]:
-        """Return how many lists of folders name each person, but for what is theirs."""
-        matrix = self.everyone.matrix
-        idents = {
-            matrix.principals[number].account.ident: person
-            for person, numbers in self.people.items()
-            for number in numbers
-        }
-        found: dict[str, int] = {}
-        owners = self.reader.idents()
-        pairs = set(zip(matrix.folders["list"].tolist(), matrix.folders["owner"].tolist(), strict=True))
-        seen = set()
-        for number, owner in sorted(pairs):
+    def _by_name(self) -> int:
+        """Return how many people lists of folders name, list by list, but for what is theirs."""
+        matrix, owners = self.everyone.matrix, self.reader.idents()
+        idents = {matrix.principals[number].account.ident for numbers in self.people.values() for number in numbers}
+        found = set()
+        for number, owner in set(zip(matrix.folders["list"].tolist(), matrix.folders["owner"].tolist(), strict=True)):
             view = matrix.view(number, is_folder=True)
-            for ident in [*view.users, *view.either]:
-                person = idents.get(ident)
-                if person is not None and owners[owner] != ident and (number, ident) not in seen:
-                    seen.add((number, ident))
-                    found[person] = found.get(person, 0) + 1
-        return found
+            named = idents & {*view.users, *view.either} - {owners[owner]}
+            found |= {(number, ident) for ident in named}
+        return len(found)
 
     def _of_oddity(self, one: Oddity) -> Suggestion:
         names, people = one.groups, tuple(sorted(one.people))
@@ -210,9 +198,7 @@ class _System:
                 text = f"only {people[0]} is in {names[0]}"
         return Suggestion(self.system, one.kind, names, people, text)
 
-    def _would_do(
-        self, people: frozenset[str], gives: Mapping[Address, Right], cover: Cover, by_name: Mapping[str, int]
-    ) -> Suggestion:
+    def _would_do(self, people: frozenset[str], gives: Mapping[Address, Right], cover: Cover) -> Suggestion:
         grants = {address: level_said(rights) or Level.MIXED for address, rights in gives.items()}
         same = next((name for name, some in self.members.items() if some == people), "")
         near = same or max(
@@ -236,9 +222,8 @@ class _System:
             for person, some in cover.gains.items()
             if person in people
         }
-        spared = sum(by_name.get(person, 0) for person in people)
         return Suggestion(
-            self.system, "would do", (same,) if same else (), tuple(sorted(people)), text, grants, spared, gains
+            self.system, "would do", (same,) if same else (), tuple(sorted(people)), text, grants, gains
         )
 
 

@@ -22,7 +22,7 @@ from neatledger.formats.listtexts import item_of_text
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions.office import Office
 
-__all__ = ["Wishes", "steps_of"]
+__all__ = ["LEVELS", "Wishes", "rights_called", "steps_of"]
 
 
 @dataclass(frozen=True)
@@ -178,7 +178,7 @@ class _Maker:
     def grant(self, folder: str, who: str, level: str | None) -> None:
         """Give a holder a level on a folder and all below it, or take their entries away there."""
         address, _, model = self._folder(folder)
-        rights = None if level is None else _rights(level)
+        rights = None if level is None else rights_called(level)
         found: list[Step] = []
         for whom in self._whom(address.system, who):
             try:
@@ -302,10 +302,11 @@ def _words(steps: Iterable[AccountStep]) -> str:
     return ", ".join(f"{step.system}:{step.login}" for step in steps)
 
 
-_LEVELS = {level.value: level for level in LEVEL_RIGHTS}
+LEVELS = {level.value: level for level in LEVEL_RIGHTS}
 
 
-def _rights(level: str) -> Right:
-    if level not in _LEVELS:
-        raise UsageError(f"no level is called {level!r}", hint=f"there are: {', '.join(_LEVELS)}")
-    return LEVEL_RIGHTS[_LEVELS[level]]
+def rights_called(level: str) -> Right:
+    """Return the rights of a level by its word; raises `UsageError`."""
+    if level not in LEVELS:
+        raise UsageError(f"no level is called {level!r}", hint=f"there are: {', '.join(LEVELS)}")
+    return LEVEL_RIGHTS[LEVELS[level]]

@@ -153,9 +153,8 @@ class _Seeker:
         if len(helpful) > _MOST_PAIRED:
             self.found.is_whole = False
         for first, second in combinations(helpful[:_MOST_PAIRED], 2):
-            again = self.finder.made_anew(first, second)
-            if again is not None:
-                yield again
+            if self.finder.go_together(first, second):
+                yield first, second
 
     def _with(self, shared: tuple[Change, ...], best: _Choice) -> _Choice | None:
         """Return the best choice with some shared changes; None where it cannot be better than what is known."""

@@ -98,6 +98,12 @@ class WayFinder:
         return idents_that_count(self.office, self.address.system)
 
     @cached_property
+    def _outer(self) -> dict[str, set[str]]:
+        """The groups that each group lies in."""
+        groups = self.reader.groups
+        return {group.ident: outer_groups(groups, group.ident) for group in groups}
+
+    @cached_property
     def _of_several(self) -> set[str]:
         """The identifiers that accounts of several people have: an entry of theirs speaks of all of these."""
         people: dict[str, set[str]] = {}
@@ -116,8 +122,7 @@ class WayFinder:
         counting, groups = self._that_count, self.reader.groups
         if counting is not None:
             counting |= {one.group for one in shared}
-            inside = {one: {one, *outer_groups(groups, one)} for one in {group.ident for group in groups}}
-            groups = [group for group in groups if inside[group.ident] & counting]
+            groups = [group for group in groups if {group.ident, *self._outer[group.ident]} & counting]
         return memberships_of(self.address.system, principals, groups)
 
     # A person's own ways ----------------------------------------------------------------------------
@@ -230,8 +235,8 @@ class WayFinder:
         by_ident = {group.ident: group for group in groups}
         found = []
         for ident in idents:
-            outer = outer_groups(groups, ident)
-            inner = {one.ident for one in groups if ident in outer_groups(groups, one.ident)}
+            outer = self._outer[ident]
+            inner = {one for one, theirs in self._outer.items() if ident in theirs}
             for group in groups:
                 is_in = ident in group.nested
                 if group.ident == ident or group.untold or (not is_in and group.ident in outer | inner):
@@ -241,15 +246,15 @@ class WayFinder:
                 found.append(Change(name, False, (step,)))
         return found
 
-    def made_anew(self, first: Change, second: Change) -> tuple[Change, ...] | None:
-        """Return two shared changes, the second one upon the first; None where they do not go together."""
+    def go_together(self, first: Change, second: Change) -> bool:
+        """Tell whether two shared changes can be made, the second one upon the first."""
         state = ImaginedReader(self.reader)
         try:
             for step in (*first.steps, *second.steps):
                 step.apply(state)
         except StepError:
-            return None
-        return first, second
+            return False
+        return True
 
     def _entry_steps(self, state: ImaginedReader, whom: Whom, rights: Right | None) -> list[Step]:
         """Return the steps that set an entry on the folder and below, made in a state; none where nothing does."""

@@ -101,8 +101,7 @@ class _Drafting:
 
     def draft(self, aside: Iterable[Sequence[bytes]]) -> FolderDraft:
         """Go through the folders where anybody's rights are not those on the folder above."""
-        left_out = self._order.mark_below(aside)
-        rows = [row for row in self._differing().tolist() if not left_out[row]]
+        rows = self._differing(aside)
         vectors = self._vectors([*rows, *(max(int(self._parent[row]), 0) for row in rows)])
         for row in rows:
             self._one(row, vectors[row], vectors[max(int(self._parent[row]), 0)])
@@ -110,13 +109,12 @@ class _Drafting:
 
     def differing(self, aside: Iterable[Sequence[bytes]]) -> dict[Address, Vector]:
         """Return what people have, in their order, where anybody's rights differ from those above."""
-        left_out = self._order.mark_below(aside)
-        rows = [row for row in self._differing().tolist() if not left_out[row]]
+        rows = self._differing(aside)
         vectors = self._vectors(rows)
         return {Address(self._system, self._path_of(row)): vectors[row] for row in rows}
 
-    def _differing(self) -> Ints:
-        """Return the folders whose rights differ from those above, in reading order."""
+    def _differing(self, aside: Iterable[Sequence[bytes]]) -> list[int]:
+        """Return the folders whose rights differ from those above, in reading order, but for those left aside."""
         total = self._folders.rows
         marks = np.zeros(total, dtype=bool)
         marks[0] = True
@@ -126,8 +124,9 @@ class _Drafting:
             for right in self._told:
                 if right in mine:
                     marks[rows] |= (mine[right] != above[right]).any(axis=1)
-        order: Ints = self._order.order
-        return order[marks[order]]
+        order = self._order.order
+        found: list[int] = order[(marks & ~self._order.mark_below(aside))[order]].tolist()
+        return found
 
     def _rights(self, rows: Ints) -> dict[Right, Bits]:
         # The ways of administrators are left out, as where the plan is compared.

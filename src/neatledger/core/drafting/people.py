@@ -84,16 +84,10 @@ def _fits(login: str, forms: frozenset[str]) -> bool:
     return login in forms or (len(login) >= _CUT and any(form.startswith(login) for form in forms))
 
 
-def _plain(text: str) -> str:
-    """Return the letters and digits of a text without accents, in small ones."""
+def _plain(text: str, signs: str = "") -> str:
+    """Return the letters and digits of a text without accents, in small ones, and some signs where they stand."""
     plain = unicodedata.normalize("NFKD", text.replace("ß", "ss")).casefold()
-    return "".join(char for char in plain if char.isalnum())
-
-
-def _plain_login(text: str) -> str:
-    """Return the beginning of an address as logins are made: without accents, with the signs that part a name."""
-    plain = unicodedata.normalize("NFKD", text.replace("ß", "ss")).casefold()
-    return "".join(char for char in plain if char.isalnum() or char in "._-")
+    return "".join(char for char in plain if char.isalnum() or char in signs)
 
 
 def _name(one: Principal) -> str:
@@ -166,7 +160,8 @@ class _Joined:
         names = [_name(self._free[n]) for n in (one, other)]
         if all(names):
             return names[0] == names[1]
-        local = _plain_login(email.partition("@")[0].rstrip("0123456789"))
+        # As logins are made: with the signs that part a name.
+        local = _plain(email.partition("@")[0].rstrip("0123456789"), "._-")
         made_of = login_forms(self._free[one if names[0] else other].account.name) if any(names) else frozenset()
         logins = {self._free[n].account.login.casefold() for n in (one, other)}
         return bool({local, local.replace("-", "")} & (made_of | logins)) or len(logins) == 1

@@ -11,7 +11,7 @@ and `of_facts(to_facts)` is the step itself.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol, Self
 
@@ -21,7 +21,7 @@ from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.address import Address
 from neatledger.errors import StepError
 
-__all__ = ["FileSort", "ItemState", "State", "Step", "misfit"]
+__all__ = ["FileSort", "ItemState", "State", "Step", "folders_from", "misfit"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,6 +81,17 @@ class State(Protocol):
 
     def put_files(self, path: bytes, before: FileSort, after: FileSort, files: int) -> bool:
         """Make so many files of one sort in a folder into another; false where it is not told which."""
+
+
+def folders_from(state: State, path: bytes) -> Iterator[tuple[bytes, ItemState]]:
+    """Yield a folder and all below it, each before what lies in it, as each stands when it is come to."""
+    waiting = [path]
+    while waiting:
+        path = waiting.pop()
+        item = state.folder_state(path)
+        if item is not None:
+            yield path, item
+            waiting += state.subfolders(path)
 
 
 def misfit(step: Step, found: str) -> StepError:

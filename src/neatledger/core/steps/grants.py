@@ -5,7 +5,7 @@ from __future__ import annotations
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps import grant_nfs4, grant_nt, grant_posix, grant_role
-from neatledger.core.steps.contract import FileSort, ItemState, State
+from neatledger.core.steps.contract import FileSort, ItemState, State, folders_from
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
@@ -53,7 +53,7 @@ def grant_steps(
     if top is None:
         raise StepError("the folder is not there", f"{state.system}: {path.decode('utf-8', 'surrogateescape')}")
     if MODELS[model].has_defaults:
-        return _each(state, path, top, model, whom, rights)
+        return _each(state, path, model, whom, rights)
     found: list[ListStep | FilesStep] = []
     after = with_holder(model, top, whom, rights)
     if after != top:
@@ -62,13 +62,9 @@ def grant_steps(
     return found
 
 
-def _each(
-    state: State, path: bytes, here: ItemState, model: str, whom: Whom, rights: Right | None
-) -> list[ListStep | FilesStep]:
+def _each(state: State, top: bytes, model: str, whom: Whom, rights: Right | None) -> list[ListStep | FilesStep]:
     found: list[ListStep | FilesStep] = []
-    waiting = [(path, here)]
-    while waiting:
-        path, here = waiting.pop()
+    for path, here in folders_from(state, top):
         after = with_holder(model, here, whom, rights)
         if after != here:
             found.append(ListStep(state.system, path, model, here, after))
@@ -78,8 +74,6 @@ def _each(
             them = Whom(Sort.OWNER) if _owns(sort, whom) else whom
             then[sort] = FileSort(sort.owner, set_holder(model, sort.body, them, rights, is_folder=False))
         found += files_steps(state.system, path, model, sorts, then)
-        below = [(one, state.folder_state(one)) for one in state.subfolders(path)]
-        waiting += [(one, item) for one, item in below if item is not None]
     return found
 
 

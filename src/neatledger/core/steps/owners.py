@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 
 from neatledger.core.lists.table import MODELS
-from neatledger.core.steps.contract import FileSort, ItemState, State
+from neatledger.core.steps.contract import FileSort, ItemState, State, folders_from
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.errors import StepError
 
@@ -21,22 +21,17 @@ def owner_steps(state: State, path: bytes, model: str, group: str) -> list[ListS
     """Return the steps that give a folder and all below it to a group; raises `StepError` where none can own."""
     if model != "posix" and not MODELS[model].groups_may_own:
         raise StepError("on this system nothing belongs to a group", state.system)
-    top = state.folder_state(path)
-    if top is None:
+    if state.folder_state(path) is None:
         raise StepError("the folder is not there", f"{state.system}: {path.decode('utf-8', 'surrogateescape')}")
     found: list[ListStep | FilesStep] = []
-    waiting = [(path, top)]
-    while waiting:
-        path, here = waiting.pop()
+    for each, here in folders_from(state, path):
         owner, body = _given(model, here.owner, here.body, group)
         after = ItemState(owner, body, here.default)
         if after != here:
-            found.append(ListStep(state.system, path, model, here, after))
-        sorts = state.file_sorts(path)
+            found.append(ListStep(state.system, each, model, here, after))
+        sorts = state.file_sorts(each)
         then = {sort: FileSort(*_given(model, sort.owner, sort.body, group)) for sort in sorts}
-        found += files_steps(state.system, path, model, sorts, then)
-        below = [(one, state.folder_state(one)) for one in state.subfolders(path)]
-        waiting += [(one, item) for one, item in below if item is not None]
+        found += files_steps(state.system, each, model, sorts, then)
     return found
 
 

@@ -12,7 +12,7 @@ from neatledger.core.lists.posix import GROUP, MASK, USER, Entry, pack_entries, 
 from neatledger.core.lists.posix import pack_body as pack_posix
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
-from neatledger.core.steps.contract import FileSort, ItemState, State
+from neatledger.core.steps.contract import FileSort, ItemState, State, folders_from
 from neatledger.core.steps.grants import passed_on, set_holder
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.whom import Sort, Whom
@@ -85,12 +85,7 @@ def _rebuilt(body: bytes, entries: dict[tuple[int, int], int], gid: int) -> byte
 
 def _each(state: State, model: str, edit: _Edit) -> list[ListStep | FilesStep]:
     found: list[ListStep | FilesStep] = []
-    waiting = [b"/"]
-    while waiting:
-        path = waiting.pop()
-        item = state.folder_state(path)
-        if item is None:
-            continue
+    for path, item in folders_from(state, b"/"):
         default = None if item.default is None else edit(item.default, True)
         after = ItemState(item.owner, edit(item.body, False), default)
         if after != item:
@@ -98,7 +93,6 @@ def _each(state: State, model: str, edit: _Edit) -> list[ListStep | FilesStep]:
         sorts = state.file_sorts(path)
         then = {sort: FileSort(sort.owner, edit(sort.body, False)) for sort in sorts}
         found += files_steps(state.system, path, model, sorts, then)
-        waiting += state.subfolders(path)
     return found
 
 
@@ -107,12 +101,7 @@ def _where_set(
 ) -> list[ListStep | FilesStep]:
     """Change lists where entries were set, from the top down, and pass them on anew."""
     found: list[ListStep | FilesStep] = []
-    waiting = [b"/"]
-    while waiting:
-        path = waiting.pop()
-        item = state.folder_state(path)
-        if item is None:
-            continue
+    for path, item in folders_from(state, b"/"):
         view = MODELS[model].parse(item.body).view(is_folder=True)
         named = view.users | view.groups | view.either
         rights = rights_of({one: named[one] for one in idents}) if set(idents) <= named.keys() else Right.NONE
@@ -128,5 +117,4 @@ def _where_set(
             for step in steps:
                 step.apply(state)
             found += steps
-        waiting += state.subfolders(path)
     return found
