@@ -65,18 +65,30 @@ json.dump(found, sys.stdout)
 
 # Puts folders with access lists into its share, and tries rights on each as each of its people.
 _TRY = """
-import json, sys
+import json, sys, time
 from samba import NTSTATUSError
 from samba.credentials import Credentials
 from samba.dcerpc import security
 from samba.samba3 import libsmb_samba_internal as libsmb, param
 work = json.load(sys.stdin)
+# Internal error, no logon servers, pipe not available, timeout, connection reset (MS-ERREF 2.3.1).
+NOT_READY = {0xC00000E5, 0xC000005E, 0xC00000AC, 0xC00000B5, 0xC000020D}
 settings = param.get_context(); settings.load(work["conf"])
 def signed_in(user):
     who = Credentials(); who.guess(settings); who.set_domain("PELLOWMERE"); who.set_username(user)
     who.set_password(work["password"]); who.set_kerberos_state(0)
     return libsmb.Conn(work["host"], "office", settings, who)
-admin = signed_in("Administrator")
+until = time.monotonic() + 60
+def tried(user):
+    # Its ports are open before those who check passwords for it are ready: until then it has internal errors.
+    while True:
+        try:
+            return signed_in(user)
+        except NTSTATUSError as error:
+            if error.args[0] & 0xFFFFFFFF not in NOT_READY or time.monotonic() > until:
+                raise
+        time.sleep(0.5)
+admin = tried("Administrator")
 for name, text in work["folders"].items():
     admin.mkdir(name)
     what = security.SECINFO_DACL | security.SECINFO_PROTECTED_DACL
@@ -84,7 +96,7 @@ for name, text in work["folders"].items():
 found = {}
 for user in work["users"]:
     try:
-        me = signed_in(user)
+        me = tried(user)
     except NTSTATUSError:
         found[user] = None
         continue
