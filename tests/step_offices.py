@@ -21,6 +21,7 @@ from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step
 from neatledger.core.steps.folders import FolderStep, PushStep
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.hand_outs import HandOutStep
 from neatledger.core.steps.links import LinkStep
 from neatledger.core.steps.lists import FilesStep, ListStep
@@ -199,22 +200,36 @@ def told(folder: Path) -> list[str]:
 def random_memberships(office: Office, rng: random.Random, number: int) -> list[Step]:
     """Return memberships of people and of groups, each of another pair."""
     state = ImaginedReader(office.readers["people"])
-    steps: list[MemberStep] = []
+    steps: list[MemberStep | GroupStep] = []
     while len(steps) < number:
         group, other = rng.choice(state.groups), rng.choice(state.groups)
         login, is_in = rng.choice(state.accounts).login, rng.random() < 0.6
-        step = MemberStep("people", group.ident, group.name, login, False, is_in)
-        if rng.random() < 0.3 and group.ident != other.ident:
+        step: MemberStep | GroupStep = MemberStep("people", group.ident, group.name, login, False, is_in)
+        if rng.random() < 0.15:
+            name = f"new, #{len(steps)} "
+            step = GroupStep("people", name, name, True, login)
+            taken = {one.member for one in steps if isinstance(one, MemberStep) and one.group == group.ident}
+            if is_in and not {*group.members} & taken and not group.nested and len(group.members) == 1:
+                step = GroupStep("people", group.ident, group.name, False, group.members[0])
+        elif rng.random() < 0.3 and group.ident != other.ident:
             step = MemberStep("people", group.ident, group.name, other.ident, True, is_in, other.name)
-        if any((one.group, one.member) == (step.group, step.member) for one in steps):
+        if any((one.group, one.target) == (step.group, step.target) for one in steps):
             continue  # the texts are told from the directory as it stands before all of them
-        if not step.is_group and any(one.primary == group.ident for one in state.accounts if one.login == login):
+        if (
+            isinstance(step, MemberStep)
+            and not step.is_group
+            and any(one.primary == group.ident for one in state.accounts if one.login == login)
+        ):
             continue
         try:
             step.apply(state)
         except StepError:
             continue
-        if not is_in and not state.groups[[one.name for one in state.groups].index(group.name)].members:
+        if (
+            isinstance(step, MemberStep)
+            and not is_in
+            and not state.groups[[one.name for one in state.groups].index(group.name)].members
+        ):
             step.inverse().apply(state)  # a group of names may not be left empty (RFC 4519 section 3.5)
             continue
         steps.append(step)
@@ -266,10 +281,16 @@ def random_sharing_steps(office: Office, rng: random.Random, number: int) -> lis
     found: list[Step] = []
     while len(found) < number:
         shared = state.shared
-        match rng.choice(["member", "member", "account", "link", "link", "hand-out", "team", "team"]):
+        match rng.choice(["member", "member", "group", "account", "link", "link", "hand-out", "team", "team"]):
             case "member":
                 group, login = rng.choice(state.groups), rng.choice(state.accounts).login
                 step = MemberStep("meadow", group.ident, group.name, login, False, rng.random() < 0.5)
+            case "group":
+                name, login = f'new "{len(found)}"', rng.choice([*state.accounts]).login
+                step = GroupStep("meadow", name, name, True, rng.choice(["", login]))
+                if rng.random() < 0.5:
+                    group = rng.choice(state.groups)
+                    step = GroupStep("meadow", group.ident, group.name, False, "".join(group.members[:1]))
             case "account":
                 one = rng.choice(state.accounts)
                 if one.login == meadow.READER:

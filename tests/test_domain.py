@@ -15,6 +15,7 @@ import pytest
 from judges import domain
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.ledger.imagined import ImaginedReader
@@ -154,6 +155,14 @@ def test_accounts_closed_and_members_moved_are_so_in_the_domain(real, run, tmp_p
     assert {one.login: one.state for one in after.readers["hall"].accounts} == {
         one.login: one.state for one in supposed.readers["hall"].accounts
     }
+    first, second = [login for login, word in real.states.items() if word == "open"][:2]
+    grown = [GroupStep("hall", "Trio #2", "Trio #2", True, first)]
+    grown += [MemberStep("hall", "Trio #2", "Trio #2", second, False, True)]
+    done = carry(after, grown, real.password, f"CN=Administrator,CN=Users,{domain.BASE}")
+    assert not done.stopped, SEED
+    made = next(one for one in gathered(where, run).readers["hall"].groups if one.name == "Trio #2")
+    assert made.ident.startswith("S-1-5-21-") and sorted(made.members) == sorted([first, second])
+    assert not resume(after, carrying.undo, real.password, f"CN=Administrator,CN=Users,{domain.BASE}").left
     undone = resume(after, carrying.undo, real.password, f"CN=Administrator,CN=Users,{domain.BASE}")
     assert not undone.left and real.tell() == before, SEED
     assert {one.login: one.state for one in gathered(where, run).readers["hall"].accounts} == {

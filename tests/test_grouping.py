@@ -17,10 +17,11 @@ from neatledger.core.grouping.tidy import find_oddities
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
+from neatledger.errors import StepError
 from neatledger.ledger.locations import find_location
-from neatledger.questions import grouping
+from neatledger.questions import carrying, grouping, regrouping
 from neatledger.questions.office import Office, open_office
-from step_offices import carry, gathered
+from step_offices import carry, gathered, make_office, resume, table_of
 
 Has = Mapping[str, frozenset[int]]
 
@@ -147,10 +148,11 @@ def test_twins_and_entries_by_name_are_replaced_for_real(tmp_path: Path, run) ->
     told = run("groups", "--suggest", number, "--called", "trio", "--keep", kept, "--office", tmp_path).stdout
     assert "nobody gains or loses anything" in told
     listed = run("mend", "--steps", kept, "--office", tmp_path, status=None).stdout
-    assert listed.index("make the group trio") < listed.index("put ada into the group trio")
-    steps, changes = grouping.steps_of(office, new, "trio")
-    assert not changes
-    done = carry(office, steps)
+    assert listed.index("make the group trio with ada in it") < listed.index("put bo into the group trio")
+    assert "give: group trio (1000) rwx" in listed
+    made = regrouping.ask(office, new, "trio")
+    assert not made.changes
+    done = carry(office, made.steps)
     assert done.is_over and not done.missing, done
     listed = subprocess.run(
         ["getfacl", "-R", "-p", "-n", "tree"], cwd=tmp_path, capture_output=True, text=True
@@ -159,14 +161,69 @@ def test_twins_and_entries_by_name_are_replaced_for_real(tmp_path: Path, run) ->
     office = gathered(tmp_path, run)
     assert rights(office) == before
     nothing = next(one for one in grouping.ask(office).suggestions if one.groups == ("spare",))
-    steps, changes = grouping.steps_of(office, nothing)
-    assert not changes and [step.kind for step in steps] == ["member", "group"]
-    done = carry(office, steps)
+    made = regrouping.ask(office, nothing)
+    assert not made.changes and [step.kind for step in made.steps] == ["group"]
+    done = carry(office, made.steps)
     assert done.is_over and "spare" not in (tmp_path / "group").read_text()
     office = gathered(tmp_path, run)
     twins = next(one for one in grouping.ask(office).suggestions if one.kind == "twins")
-    steps, changes = grouping.steps_of(office, twins)
-    assert not changes and steps
-    carry(office, steps)
+    made = regrouping.ask(office, twins)
+    assert not made.changes and made.steps
+    carry(office, made.steps)
     assert rights(gathered(tmp_path, run)) == before
     assert open_office(tmp_path, today=date.today()).readers["barn"].groups
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(3)
+def test_a_suggestion_gives_nobody_more_and_nobody_less(seed: int, tmp_path: Path, run) -> None:
+    """Suggestions of a hostile tree carried out for real: what a count then shows is what was before; and undone."""
+    office = gathered(make_office(tmp_path, seed), run)
+    before = table_of(office)
+    for one in grouping.ask(office).suggestions:
+        try:
+            made = regrouping.ask(office, one, "fresh")
+        except StepError:
+            assert one.kind in ("twins", "one person"), (seed, one)
+            continue
+        assert one.kind == "nearly the same" or not made.changes, (seed, one)
+        if made.steps and one.kind in ("twins", "would do"):
+            assert not carry(office, made.steps).stopped, (seed, one)
+            assert table_of(gathered(tmp_path, run)) == before, (seed, one)
+            assert not resume(office, carrying.undo).left
+
+
+PEOPLE = "login,id,name\nada,ada,Ada\nbo,bo,Bo\ncy,cy,Cy\ndee,dee,Dee\n"
+
+
+def test_suggestions_on_lists_of_roles(tmp_path: Path, run) -> None:
+    """Entries are given to another where they stand; what has a list of its own below is left alone."""
+    (tmp_path / "people.csv").write_text(PEOPLE)
+    (tmp_path / "groups.csv").write_text("name,id\none,one\nfour,four\nthree,three\n")
+    rows = [("one", "dee"), *(("four", each) for each in ("ada", "bo", "cy", "dee"))]
+    rows += [("three", each) for each in ("ada", "bo", "cy")]
+    (tmp_path / "members.csv").write_text("group,member\n" + "".join(f"{group},{one}\n" for group, one in rows))
+    (tmp_path / "meadow.csv").write_text(
+        "path,type,owner,list,bytes\n/,folder,,group:four=list,0\n/a,folder,,group:one=write,0\n/a/in,folder,,,0\n"
+        "/a/own,folder,,user:ada=read,0\n/b,folder,,user:ada=write;user:bo=write;user:cy=write,0\n"
+    )
+    (tmp_path / "office.yaml").write_text(
+        "office: X\nsystems:\n  meadow: {source: listing, path: meadow.csv, lists: role,\n"
+        "    accounts: {people: people.csv, groups: groups.csv, members: members.csv}}\n"
+    )
+    office = gathered(tmp_path, run)
+    found = grouping.ask(office).suggestions
+    alone = regrouping.ask(office, next(one for one in found if one.kind == "one person"))
+    assert not alone.changes and [step.kind for step in alone.steps] == ["list", "list", "group"]
+    assert {step.place.path for step in alone.steps[:2]} == {b"/a", b"/a/in"}
+    trio = next(one for one in found if one.kind == "would do" and one.groups == ("three",))
+    made = regrouping.ask(office, trio)
+    assert not made.changes and [step.place.path for step in made.steps] == [b"/b"]
+    near = [one for one in found if one.kind == "nearly the same"]
+    put, taken = (regrouping.ask(office, one) for one in near)
+    assert [(step.name, step.member, step.after) for step in put.steps + taken.steps] == [
+        ("three", "dee", True),
+        ("four", "dee", False),
+    ]
+    told = run("groups", "--suggest", found.index(near[1]) + 1, "--office", tmp_path).stdout
+    assert "1 person loses" in told and "dee" in told

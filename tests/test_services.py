@@ -17,7 +17,7 @@ import sys
 import time
 from base64 import b64encode
 from collections.abc import Callable, Iterable
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -33,7 +33,11 @@ from wsgidav.fs_dav_provider import FilesystemProvider
 
 from conftest import COMMAND
 from judges import dav
+from neatledger.carriers.contract import CarrierContext, Standing
+from neatledger.carriers.scim import ScimCarrier
 from neatledger.core.lists.subjects import Subject
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.groups import GroupStep
 from neatledger.demo import meadow
 from neatledger.demo.service import guesses
 from neatledger.demo.service.scimfilter import FilterError, parse_filter
@@ -348,6 +352,11 @@ def scim_peer():
         process.wait()
 
 
+def scim_context(folder: Path, url: str) -> CarrierContext:
+    settings = {"source": "directory", "accounts": {"scim": url}}
+    return CarrierContext("staff", folder, settings, lambda _user, _host: Credentials("", ""))
+
+
 def test_people_and_groups_of_a_scim_server_from_a_registry(tmp_path, run) -> None:
     core = "urn:ietf:params:scim:schemas:core:2.0"
     with scim_peer() as url, httpx.Client(base_url=url) as client:
@@ -369,6 +378,14 @@ def test_people_and_groups_of_a_scim_server_from_a_registry(tmp_path, run) -> No
         )
         done = run("gather", "--office", tmp_path)
         assert "could not be seen" not in done.stdout
+        with closing(ScimCarrier(scim_context(tmp_path, url))) as carrier:
+            for step in (GroupStep("staff", "new", "new", True, "user05"), GroupStep("staff", "bare", "bare", True)):
+                for each in (step, step.inverse()):
+                    assert carrier.look(each).standing is Standing.BEFORE
+                    carrier.make(each, {})
+                    carrier.make(each, {})
+                    assert carrier.look(each).standing is Standing.AFTER
+            assert carrier.look(GroupStep("staff", "outer", "outer", False)).standing is Standing.OTHER
     people = {
         row["person"]: row
         for row in csv.DictReader(io.StringIO(run("people", "--format", "csv", "--office", tmp_path).stdout))

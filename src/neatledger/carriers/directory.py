@@ -1,4 +1,7 @@
-"""The carrier of a directory's accounts and groups: one modification of one entry a step (RFC 4511 section 4.6)."""
+"""The carrier of a directory's accounts and groups: one modification of one entry a step (RFC 4511 section 4.6).
+
+A group is added (section 4.7) or deleted (section 4.8) as one entry.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +12,11 @@ from datetime import date
 from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.carriers.entrychanges import EntryChange, change_of, standing_of
+from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, group_entry, standing_of
+from neatledger.carriers.groupentries import group_change, look_for_group, new_group, old_group
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.formats.directory import Entry, Places
@@ -30,7 +35,10 @@ __all__ = ["DirectoryCarrier", "by_hand"]
 
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where this carrier can."""
-    return "" if isinstance(step, MemberStep | AccountStep) else "what is in the directory beside that a person makes"
+    if isinstance(step, GroupStep) and not step.made and step.group.startswith("S-1-"):
+        return "made again it would have another identifier, so a person must remove it"
+    is_ours = isinstance(step, MemberStep | AccountStep | GroupStep)
+    return "" if is_ours else "what is in the directory beside that a person makes"
 
 
 class DirectoryCarrier:
@@ -48,6 +56,7 @@ class DirectoryCarrier:
             entries = search(source, self._connection, setting, [])
         self._entries = {entry.name: entry for entry in entries}
         self._by_sid = by_sid
+        self._told: dict[str, Entry] = {}
 
     def close(self) -> None:
         """Sign off."""
@@ -65,7 +74,10 @@ class DirectoryCarrier:
         try:
             yield
         except LDAPOperationResult as error:
-            raise StepError(f"the directory refuses: {error.description}", where, in_words(error)[1]) from None
+            # What the server says of it in its own words (RFC 4511 section 4.1.9: diagnosticMessage).
+            said = " ".join(str(error.message or "").split())[:150]
+            hint = f"it says: {said}" if said else "see change-as in the plan, and what the directory's rules ask for"
+            raise StepError(f"the directory refuses: {error.description}", where, hint) from None
         except (LDAPCommunicationError, OSError, ssl.SSLError) as error:
             raise SourceError(f"the directory is out of reach: {in_words(error)[0]}", where) from None
         except LDAPException as error:
@@ -76,7 +88,7 @@ class DirectoryCarrier:
         known = Places.of(self._entries.values(), by_sid=self._by_sid)
         match step:
             case MemberStep():
-                entry = known.groups.get((step.group, step.name))
+                entry = group_entry(step, known)
             case AccountStep():
                 entry = known.people.get(step.login)
             case _:
@@ -84,7 +96,7 @@ class DirectoryCarrier:
         if entry is None:
             return known
         self._entries.pop(entry.name, None)
-        found = self._read(entry.name)
+        found = self._read(entry.name) or self._told.get(entry.name)
         if found is not None:
             self._entries[entry.name] = found
         return Places.of(self._entries.values(), by_sid=self._by_sid)
@@ -99,13 +111,40 @@ class DirectoryCarrier:
         rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
         return read_entry(self._connection, rows[0]["dn"], rows[0]["raw_attributes"]) if rows else None
 
-    def changes(self, step: Step) -> list[EntryChange]:
-        """Return what makes a step in the directory as it stands, without making it."""
+    def _groups(self, step: GroupStep) -> Places:
+        """Return where everything stands, with the group that a step is of read anew, if it is there."""
+        known = Places.of(self._entries.values(), by_sid=self._by_sid)
+        alike = [entry.name for key, entry in known.groups.items() if step.name == key[1] or step.group == key[0]]
+        if not alike and step.made:
+            # What was made before the connection broke stands where it would be made now.
+            with suppress(StepError):
+                alike = [new_group(step, known, {}).name]
+        for name in alike:
+            self._entries.pop(name, None)
+            found = self._read(name)
+            if found is not None:
+                self._entries[found.name] = found
+        return Places.of(self._entries.values(), by_sid=self._by_sid)
+
+    def changes(self, step: Step) -> list[EntryChange | WholeEntry]:
+        """Return what makes a step in the directory as it stands, without making it.
+
+        Groups of whose making was told so before are taken as if they were there.
+        """
         with self._refusals(step):
-            return change_of(step, self._places(step))
+            if isinstance(step, GroupStep):
+                found = group_change(step, self._groups(step))
+                if step.made:
+                    self._told[found.name] = found.as_entry()
+                return [found]
+            self._entries |= self._told
+            return list(change_of(step, self._places(step)))
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the entry anew."""
+        if isinstance(step, GroupStep):
+            with self._refusals(step):
+                return look_for_group(step, self._groups(step))
         with self._refusals(step):
             places = self._places(step)
         standing = standing_of(step, places, date.today())
@@ -114,6 +153,9 @@ class DirectoryCarrier:
 
     def prepare(self, step: Step) -> Details:
         """Return the values that go, so that the very same can come again."""
+        if isinstance(step, GroupStep):
+            with self._refusals(step):
+                return {} if step.made else old_group(step, self._groups(step))
         with self._refusals(step):
             changes = change_of(step, self._places(step))
         gone = {one.attribute: _texts(one) for one in changes if one.operation == "delete"}
@@ -121,12 +163,31 @@ class DirectoryCarrier:
 
     def make(self, step: Step, details: Details) -> None:
         """Make the step; done twice it changes nothing more."""
+        if isinstance(step, GroupStep):
+            with self._refusals(step):
+                self._make_group(step, details)
+            return
         with self._refusals(step):
             places = self._places(step)
             if standing_of(step, places, date.today()) is Standing.AFTER:
                 return
             for one in change_of(step, places, details):
                 self._connection.modify(one.name, {one.attribute: [(_LIBRARY[one.operation], list(one.values))]})
+
+    def _make_group(self, step: GroupStep, details: Details) -> None:
+        places = self._groups(step)
+        if look_for_group(step, places).standing is Standing.AFTER:
+            return
+        if not step.made:
+            name = str(details["entry"]["dn"])
+            self._connection.delete(name)
+            self._entries.pop(name, None)
+            return
+        entry = new_group(step, places, details)
+        self._connection.add(entry.name, attributes={name: list(some) for name, some in entry.attributes.items()})
+        found = self._read(entry.name)
+        if found is not None:
+            self._entries[found.name] = found
 
 
 _LIBRARY = {"add": "MODIFY_ADD", "delete": "MODIFY_DELETE", "replace": "MODIFY_REPLACE"}

@@ -8,18 +8,19 @@ that its entry has.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 
 from neatledger.carriers.contract import Standing
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name, state_of
 
-__all__ = ["EntryChange", "change_of", "standing_of"]
+__all__ = ["EntryChange", "WholeEntry", "change_of", "group_entry", "standing_of"]
 
 _DISABLED = 0x2
 _BY_DN = {
@@ -43,7 +44,7 @@ class EntryChange:
 def _entry_of(step: Step, places: Places) -> Entry:
     match step:
         case MemberStep():
-            entry = places.groups.get((step.group, step.name))
+            entry = group_entry(step, places)
         case AccountStep():
             entry = places.people.get(step.login)
         case _:
@@ -51,6 +52,28 @@ def _entry_of(step: Step, places: Places) -> Entry:
     if entry is None:
         raise StepError("the directory has no such entry any more", step.where)
     return entry
+
+
+@dataclass(frozen=True, slots=True)
+class WholeEntry:
+    """An entry to be added with all values of its attributes; or, without any, to be deleted."""
+
+    name: str
+    attributes: Mapping[str, tuple[bytes, ...]] = field(default_factory=dict)
+
+    def as_entry(self) -> Entry:
+        """Return the entry as a directory would tell it."""
+        return Entry(self.name, {key.lower(): list(values) for key, values in self.attributes.items()})
+
+
+def group_entry(step: MemberStep | GroupStep, places: Places) -> Entry | None:
+    """Return the entry of a step's group.
+
+    A group made by steps has its name for an identifier, and may have got another one from the directory since.
+    """
+    if step.group != step.name:
+        return places.groups.get((step.group, step.name))
+    return next((entry for (_, name), entry in places.groups.items() if name == step.name), None)
 
 
 def _member(step: MemberStep, places: Places) -> Entry:

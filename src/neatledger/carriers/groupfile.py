@@ -18,7 +18,7 @@ __all__ = ["GroupFile", "by_hand"]
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where it can be made in a group file."""
     if isinstance(step, GroupStep):
-        is_sayable = _is_name(step.name) and step.group.isdecimal()
+        is_sayable = _is_name(step.name) and step.group.isdecimal() and (not step.first or _is_name(step.first))
         return "" if is_sayable else "a name of this form cannot stand in a group file"
     if not isinstance(step, MemberStep):
         return "no file of its accounts tells that: the system's own tools make it"
@@ -80,8 +80,8 @@ class GroupFile:
             return Looked(Standing.BEFORE if step.made else Standing.AFTER)
         if len(alike) > 1 or alike[0][0] != step.name or alike[0][2:3] != [step.group]:
             return Looked(Standing.OTHER, "its name or its number is another group's")
-        if _members(alike[0]):
-            return Looked(Standing.OTHER, "somebody is in it")
+        if _members(alike[0]) != ([step.first] if step.first else []):
+            return Looked(Standing.OTHER, "others are in it")
         return Looked(Standing.AFTER if step.made else Standing.BEFORE)
 
     def _make_group(self, step: GroupStep) -> None:
@@ -90,7 +90,7 @@ class GroupFile:
             if step.made:
                 if lines and not lines[-1].endswith("\n"):
                     lines[-1] += "\n"
-                lines.append(f"{step.name}:x:{step.group}:\n")
+                lines.append(f"{step.name}:x:{step.group}:{step.first}\n")
             write_file(self._path, "".join(lines).encode("utf-8", "surrogateescape"))
 
     def _lines(self) -> list[str]:

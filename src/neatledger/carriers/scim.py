@@ -1,4 +1,7 @@
-"""The carrier of accounts and groups over SCIM: PATCH of one resource a step (RFC 7644 section 3.5.2)."""
+"""The carrier of accounts and groups over SCIM: PATCH of one resource a step (RFC 7644 section 3.5.2).
+
+A group is made by POST (section 3.3) and taken away by DELETE (section 3.6).
+"""
 
 from __future__ import annotations
 
@@ -10,6 +13,7 @@ from urllib.parse import urlencode
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
@@ -17,6 +21,7 @@ from neatledger.sources.http import Web
 
 __all__ = ["ScimCarrier", "by_hand"]
 
+_GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
 _PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 _SWITCHED = frozenset({AccountState.OPEN, AccountState.DISABLED})
 
@@ -24,7 +29,7 @@ _SWITCHED = frozenset({AccountState.OPEN, AccountState.DISABLED})
 def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where this carrier can."""
     match step:
-        case MemberStep():
+        case MemberStep() | GroupStep():
             return ""
         case AccountStep() if {step.before, step.after} == _SWITCHED:
             return ""
@@ -46,14 +51,17 @@ class ScimCarrier:
     def settle(self) -> None:
         """Do nothing: the service has kept what it says that it has done."""
 
-    def _find(self, step: Step, kind: str, attribute: str, value: str) -> dict[str, Any]:
-        """Return a resource by what it is called; raises `StepError` where there is none, or more than one."""
+    def _all(self, kind: str, attribute: str, value: str) -> list[dict[str, Any]]:
         text = value.replace("\\", "\\\\").replace('"', '\\"')
         asked = urlencode({"filter": f'{attribute} eq "{text}"', "count": 200})
         told = self._web.ask_json(f"{self._base}/{kind}?{asked}").get("Resources")
         found = [one for one in told if isinstance(one, dict)] if isinstance(told, list) else []
         # Some services take no filter and send everybody.
-        same = [one for one in found if str(_folded(one).get(attribute.casefold(), "")) == value]
+        return [one for one in found if str(_folded(one).get(attribute.casefold(), "")) == value]
+
+    def _find(self, step: Step, kind: str, attribute: str, value: str) -> dict[str, Any]:
+        """Return a resource by what it is called; raises `StepError` where there is none, or more than one."""
+        same = self._all(kind, attribute, value)
         if len(same) != 1 or not same[0].get("id"):
             message = "there is more than one of this name" if same else f"the service has no {value!r} any more"
             raise StepError(message, step.where)
@@ -73,8 +81,9 @@ class ScimCarrier:
         match step:
             case MemberStep():
                 member, group = self._group(step)
-                inside = {str(one.get("value")) for one in group.get("members") or () if isinstance(one, dict)}
-                return Looked(Standing.AFTER if (member in inside) == step.after else Standing.BEFORE)
+                return Looked(Standing.AFTER if (member in _inside(group)) == step.after else Standing.BEFORE)
+            case GroupStep():
+                return self._look_for_group(step)
             case AccountStep():
                 active = self._find(step, "Users", "userName", step.login).get("active", True)
                 if not isinstance(active, bool):
@@ -82,6 +91,17 @@ class ScimCarrier:
                 state = AccountState.OPEN if active else AccountState.DISABLED
                 return Looked(Standing.AFTER if state is step.after else Standing.BEFORE)
         raise StepError("this carrier does not make such a step", step.where)
+
+    def _look_for_group(self, step: GroupStep) -> Looked:
+        alike = [_folded(one) for one in self._all("Groups", "displayName", step.name)]
+        if not alike:
+            return Looked(Standing.BEFORE if step.made else Standing.AFTER)
+        if len(alike) > 1:
+            return Looked(Standing.OTHER, "there is more than one of this name")
+        wanted = {str(self._find(step, "Users", "userName", step.first)["id"])} if step.first else set()
+        if _inside(alike[0]) != wanted:
+            return Looked(Standing.OTHER, "others are in it")
+        return Looked(Standing.AFTER if step.made else Standing.BEFORE)
 
     def prepare(self, step: Step) -> Details:
         """Return nothing: what a step is of tells how to take it back."""
@@ -98,18 +118,41 @@ class ScimCarrier:
                 if not step.after:
                     operation = {"op": "remove", "path": f'members[value eq "{member}"]'}
                 self._patch(step, f"Groups/{group['id']}", operation)
+            case GroupStep():
+                self._make_group(step)
             case AccountStep():
                 user = self._find(step, "Users", "userName", step.login)
                 value = step.after is AccountState.OPEN
                 self._patch(step, f"Users/{user['id']}", {"op": "replace", "path": "active", "value": value})
 
+    def _make_group(self, step: GroupStep) -> None:
+        if not step.made:
+            group = self._find(step, "Groups", "displayName", step.name)
+            self._send(step, "DELETE", f"Groups/{group['id']}", None)
+            return
+        body: dict[str, Any] = {"schemas": [_GROUP], "displayName": step.name}
+        if step.first:
+            body["members"] = [{"value": str(self._find(step, "Users", "userName", step.first)["id"])}]
+        self._send(step, "POST", "Groups", body)
+
     def _patch(self, step: Step, place: str, operation: Mapping[str, Any]) -> None:
-        body = json.dumps({"schemas": [_PATCH], "Operations": [operation]})
+        self._send(step, "PATCH", place, {"schemas": [_PATCH], "Operations": [operation]})
+
+    def _send(self, step: Step, method: str, place: str, body: Mapping[str, Any] | None) -> None:
+        content = "" if body is None else json.dumps(body)
         headers = {"Content-Type": "application/scim+json", "Accept": "application/scim+json"}
-        answer = self._web.ask("PATCH", f"{self._base}/{place}", content=body, headers=headers)
-        if answer.status_code not in (200, 204):
+        answer = self._web.ask(method, f"{self._base}/{place}", content=content, headers=headers)
+        # An answer that was lost on its way is asked for again: what was made then is there, or gone, already.
+        is_made = answer.status_code == 404 and method == "DELETE"
+        is_made |= answer.status_code == 409 and method == "POST" and self.look(step).standing is Standing.AFTER
+        if answer.status_code not in (200, 201, 204) and not is_made:
             message = f"the service refuses: {answer.status_code} {answer.reason_phrase}"
             raise StepError(message, step.where, "nothing was changed by this step")
+
+
+def _inside(group: Mapping[str, Any]) -> set[str]:
+    """Return the ids of who is in a group."""
+    return {str(one.get("value")) for one in group.get("members") or () if isinstance(one, dict)}
 
 
 def _folded(resource: Mapping[str, Any]) -> dict[str, Any]:

@@ -42,8 +42,9 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 
 def _suggest(args: argparse.Namespace, app: App) -> int:
-    from neatledger.questions import grouping
+    from neatledger.questions import grouping, regrouping
     from neatledger.reports.grouping import suggestions_report
+    from neatledger.reports.report import count_of
     from neatledger.reports.supposed import supposed_report
 
     office = app.office
@@ -60,11 +61,13 @@ def _suggest(args: argparse.Namespace, app: App) -> int:
     if not args.suggest.isdecimal() or not 0 < int(args.suggest) <= len(found.suggestions):
         raise UsageError(f"there is no suggestion {args.suggest}", hint=f"1 to {len(found.suggestions)}")
     one = found.suggestions[int(args.suggest) - 1]
-    steps, changes = grouping.steps_of(office, one, args.called)
+    with app.progress("looking what it would do"):
+        made = regrouping.ask(office, one, args.called)
     if args.keep:
-        write_steps(args.keep, steps)
-        app.say(f"{len(steps)} steps kept in {args.keep}")
-    report = supposed_report([f"{one.text} ({len(steps)} steps)"], changes, [], [], [], when)
+        write_steps(args.keep, made.steps)
+        app.say(f"{len(made.steps)} steps kept in {args.keep}")
+    report = supposed_report([f"{one.text} ({count_of(len(made.steps), 'step')})"], made.changes, [], [], [], when)
     report.empty = "nobody gains or loses anything"
+    report.notes += [made.note] if made.note else []
     show_report(report, app.output)
     return 0

@@ -75,13 +75,13 @@ def _report(app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]
     office = app.office
     # What is only shown asks nobody for a password: a live directory is asked by --texts alone.
     text = StepTexts(office).lines
-    return mend_report(found.items, ends, found.left, office.names, text, office.count.when)
+    return mend_report(found.items, ends, found.left, found.names, text, office.count.when)
 
 
 def _print_texts(app: App, found: worklist.Worklist) -> None:
     steps = [item.step for item in found.items]
     with closing(StepTexts(app.office, app.credentials_for)) as texts:
-        text = texts_report(steps, texts.lines, lambda step: step.word(app.office.names(step.system)))
+        text = texts_report(steps, texts.lines, lambda step: step.word(found.names(step.system)))
     with open_output(app.output) as out:
         out.write(text)
 

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from neatledger.errors import Fault
 from neatledger.formats.directory import Entry
 
-__all__ = ["change_record", "parse_ldif"]
+__all__ = ["add_record", "change_record", "delete_record", "parse_ldif"]
 
 _OF_SEARCH = frozenset({"search", "result", "ref", "control", "numresponses"})
 
@@ -108,6 +108,17 @@ def _entry(record: list[tuple[int, str, bytes]], where: str, faults: list[Fault]
             is_cut = True
         attributes.setdefault(kind, []).append(found)
     return Entry(value.decode("utf-8", "surrogateescape"), attributes, is_cut)
+
+
+def add_record(name: str, attributes: Mapping[str, Iterable[bytes]]) -> list[str]:
+    """Return the change record that adds an entry (RFC 2849: change-add), with an empty line at its end."""
+    lines = [_line("dn", name.encode("utf-8", "surrogateescape")), "changetype: add"]
+    return [*lines, *(_line(key, value) for key, values in attributes.items() for value in values), ""]
+
+
+def delete_record(name: str) -> list[str]:
+    """Return the change record that deletes an entry (RFC 2849: change-delete), with an empty line at its end."""
+    return [_line("dn", name.encode("utf-8", "surrogateescape")), "changetype: delete", ""]
 
 
 def change_record(name: str, operation: str, attribute: str, values: Iterable[bytes]) -> list[str]:

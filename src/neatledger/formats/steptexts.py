@@ -65,7 +65,8 @@ def text_of_step(step: Step, root: bytes = b"") -> list[str]:
             return [f"gpasswd {flag} {quoted(_bytes(step.member))} {quoted(_bytes(step.name))}"]
         case GroupStep() if step.group.isdecimal():
             name = quoted(_bytes(step.name))
-            return [f"groupadd -g {step.group} {name}" if step.made else f"groupdel {name}"]
+            put = [f"gpasswd -a {quoted(_bytes(step.first))} {name}"] if step.first else []
+            return [f"groupadd -g {step.group} {name}", *put] if step.made else [f"groupdel {name}"]
         case LimitStep() if root and step.on is On.FOLDER:
             amount = "none" if step.after is UNLIMITED else str(step.after)
             return [f"btrfs qgroup limit {amount} {quoted(root + _bytes(step.name))}"]

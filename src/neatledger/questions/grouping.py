@@ -1,9 +1,10 @@
-"""Groups that would do: the fewest that give what people have, tidying, and the steps that lead there."""
+"""Groups that would do: the fewest that give what people have, and groups in need of tidying."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from neatledger.core.drafting.folders import rights_that_differ
 from neatledger.core.drafting.grants import level_said
@@ -12,24 +13,13 @@ from neatledger.core.grouping.tidy import Oddity, find_oddities
 from neatledger.core.lists.rights import Level, Right
 from neatledger.core.people.membership import outer_groups
 from neatledger.core.plan.plan import Kind
-from neatledger.core.steps.contract import Step
-from neatledger.core.steps.groups import GroupStep
-from neatledger.core.steps.members import MemberStep
-from neatledger.core.steps.regrouping import group_in_place_of_group, group_in_place_of_people
-from neatledger.core.steps.whom import Sort, Whom
-from neatledger.core.survey.accounts import Group
 from neatledger.core.tree.address import Address
-from neatledger.errors import StepError
-from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions.draft import homes_like
-from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
-from neatledger.questions.suppose_access import MadeChange, effects_of
 from neatledger.questions.trials import idents_that_count
 
-__all__ = ["Grouping", "Suggestion", "ask", "steps_of"]
+__all__ = ["Grouping", "Suggestion", "ask"]
 
-_FIRST_FREE, _LAST_FREE = 1000, 60_000
 _MOST_SHOWN = 100
 
 
@@ -38,7 +28,10 @@ class Suggestion:
     """One thing to do about groups of a system.
 
     `kind` says what; `groups` are those there that it is about, `people` who would be in it, and `grants` what it
-    gives where; `gains` is who gets what that they have not.
+    gives where, as levels, and `rights` exactly; `gains` is who gets what that they have not. `near` is a group
+    that could become it, and `unneeded` are those that the groups which would do leave without a use; `members_of`
+    says who is in these. Of two groups nearly alike `only` are those who are in one alone, to be put in or (`is_in`
+    false) out.
     """
 
     system: str
@@ -48,6 +41,12 @@ class Suggestion:
     text: str
     grants: Mapping[Address, Level] = field(default_factory=dict)
     gains: Mapping[str, tuple[Address, ...]] = field(default_factory=dict)
+    rights: Mapping[Address, Right] = field(default_factory=dict)
+    near: str = ""
+    unneeded: tuple[str, ...] = ()
+    members_of: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    only: tuple[frozenset[str], frozenset[str]] = (frozenset(), frozenset())
+    is_in: bool = True
 
 
 @dataclass
@@ -87,6 +86,8 @@ class _System:
         }
         self._place = {person: place for place, person in enumerate(self.people)}
         inside: dict[str, set[str]] = {}
+        accounts = Counter(ident for one in principals for ident in one.holder.groups)
+        self._alone = {group.name for group in self.reader.groups if accounts[group.ident] < 2}
         for person, numbers in self.people.items():
             for number in numbers:
                 for ident in self.everyone.matrix.principals[number].holder.groups:
@@ -114,13 +115,20 @@ class _System:
             key=lambda one: (len(one.people) < 2, -len(one.people), sorted(one.people)),
         )
         found.left_out += max(0, len(ranked) - _MOST_SHOWN)
+        kept = {frozenset(group.people) for group in cover.groups}
+        unneeded = tuple(sorted(name for name in granting & self.members.keys() if self.members[name] not in kept))
         for group in ranked[:_MOST_SHOWN]:
             places = sorted({address for address, _ in group.gives}, key=lambda one: one.parts)
             # What everybody has there is given by no group, and counts for the level all the same.
             gives = {one: self._least(one, group.people - cover.gains.keys() or group.people) for one in places}
-            found.suggestions.append(self._would_do(group.people, gives, cover))
-        for one in find_oddities(self.members, granting):
-            found.suggestions.append(self._of_oddity(one))
+            one = self._would_do(group.people, gives, cover)
+            # What becomes another group is one that nothing else needs.
+            near = one.near if one.near in unneeded else ""
+            found.suggestions.append(replace(one, near=near, unneeded=unneeded, members_of=self.members))
+        for odd in find_oddities(self.members, granting):
+            # Who is in a group and could not be put into one is in it all the same.
+            if odd.kind != "one person" or odd.groups[0] in self._alone:
+                found.suggestions += self._of_oddity(odd)
 
     def _least(self, address: Address, people: Iterable[str]) -> Right:
         """Return what all of some people have on a folder."""
@@ -156,6 +164,8 @@ class _System:
         """Return the groups that any list names, or that lie in one that does; all where more may decide."""
         counting = idents_that_count(self.office, self.system)
         groups = self.reader.groups
+        # What somebody makes is their primary group's.
+        primary = {account.primary for account in self.reader.accounts} - {""}
         if counting is None:
             service = self.office.systems.service(self.system)
             if service is None or self.reader.facts.get("privileges"):
@@ -167,6 +177,7 @@ class _System:
                 for member in team.members
                 if member.is_group and member.holder in (group.name, group.ident)
             ) | frozenset(self.reader.idents())
+        counting |= primary
         return {group.name for group in groups if {group.ident, *outer_groups(groups, group.ident)} & counting}
 
     def _by_name(self) -> int:
@@ -180,7 +191,7 @@ class _System:
             found |= {(number, ident) for ident in named}
         return len(found)
 
-    def _of_oddity(self, one: Oddity) -> Suggestion:
+    def _of_oddity(self, one: Oddity) -> list[Suggestion]:
         names, people = one.groups, tuple(sorted(one.people))
         match one.kind:
             case "twins":
@@ -192,11 +203,25 @@ class _System:
                     if some
                 ]
                 text = f"{names[0]} and {names[1]} differ in little: {'; '.join(parts)}. Meant?"
+                moves = {True: "put into both", False: "taken out"}
+                some = ", ".join(sorted(one.only[0] | one.only[1]))
+                return [
+                    Suggestion(
+                        self.system,
+                        one.kind,
+                        names,
+                        people,
+                        f"{text} Alike with {some} {word}",
+                        only=one.only,
+                        is_in=each,
+                    )
+                    for each, word in moves.items()
+                ]
             case "grants nothing":
                 text = f"no list names {names[0]}, nor a group that it is in"
             case _:
                 text = f"only {people[0]} is in {names[0]}"
-        return Suggestion(self.system, one.kind, names, people, text)
+        return [Suggestion(self.system, one.kind, names, people, text)]
 
     def _would_do(self, people: frozenset[str], gives: Mapping[Address, Right], cover: Cover) -> Suggestion:
         grants = {address: level_said(rights) or Level.MIXED for address, rights in gives.items()}
@@ -209,12 +234,14 @@ class _System:
         names = ", ".join(sorted(people))
         if len(people) < 2:
             return Suggestion(self.system, "stays by name", (), tuple(people), names, grants)
+        likes = False
         if same:
             text = f"{same} as it is"
         elif near and _likeness(self.members[near], people) >= 0.5:
             more, less = sorted(people - self.members[near]), sorted(self.members[near] - people)
             parts = ([f"with {', '.join(more)}"] if more else []) + ([f"without {', '.join(less)}"] if less else [])
             text = f"like {near}, {' and '.join(parts)}"
+            likes = True
         else:
             text = f"a new group: {names}"
         gains = {
@@ -222,9 +249,9 @@ class _System:
             for person, some in cover.gains.items()
             if person in people
         }
-        return Suggestion(
-            self.system, "would do", (same,) if same else (), tuple(sorted(people)), text, grants, gains
-        )
+        groups = (same,) if same else ()
+        found = Suggestion(self.system, "would do", groups, tuple(sorted(people)), text, grants, gains, gives)
+        return replace(found, near=near if likes else "")
 
 
 _KNOWN = frozenset({"S-1-5-11", "S-1-1-0"})
@@ -232,71 +259,3 @@ _KNOWN = frozenset({"S-1-5-11", "S-1-1-0"})
 
 def _likeness(one: frozenset[str], other: frozenset[str]) -> float:
     return len(one & other) / max(1, len(one | other))
-
-
-# Steps -------------------------------------------------------------------------------------------------
-
-
-def steps_of(office: Office, one: Suggestion, name: str = "") -> tuple[list[Step], list[MadeChange]]:
-    """Return the steps that make a suggestion true, and who gains or loses what by them.
-
-    A group that is not there yet is called `name`. Raises `StepError` where no steps do it.
-    """
-    state = ImaginedReader(office.reader(one.system))
-    groups = {group.name: group for group in state.groups}
-    steps: list[Step] = []
-    match one.kind:
-        case "twins":
-            kept, gone = (groups[each] for each in one.groups)
-            old, new = (Whom(Sort.GROUP, each.ident, each.name) for each in (gone, kept))
-            steps += group_in_place_of_group(state, state.model, old, new)
-        case "would do":
-            target = groups.get(one.groups[0]) if one.groups else None
-            if target is None:
-                target, making = _made(office, one, state, name)
-                steps += making
-            whom = Whom(Sort.GROUP, target.ident, target.name)
-            mine = office.people_on(one.system)
-            idents = [each.account.ident for person in one.people for each in mine[person] if each.may_come_in]
-            steps += group_in_place_of_people(state, state.model, idents, whom)
-            if not any(not isinstance(step, MemberStep | GroupStep) for step in steps):
-                raise StepError(
-                    "no list names just these people alike", one.system, "give the group its level: suppose --grant"
-                )
-        case "stays by name":
-            raise StepError("it is as it should be: nothing is to be done", one.system)
-        case "grants nothing" if groups[one.groups[0]].ident.isdecimal():
-            steps += _removed(one.system, groups[one.groups[0]])
-        case "grants nothing" | "one person":
-            raise StepError(
-                "whether it is needed a person must say", one.groups[0], "suppose --out-of takes people out"
-            )
-        case _:
-            raise StepError("who is meant to be in both a person must say", ", ".join(one.groups), "suppose --into")
-    return steps, effects_of(office, imagined_office(office, steps))
-
-
-def _removed(system: str, group: Group) -> list[Step]:
-    """Return the steps that take a group away with its members; where it is somebody's primary one, none fit."""
-    members = [MemberStep(system, group.ident, group.name, login, False, False) for login in group.members]
-    return [*members, GroupStep(system, group.ident, group.name, False)]
-
-
-def _made(office: Office, one: Suggestion, state: ImaginedReader, name: str) -> tuple[Group, list[Step]]:
-    """Return a new group of some people, and the steps that make it; raises `StepError` where none can."""
-    taken = {group.ident for group in state.groups}
-    if not all(ident.isdecimal() for ident in taken):
-        raise StepError("there a new group gets its identifier when it is made", one.system, "make it, and gather")
-    if not name:
-        raise StepError("a new group needs a name", one.system, "--called NAME")
-    if name in {group.name for group in state.groups}:
-        raise StepError("there is a group of this name", f"{one.system}:{name}", "--called: another name")
-    free = next(str(number) for number in range(_FIRST_FREE, _LAST_FREE) if str(number) not in taken)
-    steps: list[Step] = [GroupStep(one.system, free, name, True)]
-    for person in one.people:
-        for each in office.people_on(one.system)[person]:
-            if each.may_come_in:
-                steps.append(MemberStep(one.system, free, name, each.account.login, False, True))
-    for step in steps:
-        step.apply(state)
-    return next(group for group in state.groups if group.ident == free), steps

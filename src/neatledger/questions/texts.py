@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from neatledger.carriers.contract import CarrierContext
-from neatledger.carriers.entrychanges import EntryChange, change_of
+from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of
+from neatledger.carriers.groupentries import group_change
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import NeatError
 from neatledger.formats.directory import Places
-from neatledger.formats.ldif import change_record, parse_ldif
+from neatledger.formats.ldif import add_record, change_record, delete_record, parse_ldif
 from neatledger.formats.names import show_text
 from neatledger.formats.steptexts import text_of_step
 from neatledger.questions.office import Office
@@ -25,7 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = ["StepTexts"]
 
-_Changes = Callable[[Step], list[EntryChange]]
+_Changes = Callable[[Step], Sequence[EntryChange | WholeEntry]]
 
 
 class StepTexts:
@@ -50,7 +52,7 @@ class StepTexts:
     def lines(self, step: Step) -> list[str]:
         """Return a step as lines of its system's own language; a directory's are LDIF change records."""
         notes: list[str] = []
-        if isinstance(step, MemberStep | AccountStep):
+        if isinstance(step, MemberStep | AccountStep | GroupStep):
             changes = self._changes_of(step.system)
             why = self._why.get(step.system, "")
             try:
@@ -88,7 +90,7 @@ class StepTexts:
         path = self._office.folder / str(setting["ldif"])
         entries, _ = parse_ldif(path.read_text("utf-8-sig", "surrogateescape"), str(path))
         places = Places.of(entries, by_sid=wants_sids(settings, setting))
-        return lambda step: change_of(step, places)
+        return lambda step: [group_change(step, places)] if isinstance(step, GroupStep) else change_of(step, places)
 
     def _of_directory(
         self,
@@ -104,5 +106,7 @@ class StepTexts:
         return carrier.changes
 
 
-def _record(one: EntryChange) -> list[str]:
+def _record(one: EntryChange | WholeEntry) -> list[str]:
+    if isinstance(one, WholeEntry):
+        return add_record(one.name, one.attributes) if one.attributes else delete_record(one.name)
     return change_record(one.name, one.operation, one.attribute, one.values)

@@ -6,6 +6,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from neatledger.core.lists.rights import Right
+from neatledger.core.people.names import EntryNames
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import PushStep
 from neatledger.core.steps.lists import FilesStep, ListStep
@@ -52,6 +53,14 @@ class Worklist:
     def makeable(self) -> list[WorkItem]:
         """Return what the tool can make now."""
         return [one for one in self.items if not (one.by_hand or one.refused or one.waits)]
+
+    def names(self, system: str) -> EntryNames:
+        """Return the names of what stands in a system's lists before the steps, and after them."""
+        reader = self.then.reader(system)
+        sides = [reader, reader.found] if isinstance(reader, ImaginedReader) else [reader]
+        accounts = {(one.ident, one.login): one for each in sides for one in each.accounts}
+        groups = {(one.ident, one.name): one for each in sides for one in each.groups}
+        return EntryNames(accounts.values(), groups.values(), reader.terms.model)
 
 
 def ask(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Worklist:

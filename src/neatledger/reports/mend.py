@@ -116,7 +116,7 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
 
     def finish() -> None:
         if found and (files or folders):
-            parts = [count_of(folders, "folder below")] if folders else []
+            parts = [f"{count_of(folders, 'folder')} below"] if folders else []
             parts += [count_of(files, "file")] if files else []
             found[-1]["what"] = f"{_text(found[-1]['what'])}; and so on {' and '.join(parts)}"
         if found:

@@ -167,17 +167,18 @@ class AccessList(Protocol):
 class ListModel(Protocol):
     """The contract of one list model; bodies are parsed once and then asked many times.
 
-    `asks_enter` tells whether systems of this model ask for the right to enter on the way down, unless
-    their settings say otherwise; `groups_may_own` whether an owner may be a group; `has_defaults` whether a folder
-    passes on a default list of its own and not its list; `everyone_has` are the identifiers that whoever signs
-    in has, and `known` the names of those that mean the same everywhere. `unread` is the body that stands for a list
-    which could not be read.
+    `asks_enter` tells whether systems of this model ask for the right to enter on the way down, unless their
+    settings say otherwise; `groups_may_own` whether an owner may be a group; `has_defaults` whether a folder passes
+    on a default list of its own and not its list; `own_stands_alone` whether an item with a list of its own has
+    nothing from above; `everyone_has` are the identifiers that whoever signs in has, and `known` the names of those
+    that mean the same everywhere. `unread` is the body that stands for a list which could not be read.
     """
 
     name: str
     asks_enter: bool
     groups_may_own: bool
     has_defaults: bool
+    own_stands_alone: bool
     everyone_has: frozenset[str]
     known: Mapping[str, str]
     unread: bytes

@@ -303,6 +303,7 @@ class Nfs4Model:
     asks_enter = True
     groups_may_own = False
     has_defaults = False
+    own_stands_alone = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     # Nobody can be said to be given or refused anything: an entry that no evaluation knows.

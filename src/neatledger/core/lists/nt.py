@@ -302,6 +302,7 @@ class NtModel:
     asks_enter = False
     groups_may_own = True
     has_defaults = False
+    own_stands_alone = False
     everyone_has = _SIGNED_IN
     known: Mapping[str, str] = WELL_KNOWN
     unread = _HEAD.pack(DACL_PRESENT, 0) + pack_acl(Acl((Ace(AceType.ALLOW, 0, 0, "", raw=b""),)))

@@ -357,6 +357,7 @@ class PosixModel:
     asks_enter = True
     groups_may_own = False
     has_defaults = True
+    own_stands_alone = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _HEAD.pack(_UNREAD, 0xFFFFFFFF)

@@ -247,6 +247,7 @@ class RoleModel:
     asks_enter = False
     groups_may_own = False
     has_defaults = False
+    own_stands_alone = True
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _UNREAD

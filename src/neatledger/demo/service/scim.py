@@ -25,8 +25,10 @@ def answer_scim(request: Request, store: Store, rest: str) -> Response:
     kind, _, ident = rest.partition("/")
     if request.method == "PATCH" and kind in ("Users", "Groups") and ident:
         return _patched(request, store, kind, ident)
+    if kind == "Groups" and request.method == ("DELETE" if ident else "POST"):
+        return _removed(store, ident) if ident else _made(request, store)
     if request.method != "GET":
-        refused = _error(405, "people and groups are read, and changed by PATCH")
+        refused = _error(405, "people are read, and changed by PATCH; groups are made and removed too")
         refused.headers["Allow"] = "GET, PATCH" if ident else "GET"
         return refused
     if kind in ("ServiceProviderConfig", "ResourceTypes", "Schemas"):
@@ -64,6 +66,29 @@ def _patched(request: Request, store: Store, kind: str, ident: str) -> Response:
     except PatchError as error:
         return _error(400, str(error), error.kind)
     return Response(status=204)
+
+
+def _made(request: Request, store: Store) -> Response:
+    """Make a group with members (RFC 7644 section 3.3)."""
+    body = request.get_json(silent=True, force=True)
+    name = body.get("displayName") if isinstance(body, Mapping) else None
+    members = body.get("members", []) if isinstance(body, Mapping) else []
+    idents = {ident: user["login"] for ident, user in store.users()}
+    values = [each.get("value") if isinstance(each, Mapping) else None for each in members]
+    if not isinstance(name, str) or not name or any(value not in idents for value in values):
+        return _error(400, "a group has a displayName, and members who are there", "invalidValue")
+    ident = store.make_group(name, [idents[str(value)] for value in values])
+    if ident is None:
+        return _error(409, "there is a group of this name", "uniqueness")
+    made = next(one for one in _groups(store, request.url_root) if one["id"] == ident)
+    answer = _json(201, made)
+    answer.headers["Location"] = made["meta"]["location"]
+    return answer
+
+
+def _removed(store: Store, ident: str) -> Response:
+    """Take a group away (RFC 7644 section 3.6)."""
+    return Response(status=204) if store.remove_group(ident) else _error(404, f"Groups has no {ident}")
 
 
 def _answer_about(kind: str, ident: str, request: Request) -> Response:

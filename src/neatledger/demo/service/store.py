@@ -192,6 +192,21 @@ class Store:
         with self._writing() as db:
             db.execute("UPDATE groups SET members = ? WHERE id = ?", (json.dumps(list(members)), ident))
 
+    def make_group(self, name: str, members: Sequence[str]) -> str | None:
+        """Make a group, and return its id; None where there is one of this name."""
+        with self._writing() as db:
+            if db.execute("SELECT 1 FROM groups WHERE name = ?", (name,)).fetchone():
+                return None
+            (last,) = db.execute("SELECT coalesce(max(id), 'g0000') FROM groups").fetchone()
+            ident = f"g{int(last[1:]) + 1:04d}"
+            db.execute("INSERT INTO groups VALUES (?, ?, ?)", (ident, name, json.dumps(list(members))))
+        return ident
+
+    def remove_group(self, ident: str) -> bool:
+        """Take a group away; false where there is none."""
+        with self._writing() as db:
+            return db.execute("DELETE FROM groups WHERE id = ?", (ident,)).rowcount > 0
+
     def move_first_user(self) -> None:
         """Give the first account an id behind all others, as if it had been removed and made again."""
         with self._writing() as db:

@@ -1,0 +1,123 @@
+"""The entry of a group in a directory, made like those that are there, and found again.
+
+Which classes hold groups and what an entry of each must have: RFC 2307 (posixGroup), RFC 4519 sections 3.5 and 3.6
+(groupOfNames, groupOfUniqueNames: never empty), MS-ADTS 2.2.12 and MS-ADSC (group).
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+
+from neatledger.carriers.contract import Looked, Standing
+from neatledger.carriers.entrychanges import WholeEntry, group_entry
+from neatledger.core.steps.groups import GroupStep
+from neatledger.errors import StepError
+from neatledger.formats.directory import Entry, Places, normal_name
+
+__all__ = ["group_change", "look_for_group", "new_group", "old_group"]
+
+_KNOWN = ("top", "posixGroup", "groupOfNames", "groupOfUniqueNames", "groupOfMembers", "group")
+_BY_NAME = {
+    "groupofnames": "member",
+    "groupofmembers": "member",
+    "groupofuniquenames": "uniqueMember",
+    "group": "member",
+}
+_GLOBAL_SECURITY = str(0x80000002 - (1 << 32))  # GROUP_TYPE_ACCOUNT_GROUP | GROUP_TYPE_SECURITY_ENABLED
+_BY_SERVER = frozenset(
+    {"objectsid", "objectguid", "whencreated", "whenchanged", "usncreated", "usnchanged", "memberof"}
+)
+
+
+def look_for_group(step: GroupStep, places: Places) -> Looked:
+    """Tell how a group stands in a directory."""
+    alike = [entry for key, entry in places.groups.items() if step.name == key[1] or (step.group == key[0])]
+    if not alike:
+        return Looked(Standing.BEFORE if step.made else Standing.AFTER)
+    if len(alike) > 1 or group_entry(step, places) is not alike[0]:
+        return Looked(Standing.OTHER, "its name or its number is another group's")
+    if _inside(alike[0], places) != ({step.first} if step.first else set()):
+        return Looked(Standing.OTHER, "others are in it")
+    return Looked(Standing.AFTER if step.made else Standing.BEFORE)
+
+
+def _inside(entry: Entry, places: Places) -> set[str]:
+    """Return who is in a group, by login; those who are nobody here by what stands there."""
+    logins = {normal_name(one.name): login for login, one in places.people.items()}
+    named = entry.texts("member", "uniquemember")
+    return {logins.get(normal_name(one), one) for one in named} | set(entry.texts("memberuid"))
+
+
+def new_group(step: GroupStep, places: Places, was: Mapping[str, object]) -> WholeEntry:
+    """Return the entry of a group that is to be made; `was` are the details of the step that it takes back.
+
+    It stands beside most of the groups that are there, and is of their classes. Raises `StepError` where the
+    directory has none that could be its pattern, or where it cannot be empty and nobody is in it.
+    """
+    entry = was.get("entry")
+    if isinstance(entry, Mapping):
+        kept = {str(key): tuple(map(_bytes, map(str, some))) for key, some in entry.items() if key != "dn"}
+        return WholeEntry(str(entry["dn"]), kept)
+    found = Counter(
+        (one.name.partition(",")[2], frozenset(one.classes & set(map(str.lower, _KNOWN)) - {"top"}))
+        for (ident, _), one in places.groups.items()
+        # A domain's own groups stand where no others may.
+        if ident.isdecimal() == step.group.isdecimal() and not ident.startswith("S-1-5-32-")
+    )
+    found.pop(next((key for key in found if not key[1]), ("", frozenset())), 0)
+    if not found:
+        raise StepError("the directory has no group that this one could be made like", step.where, "make it there")
+    parent, classes = min(found, key=lambda key: (-found[key], key[0], sorted(key[1])))
+    attributes: dict[str, tuple[bytes, ...]] = {
+        "objectClass": tuple(one.encode() for one in _KNOWN if one.lower() in classes or one == "top"),
+        "cn": (_bytes(step.name),),
+    }
+    if "posixgroup" in classes:
+        attributes["gidNumber"] = (step.group.encode(),)
+    if "group" in classes:
+        attributes |= {"sAMAccountName": (_bytes(step.name),), "groupType": (_GLOBAL_SECURITY.encode(),)}
+    by_name = next((_BY_NAME[one] for one in sorted(classes) if one in _BY_NAME), "")
+    if step.first:
+        person = places.people.get(step.first)
+        if person is None:
+            raise StepError(f"the directory has no account {step.first}", step.where, "gather, and ask again")
+        value = _bytes(person.name if by_name else step.first)
+        attributes[by_name or "memberUid"] = (value,)
+    elif classes & {"groupofnames", "groupofuniquenames"}:
+        raise StepError("a group of this directory cannot be empty", step.where, "say who is its first member")
+    return WholeEntry(f"cn={_escaped(step.name)},{parent}", attributes)
+
+
+def group_change(step: GroupStep, places: Places) -> WholeEntry:
+    """Return what a step comes to, without making it."""
+    if step.made:
+        return new_group(step, places, {})
+    entry = group_entry(step, places)
+    if entry is None:
+        raise StepError("the directory has no such entry any more", step.where)
+    return WholeEntry(entry.name)
+
+
+def old_group(step: GroupStep, places: Places) -> dict[str, object]:
+    """Return the whole entry of a group that goes, as details from which it can come again."""
+    entry = group_entry(step, places)
+    if entry is None:
+        raise StepError("the directory has no such entry any more", step.where)
+    kept = {
+        name: [value.decode("utf-8", "surrogateescape") for value in values]
+        for name, values in entry.attributes.items()
+        if name not in _BY_SERVER
+    }
+    return {"entry": {"dn": entry.name, **kept}}
+
+
+def _escaped(text: str) -> str:
+    """Escape a value of a distinguished name (RFC 4514 section 2.4)."""
+    found = "".join(f"\\{one}" if one in ',+"\\<>;=' else one for one in text)
+    found = f"\\{found}" if found.startswith(("#", " ")) else found
+    return f"{found[:-1]}\\ " if found.endswith(" ") and len(text) > 1 else found
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
