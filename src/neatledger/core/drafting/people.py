@@ -6,6 +6,7 @@ account a system has); a name or a login joins only where the other does not spe
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -77,6 +78,20 @@ def _tells_last(login: str, name: str) -> bool:
     """Tell whether a login is made of the first and the last part of a name, and not of one of them alone."""
     words = [_plain(word) for word in name.split() if _plain(word)]
     return len(words) > 1 and login in login_forms(name) - {words[0], words[-1], f"{words[0]}{words[-1][0]}"}
+
+
+def _spells_out(login: str, name: str) -> bool:
+    """Tell whether a login is the whole first and the whole last part of a name, with a sign between them."""
+    words = [_plain(word) for word in name.split() if _plain(word)]
+    if len(words) < 2 or min(len(words[0]), len(words[-1])) < 2:
+        return False
+    pairs = ((words[0], words[-1]), (words[-1], words[0]))
+    return any(login == f"{one}{sign}{other}" for one, other in pairs for sign in ".-_")
+
+
+def _local(email: str) -> str:
+    """Return what stands before the sign of an address, without numbers at its end."""
+    return _plain(email.partition("@")[0].rstrip("0123456789"), "._-")
 
 
 def _fits(login: str, forms: frozenset[str]) -> bool:
@@ -161,10 +176,17 @@ class _Joined:
         if all(names):
             return names[0] == names[1]
         # As logins are made: with the signs that part a name.
-        local = _plain(email.partition("@")[0].rstrip("0123456789"), "._-")
-        made_of = login_forms(self._free[one if names[0] else other].account.name) if any(names) else frozenset()
+        local = _local(email)
         logins = {self._free[n].account.login.casefold() for n in (one, other)}
-        return bool({local, local.replace("-", "")} & (made_of | logins)) or len(logins) == 1
+        if not any(names) and len(re.split("[._-]", local)) == 2:
+            # Neither has a name, and the address spells one out that a login is made of.
+            spelled = " ".join(re.split("[._-]", local))
+            return any(_fits(login, login_forms(spelled)) for login in logins)
+        known = self._free[one if names[0] else other].account.name
+        made_of = login_forms(known) if any(names) else frozenset()
+        return bool({local, local.replace("-", "")} & (made_of | logins)) or (
+            len(logins) == 1 and any(names) and _tells_last(min(logins), known)
+        )
 
     def _by_login(self) -> Iterator[tuple[int, int, str, bool]]:
         for one, other, login in self._pairs({n: each.account.login.casefold() for n, each in enumerate(self._free)}):
@@ -172,6 +194,9 @@ class _Joined:
             known = self._free[one if names[0] else other].account.name
             # Of an account without a name the login must say whose it is: a first name alone is many people's.
             tells = names[0] == names[1] if all(names) else any(names) and _tells_last(login, known)
+            bare = self._free[other if names[0] else one].account
+            # Or their address says it, where it spells out that name.
+            tells |= any(names) and not all(names) and _spells_out(_local(bare.email), known)
             is_sure = tells and not self._speaks_against(one, other)
             why = f"the same login, {login}"
             yield one, other, why if is_sure else f"{why}, but nothing else", is_sure
@@ -187,7 +212,10 @@ class _Joined:
             yield one, other, why if is_sure else f"{why}, but nothing else", is_sure
 
     def _by_form(self) -> Iterator[tuple[int, int, str, bool]]:
-        """Yield accounts without a name whose login is made of one person's name and of nobody else's: never sure."""
+        """Yield accounts without a name whose login is made of one person's name and of nobody else's.
+
+        That is sure only where it spells out the name whole: an initial is many people's.
+        """
         named: dict[str, set[int]] = {}
         for number, one in enumerate(self._free):
             for form in login_forms(one.account.name) if _name(one) else ():
@@ -198,7 +226,10 @@ class _Joined:
             others = [n for n in sorted(fitting) if self._free[n].system != one.system]
             if others and len({_name(self._free[n]) for n in others}) == 1:
                 name = self._free[others[0]].account.name
-                yield number, others[0], f"the login {login} is made as of {name}, and nothing else is told", False
+                is_alone = all(self._names[self._free[n].system, _name(self._free[n])] == 1 for n in others)
+                is_sure = _spells_out(login, name) and is_alone and not self._speaks_against(number, others[0])
+                why = f"the login {login} is made as of {name}"
+                yield number, others[0], why if is_sure else f"{why}, and nothing else is told", is_sure
 
     def _speaks_against(self, one: int, other: int) -> bool:
         """Tell whether both have addresses of their own that differ."""
