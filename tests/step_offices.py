@@ -190,11 +190,12 @@ folders: {{}}
 
 def told(folder: Path) -> list[str]:
     """Return what a directory holds, but for what it notes of changes by itself."""
-    noted = ("entryCSN:", "modifyTimestamp:", "modifiersName:", "contextCSN:")
+    noted = ("entryCSN:", "entryUUID:", "contextCSN:")
+    noted += ("createTimestamp:", "modifyTimestamp:", "creatorsName:", "modifiersName:")
     entries = ldap.export(folder).replace("\n ", "").split("\n\n")
     # The server writes names in its own way, without spaces and with small letters for kinds.
     lines = ([one for one in entry.splitlines() if not one.startswith(noted)] for entry in entries)
-    return [line for entry in lines for line in sorted(one.replace(",  ", ",").lower() for one in entry)]
+    return sorted("\n".join(sorted(one.replace(",  ", ",").lower() for one in entry)) for entry in lines)
 
 
 def random_memberships(office: Office, rng: random.Random, number: int) -> list[Step]:

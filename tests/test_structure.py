@@ -63,6 +63,7 @@ ROOMS = (
     "plan",
     "survey",
     "people",
+    "posts",
     "access",
     "space",
     "sharing",

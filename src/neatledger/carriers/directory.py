@@ -11,10 +11,19 @@ from contextlib import contextmanager, suppress
 from datetime import date
 from typing import Any
 
+from neatledger.carriers.accountentries import why_by_hand
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, group_entry, standing_of
-from neatledger.carriers.groupentries import group_change, look_for_group, new_group, old_group
-from neatledger.core.steps.accounts import AccountStep
+from neatledger.carriers.wholeentries import (
+    WholeStep,
+    details_of_entry,
+    is_made,
+    look_for_entry,
+    new_entry,
+    standing_entries,
+    whole_change,
+)
+from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
@@ -37,6 +46,8 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     """Say why a person must make a step; nothing where this carrier can."""
     if isinstance(step, GroupStep) and not step.made and step.group.startswith("S-1-"):
         return "made again it would have another identifier, so a person must remove it"
+    if isinstance(step, WholeAccountStep):
+        return why_by_hand(step)
     is_ours = isinstance(step, MemberStep | AccountStep | GroupStep)
     return "" if is_ours else "what is in the directory beside that a person makes"
 
@@ -111,15 +122,15 @@ class DirectoryCarrier:
         rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
         return read_entry(self._connection, rows[0]["dn"], rows[0]["raw_attributes"]) if rows else None
 
-    def _groups(self, step: GroupStep) -> Places:
-        """Return where everything stands, with the group that a step is of read anew, if it is there."""
+    def _whole(self, step: WholeStep) -> Places:
+        """Return where everything stands, with the entry that a step is of read anew, if it is there."""
         known = Places.of(self._entries.values(), by_sid=self._by_sid)
-        alike = [entry.name for key, entry in known.groups.items() if step.name == key[1] or step.group == key[0]]
-        if not alike and step.made:
+        names = standing_entries(step, known)
+        if not names and is_made(step):
             # What was made before the connection broke stands where it would be made now.
             with suppress(StepError):
-                alike = [new_group(step, known, {}).name]
-        for name in alike:
+                names = [new_entry(step, known, {}).name]
+        for name in names:
             self._entries.pop(name, None)
             found = self._read(name)
             if found is not None:
@@ -129,12 +140,12 @@ class DirectoryCarrier:
     def changes(self, step: Step) -> list[EntryChange | WholeEntry]:
         """Return what makes a step in the directory as it stands, without making it.
 
-        Groups of whose making was told so before are taken as if they were there.
+        Entries of whose making was told so before are taken as if they were there.
         """
         with self._refusals(step):
-            if isinstance(step, GroupStep):
-                found = group_change(step, self._groups(step))
-                if step.made:
+            if isinstance(step, WholeStep):
+                found = whole_change(step, self._whole(step))
+                if is_made(step):
                     self._told[found.name] = found.as_entry()
                 return [found]
             self._entries |= self._told
@@ -142,9 +153,9 @@ class DirectoryCarrier:
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the entry anew."""
-        if isinstance(step, GroupStep):
+        if isinstance(step, WholeStep):
             with self._refusals(step):
-                return look_for_group(step, self._groups(step))
+                return look_for_entry(step, self._whole(step))
         with self._refusals(step):
             places = self._places(step)
         standing = standing_of(step, places, date.today())
@@ -153,9 +164,9 @@ class DirectoryCarrier:
 
     def prepare(self, step: Step) -> Details:
         """Return the values that go, so that the very same can come again."""
-        if isinstance(step, GroupStep):
+        if isinstance(step, WholeStep):
             with self._refusals(step):
-                return {} if step.made else old_group(step, self._groups(step))
+                return {} if is_made(step) else details_of_entry(step, self._whole(step))
         with self._refusals(step):
             changes = change_of(step, self._places(step))
         gone = {one.attribute: _texts(one) for one in changes if one.operation == "delete"}
@@ -163,9 +174,9 @@ class DirectoryCarrier:
 
     def make(self, step: Step, details: Details) -> None:
         """Make the step; done twice it changes nothing more."""
-        if isinstance(step, GroupStep):
+        if isinstance(step, WholeStep):
             with self._refusals(step):
-                self._make_group(step, details)
+                self._make_whole(step, details)
             return
         with self._refusals(step):
             places = self._places(step)
@@ -174,16 +185,16 @@ class DirectoryCarrier:
             for one in change_of(step, places, details):
                 self._connection.modify(one.name, {one.attribute: [(_LIBRARY[one.operation], list(one.values))]})
 
-    def _make_group(self, step: GroupStep, details: Details) -> None:
-        places = self._groups(step)
-        if look_for_group(step, places).standing is Standing.AFTER:
+    def _make_whole(self, step: WholeStep, details: Details) -> None:
+        places = self._whole(step)
+        if look_for_entry(step, places).standing is Standing.AFTER:
             return
-        if not step.made:
+        if not is_made(step):
             name = str(details["entry"]["dn"])
             self._connection.delete(name)
             self._entries.pop(name, None)
             return
-        entry = new_group(step, places, details)
+        entry = new_entry(step, places, details)
         self._connection.add(entry.name, attributes={name: list(some) for name, some in entry.attributes.items()})
         found = self._read(entry.name)
         if found is not None:

@@ -7,15 +7,15 @@ Which classes hold groups and what an entry of each must have: RFC 2307 (posixGr
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
 
+from neatledger.carriers.accountentries import escaped
 from neatledger.carriers.contract import Looked, Standing
 from neatledger.carriers.entrychanges import WholeEntry, group_entry
 from neatledger.core.steps.groups import GroupStep
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name
 
-__all__ = ["group_change", "look_for_group", "new_group", "old_group"]
+__all__ = ["look_for_group", "new_group_entry"]
 
 _KNOWN = ("top", "posixGroup", "groupOfNames", "groupOfUniqueNames", "groupOfMembers", "group")
 _BY_NAME = {
@@ -25,9 +25,6 @@ _BY_NAME = {
     "group": "member",
 }
 _GLOBAL_SECURITY = str(0x80000002 - (1 << 32))  # GROUP_TYPE_ACCOUNT_GROUP | GROUP_TYPE_SECURITY_ENABLED
-_BY_SERVER = frozenset(
-    {"objectsid", "objectguid", "whencreated", "whenchanged", "usncreated", "usnchanged", "memberof"}
-)
 
 
 def look_for_group(step: GroupStep, places: Places) -> Looked:
@@ -49,16 +46,12 @@ def _inside(entry: Entry, places: Places) -> set[str]:
     return {logins.get(normal_name(one), one) for one in named} | set(entry.texts("memberuid"))
 
 
-def new_group(step: GroupStep, places: Places, was: Mapping[str, object]) -> WholeEntry:
-    """Return the entry of a group that is to be made; `was` are the details of the step that it takes back.
+def new_group_entry(step: GroupStep, places: Places) -> WholeEntry:
+    """Return the entry of a group that is to be made.
 
     It stands beside most of the groups that are there, and is of their classes. Raises `StepError` where the
     directory has none that could be its pattern, or where it cannot be empty and nobody is in it.
     """
-    entry = was.get("entry")
-    if isinstance(entry, Mapping):
-        kept = {str(key): tuple(map(_bytes, map(str, some))) for key, some in entry.items() if key != "dn"}
-        return WholeEntry(str(entry["dn"]), kept)
     found = Counter(
         (one.name.partition(",")[2], frozenset(one.classes & set(map(str.lower, _KNOWN)) - {"top"}))
         for (ident, _), one in places.groups.items()
@@ -86,37 +79,7 @@ def new_group(step: GroupStep, places: Places, was: Mapping[str, object]) -> Who
         attributes[by_name or "memberUid"] = (value,)
     elif classes & {"groupofnames", "groupofuniquenames"}:
         raise StepError("a group of this directory cannot be empty", step.where, "say who is its first member")
-    return WholeEntry(f"cn={_escaped(step.name)},{parent}", attributes)
-
-
-def group_change(step: GroupStep, places: Places) -> WholeEntry:
-    """Return what a step comes to, without making it."""
-    if step.made:
-        return new_group(step, places, {})
-    entry = group_entry(step, places)
-    if entry is None:
-        raise StepError("the directory has no such entry any more", step.where)
-    return WholeEntry(entry.name)
-
-
-def old_group(step: GroupStep, places: Places) -> dict[str, object]:
-    """Return the whole entry of a group that goes, as details from which it can come again."""
-    entry = group_entry(step, places)
-    if entry is None:
-        raise StepError("the directory has no such entry any more", step.where)
-    kept = {
-        name: [value.decode("utf-8", "surrogateescape") for value in values]
-        for name, values in entry.attributes.items()
-        if name not in _BY_SERVER
-    }
-    return {"entry": {"dn": entry.name, **kept}}
-
-
-def _escaped(text: str) -> str:
-    """Escape a value of a distinguished name (RFC 4514 section 2.4)."""
-    found = "".join(f"\\{one}" if one in ',+"\\<>;=' else one for one in text)
-    found = f"\\{found}" if found.startswith(("#", " ")) else found
-    return f"{found[:-1]}\\ " if found.endswith(" ") and len(text) > 1 else found
+    return WholeEntry(f"cn={escaped(step.name)},{parent}", attributes)
 
 
 def _bytes(text: str) -> bytes:

@@ -1,4 +1,4 @@
-"""The file that groups of a POSIX system are read from (group(5)): groups made, and members put in or taken out."""
+"""The files of a POSIX system's accounts: groups made, and members put in or taken out (group(5)); accounts made."""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.carriers.passwdfile import PasswdFile, why_by_hand
+from neatledger.core.steps.accounts import WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
@@ -20,6 +22,8 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     if isinstance(step, GroupStep):
         is_sayable = _is_name(step.name) and step.group.isdecimal() and (not step.first or _is_name(step.first))
         return "" if is_sayable else "a name of this form cannot stand in a group file"
+    if isinstance(step, WholeAccountStep) and "passwd" in settings["accounts"]:
+        return why_by_hand(step)
     if not isinstance(step, MemberStep):
         return "no file of its accounts tells that: the system's own tools make it"
     if step.is_group:
@@ -31,7 +35,10 @@ class GroupFile:
     """One group file, changed a line at a time; all else in it stays byte for byte."""
 
     def __init__(self, context: CarrierContext) -> None:
-        self._path = context.office_dir / str(context.settings["accounts"]["group"])
+        setting = context.settings["accounts"]
+        self._path = context.office_dir / str(setting["group"])
+        shadow = context.office_dir / str(setting["shadow"]) if "shadow" in setting else None
+        self._accounts = PasswdFile(context.office_dir / str(setting.get("passwd", "")), shadow)
 
     def close(self) -> None:
         """Let go of nothing: the file is open only while it is changed."""
@@ -43,6 +50,8 @@ class GroupFile:
         """Read the group anew."""
         if isinstance(step, GroupStep):
             return self._look_for_group(step)
+        if isinstance(step, WholeAccountStep):
+            return self._accounts.look(step)
         assert isinstance(step, MemberStep), "by_hand says so"
         fields = self._find(step, self._lines())[1]
         is_in = step.member in _members(fields)
@@ -52,13 +61,16 @@ class GroupFile:
 
     def prepare(self, step: Step) -> Details:
         """Return who is in the group, in their order: who is put back stands where they stood."""
-        if isinstance(step, GroupStep):
+        if isinstance(step, GroupStep | WholeAccountStep):
             return {}
         assert isinstance(step, MemberStep), "by_hand says so"
         return {"members": _members(self._find(step, self._lines())[1])}
 
     def make(self, step: Step, details: Details) -> None:
-        """Put the member in, or take it out; or make the group, or take it away."""
+        """Put the member in, or take it out; or make the group or the account, or take it away."""
+        if isinstance(step, WholeAccountStep):
+            self._accounts.make(step)
+            return
         if isinstance(step, GroupStep):
             self._make_group(step)
             return

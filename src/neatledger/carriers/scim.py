@@ -1,6 +1,6 @@
 """The carrier of accounts and groups over SCIM: PATCH of one resource a step (RFC 7644 section 3.5.2).
 
-A group is made by POST (section 3.3) and taken away by DELETE (section 3.6).
+A group or an account is made by POST (section 3.3) and taken away by DELETE (section 3.6).
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
@@ -22,6 +22,7 @@ from neatledger.sources.http import Web
 __all__ = ["ScimCarrier", "by_hand"]
 
 _GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
+_USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 _PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 _SWITCHED = frozenset({AccountState.OPEN, AccountState.DISABLED})
 
@@ -31,6 +32,10 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
     match step:
         case MemberStep() | GroupStep():
             return ""
+        case WholeAccountStep():
+            account = step.after or step.before
+            is_plain = account is not None and account.state is AccountState.OPEN and not step.groups
+            return "" if is_plain else "an account in groups, or one that is closed, a person must make or remove"
         case AccountStep() if {step.before, step.after} == _SWITCHED:
             return ""
         case _:
@@ -84,6 +89,11 @@ class ScimCarrier:
                 return Looked(Standing.AFTER if (member in _inside(group)) == step.after else Standing.BEFORE)
             case GroupStep():
                 return self._look_for_group(step)
+            case WholeAccountStep():
+                found = self._all("Users", "userName", step.target)
+                if len(found) > 1:
+                    return Looked(Standing.OTHER, "there is more than one of this login")
+                return Looked(Standing.AFTER if bool(found) == (step.after is not None) else Standing.BEFORE)
             case AccountStep():
                 active = self._find(step, "Users", "userName", step.login).get("active", True)
                 if not isinstance(active, bool):
@@ -120,6 +130,8 @@ class ScimCarrier:
                 self._patch(step, f"Groups/{group['id']}", operation)
             case GroupStep():
                 self._make_group(step)
+            case WholeAccountStep():
+                self._make_account(step)
             case AccountStep():
                 user = self._find(step, "Users", "userName", step.login)
                 value = step.after is AccountState.OPEN
@@ -134,6 +146,17 @@ class ScimCarrier:
         if step.first:
             body["members"] = [{"value": str(self._find(step, "Users", "userName", step.first)["id"])}]
         self._send(step, "POST", "Groups", body)
+
+    def _make_account(self, step: WholeAccountStep) -> None:
+        if step.after is None:
+            user = self._find(step, "Users", "userName", step.target)
+            self._send(step, "DELETE", f"Users/{user['id']}", None)
+            return
+        one = step.after
+        body: dict[str, Any] = {"schemas": [_USER], "userName": one.login, "active": True}
+        body |= {"displayName": one.name} if one.name else {}
+        body |= {"emails": [{"value": one.email, "type": "work", "primary": True}]} if one.email else {}
+        self._send(step, "POST", "Users", body)
 
     def _patch(self, step: Step, place: str, operation: Mapping[str, Any]) -> None:
         self._send(step, "PATCH", place, {"schemas": [_PATCH], "Operations": [operation]})

@@ -31,6 +31,7 @@ from neatledger.formats.nearest import nearest
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
 from neatledger.office.fitting import take_what_fits
+from neatledger.office.posts import PostReader
 from neatledger.office.sharing import SharingReader
 from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
@@ -100,6 +101,7 @@ class _Builder:
         people = {ident: self._person(ident, one or {}) for ident, one in (value.get("people") or {}).items()}
         groups = {name: self._group(name, one or {}) for name, one in (value.get("groups") or {}).items()}
         self._check_names(people, groups)
+        posts = PostReader(value, self._fault, self._line, self._date, self._check_system)
         known = {*people, *groups, *CLASSES}
         folders = [self._folder(key, one or {}, known) for key, one in (value.get("folders") or {}).items()]
         self._check_twice(folders)
@@ -107,8 +109,9 @@ class _Builder:
             office=value["office"],
             domain=value.get("domain", ""),
             systems={name: self._system(name, one) for name, one in value["systems"].items()},
-            people=people,
+            people={ident: posts.of_person(person) for ident, person in people.items()},
             groups=groups,
+            posts=posts.posts(),
             folders=tuple(folders),
             expectations=tuple(
                 self._expectation(place, one, known) for place, one in enumerate(value.get("expectations") or [])

@@ -1,8 +1,9 @@
 """The steps that bring what was found to the plan, and what of the differences they leave, with the reason.
 
-Memberships come first, for many a list is right and only the wrong people are in its groups; then accounts of those
-who are not here; then the lists of the folders that still differ, from the top down, and team folders. What was found
-is looked at anew after every round, as it would be by then, until nothing more can be brought nearer.
+Accounts of those who start come first, with their homes; then memberships, for many a list is right and only the
+wrong people are in its groups; then accounts of those who are not here; then the lists of the folders that still
+differ, from the top down, and team folders. What was found is looked at anew after every round, as it would be by
+then, until nothing more can be brought nearer.
 """
 
 from __future__ import annotations
@@ -43,6 +44,7 @@ from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
 from neatledger.questions.office import Office
+from neatledger.questions.starting import account_steps, home_steps
 
 __all__ = ["Left", "Mending", "find_mending"]
 
@@ -68,6 +70,7 @@ class Mending:
 def find_mending(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Mending:
     """Return the steps that bring found to plan: everywhere, in a folder and below, or for some people."""
     finder = _Finder(office, below, people)
+    finder.newcomers()
     finder.groups()
     finder.accounts()
     for _ in range(_MOST_ROUNDS):
@@ -143,6 +146,25 @@ class _Finder:
             person in self._concerned[0] and (not group or group in self._concerned[1])
         )
 
+    def newcomers(self) -> None:
+        """Make the accounts that the plan gives to people who are here and that are not there, and their homes."""
+        before = len(self.steps)
+        for person in self.office.plan.people.values():
+            if not (person.is_here(self.office.today) and self._is_asked(person.id)) or self.below is not None:
+                continue
+            for system, logins in person.accounts.items():
+                if system not in self.office.readers:
+                    continue
+                state = self._state(system)
+                # A system known by identifiers may be told one in place of a login.
+                known = {name for one in state.accounts for name in (one.login, one.ident)}
+                for login in logins:
+                    if login not in known:
+                        self._add(account_steps(self.office, state, person, login))
+                self._add(home_steps(self.office, state, person))
+        if len(self.steps) > before:
+            self._look_again()
+
     def groups(self) -> None:
         """Bring the members of the plan's groups to the plan, wherever a system has them."""
         for system in self.office.readers:
@@ -161,7 +183,7 @@ class _Finder:
         names = {one.name for one in self._state(system).groups if one.ident == ident}
         alike = [each for each, one in plan.groups.items() if one.names.get(system, each) in names]
         group = next(one for one in self._state(system).groups if (one.ident, one.name) == (ident, called))
-        for principal in self.office.principals.get(system, ()):
+        for principal in self.then.principals.get(system, ()):
             login, person = principal.account.login, principal.person
             if not principal.is_planned or principal.kind is Kind.SERVICE:
                 continue
@@ -178,7 +200,7 @@ class _Finder:
                 and ident not in principal.holder.maybe
                 and plan.is_here(person)
                 and principal.may_come_in
-                and not _is_administrator(self.office, system, principal)
+                and not _is_administrator(self.then, system, principal)
             ):
                 found.append(MemberStep(system, ident, called, login, False, True))
         return found

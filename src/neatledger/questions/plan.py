@@ -155,8 +155,9 @@ def ask_person(office: Office, person: str) -> list[Saying]:
     found = [
         Saying("person", f"{key}: {_word(value)}", (), ident, stated.line(*here, key))
         for key, value in stated.entries(*here).items()
-        if key != "accounts"
+        if key not in ("accounts", "posts", "beyond")
     ]
+    found += _posts_of(office, stated, ident)
     found += [
         Saying("account", f"{system}: {', '.join(logins)}", (), ident, stated.line(*here, "accounts", system))
         for system, logins in plan.people[ident].accounts.items()
@@ -165,9 +166,10 @@ def ask_person(office: Office, person: str) -> list[Saying]:
         members = plan.groups[name].members
         path: tuple[str | int, ...] = ("groups", name)
         is_direct = ident in members
+        given = "" if is_direct else plan.why_given(ident, name)
         via = (
-            ""
-            if is_direct
+            (f" ({given})" if given else "")
+            if is_direct or given
             else f" (through {', '.join(one for one in members if ident in plan.members.get(one, ()))})"
         )
         if is_direct:
@@ -175,6 +177,19 @@ def ask_person(office: Office, person: str) -> list[Saying]:
         found.append(Saying("group", f"in {name}{via}", (), name, stated.line(*path)))
     found += _their_access(office, stated, ident)
     return found + list(_of_person(office, stated, ident))
+
+
+def _posts_of(office: Office, stated: Stated, ident: str) -> Iterator[Saying]:
+    person = office.plan.people[ident]
+    for held in person.posts:
+        post = office.plan.posts[held.post]
+        days = "".join(f", {word} {day}" for word, day in (("from", held.start), ("until", held.until)) if day)
+        groups = f": groups {', '.join(post.groups)}" if post.groups else ""
+        yield Saying("post", f"{post.name}{days}{groups}", (), ident, held.line)
+    for one in person.beyond:
+        what = f"group {one.group}" if one.folder is None else show_address(one.folder)
+        until = f", until {one.until}" if one.until else ""
+        yield Saying("beyond posts", f"{what}{until}: {one.because}", (), ident, one.line)
 
 
 def _their_access(office: Office, stated: Stated, ident: str) -> Iterator[Saying]:

@@ -7,11 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 from neatledger.carriers.contract import CarrierContext
 from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of
-from neatledger.carriers.groupentries import group_change
+from neatledger.carriers.wholeentries import WholeStep, whole_change
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
-from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import NeatError
@@ -52,7 +51,7 @@ class StepTexts:
     def lines(self, step: Step) -> list[str]:
         """Return a step as lines of its system's own language; a directory's are LDIF change records."""
         notes: list[str] = []
-        if isinstance(step, MemberStep | AccountStep | GroupStep):
+        if isinstance(step, MemberStep | AccountStep | WholeStep):
             changes = self._changes_of(step.system)
             why = self._why.get(step.system, "")
             try:
@@ -90,7 +89,7 @@ class StepTexts:
         path = self._office.folder / str(setting["ldif"])
         entries, _ = parse_ldif(path.read_text("utf-8-sig", "surrogateescape"), str(path))
         places = Places.of(entries, by_sid=wants_sids(settings, setting))
-        return lambda step: [group_change(step, places)] if isinstance(step, GroupStep) else change_of(step, places)
+        return lambda step: [whole_change(step, places)] if isinstance(step, WholeStep) else change_of(step, places)
 
     def _of_directory(
         self,

@@ -10,6 +10,7 @@ from neatledger.core.people.homes import HomeMatch
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.posts import Beyond, HeldPost
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.survey.accounts import AccountState, Group
@@ -24,6 +25,7 @@ _COLUMNS = (
     Column("kind", "KIND"),
     Column("state", "STATE", wraps=True),
     Column("accounts", "ACCOUNTS", wraps=True),
+    Column("posts", "POSTS", wraps=True, spare=True),
     Column("groups", "GROUPS", wraps=True),
     Column("email", "E-MAIL", cuts=True),
     Column("planned", "IN PLAN"),
@@ -102,6 +104,7 @@ def _person_row(
         "kind": kind.value,
         "state": _state(plan, person, mine, today),
         "accounts": tuple(f"{principal.system}:{principal.account.login}" for principal in mine),
+        "posts": tuple(held.post for held in plan.posts_of(person)) if planned else (),
         "groups": tuple(dict.fromkeys(names)),
         "email": (planned.email if planned else mine[0].account.email) or "",
         "planned": planned is not None,
@@ -163,7 +166,9 @@ def sheet_report(plan: Plan, sheet: Sheet, today: date) -> Report:
         rows.append(_fact("e-mail", "", planned.email or "none", "plan"))
         dates = [f"{word} {day}" for word, day in (("from", planned.start), ("to", planned.end)) if day]
         rows.append(_fact("dates", "", " ".join(dates) or "none", "plan"))
+        rows += [_fact("post", "plan", held.post, _post_words(held, today)) for held in planned.posts]
         rows += [_fact("group", "plan", group, _through(plan, person, group)) for group in plan.groups_of[person]]
+        rows += [_fact("beyond posts", "plan", _beyond_of(one), _beyond_words(one, today)) for one in planned.beyond]
     for principal in principals:
         rows += _account_rows(principal, sheet.groups)
     mine = {(principal.system, principal.account.login) for principal in principals}
@@ -238,8 +243,26 @@ def _admission_rows(principal: Principal) -> list[Row]:
     return rows
 
 
+def _post_words(held: HeldPost, today: date) -> str:
+    days = [f"{word} {day}" for word, day in (("from", held.start), ("until", held.until)) if day]
+    if not held.is_held(today):
+        days.append("over" if held.until and held.until < today else "not yet")
+    return ", ".join([*days, *([held.because] if held.because else [])])
+
+
+def _beyond_of(one: Beyond) -> Cell:
+    return f"group {one.group}" if one.folder is None else one.folder
+
+
+def _beyond_words(one: Beyond, today: date) -> str:
+    until = f", until {one.until}" if one.until else ""
+    return f"{one.because}{until}{', over' if one.is_over(today) else ''}"
+
+
 def _through(plan: Plan, person: str, group: str) -> str:
     if person in plan.groups[group].members:
         return "member"
+    if given := plan.why_given(person, group):
+        return given
     inner = [name for name in plan.groups[group].members if person in plan.members.get(name, ())]
     return "through " + ", ".join(inner)

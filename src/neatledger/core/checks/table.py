@@ -20,6 +20,7 @@ from neatledger.core.checks import (
     names,
     openness,
     people,
+    posts,
     reviews,
     shares,
     storing,
@@ -33,7 +34,7 @@ __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
     *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
-    *(links, teams, guests, accounts, devices, reviews),
+    *(links, teams, guests, accounts, devices, reviews, posts),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 

@@ -10,6 +10,7 @@ from functools import cached_property
 
 from neatledger.core.lists.nesting import expand_members
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.plan.posts import Beyond, HeldPost, Post
 from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.plan.space import SpacePlan
 from neatledger.core.tree.address import Address
@@ -63,7 +64,7 @@ class PlanSystem:
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """One person of the plan, with the logins of their accounts by system."""
+    """One person of the plan, with the logins of their accounts by system, and what they are in the office."""
 
     id: str
     name: str
@@ -72,6 +73,8 @@ class Person:
     accounts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     start: date | None = None
     end: date | None = None
+    posts: tuple[HeldPost, ...] = ()
+    beyond: tuple[Beyond, ...] = ()
 
     def is_here(self, today: date) -> bool:
         """Tell whether `today` is within the person's dates (the last day included)."""
@@ -151,6 +154,7 @@ class Plan:
     today: date | None = None
     space: SpacePlan = field(default_factory=SpacePlan)
     sharing: SharingPlan = field(default_factory=SharingPlan)
+    posts: Mapping[str, Post] = field(default_factory=dict)
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
@@ -163,10 +167,27 @@ class Plan:
         closed = [one.address for one in self.folders if one.closed]
         return tuple(dict.fromkeys([*self.sharing.sensitive, *closed]))
 
+    def posts_of(self, person: str) -> list[HeldPost]:
+        """Return the posts that a person of the plan holds today."""
+        return [one for one in self.people[person].posts if one.is_held(self.today)]
+
+    def why_given(self, person: str, group: str) -> str:
+        """Return by what a person is in a group today who is not listed there: a post, or what is said beyond it."""
+        for held in self.posts_of(person):
+            if group in self.posts[held.post].groups:
+                return f"post {held.post}"
+        some = [one for one in self.people[person].beyond if one.group == group and not one.is_over(self.today)]
+        return f"beyond: {some[0].because}" if some else ""
+
     @cached_property
     def members(self) -> dict[str, set[str]]:
-        """Every group's people, through groups in it."""
+        """Every group's people: those listed, those put there by a post or beyond it, and those of groups in it."""
         direct = {name: [m for m in group.members if m in self.people] for name, group in self.groups.items()}
+        for ident, person in self.people.items():
+            given = [name for held in self.posts_of(ident) for name in self.posts[held.post].groups]
+            given += [one.group for one in person.beyond if one.group and not one.is_over(self.today)]
+            for name in given:
+                direct[name].append(ident)
         nested = {name: [m for m in group.members if m in self.groups] for name, group in self.groups.items()}
         return expand_members(direct, nested)
 

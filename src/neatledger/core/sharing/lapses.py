@@ -15,7 +15,18 @@ from neatledger.core.tree.address import Address
 
 __all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
 
-SORTS = ("person", "entitlement", "acceptance", "account", "guest", "link", "hand-out", "team folder")
+SORTS = (
+    "person",
+    "post",
+    "beyond posts",
+    "entitlement",
+    "acceptance",
+    "account",
+    "guest",
+    "link",
+    "hand-out",
+    "team folder",
+)
 """What lapses, by the word in `Lapse.what`."""
 
 
@@ -31,10 +42,18 @@ class Lapse:
 
 
 def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
-    """Yield what the plan says will end: people's time, entitlements, acceptances."""
+    """Yield what the plan says will end: people's time and posts, entitlements, acceptances."""
     for person in plan.people.values():
         if person.end is not None:
             yield Lapse(person.end, "person", person.name, person.id, "last day: close the accounts")
+        for held in person.posts:
+            if held.until is not None and held.until != person.end:
+                name = plan.posts[held.post].name
+                yield Lapse(held.until, "post", person.name, person.id, f"last day as {name}: its groups end")
+        for each in person.beyond:
+            if each.until is not None:
+                what: Address | str = each.group if each.folder is None else each.folder
+                yield Lapse(each.until, "beyond posts", what, person.id, f"ends: {each.because}")
     for one in plan.space.entitlements:
         if one.until is not None:
             yield Lapse(one.until, "entitlement", one.name, ", ".join(one.holders), "renew it, or let it go")

@@ -1,0 +1,92 @@
+"""The file that accounts of a POSIX system are read from (passwd(5)), and that of their passwords (shadow(5)).
+
+A new account has no password: nobody signs in with it before the system's own tool has set one.
+"""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+
+from neatledger.carriers.contract import Looked, Standing
+from neatledger.core.steps.accounts import WholeAccountStep
+from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.errors import SourceError
+from neatledger.files import locked, write_file
+
+__all__ = ["PasswdFile", "why_by_hand"]
+
+_EPOCH = date(1970, 1, 1)
+
+
+def why_by_hand(step: WholeAccountStep) -> str:
+    """Say why such an account must be made by a person; nothing where a line of the file can say it."""
+    account = step.after or step.before
+    assert account is not None
+    if step.groups or account.state is not AccountState.OPEN:
+        return "an account in groups, or one that is closed, a person must make or remove"
+    words = (account.login, account.name, account.home, account.shell)
+    if any(set(word) & set(":\n\r") for word in words) or not account.login or account.login[0] in "-+#":
+        return "a login or a name of this form cannot stand in a passwd file"
+    if not account.ident.isdecimal() or not account.primary.isdecimal():
+        return "an account of a passwd file needs a number, and a primary group"
+    return ""
+
+
+class PasswdFile:
+    """One passwd file with its shadow file, if there is one: lines added at the end, or taken away again."""
+
+    def __init__(self, path: Path, shadow: Path | None) -> None:
+        self._path, self._shadow = path, shadow
+
+    def look(self, step: WholeAccountStep) -> Looked:
+        """Read the account anew."""
+        account = step.after or step.before
+        assert account is not None
+        lines = _lines(self._path)
+        alike = [one.split(":") for one in map(str.rstrip, lines) if _is_of(one, account)]
+        is_made = step.after is not None
+        if not alike:
+            return Looked(Standing.BEFORE if is_made else Standing.AFTER)
+        if len(alike) > 1 or ":".join(alike[0]) != _line(account):
+            return Looked(Standing.OTHER, "its login or its number is another account's")
+        if self._shadow is not None and not any(one.startswith(f"{account.login}:") for one in _lines(self._shadow)):
+            # It stopped between the two files: making it again finishes it.
+            return Looked(Standing.BEFORE if is_made else Standing.AFTER)
+        return Looked(Standing.AFTER if is_made else Standing.BEFORE)
+
+    def make(self, step: WholeAccountStep) -> None:
+        """Add the line, or take it away."""
+        account = step.after or step.before
+        assert account is not None
+        with locked(self._path.parent):
+            self._put(self._path, account, _line(account) if step.after else "")
+            if self._shadow is not None:
+                today = (date.today() - _EPOCH).days
+                self._put(self._shadow, account, f"{account.login}:!:{today}:0:99999:7:::" if step.after else "")
+
+    @staticmethod
+    def _put(path: Path, account: Account, line: str) -> None:
+        lines = [one for one in _lines(path) if not one.startswith(f"{account.login}:")]
+        if line:
+            if lines and not lines[-1].endswith("\n"):
+                lines[-1] += "\n"
+            lines.append(f"{line}\n")
+        write_file(path, "".join(lines).encode("utf-8", "surrogateescape"))
+
+
+def _is_of(line: str, account: Account) -> bool:
+    fields = line.split(":")
+    return fields[0] == account.login or fields[2:3] == [account.ident]
+
+
+def _line(account: Account) -> str:
+    words = (account.login, "x", account.ident, account.primary, account.name, account.home, account.shell)
+    return ":".join(words)
+
+
+def _lines(path: Path) -> list[str]:
+    try:
+        return path.read_bytes().decode("utf-8", "surrogateescape").splitlines(keepends=True)
+    except OSError as error:
+        raise SourceError(f"cannot be read: {error.strerror}", str(path)) from None
