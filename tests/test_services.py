@@ -152,7 +152,7 @@ def test_it_speaks_as_the_protocols_have_it(service) -> None:
 
     for path, method, allowed in (
         *(("/dav/", method, "PROPFIND") for method in ("PUT", "MKCOL", "DELETE", "GET")),
-        *(("/scim/v2/Users", "POST", "GET"), ("/sharing/links", "PUT", "GET"), ("/token", "GET", "POST")),
+        *(("/scim/v2/Users", "PUT", "GET"), ("/sharing/links", "PUT", "GET"), ("/token", "GET", "POST")),
     ):
         refused = ask(method, path)
         assert refused.status_code == 405 and allowed in refused.headers["Allow"], (path, method)

@@ -58,6 +58,7 @@ COMMANDS: dict[str, str] = {
     "forecast": "when warnings, limits and pools are met",
     "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
     "want": "the fewest changes that give people a level on a folder, and nothing else to anybody",
+    "join": "somebody starts: logins, home, what they will reach, the steps; whether they have it (--prove)",
     "mend": "the steps from found to plan: shown, made when asked, taken back",
     "changes": "what changed between two counts: access and by what, accounts, groups, links, limits",
     "history": "what somebody had on a folder count by count, and what changed each time",

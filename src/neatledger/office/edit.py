@@ -29,9 +29,13 @@ __all__ = [
     "add_accounts",
     "add_system",
     "draft_text",
+    "editing",
+    "flowing",
+    "mapping_at",
     "system_piece",
     "system_text",
     "take_out_draft",
+    "to_text",
     "write_draft",
     "write_grants",
     "write_restating",
@@ -43,7 +47,7 @@ def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until:
     entry = CommentedMap({"check": check, "place": place, "reason": reason})
     if until:
         entry["until"] = until
-    with _editing(office_dir) as edited:
+    with editing(office_dir) as edited:
         if not edited.get("accepted"):
             edited["accepted"] = CommentedSeq()
         edited["accepted"].append(entry)
@@ -51,11 +55,11 @@ def add_acceptance(office_dir: Path, check: str, place: str, reason: str, until:
 
 def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> None:
     """Give accounts to people of the plan: (person, system, login); raises as `add_acceptance`."""
-    with _editing(office_dir) as edited:
+    with editing(office_dir) as edited:
         for person, system, login in accounts:
-            one = _mapping(edited["people"], person)
+            one = mapping_at(edited["people"], person)
             one.setdefault("accounts", CommentedMap())
-            has = _mapping(one, "accounts")
+            has = mapping_at(one, "accounts")
             before = has.get(system)
             if before is None:
                 has[system] = login
@@ -69,7 +73,7 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
     The plan's folders read afterwards as `apply_edits` has them, or nothing is written.
     """
     then = apply_edits(plan, edits)
-    with _editing(office_dir, plan, then, meant=_granted) as edited:
+    with editing(office_dir, plan, then, meant=_granted) as edited:
         if not edited.get("folders"):
             edited["folders"] = CommentedMap()
         for edit in edits:
@@ -77,11 +81,11 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
             if key is None:
                 key = _address_text(edit.folder)
                 edited["folders"][key] = CommentedMap()
-            folder = _mapping(edited["folders"], key)
+            folder = mapping_at(edited["folders"], key)
             if not folder.get("grants"):
                 folder["grants"] = CommentedMap()
                 folder["grants"].fa.set_flow_style()
-            grants = _mapping(folder, "grants")
+            grants = mapping_at(folder, "grants")
             if edit.level is None:
                 grants.pop(edit.person, None)
             else:
@@ -90,7 +94,7 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
 
 def add_system(office_dir: Path, name: str, settings: Mapping[str, Any], comments: Mapping[str, str]) -> None:
     """Add a system to the plan, each setting with its comment; raises as `add_acceptance`, and where it is there."""
-    with _editing(office_dir) as edited:
+    with editing(office_dir) as edited:
         if name in edited["systems"]:
             raise OfficeError(f"there is a system {name!r} already", str(office_dir / PLAN_NAME), "another name")
         edited["systems"][name] = system_piece(settings, comments)
@@ -98,10 +102,10 @@ def add_system(office_dir: Path, name: str, settings: Mapping[str, Any], comment
 
 def system_piece(settings: Mapping[str, Any], comments: Mapping[str, str]) -> CommentedMap:
     """Return a system as it stands in a plan, each setting with its comment."""
-    made = CommentedMap({key: _flowing(_listed(value)) for key, value in settings.items() if key != "columns"})
+    made = CommentedMap({key: flowing(_listed(value)) for key, value in settings.items() if key != "columns"})
     if "columns" in settings:
         # What maps a table is long enough for a line of its own.
-        made["columns"] = CommentedMap({key: _flowing(_listed(one)) for key, one in settings["columns"].items()})
+        made["columns"] = CommentedMap({key: flowing(_listed(one)) for key, one in settings["columns"].items()})
     for key, why in comments.items():
         if key in made:
             made.yaml_add_eol_comment(why, key)
@@ -115,11 +119,16 @@ def _listed(value: Any) -> Any:
     return tuple(value) if isinstance(value, list) else value
 
 
+def to_text(value: CommentedMap) -> str:
+    """Return a piece of a plan as it is written."""
+    out = io.StringIO()
+    _yaml().dump(value, out)
+    return out.getvalue()
+
+
 def system_text(name: str, settings: Mapping[str, Any], comments: Mapping[str, str]) -> str:
     """Return a system as it would stand in the plan."""
-    out = io.StringIO()
-    _yaml().dump(CommentedMap({"systems": CommentedMap({name: system_piece(settings, comments)})}), out)
-    return out.getvalue()
+    return to_text(CommentedMap({"systems": CommentedMap({name: system_piece(settings, comments)})}))
 
 
 _DRAFTED = "drafted"
@@ -132,7 +141,7 @@ def write_draft(office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[st
     `add_acceptance`.
     """
     added = 0
-    with _editing(office_dir) as edited:
+    with editing(office_dir) as edited:
         for part, entries in additions.items():
             added += _add_drafted(edited, part, entries)
     return added
@@ -147,7 +156,7 @@ def _add_drafted(edited: Any, part: str, entries: Mapping[str, tuple[Any, str]])
         above = above[name]
     for key, (value, why) in entries.items():
         if key not in above:
-            above[key] = _flowing(value)
+            above[key] = flowing(value)
             above.yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
             added += 1
     return added
@@ -158,15 +167,13 @@ def draft_text(additions: Mapping[str, Mapping[str, tuple[Any, str]]]) -> str:
     whole = CommentedMap()
     for part, entries in additions.items():
         _add_drafted(whole, part, entries)
-    out = io.StringIO()
-    _yaml().dump(whole, out)
-    return out.getvalue() if whole else ""
+    return to_text(whole) if whole else ""
 
 
 def take_out_draft(office_dir: Path) -> int:
     """Take out again what was drafted and still has its mark; returns how many; raises as `add_acceptance`."""
     gone = 0
-    with _editing(office_dir) as edited:
+    with editing(office_dir) as edited:
         for part in _DRAFTED_PARTS:
             gone += _take_marked(edited, part)
         for system in edited["systems"].values():
@@ -202,13 +209,13 @@ def _is_drafted(tokens: Any) -> bool:
     return comment is not None and comment.value.lstrip("# ").startswith(_DRAFTED)
 
 
-def _flowing(value: Any) -> Any:
+def flowing(value: Any) -> Any:
     """Return a mapping or a list, and what is in it, on one line; anything else as it is."""
     if isinstance(value, tuple):
         return _flow(list(value))
     if not isinstance(value, Mapping):
         return value
-    made = CommentedMap({key: _flowing(one) for key, one in value.items()})
+    made = CommentedMap({key: flowing(one) for key, one in value.items()})
     made.fa.set_flow_style()
     return made
 
@@ -258,10 +265,10 @@ def write_restating(office_dir: Path, plan: Plan, found: Restating, *, only_try:
     in any case, and raises all the same.
     """
     then = apply_restating(plan, found)
-    with _editing(office_dir, plan, then, only_try=only_try) as edited:
+    with editing(office_dir, plan, then, only_try=only_try) as edited:
         for name, value in found.after.stated.items():
             if name not in found.before.stated or found.before.stated[name] != value:
-                _mapping(edited["bands"], found.after.name)[_KEYS[name]] = _yaml_field(name, value)
+                mapping_at(edited["bands"], found.after.name)[_KEYS[name]] = _yaml_field(name, value)
         before = {(one.on, one.key): one for one in plan.space.limits}
         for one in then.space.limits:
             _put_limit(edited["limits"][_PARTS[one.on]], before.get((one.on, one.key)), one)
@@ -275,7 +282,7 @@ def _put_limit(part: Any, before: PlacedLimit | None, after: PlacedLimit) -> Non
         part[after.key].fa.set_flow_style()
     elif _stated(before) == _stated(after):
         return
-    entry, had = _mapping(part, after.key), _stated(before) if before else {}
+    entry, had = mapping_at(part, after.key), _stated(before) if before else {}
     for key, value in (now := _stated(after)).items():
         if key not in had or had[key] != value:
             entry[key] = value
@@ -301,7 +308,7 @@ def _meant(plan: Plan) -> tuple[Any, ...]:
     return bands, limits
 
 
-def _mapping(above: Any, key: str) -> Any:
+def mapping_at(above: Any, key: str) -> Any:
     """Return the mapping at a key to be altered: nobody else's, and with nothing in it that it has from elsewhere."""
     found = above[key]
     if found is None or found.merge or found.anchor.value is not None:
@@ -314,17 +321,19 @@ def _mapping(above: Any, key: str) -> Any:
 
 
 @contextmanager
-def _editing(
+def editing(
     office_dir: Path,
     before: Plan | None = None,
     then: Plan | None = None,
     *,
     only_try: bool = False,
     meant: Callable[[Plan], tuple[Any, ...]] | None = None,
+    results: list[Plan] | None = None,
 ) -> Iterator[Any]:
     """Give the plan's text to be altered; written back where the result is a plan still.
 
     Where it is said what the plan means `before` and `then`, as far as `meant` goes (limits and bands), it has to.
+    `results` is given the plan as it reads afterwards; with `only_try` nothing is written.
     """
     meant = meant or _meant
     path = office_dir / PLAN_NAME
@@ -343,6 +352,8 @@ def _editing(
         result = parse_plan(out.getvalue(), str(path))
         if then is not None and meant(result) != meant(then):
             raise OfficeError("this cannot be written so that it reads as shown", str(path))
+        if results is not None:
+            results.append(result)
         if not only_try:
             write_file(path, out.getvalue().encode("utf-8"))
 

@@ -81,7 +81,24 @@ class PostReader:
         posts = tuple(self._held(person, place, each) for place, each in enumerate(one.get("posts") or ()))
         self._check_days(person, posts)
         beyond = tuple(self._beyond(person, place, each) for place, each in enumerate(one.get("beyond") or ()))
-        return replace(person, posts=posts, beyond=beyond)
+        return replace(person, posts=posts, beyond=beyond, **self._successors(person, one))
+
+    def _successors(self, person: Person, one: Mapping[str, Any]) -> dict[str, Any]:
+        """Return who takes over what somebody leaves; nobody does who leaves before, or at the same time."""
+        found: dict[str, Any] = {"successor": one.get("successor", ""), "successors": {}}
+        named: list[tuple[KeyPath, str]] = [(("successor",), one["successor"])] if "successor" in one else []
+        for key, who in (one.get("successors") or {}).items():
+            found["successors"][parse_address(key)] = who
+            named.append((("successors", key), who))
+        for path, who in named:
+            here: KeyPath = ("people", person.id, *path)
+            self._known(here, who, "people", "a person of this plan")
+            their = ((self.value.get("people") or {}).get(who) or {}).get("end")
+            if who == person.id:
+                self.fault(here, f"{who} after themselves", "somebody else")
+            elif their and person.end and str(their) <= person.end.isoformat():
+                self.fault(here, f"{who}, who leaves on {their}", f"somebody who is here after {person.end}")
+        return found
 
     def _held(self, person: Person, place: int, one: str | Mapping[str, Any]) -> HeldPost:
         here: KeyPath = ("people", person.id, "posts", place)

@@ -14,6 +14,7 @@ from datetime import datetime
 from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
 from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.groups import GroupStep
@@ -218,12 +219,12 @@ class _Driver:
             path = step.place.path if step.place else b""
             if batch and (key in taken or any(path.startswith(one) for one in made)):
                 break
-            if batch and isinstance(step, GroupStep):
+            if batch and isinstance(step, GroupStep | WholeAccountStep):
                 break
             batch.append(place)
             taken.add(key)
-            if isinstance(step, GroupStep):
-                # Who is put into a group, and what names it, is known when it is there.
+            if isinstance(step, GroupStep | WholeAccountStep):
+                # Who is put into a group, and what names it or an account, is known when it is there.
                 break
             if isinstance(step, FolderStep):
                 made.append(step.path.rstrip(b"/"))

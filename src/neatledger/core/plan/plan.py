@@ -75,6 +75,8 @@ class Person:
     end: date | None = None
     posts: tuple[HeldPost, ...] = ()
     beyond: tuple[Beyond, ...] = ()
+    successor: str = ""
+    successors: Mapping[Address, str] = field(default_factory=dict)
 
     def is_here(self, today: date) -> bool:
         """Tell whether `today` is within the person's dates (the last day included)."""

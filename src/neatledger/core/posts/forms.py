@@ -12,7 +12,7 @@ import unicodedata
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
-__all__ = ["FIELDS", "Choice", "choose_login", "faults_of_form", "fill_form"]
+__all__ = ["FIELDS", "Choice", "choose_login", "faults_of_form", "fill_form", "guess_form", "plain_letters"]
 
 FIELDS = ("first", "last", "first initial", "last initial")
 _FIELD = re.compile(r"\{([^{}]*)\}")
@@ -81,6 +81,31 @@ def choose_login(form: str, name: str, taken: dict[str, str]) -> Choice | None:
             near = tuple(sorted(one for one in taken if _is_near(one.casefold(), login)))
             return Choice(login, first, known.get(first.casefold(), ""), near)
     return None
+
+
+_USUAL = (
+    *(
+        "{first initial}{last}",
+        "{first}.{last}",
+        "{last}",
+        "{first}",
+        "{last}{first initial}",
+        "{first}{last initial}",
+    ),
+    *(
+        "{first}{last}",
+        "{last}.{first}",
+        "{first initial}.{last}",
+        "{first}-{last}",
+        "{first}_{last}",
+        "{last}{first}",
+    ),
+)
+
+
+def guess_form(login: str, name: str) -> str:
+    """Return the form by which a login was made of a name; where none fits, that which most offices write."""
+    return next((form for form in _USUAL if fill_form(form, name) == login.casefold()), _USUAL[0])
 
 
 def _tried(form: str, name: str) -> Iterator[str]:

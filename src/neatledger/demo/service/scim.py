@@ -25,10 +25,12 @@ def answer_scim(request: Request, store: Store, rest: str) -> Response:
     kind, _, ident = rest.partition("/")
     if request.method == "PATCH" and kind in ("Users", "Groups") and ident:
         return _patched(request, store, kind, ident)
-    if kind == "Groups" and request.method == ("DELETE" if ident else "POST"):
-        return _removed(store, ident) if ident else _made(request, store)
+    if kind in ("Users", "Groups") and request.method == ("DELETE" if ident else "POST"):
+        if ident:
+            return _removed(store, kind, ident)
+        return _made_user(request, store) if kind == "Users" else _made_group(request, store)
     if request.method != "GET":
-        refused = _error(405, "people are read, and changed by PATCH; groups are made and removed too")
+        refused = _error(405, "people and groups are read, made, changed by PATCH, and removed")
         refused.headers["Allow"] = "GET, PATCH" if ident else "GET"
         return refused
     if kind in ("ServiceProviderConfig", "ResourceTypes", "Schemas"):
@@ -68,7 +70,33 @@ def _patched(request: Request, store: Store, kind: str, ident: str) -> Response:
     return Response(status=204)
 
 
-def _made(request: Request, store: Store) -> Response:
+def _made_user(request: Request, store: Store) -> Response:
+    """Make an account, without a password unless one is told (RFC 7644 section 3.3, RFC 7643 section 4.1)."""
+    body = request.get_json(silent=True, force=True)
+    login = body.get("userName") if isinstance(body, Mapping) else None
+    if not isinstance(body, Mapping) or not isinstance(login, str) or not login:
+        return _error(400, "an account has a userName", "invalidValue")
+    emails = [each for each in body.get("emails") or () if isinstance(each, Mapping)]
+    user = {
+        "login": login, "name": str(body.get("displayName", "")), "email": str(emails[0]["value"]) if emails else "",
+        "active": body.get("active", True) is True, "type": str(body.get("userType", "")), "roles": ["user"],
+        "entitlements": [],
+    }  # fmt: skip
+    ident = store.make_user(user)
+    if ident is None:
+        return _error(409, "there is an account of this userName", "uniqueness")
+    if isinstance(body.get("password"), str):
+        store.set_password(login, body["password"])
+    return _created(next(one for one in _users(store, request.url_root) if one["id"] == ident))
+
+
+def _created(made: dict[str, Any]) -> Response:
+    answer = _json(201, made)
+    answer.headers["Location"] = made["meta"]["location"]
+    return answer
+
+
+def _made_group(request: Request, store: Store) -> Response:
     """Make a group with members (RFC 7644 section 3.3)."""
     body = request.get_json(silent=True, force=True)
     name = body.get("displayName") if isinstance(body, Mapping) else None
@@ -80,15 +108,13 @@ def _made(request: Request, store: Store) -> Response:
     ident = store.make_group(name, [idents[str(value)] for value in values])
     if ident is None:
         return _error(409, "there is a group of this name", "uniqueness")
-    made = next(one for one in _groups(store, request.url_root) if one["id"] == ident)
-    answer = _json(201, made)
-    answer.headers["Location"] = made["meta"]["location"]
-    return answer
+    return _created(next(one for one in _groups(store, request.url_root) if one["id"] == ident))
 
 
-def _removed(store: Store, ident: str) -> Response:
-    """Take a group away (RFC 7644 section 3.6)."""
-    return Response(status=204) if store.remove_group(ident) else _error(404, f"Groups has no {ident}")
+def _removed(store: Store, kind: str, ident: str) -> Response:
+    """Take an account or a group away (RFC 7644 section 3.6)."""
+    is_gone = store.remove_user(ident) if kind == "Users" else store.remove_group(ident)
+    return Response(status=204) if is_gone else _error(404, f"{kind} has no {ident}")
 
 
 def _answer_about(kind: str, ident: str, request: Request) -> Response:

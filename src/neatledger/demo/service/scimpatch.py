@@ -27,6 +27,11 @@ def patch(store: Store, kind: str, ident: str, body: Any) -> None:
     if not isinstance(operations, list) or not operations:
         raise PatchError("no Operations", "invalidSyntax")
     if kind == "Users":
+        # A password is set alone, and told to nobody (RFC 7643 section 4.1.1).
+        word = _password(operations)
+        if word is not None:
+            store.set_password(next(user["login"] for known, user in store.users() if known == ident), word)
+            return
         store.set_active(ident, _active(operations))
         return
     idents = {known: user["login"] for known, user in store.users()}
@@ -34,6 +39,14 @@ def patch(store: Store, kind: str, ident: str, body: Any) -> None:
     for one in operations:
         members = _changed(members, one, idents)
     store.set_members(ident, members)
+
+
+def _password(operations: list[Any]) -> str | None:
+    """Return the password that a request sets; None where it sets none."""
+    if len(operations) != 1 or not isinstance(operations[0], Mapping):
+        return None
+    path, value = str(operations[0].get("path", "")).lower(), operations[0].get("value")
+    return value if path == "password" and isinstance(value, str) and len(value) >= 8 else None
 
 
 def _active(operations: list[Any]) -> bool:

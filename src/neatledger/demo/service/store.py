@@ -202,6 +202,22 @@ class Store:
             db.execute("INSERT INTO groups VALUES (?, ?, ?)", (ident, name, json.dumps(list(members))))
         return ident
 
+    def make_user(self, user: Mapping[str, Any]) -> str | None:
+        """Make an account, and return its id; None where there is one of this login."""
+        with self._writing() as db:
+            if db.execute("SELECT 1 FROM users WHERE login = ?", (user["login"],)).fetchone():
+                return None
+            (last,) = db.execute("SELECT coalesce(max(id), 'u0000') FROM users").fetchone()
+            ident = f"u{int(last[1:]) + 1:04d}"
+            values = (ident, user["login"], json.dumps(dict(user)))
+            db.execute("INSERT INTO users (id, login, body) VALUES (?, ?, ?)", values)
+        return ident
+
+    def remove_user(self, ident: str) -> bool:
+        """Take an account away; false where there is none."""
+        with self._writing() as db:
+            return db.execute("DELETE FROM users WHERE id = ?", (ident,)).rowcount > 0
+
     def remove_group(self, ident: str) -> bool:
         """Take a group away; false where there is none."""
         with self._writing() as db:

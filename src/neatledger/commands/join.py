@@ -1,0 +1,85 @@
+"""``join NAME``: somebody starts: proposed, written into the plan, its steps; and whether they have it then."""
+
+from __future__ import annotations
+
+import argparse
+
+from neatledger.app import App
+from neatledger.cli import day_of
+from neatledger.errors import UsageError
+from neatledger.faces.show import show_report
+from neatledger.formats.stepfiles import write_steps
+from neatledger.formats.words import parse_pair
+from neatledger.office.edit_people import add_person, arrival_text
+from neatledger.questions import joining, proving
+from neatledger.reports.joining import joining_rows, proof_report, sheet, step_rows
+from neatledger.reports.report import Aside, count_of
+
+__all__ = ["add_arguments", "run"]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the words of the call."""
+    parser.add_argument("name", metavar="NAME", help="the whole name, as in 'Ada Lark'; or who is to be proved")
+    parser.add_argument(
+        "--post", action="append", default=[], metavar="POST", help="a post of the plan; may be given again"
+    )
+    parser.add_argument("--like", default="", metavar="PERSON", help="the posts and groups of somebody who is there")
+    parser.add_argument("--from", dest="start", type=day_of, metavar="DATE", help="the first day (default: at once)")
+    parser.add_argument("--until", dest="end", type=day_of, metavar="DATE", help="the last day")
+    parser.add_argument("--id", default="", metavar="WORD", help="what the plan is to call them")
+    parser.add_argument(
+        "--email", default="", metavar="ADDRESS", help="the address, where the post's form will not do"
+    )
+    parser.add_argument(
+        "--login", action="append", default=[], metavar="SYSTEM=LOGIN", help="a login, where the form will not do"
+    )
+    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
+    act = parser.add_mutually_exclusive_group()
+    act.add_argument("--write", action="store_true", help="write it into office.yaml")
+    act.add_argument("--prove", action="store_true", help="whether somebody of the plan has just what it says")
+
+
+def run(args: argparse.Namespace, app: App) -> int:
+    """Propose, write, or prove."""
+    if args.prove:
+        return _prove(args, app)
+    if not args.post and not args.like:
+        posts = ", ".join(app.office.plan.posts) or "the plan says none yet: posts: {NAME: {groups: […]}}"
+        raise UsageError("what will they be?", hint=f"--post POST ({posts}), or --like PERSON")
+    logins = dict(parse_pair(word, "SYSTEM=LOGIN") for word in args.login)
+    newcomer = joining.Newcomer(
+        args.name, args.post, args.like, args.id, args.email, args.start, args.end, logins
+    )  # fmt: skip
+    with app.progress("looking what comes of it"):
+        found = joining.ask(app.office, newcomer)
+    if args.keep:
+        write_steps(args.keep, [item.step for item in found.work.items])
+        app.say(f"{count_of(len(found.work.items), 'step')} kept in {args.keep}")
+    notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
+    if args.write:
+        add_person(app.office.folder, found.arrival)
+        today = f" --today {found.day}" if found.day > app.today else ""
+        notes.append(f"{found.arrival.id} was written into office.yaml.")
+        notes.append(
+            Aside(f"mend --person {found.arrival.id}{today} shows the steps; with --carry-out it makes them.")
+        )
+        notes.append(Aside(f"join {found.arrival.id} --prove says afterwards whether they have just that."))
+    else:
+        notes += ["The plan would say:", *(f"  {line}" for line in arrival_text(found.arrival).rstrip().split("\n"))]
+        notes.append("Nothing was changed; --write writes it into office.yaml.")
+    words = found.arrival.words
+    rows = joining_rows(words, found.choices, found.home, found.reach, found.promises, found.tell)
+    rows += step_rows(found.work.items, found.work.names, found.day)
+    steps = count_of(len(found.work.items), "step")
+    headline = f"{words['name']} ({found.arrival.id}) starts on {found.day}: {steps}."
+    show_report(sheet(headline, "joining", rows, notes), app.output)
+    return 0
+
+
+def _prove(args: argparse.Namespace, app: App) -> int:
+    office = app.office
+    proofs = proving.ask(office, args.name)
+    person = office.plan.people[office.find_planned(args.name)]
+    show_report(proof_report(person.name, proofs, office.count.when), app.output)
+    return 1 if any(one.verdict is not proving.Verdict.AS_PLANNED for one in proofs) else 0

@@ -1,0 +1,168 @@
+"""Somebody starts, changes posts, leaves: over files, a directory and a service, carried out for real, and proved."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import warnings
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from datetime import date
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from judges import ldap
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.posts.forms import FIELDS, choose_login, fill_form, guess_form
+from neatledger.demo.service.server import Service
+from neatledger.office.edit_people import add_person
+from neatledger.questions import carrying, joining, proof, proving
+from neatledger.questions.office import Office, open_office
+from step_offices import now
+
+WORD = "only for this run"
+ROOT = f"cn=root,{ldap.BASE}"
+NAMES = ["Ada Lark", "Bo Möss", "Cy Ashby-Cole", "Dee O'Quill", "Eve van Dale", "Finn Wren", "Gus Wren", "Hal Frost"]
+
+
+@given(st.text(max_size=20), st.text(max_size=20), st.lists(st.sampled_from(FIELDS), min_size=1, max_size=3))
+def test_a_login_is_free_and_made_of_the_name(first: str, last: str, fields: list[str]) -> None:
+    form = ".".join(f"{{{one}}}" for one in fields)
+    name = f"{first} {last}"
+    made = fill_form(form, name)
+    taken = {made: "Somebody", f"{made}2": "another"}
+    found = choose_login(form, name, taken)
+    assert (found is None) == (not made)
+    if found is not None:
+        assert found.login.casefold() not in {one.casefold() for one in taken} and found.first_choice == made
+        assert all(one.isascii() and (one.isalnum() or one == ".") for one in found.login)
+        assert choose_login(form, name, {}).login == made
+        assert fill_form(guess_form(made, name), name)
+
+
+def ldif(people: list[str]) -> str:
+    lines = [f"dn: {ldap.BASE}\nobjectClass: dcObject\nobjectClass: organization\no: P\ndc: pellowmere\n"]
+    lines += [
+        f"dn: ou={unit},{ldap.BASE}\nobjectClass: organizationalUnit\nou: {unit}\n" for unit in ("people", "groups")
+    ]
+    for number, name in enumerate(people):
+        login = fill_form("{first}.{last}", name)
+        lines.append(
+            f"dn: uid={login},ou=people,{ldap.BASE}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: {login}\n"
+            f"cn: {login}\nsn: {login}\nuidNumber: {4001 + number}\ngidNumber: 4900\nhomeDirectory: /home/{login}\n"
+        )
+    member = f"memberUid: {fill_form('{first}.{last}', people[0])}\n"
+    for number, name in enumerate(("vets", "nurses", "payroll")):
+        inside = member if name == "vets" else ""
+        lines.append(
+            f"dn: cn={name},ou=groups,{ldap.BASE}\nobjectClass: posixGroup\ncn: {name}\ngidNumber: {4901 + number}\n{inside}"
+        )
+    return "\n".join(lines)
+
+
+POSTS = {
+    "vet": {"groups": ["vets"], "accounts": {"barn": "{first initial}{last}", "hall": "{first}.{last}", "meadow": "{last}"},
+            "home": "barn:/homes/{login}", "email": "{last}@pellowmere.example"},
+    "nurse": {"groups": ["nurses"], "accounts": {"barn": "{first initial}{last}", "meadow": "{last}"},
+              "home": "barn:/homes/{login}", "email": "{last}@pellowmere.example"},
+    "bookkeeper": {"groups": ["payroll"], "accounts": {"barn": "{last}", "hall": "{first}.{last}"}},
+}  # fmt: skip
+
+
+@contextmanager
+def practice(folder: Path, monkeypatch: pytest.MonkeyPatch, first: list[str]) -> Iterator[Path]:
+    """Run an office of a tree with its files, a directory and a service: one vet is there, and all is as planned."""
+    ada = fill_form("{first initial}{last}", first[0])
+    (folder / "passwd").write_text(
+        f"root:x:0:0:root:/root:/bin/sh\n{ada}:x:4001:4900:{first[0]}:/homes/{ada}:/bin/sh\n"
+    )
+    (folder / "group").write_text(f"staff:x:4900:\nvets:x:4901:{ada}\nnurses:x:4902:\npayroll:x:4903:\n")
+    (folder / "shadow").write_text(f"{ada}:*:19000:0:99999:7:::")
+    (folder / "tree" / "homes" / ada).mkdir(parents=True, mode=0o700)
+    for path in ("tree", "tree/homes"):
+        (folder / path).chmod(0o755)
+    os.chown(folder / "tree" / "homes" / ada, 4001, 4900)
+    for gid, name in ((4901, "vets"), (4902, "nurses"), (4903, "payroll")):
+        (folder / "tree" / name).mkdir()
+        (folder / "tree" / name).chmod(0o770)
+        os.chown(folder / "tree" / name, 0, gid)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", ldap.PASSWORD)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_MEADOW", WORD)
+    users = [
+        {"login": "reader", "name": "Reader", "email": "", "active": True, "type": "", "roles": ["administrator"], "entitlements": []},
+        {"login": fill_form("{last}", first[0]), "name": first[0], "email": "", "active": True, "type": "", "roles": ["user"], "entitlements": []},
+    ]  # fmt: skip
+    groups = {"vets": [users[1]["login"]], "nurses": [], "payroll": []}
+    with Service(folder / "service.db") as service, ldap.running(folder, ldif(first)) as url:
+        service.store.fill(users, groups, [], {})
+        service.store.set_password("reader", WORD)
+        systems = {
+            "barn": {"source": "tree", "path": "tree", "may-change": True, "homes": ["/homes"],
+                     "accounts": {"passwd": "passwd", "group": "group", "shadow": "shadow"}},
+            "hall": {"source": "directory", "may-change": True,
+                     "accounts": {"ldap": {"url": url, "base": ldap.BASE, "user": ROOT, "ca": "cert.pem"}}},
+            "meadow": {"source": "directory", "may-change": True, "web": {"user": "reader", "token-url": f"{service.url}/token"},
+                       "accounts": {"scim": f"{service.url}/scim/v2"}},
+        }  # fmt: skip
+        logins = {"barn": ada, "hall": fill_form("{first}.{last}", first[0]), "meadow": users[1]["login"]}
+        plan = {"office": "P", "domain": "pellowmere.example", "systems": systems, "posts": POSTS,
+                "people": {"first": {"name": first[0], "accounts": logins, "posts": ["vet"]},
+                           "reader": {"kind": "service", "accounts": {"meadow": "reader"}}},
+                "groups": {"vets": {}, "nurses": {}, "payroll": {}},
+                "folders": {f"barn:/{name}": {"grants": {name: "write"}, "closed": True} for name in ("vets", "nurses", "payroll")}}  # fmt: skip
+        (folder / "office.yaml").write_text(json.dumps(plan))
+        yield folder
+
+
+def carried(office: Office, steps) -> carrying.Carried:
+    def credentials(system: str):
+        words = {"hall": (ROOT, ldap.PASSWORD), "meadow": ("reader", WORD)}
+        return lambda user, host: Credentials(*words.get(system.partition(" ")[0], ("", "")))
+
+    carriers = carrying.Carriers(office, credentials)
+    with closing(carriers), warnings.catch_warnings():
+        # The library still uses what later versions of Python leave out.
+        warnings.simplefilter("ignore", DeprecationWarning)
+        return carrying.carry_out(office.ledger.journal, steps, carriers, now)
+
+
+def looked_at(folder: Path, run) -> Office:
+    run("gather", "--quiet", "--office", folder)
+    return open_office(folder, today=date.today())
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(2)
+def test_who_joins_has_what_the_plan_says_and_nobody_else_anything(
+    seed: int, tmp_path: Path, run, monkeypatch
+) -> None:
+    rng = random.Random(seed)
+    names = rng.sample(NAMES, 5)
+    with practice(tmp_path, monkeypatch, names[:1]) as folder:
+        office = looked_at(folder, run)
+        assert all(one.verdict is proving.Verdict.AS_PLANNED for one in proving.ask(office, "first"))
+        for name in names[1:]:
+            post = rng.choice(sorted(POSTS))
+            like = rng.random() < 0.2
+            found = joining.ask(office, joining.Newcomer(name, [] if like else [post], "first" if like else ""))
+            add_person(folder, found.arrival)
+            before = open_office(folder, today=date.today())
+            mine, left = joining.own_steps(before, found.arrival.id)
+            steps = [item.step for item in found.work.items]
+            assert sorted(map(repr, steps)) == sorted(map(repr, mine)) and not left
+            done = carried(before, steps)
+            assert not done.stopped and not done.left and len(done.made) == len(steps) > 2, done
+            office = looked_at(folder, run)
+            assert (
+                proof.prove(before, done.made)[0].startswith("Looked at again")
+                and "as it was to be, and" in proof.prove(before, done.made)[0]
+            )
+            proofs = proving.ask(office, found.arrival.id)
+            assert all(one.verdict is proving.Verdict.AS_PLANNED for one in proofs) and len(proofs) > 2, proofs
+            assert not joining.own_steps(office, found.arrival.id)[0]
+        logins = [line.partition(":")[0] for line in (folder / "shadow").read_text().splitlines()]
+        assert len(logins) == 5 and (folder / "shadow").read_text().count(":!:") == 4
