@@ -8,7 +8,7 @@ import random
 import warnings
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from datetime import date
+from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
@@ -19,8 +19,8 @@ from judges import ldap
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.posts.forms import FIELDS, choose_login, fill_form, guess_form
 from neatledger.demo.service.server import Service
-from neatledger.office.edit_people import add_person
-from neatledger.questions import carrying, joining, proof, proving
+from neatledger.office.edit_people import add_person, put_last_day, put_move
+from neatledger.questions import carrying, joining, leaving, moving, proof, proving
 from neatledger.questions.office import Office, open_office
 from step_offices import now
 
@@ -52,7 +52,8 @@ def ldif(people: list[str]) -> str:
     for number, name in enumerate(people):
         login = fill_form("{first}.{last}", name)
         lines.append(
-            f"dn: uid={login},ou=people,{ldap.BASE}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: {login}\n"
+            f"dn: uid={login},ou=people,{ldap.BASE}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\n"
+            f"objectClass: shadowAccount\nuid: {login}\n"
             f"cn: {login}\nsn: {login}\nuidNumber: {4001 + number}\ngidNumber: 4900\nhomeDirectory: /home/{login}\n"
         )
     member = f"memberUid: {fill_form('{first}.{last}', people[0])}\n"
@@ -166,3 +167,53 @@ def test_who_joins_has_what_the_plan_says_and_nobody_else_anything(
             assert not joining.own_steps(office, found.arrival.id)[0]
         logins = [line.partition(":")[0] for line in (folder / "shadow").read_text().splitlines()]
         assert len(logins) == 5 and (folder / "shadow").read_text().count(":!:") == 4
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(2)
+def test_who_moves_and_leaves_has_what_the_plan_says_and_nobody_else_anything(
+    seed: int, tmp_path: Path, run, monkeypatch
+) -> None:
+    """A new post, and a last day, each carried out on its day: accounts closed, and all that hung on them was told."""
+    rng = random.Random(seed)
+    names = rng.sample(NAMES, 3)
+    with practice(tmp_path, monkeypatch, names[:1]) as folder:
+        office = looked_at(folder, run)
+        found = joining.ask(office, joining.Newcomer(names[1], ["vet"]))
+        add_person(folder, found.arrival)
+        carried(open_office(folder, today=date.today()), [item.step for item in found.work.items])
+        office, who = looked_at(folder, run), found.arrival.id
+        post = rng.choice(["nurse", "bookkeeper"])
+        moved = moving.ask(office, who, [post], None, None, "")
+        assert [one for one in moved.changes if one.after.value == "none"] and "group" not in {
+            one.what for one in moved.stays
+        }
+        put_move(folder, who, moved.posts, {key: one.login for key, one in moved.choices.items()}, moved.unlisted)
+        before = open_office(folder, today=date.today())
+        assert before.readers
+        steps = [item.step for item in moved.work[0][1].items]
+        done = carried(before, steps)
+        assert not done.stopped and len(done.made) == len(steps) >= 3, done
+        office = looked_at(folder, run)
+        assert "as it was to be, and" in proof.prove(before, done.made)[0]
+        assert all(one.verdict is proving.Verdict.AS_PLANNED for one in proving.ask(office, who))
+        (folder / "tree" / "vets" / "left here.txt").write_text("x" * 7)
+        uid = next(one.account.ident for one in office.principals["barn"] if one.person == who)
+        os.chown(folder / "tree" / "vets" / "left here.txt", int(uid), 4901)
+        office = looked_at(folder, run)
+        last, after = date.today(), date.today() + timedelta(days=1)
+        left = leaving.ask(office, who, last, "first", {})
+        assert {str(one.place) for one, _ in left.hanging if one.what == "owned"} == {"barn:/vets"}
+        assert not left.without_successor and sum(one.what == "account" for one, _ in left.hanging) == 3
+        put_last_day(folder, who, last, "first", {})
+        before = open_office(folder, today=after)
+        steps = [item.step for item in left.work.items]
+        done = carried(before, steps)
+        assert not done.stopped and len(done.made) == len(steps), done
+        run("gather", "--quiet", "--office", folder)
+        office = open_office(folder, today=after)
+        proofs = [one for one in proving.ask(office, who) if one.what == "account"]
+        closed = {one.place.partition(":")[0]: one.verdict for one in proofs}
+        assert closed["barn"] is closed["meadow"] is proving.Verdict.AS_PLANNED
+        told = run("check", "--only", "left-but-open", "--office", folder, "--today", after, status=None).stdout
+        assert ("hall" in told) == (closed["hall"] is not proving.Verdict.AS_PLANNED)

@@ -150,7 +150,8 @@ def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> N
     rows = ask("lapses", "--calendar", ics, status=0)
     days = [row["day"] for row in rows]
     assert days == sorted(days) and days[0] == "2026-11-26"
-    assert {row["what"] for row in rows} == {"link", "hand-out", "guest", "team folder", "person", "entitlement"}
+    sorts = {"link", "hand-out", "guest", "team folder", "person", "entitlement", "post", "hand-over", "keeping"}
+    assert {row["what"] for row in rows} == sorts
     text = ics.read_bytes()
     assert all(len(line) <= 75 for line in text.split(b"\r\n")) and text.endswith(b"END:VCALENDAR\r\n")
     events = Calendar.from_ical(text).walk("VEVENT")

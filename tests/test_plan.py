@@ -111,7 +111,9 @@ def test_what_the_plan_says_is_told_by_line_and_unknown_names_too(demo: Path, ru
     assert {"closed: nothing comes from above it", "decides: stone", "sensitive", "limit: no limit"} <= said
     told = run("plan", "--show", "Tess Thistle", "--format", "csv", "--office", demo).stdout
     rows = list(csv.DictReader(io.StringIO(told)))
-    assert {"in students", "band: person", "barn: tthistle"} <= {row["says"] for row in rows}
+    assert {"in students (post student)", "Student: groups students", "band: person", "barn: tthistle"} <= {
+        row["says"] for row in rows
+    }
     assert all("thistle" in lines[int(row["line"]) - 1] for row in rows if row["about"] in ("person", "account"))
     checked = run("plan", "--check", "--format", "csv", "--office", demo, status=1).stdout
     assert {row["name"] for row in csv.DictReader(io.StringIO(checked))} == {"lteal", "barn:/Imaging/From outside"}

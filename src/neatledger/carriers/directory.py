@@ -13,7 +13,7 @@ from typing import Any
 
 from neatledger.carriers.accountentries import why_by_hand
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, group_entry, standing_of
+from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, expires_of, group_entry, standing_of
 from neatledger.carriers.wholeentries import (
     WholeStep,
     details_of_entry,
@@ -168,7 +168,11 @@ class DirectoryCarrier:
             with self._refusals(step):
                 return {} if is_made(step) else details_of_entry(step, self._whole(step))
         with self._refusals(step):
-            changes = change_of(step, self._places(step))
+            places = self._places(step)
+            changes = change_of(step, places)
+        if isinstance(step, AccountStep):
+            expires = expires_of(step, places)
+            return {"expires": expires} if expires else {}
         gone = {one.attribute: _texts(one) for one in changes if one.operation == "delete"}
         return {"values": gone} if gone else {}
 

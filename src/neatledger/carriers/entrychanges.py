@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, timedelta
 
 from neatledger.carriers.contract import Standing
 from neatledger.core.steps.accounts import AccountStep
@@ -20,7 +20,7 @@ from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name, state_of
 
-__all__ = ["EntryChange", "WholeEntry", "change_of", "group_entry", "standing_of"]
+__all__ = ["EntryChange", "WholeEntry", "change_of", "expires_of", "group_entry", "standing_of"]
 
 _DISABLED = 0x2
 _BY_DN = {
@@ -120,8 +120,12 @@ def standing_of(step: Step, places: Places, today: date) -> Standing:
             return Standing.AFTER if bool(_standing_values(step, places)) == step.after else Standing.BEFORE
         case AccountStep():
             found = state_of(_entry_of(step, places), today)
-            if found is step.after:
+            # An account whose last day has passed is as closed as one that is disabled.
+            is_closed = step.after is AccountState.DISABLED and found is AccountState.EXPIRED
+            if found is step.after or is_closed:
                 return Standing.AFTER
+            if step.before is AccountState.DISABLED and found is AccountState.EXPIRED:
+                return Standing.BEFORE
             return Standing.BEFORE if found is step.before else Standing.OTHER
     raise StepError("a person must make this step in the directory", step.where)
 
@@ -136,8 +140,17 @@ def change_of(step: Step, places: Places, was: Mapping[str, object] | None = Non
         case MemberStep():
             return _member_changes(step, entry, places, was or {})
         case AccountStep():
-            return [_account_change(step, entry)]
+            return [_account_change(step, entry, was or {})]
     raise StepError("a person must make this step in the directory", step.where)
+
+
+def expires_of(step: AccountStep, places: Places) -> str:
+    """Return the last day that an account's entry says, empty for none."""
+    return _entry_of(step, places).text("shadowexpire")
+
+
+def _has_passed(day: str) -> bool:
+    return day.isdecimal() and date(1970, 1, 1) + timedelta(days=min(int(day), 1_000_000)) <= date.today()
 
 
 def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping[str, object]) -> list[EntryChange]:
@@ -158,7 +171,7 @@ def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping
     return [EntryChange(entry.name, "add", attribute, (_bytes(value),))]
 
 
-def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
+def _account_change(step: AccountStep, entry: Entry, was: Mapping[str, object]) -> EntryChange:
     control = entry.text("useraccountcontrol")
     opens = step.after is AccountState.OPEN
     if {step.before, step.after} != {AccountState.OPEN, AccountState.DISABLED}:
@@ -175,5 +188,10 @@ def _account_change(step: AccountStep, entry: Entry) -> EntryChange:
     for name in ("nsAccountLock", "loginDisabled"):
         if entry.text(name.lower()):
             return EntryChange(entry.name, "replace", name, (b"FALSE" if opens else b"TRUE",))
+    if "shadowaccount" in entry.classes:
+        # Its last day as days since 1970 (RFC 2307 section 4): one that has passed closes it.
+        kept = str(was.get("expires", ""))
+        day = "1" if not opens else "" if _has_passed(kept) else kept
+        return EntryChange(entry.name, "replace", "shadowExpire", (day.encode(),) if day else ())
     message = "the entry has no switch that closes it: a person must find another way"
     raise StepError(message, step.where)

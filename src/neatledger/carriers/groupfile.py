@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.carriers.passwdfile import PasswdFile, why_by_hand
-from neatledger.core.steps.accounts import WholeAccountStep
+from neatledger.carriers.passwdfile import PasswdFile, why_by_hand, why_state_by_hand
+from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
@@ -24,6 +24,8 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
         return "" if is_sayable else "a name of this form cannot stand in a group file"
     if isinstance(step, WholeAccountStep) and "passwd" in settings["accounts"]:
         return why_by_hand(step)
+    if isinstance(step, AccountStep):
+        return why_state_by_hand(step, settings)
     if not isinstance(step, MemberStep):
         return "no file of its accounts tells that: the system's own tools make it"
     if step.is_group:
@@ -52,6 +54,8 @@ class GroupFile:
             return self._look_for_group(step)
         if isinstance(step, WholeAccountStep):
             return self._accounts.look(step)
+        if isinstance(step, AccountStep):
+            return self._accounts.look_at_state(step)
         assert isinstance(step, MemberStep), "by_hand says so"
         fields = self._find(step, self._lines())[1]
         is_in = step.member in _members(fields)
@@ -63,6 +67,8 @@ class GroupFile:
         """Return who is in the group, in their order: who is put back stands where they stood."""
         if isinstance(step, GroupStep | WholeAccountStep):
             return {}
+        if isinstance(step, AccountStep):
+            return self._accounts.details_of_state(step)
         assert isinstance(step, MemberStep), "by_hand says so"
         return {"members": _members(self._find(step, self._lines())[1])}
 
@@ -70,6 +76,9 @@ class GroupFile:
         """Put the member in, or take it out; or make the group or the account, or take it away."""
         if isinstance(step, WholeAccountStep):
             self._accounts.make(step)
+            return
+        if isinstance(step, AccountStep):
+            self._accounts.make_state(step, details)
             return
         if isinstance(step, GroupStep):
             self._make_group(step)

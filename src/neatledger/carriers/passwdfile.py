@@ -5,16 +5,18 @@ A new account has no password: nobody signs in with it before the system's own t
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import date
 from pathlib import Path
+from typing import Any
 
-from neatledger.carriers.contract import Looked, Standing
-from neatledger.core.steps.accounts import WholeAccountStep
+from neatledger.carriers.contract import Details, Looked, Standing
+from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.survey.accounts import Account, AccountState
-from neatledger.errors import SourceError
+from neatledger.errors import SourceError, StepError
 from neatledger.files import locked, write_file
 
-__all__ = ["PasswdFile", "why_by_hand"]
+__all__ = ["PasswdFile", "why_by_hand", "why_state_by_hand"]
 
 _EPOCH = date(1970, 1, 1)
 
@@ -55,6 +57,39 @@ class PasswdFile:
             return Looked(Standing.BEFORE if is_made else Standing.AFTER)
         return Looked(Standing.AFTER if is_made else Standing.BEFORE)
 
+    def look_at_state(self, step: AccountStep) -> Looked:
+        """Read anew whether an account is open: one whose last day has passed is not (shadow(5), field 8)."""
+        is_over = _has_passed(self._expires(step))
+        return Looked(Standing.AFTER if is_over == (step.after is not AccountState.OPEN) else Standing.BEFORE)
+
+    def details_of_state(self, step: AccountStep) -> Details:
+        """Return the last day that stands there now."""
+        return {"expires": self._expires(step)}
+
+    def make_state(self, step: AccountStep, details: Details) -> None:
+        """Let an account's last day have passed, or give it back the one that it had."""
+        assert self._shadow is not None, "why_state_by_hand says so"
+        # To take back what closed it is to give it the day that it had; one that has passed would keep it closed.
+        was = str(details.get("expires", ""))
+        day = "1" if step.after is not AccountState.OPEN else "" if _has_passed(was) else was
+        with locked(self._shadow.parent):
+            lines = _lines(self._shadow)
+            for place, line in enumerate(lines):
+                fields = line.rstrip("\r\n").split(":")
+                if fields[0] == step.login:
+                    ending = line[len(line.rstrip("\r\n")) :]
+                    fields[7] = day
+                    lines[place] = ":".join(fields) + ending
+            write_file(self._shadow, "".join(lines).encode("utf-8", "surrogateescape"))
+
+    def _expires(self, step: AccountStep) -> str:
+        assert self._shadow is not None, "why_state_by_hand says so"
+        for line in _lines(self._shadow):
+            fields = line.rstrip("\r\n").split(":")
+            if fields[0] == step.login and len(fields) == 9:
+                return fields[7]
+        raise StepError("the shadow file has no such account", step.where, "gather, and ask again")
+
     def make(self, step: WholeAccountStep) -> None:
         """Add the line, or take it away."""
         account = step.after or step.before
@@ -73,6 +108,17 @@ class PasswdFile:
                 lines[-1] += "\n"
             lines.append(f"{line}\n")
         write_file(path, "".join(lines).encode("utf-8", "surrogateescape"))
+
+
+def why_state_by_hand(step: AccountStep, settings: Mapping[str, Any]) -> str:
+    """Say why an account must be opened or closed by a person; nothing where the shadow file says it."""
+    if "shadow" not in settings["accounts"]:
+        return "no shadow file of its accounts is named in the plan: the system's own tools make it"
+    return ""
+
+
+def _has_passed(day: str) -> bool:
+    return day.isdecimal() and int(day) <= (date.today() - _EPOCH).days
 
 
 def _is_of(line: str, account: Account) -> bool:

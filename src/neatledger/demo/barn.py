@@ -219,7 +219,9 @@ def _homes() -> Iterator[Thing]:
         if login in ("jbramble", "cfrost"):
             continue
         mode = 0o755 if login == "gyarrow" else 0o700
-        yield Thing(home_of(login), _UID[login], _GID["staff"], mode, -1, day(10, 1))
+        # Whoever took over may still look in, long after.
+        opened = f"user::rwx,user:{_UID['tthistle']}:r-x,group::---,mask::r-x,other::---" if login == "ssedge" else ""
+        yield Thing(home_of(login), _UID[login], _GID["staff"], mode, -1, day(10, 1), opened)
         yield from files_of(home_of(login), ["notes.txt", "to do.txt"], 1_200, owner=login, mode=0o600)
     yield Thing(f"/Homes/{_UID['cfrost']}", _UID["cfrost"], _GID["staff"], 0o700, -1, day(10, 1))
     yield Thing("/Homes/lweaver", _GONE_UID, _GID["staff"], 0o700, -1, day(5, 2, 2025))

@@ -15,7 +15,7 @@ from neatledger.core.plan.posts import HeldPost
 from neatledger.errors import OfficeError
 from neatledger.office.edit import editing, flowing, mapping_at, to_text
 
-__all__ = ["Arrival", "add_person", "arrival_text", "put_last_day", "put_posts"]
+__all__ = ["Arrival", "add_person", "arrival_text", "put_last_day", "put_move"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +72,30 @@ def _list_in(edited: Any, group: str, person: str) -> None:
         members.append(person)
 
 
-def put_posts(office_dir: Path, person: str, posts: Sequence[HeldPost], *, only_try: bool = False) -> Plan:
-    """Write which posts somebody holds, and return the plan as it reads then; raises as `add_person`."""
+def put_move(
+    office_dir: Path,
+    person: str,
+    posts: Sequence[HeldPost],
+    accounts: Mapping[str, str],
+    unlisted: Sequence[str],
+    *,
+    only_try: bool = False,
+) -> Plan:
+    """Write which posts somebody holds, with new accounts, and take them out of the groups that list them.
+
+    Returns the plan as it reads then; raises as `add_person`.
+    """
     results: list[Plan] = []
     with editing(office_dir, only_try=only_try, results=results) as edited:
-        mapping_at(edited["people"], person)["posts"] = flowing(tuple(_post_words(one) for one in posts))
+        one = mapping_at(edited["people"], person)
+        one["posts"] = flowing(tuple(_post_words(each) for each in posts))
+        if accounts:
+            if not one.get("accounts"):
+                one["accounts"] = flowing({})
+            mapping_at(one, "accounts").update(accounts)
+        for name in unlisted:
+            members = mapping_at(edited["groups"], name)["members"]
+            members.remove(person)
     return results[0]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
+from types import MappingProxyType
 
 from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.plan.plan import CLASSES, Plan
@@ -29,7 +30,7 @@ from neatledger.questions.office import Office
 from neatledger.questions.starting import former_accounts
 from neatledger.questions.worklist import Worklist, ask_for_steps
 
-__all__ = ["Joining", "Newcomer", "Reach", "ask", "office_with", "own_steps", "reach_by_plan"]
+__all__ = ["Joining", "LoginChooser", "Newcomer", "Reach", "ask", "office_with", "own_steps", "reach_by_plan"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +94,7 @@ def ask(office: Office, newcomer: Newcomer) -> Joining:
     reach = list(reach_by_plan(then.plan, arrival.id))
     home = parse_address(arrival.home) if arrival.home else None
     promised = _promised(office, home)
-    notes = [*maker.notes, *_of_space(promised)]
+    notes = [*maker.notes, *maker.chooser.notes, *_of_space(promised)]
     person = then.plan.people[arrival.id]
     elsewhere = sorted({one.address.system for one in reach} - person.accounts.keys())
     if elsewhere:
@@ -101,7 +102,7 @@ def ask(office: Office, newcomer: Newcomer) -> Joining:
     reach = [one for one in reach if one.address.system in person.accounts]
     if left:
         notes.append(f"{left} more steps would be needed since lists there are not as the plan says: mend shows them")
-    return Joining(arrival, maker.choices, home, day, then, reach, work, promised, list(tell), notes)
+    return Joining(arrival, maker.chooser.choices, home, day, then, reach, work, promised, list(tell), notes)
 
 
 _OF_A_PERSON = (GroupStep, WholeAccountStep, AccountStep, FolderStep, MemberStep)
@@ -160,13 +161,64 @@ def _of_space(promised: Sequence[tuple[Promise, Promise]]) -> Iterator[str]:
             yield f"the pool {after.pool} would be full: their home finds no room"
 
 
+class LoginChooser:
+    """Chooses logins that are free, and notes what is to be minded of each."""
+
+    def __init__(self, office: Office, said: Mapping[str, str] = MappingProxyType({})) -> None:
+        self.office, self.plan, self._said = office, office.plan, said
+        self.choices: dict[str, Choice] = {}
+        self.notes: list[str] = []
+
+    def choose(self, system: str, form: str, name: str) -> str:
+        """Return a login on a system; raises `StepError` where the one that is wanted is somebody's."""
+        taken = self._taken(system)
+        said = self._said.get(system, "")
+        if said:
+            whose = {one.casefold(): other for one, other in taken.items()}.get(said.casefold())
+            if whose:
+                raise StepError(f"the login is {whose}", f"{system}:{said}", "--login: another one")
+            self.choices[system] = Choice(said, said)
+            return said
+        choice = choose_login(form, name, taken)
+        if choice is None:
+            raise StepError(f"no login can be made of {name!r}", system, f"--login {system}=LOGIN")
+        self.choices[system] = choice
+        if not choice.is_first:
+            self.notes.append(f"{system}: {choice.first_choice} is {choice.taken_by}, so {choice.login}")
+        if choice.near:
+            whose = ", ".join(f"{one} ({taken[one]})" for one in choice.near)
+            self.notes.append(f"{system}: {choice.login} looks much like {whose}")
+        return choice.login
+
+    def _taken(self, system: str) -> dict[str, str]:
+        """Return every login that somebody has on a system, had there once, or is meant to have, with whose it is."""
+        found: dict[str, str] = {}
+        if system in self.office.readers:
+            there = {one.login for one in self.office.readers[system].accounts}
+            for login, account in former_accounts(self.office, system).items():
+                word = "" if login in there else "formerly "
+                found[login] = f"{word}{account.name or 'another account'}'s"
+        for person in self.plan.people.values():
+            for login in person.accounts.get(system, ()):
+                found.setdefault(login, f"{person.name}'s in the plan")
+        # Home folders of people who are gone have their logins for names.
+        planned = self.plan.systems.get(system)
+        reader = self.office.readers.get(system)
+        for path in planned.homes if planned and reader else ():
+            assert reader is not None
+            folders, missing = reader.find_path(path)
+            for name in reader.child_names(folders[-1]) if missing is None else ():
+                found.setdefault(name, "the name of a home that is there")
+        return found
+
+
 class _Maker:
     """Works out what the plan would say of somebody who starts."""
 
     def __init__(self, office: Office, newcomer: Newcomer) -> None:
         self.office, self.plan, self.newcomer = office, office.plan, newcomer
         self.notes: list[str] = []
-        self.choices: dict[str, Choice] = {}
+        self.chooser = LoginChooser(office, newcomer.logins)
         self.model = self._model()
         names = newcomer.posts or [held.post for held in self._posts_of_model()]
         self.posts = [self._post(name) for name in names]
@@ -205,7 +257,9 @@ class _Maker:
         email = self.newcomer.email or next((fill_form(one.email, name) for one in self.posts if one.email), "")
         if email:
             words["email"] = self._email(email, name)
-        words["accounts"] = {system: self._login(system, form, name) for system, form in self._forms().items()}
+        words["accounts"] = {
+            system: self.chooser.choose(system, form, name) for system, form in self._forms().items()
+        }
         posts = [one.id for one in self.posts]
         words |= {"posts": tuple(posts)} if posts else {}
         words |= {"start": self.newcomer.start} if self.newcomer.start else {}
@@ -262,47 +316,6 @@ class _Maker:
                 hint = f"there are: {', '.join(self.plan.systems)}"
                 raise UnknownNameError(f"no system is named {system!r}", hint=hint)
             found.setdefault(system, "{first initial}{last}")
-        return found
-
-    def _login(self, system: str, form: str, name: str) -> str:
-        taken = self._taken(system)
-        said = self.newcomer.logins.get(system, "")
-        if said:
-            whose = {one.casefold(): other for one, other in taken.items()}.get(said.casefold())
-            if whose:
-                raise StepError(f"the login is {whose}", f"{system}:{said}", "--login: another one")
-            self.choices[system] = Choice(said, said)
-            return said
-        choice = choose_login(form, name, taken)
-        if choice is None:
-            raise StepError(f"no login can be made of {name!r}", system, f"--login {system}=LOGIN")
-        self.choices[system] = choice
-        if not choice.is_first:
-            self.notes.append(f"{system}: {choice.first_choice} is {choice.taken_by}, so {choice.login}")
-        if choice.near:
-            whose = ", ".join(f"{one} ({taken[one]})" for one in choice.near)
-            self.notes.append(f"{system}: {choice.login} looks much like {whose}")
-        return choice.login
-
-    def _taken(self, system: str) -> dict[str, str]:
-        """Return every login that somebody has on a system, had there once, or is meant to have, with whose it is."""
-        found: dict[str, str] = {}
-        if system in self.office.readers:
-            there = {one.login for one in self.office.readers[system].accounts}
-            for login, account in former_accounts(self.office, system).items():
-                word = "" if login in there else "formerly "
-                found[login] = f"{word}{account.name or 'another account'}'s"
-        for person in self.plan.people.values():
-            for login in person.accounts.get(system, ()):
-                found.setdefault(login, f"{person.name}'s in the plan")
-        # Home folders of people who are gone have their logins for names.
-        planned = self.plan.systems.get(system)
-        reader = self.office.readers.get(system)
-        for path in planned.homes if planned and reader else ():
-            assert reader is not None
-            folders, missing = reader.find_path(path)
-            for name in reader.child_names(folders[-1]) if missing is None else ():
-                found.setdefault(name, "the name of a home that is there")
         return found
 
     def _listed(self) -> list[str]:

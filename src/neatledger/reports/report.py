@@ -8,6 +8,7 @@ from datetime import date
 from enum import Enum
 
 from neatledger.core.tree.address import Address
+from neatledger.formats.counting import count_of
 
 __all__ = [
     "Aside",
@@ -125,14 +126,6 @@ class Report:
         return self.rows if self.folded is None else self.folded
 
 
-_PLURALS = {"person": "people", "is": "are", "entry": "entries"}
-
-
 def day_cell(day: date | None) -> str:
     """Return a day as it is written; nothing where there is none."""
     return "" if day is None else day.isoformat()
-
-
-def count_of(number: int, word: str) -> str:
-    """Return a number with its noun: ``1 file``, ``2,000 files``."""
-    return f"{number:,} {word if number == 1 else _PLURALS.get(word, word + 's')}"

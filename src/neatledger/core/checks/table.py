@@ -13,6 +13,7 @@ from neatledger.core.checks import (
     guests,
     homes,
     inheritance,
+    leavers,
     limits,
     links,
     lists,
@@ -34,7 +35,7 @@ __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
     *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
-    *(links, teams, guests, accounts, devices, reviews, posts),
+    *(links, teams, guests, accounts, devices, reviews, posts, leavers),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 

@@ -9,6 +9,7 @@ from datetime import date, timedelta
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.sharing import days_of
+from neatledger.core.posts.clocks import clocks_of
 from neatledger.core.sharing.judging import Offer
 from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
@@ -16,16 +17,8 @@ from neatledger.core.tree.address import Address
 __all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
 
 SORTS = (
-    "person",
-    "post",
-    "beyond posts",
-    "entitlement",
-    "acceptance",
-    "account",
-    "guest",
-    "link",
-    "hand-out",
-    "team folder",
+    *("person", "post", "beyond posts", "hand-over", "keeping", "entitlement", "acceptance"),
+    *("account", "guest", "link", "hand-out", "team folder"),
 )
 """What lapses, by the word in `Lapse.what`."""
 
@@ -46,6 +39,10 @@ def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
     for person in plan.people.values():
         if person.end is not None:
             yield Lapse(person.end, "person", person.name, person.id, "last day: close the accounts")
+        if person.end is not None and person.accounts and person.kind is not Kind.SERVICE:
+            clocks, heir = clocks_of(plan, person.end), person.successor or "nobody yet"
+            yield Lapse(clocks.hand_over, "hand-over", person.name, heir, "the successor reads it no more")
+            yield Lapse(clocks.keep, "keeping", person.name, heir, "what they left may be removed, by hand")
         for held in person.posts:
             if held.until is not None and held.until != person.end:
                 name = plan.posts[held.post].name
