@@ -66,6 +66,7 @@ COMMANDS: dict[str, str] = {
     "history": "what somebody had on a folder count by count, and what changed each time",
     "check": "test the office against the plan and against good order",
     "review": "who answers for a folder says who keeps what: packs, answers, what is due",
+    "notices": "who is to be told what by mail: shown, written as files, sent; each once",
     "report": "the office, access, people, sharing, space or worklist as a page or workbook",
     "completion": "what completes words on a shell's command line",
     "manual": "a manual page, made from the commands' own words",
@@ -113,7 +114,7 @@ _MAP = (
     ("folders", ("folders", "access", "inherit", "changes", "history")),
     ("sharing", ("links", "guests", "devices", "lapses")),
     ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
-    ("deciding", ("suppose", "want", "accept", "review", "report")),
+    ("deciding", ("suppose", "want", "accept", "review", "report", "notices")),
     ("shell", ("completion", "manual")),
 )
 """The commands in the order of the work, those of every day first."""
@@ -159,6 +160,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "history": ("history thistle barn:/Payroll", "history una 'barn:/Rota'"),
     "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
     "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
+    "notices": ("notices", "notices --write mails", "notices --send"),
     "report": ("report office -o office.html", "report access --against 2026-10-01 -o a.xlsx"),
     "completion": ("completion bash >> ~/.bashrc", "completion fish > ~/.config/fish/completions/neatledger.fish"),
     "manual": ("manual > neatledger.1", "manual | man -l -"),

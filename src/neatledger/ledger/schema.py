@@ -142,5 +142,19 @@ CREATE TRIGGER reviews_never_shortened BEFORE DELETE ON reviews
 BEGIN SELECT RAISE(ABORT, 'decisions are never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS)
+_NOTICES = """
+CREATE TABLE notices (
+    id INTEGER PRIMARY KEY,
+    event TEXT NOT NULL,                 -- begun, sent, written, deferred, refused, ended
+    moment TEXT NOT NULL,                -- ISO 8601, UTC
+    keys TEXT NOT NULL,                  -- JSON array: what was told, each by a name that stays
+    facts TEXT NOT NULL                  -- JSON object: to whom, at which address, the subject, what the server said
+);
+CREATE TRIGGER notices_never_altered BEFORE UPDATE ON notices
+BEGIN SELECT RAISE(ABORT, 'what was told is never altered'); END;
+CREATE TRIGGER notices_never_shortened BEFORE DELETE ON notices
+BEGIN SELECT RAISE(ABORT, 'what was told is never altered'); END;
+"""
+
+MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES)
 VERSION = len(MIGRATIONS)

@@ -20,6 +20,7 @@ from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
+from neatledger.ledger.notices import NoticeLog
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.reviews import Reviews
@@ -260,6 +261,11 @@ class Ledger:
     def reviews(self) -> Reviews:
         """The record of what was asked of whom, and decided."""
         return Reviews(self._db, str(self.path))
+
+    @property
+    def notices(self) -> NoticeLog:
+        """The record of what was told to whom."""
+        return NoticeLog(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""

@@ -31,6 +31,7 @@ from neatledger.formats.nearest import nearest
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
 from neatledger.office.fitting import take_what_fits
+from neatledger.office.notices import read_notices
 from neatledger.office.posts import PostReader
 from neatledger.office.sharing import SharingReader
 from neatledger.office.space import SpaceReader
@@ -112,6 +113,7 @@ class _Builder:
             people={ident: posts.of_person(person) for ident, person in people.items()},
             groups=groups,
             posts=posts.posts(),
+            notices=read_notices(value, self._fault, self._line, known),
             folders=tuple(folders),
             expectations=tuple(
                 self._expectation(place, one, known) for place, one in enumerate(value.get("expectations") or [])

@@ -10,6 +10,7 @@ from functools import cached_property
 
 from neatledger.core.lists.nesting import expand_members
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.plan.notices import Notices
 from neatledger.core.plan.posts import Beyond, HeldPost, Post
 from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.plan.space import SpacePlan
@@ -157,6 +158,7 @@ class Plan:
     space: SpacePlan = field(default_factory=SpacePlan)
     sharing: SharingPlan = field(default_factory=SharingPlan)
     posts: Mapping[str, Post] = field(default_factory=dict)
+    notices: Notices = field(default_factory=Notices)
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
