@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import random
+import re
+import subprocess
 import warnings
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
@@ -165,6 +167,25 @@ def test_who_joins_has_what_the_plan_says_and_nobody_else_anything(
             proofs = proving.ask(office, found.arrival.id)
             assert all(one.verdict is proving.Verdict.AS_PLANNED for one in proofs) and len(proofs) > 2, proofs
             assert not joining.own_steps(office, found.arrival.id)[0]
+        # First passwords: by the directory's own rule, set in the service, once; told nowhere but in the letter.
+        letter = folder / "letter.txt"
+        told = run("join", found.arrival.id, "--passwords", letter, "--yes", "--office", folder, status=None)
+        text = letter.read_text()
+        words = re.findall(r"password:  (\S+)", text)
+        logins = dict(re.findall(r"(\S+)\n    name:      (\S+)", text))
+        assert len(words) == len(set(words)) == len(logins) >= 1 and letter.stat().st_mode & 0o777 == 0o600
+        assert not any(word.encode() in (folder / "ledger.db").read_bytes() for word in words)
+        assert not any(word in told.stdout + told.stderr for word in words) and "passwd" in told.stderr
+        if "hall" in logins:
+            url = office.plan.systems["hall"].settings["accounts"]["ldap"]["url"]
+            dn = f"uid={logins['hall']},ou=people,{ldap.BASE}"
+            sign_in = ["ldapwhoami", "-x", "-ZZ", "-H", url, "-D", dn, "-w", words[list(logins).index("hall")]]
+            tried = subprocess.run(sign_in, env=os.environ | {"LDAPTLS_REQCERT": "never"}, capture_output=True)
+            assert tried.returncode == 0
+        assert (
+            "is there already"
+            in run("join", found.arrival.id, "--passwords", letter, "--office", folder, status=2).stderr
+        )
         logins = [line.partition(":")[0] for line in (folder / "shadow").read_text().splitlines()]
         assert len(logins) == 5 and (folder / "shadow").read_text().count(":!:") == 4
 

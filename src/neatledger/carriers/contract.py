@@ -12,13 +12,13 @@ from dataclasses import dataclass, replace
 from datetime import date
 from enum import Enum
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.contract import Step
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "Standing"]
+__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "SetsPasswords", "Standing"]
 
 Details = dict[str, Any]
 """Values of JSON; never a password, and never a link's address."""
@@ -66,6 +66,14 @@ class ByHand(Protocol):
     """Says why a person must make a step, by it and the system's settings; nothing where the carrier can."""
 
     def __call__(self, step: Step, settings: Mapping[str, Any]) -> str: ...
+
+
+@runtime_checkable
+class SetsPasswords(Protocol):
+    """A carrier that can give an account a first password."""
+
+    def first_password(self, login: str) -> str:
+        """Give it one by the system's own rule, and return it; raises `StepError` and `SourceError`."""
 
 
 class Carrier(Protocol):

@@ -23,6 +23,7 @@ from neatledger.carriers.wholeentries import (
     standing_entries,
     whole_change,
 )
+from neatledger.core.people.credentials import make_password
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
@@ -188,6 +189,22 @@ class DirectoryCarrier:
                 return
             for one in change_of(step, places, details):
                 self._connection.modify(one.name, {one.attribute: [(_LIBRARY[one.operation], list(one.values))]})
+
+    def first_password(self, login: str) -> str:
+        """Let the directory make a password (RFC 3062), or make one where it does not, and return it."""
+        entry = Places.of(self._entries.values(), by_sid=self._by_sid).people.get(login)
+        where = f"{self._where}: {login}"
+        if entry is None:
+            raise StepError("the directory has no such account", where, "make it first: mend")
+        if "user" in entry.classes:
+            raise StepError("a domain's own tools set passwords", where)
+        with self._refusals():
+            found = self._connection.extend.standard.modify_password(user=entry.name)
+            if isinstance(found, str) and found:
+                return found
+            made = make_password()
+            self._connection.extend.standard.modify_password(user=entry.name, new_password=made)
+            return made
 
     def _make_whole(self, step: WholeStep, details: Details) -> None:
         places = self._whole(step)

@@ -11,11 +11,12 @@ from typing import Any
 from urllib.parse import urlencode
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.core.people.credentials import make_password
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
-from neatledger.core.survey.accounts import AccountState
+from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.errors import StepError
 from neatledger.sources.http import Web
 
@@ -157,6 +158,13 @@ class ScimCarrier:
         body |= {"displayName": one.name} if one.name else {}
         body |= {"emails": [{"value": one.email, "type": "work", "primary": True}]} if one.email else {}
         self._send(step, "POST", "Users", body)
+
+    def first_password(self, login: str) -> str:
+        """Give an account a password (RFC 7643 section 4.1.1), and return it."""
+        step = WholeAccountStep("", Account(login, login, ""), None)
+        user, made = self._find(step, "Users", "userName", login), make_password()
+        self._patch(step, f"Users/{user['id']}", {"op": "replace", "path": "password", "value": made})
+        return made
 
     def _patch(self, step: Step, place: str, operation: Mapping[str, Any]) -> None:
         self._send(step, "PATCH", place, {"schemas": [_PATCH], "Operations": [operation]})

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any
 
-from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Looked
+from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Looked, SetsPasswords
 from neatledger.core.steps.contract import Step
 from neatledger.errors import StepError
 
@@ -70,8 +70,21 @@ class SystemCarrier:
         self._context = context
         self._open: dict[str, Carrier] = {}
 
+    def first_password(self, login: str) -> str:
+        """Give an account a new first password, and return it: nobody else is told, and it is kept nowhere.
+
+        Raises `StepError` where the system's own tools must do it, and `SourceError` out of reach.
+        """
+        carrier = self._opened("accounts")
+        if not isinstance(carrier, SetsPasswords):
+            where = f"{self._context.system}: {login}"
+            raise StepError("a password there is set with the system's own tools", where, f"as with: passwd {login}")
+        return carrier.first_password(login)
+
     def _of(self, step: Step) -> Carrier:
-        part = _PARTS[step.kind]
+        return self._opened(_PARTS[step.kind])
+
+    def _opened(self, part: str) -> Carrier:
         if part not in self._open:
             row = _row(part, self._context.settings)
             if row is None:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import os
+from pathlib import Path
 
 from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.errors import UsageError
+from neatledger.faces.letters import Letters
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
@@ -38,12 +41,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--write", action="store_true", help="write it into office.yaml")
     act.add_argument("--prove", action="store_true", help="whether somebody of the plan has just what it says")
+    act.add_argument(
+        "--passwords", nargs="?", const="", metavar="FILE", help="first passwords: shown once, or a letter to print"
+    )
+    parser.add_argument("--yes", action="store_true", help="with --passwords: without asking")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Propose, write, or prove."""
     if args.prove:
         return _prove(args, app)
+    if args.passwords is not None:
+        return _passwords(args, app)
     if not args.post and not args.like:
         posts = ", ".join(app.office.plan.posts) or "the plan says none yet: posts: {NAME: {groups: […]}}"
         raise UsageError("what will they be?", hint=f"--post POST ({posts}), or --like PERSON")
@@ -83,3 +92,42 @@ def _prove(args: argparse.Namespace, app: App) -> int:
     person = office.plan.people[office.find_planned(args.name)]
     show_report(proof_report(person.name, proofs, office.count.when), app.output)
     return 1 if any(one.verdict is not proving.Verdict.AS_PLANNED for one in proofs) else 0
+
+
+def _passwords(args: argparse.Namespace, app: App) -> int:
+    """Set first passwords, and show them once, or put them into a letter that nobody else can read."""
+    from neatledger.questions import carrying, first_passwords
+
+    office = app.office
+    person = office.plan.people[office.find_planned(args.name)]
+    accounts = first_passwords.accounts_of(office, person.id)
+    target = Path(args.passwords) if args.passwords else None
+    if target is not None and target.exists():
+        raise UsageError(f"{target} is there already", hint="a letter is written anew: name another file")
+    letters = Letters(office.folder / office.plan.notices.templates)
+    letters.check()
+    names = ", ".join(f"{system}:{login}" for system, login in accounts)
+    if not args.yes and not app.agrees(f"Set new first passwords for {names} now?"):
+        app.say("Nothing was changed.")
+        return 1
+    carriers = carrying.Carriers(office, app.credentials_for)
+    try:
+        found = first_passwords.ask(accounts, carriers)
+    finally:
+        carriers.close()
+    told = [(one.system, one.login, one.password) for one in found if one.password]
+    if told:
+        facts = {"office": office.plan.office, "name": person.name, "passwords": told, "day": f"{office.today}"}
+        subject, text = letters.fill("welcome", facts)
+        letter = f"{subject}\n\n{text}"
+        if target is None:
+            app.streams.out.write(letter)
+        else:
+            # Nobody else may read it, not even for a moment.
+            with open(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="utf-8") as out:
+                out.write(letter)
+            app.say(f"The letter is in {target}: print it, and remove it.")
+    for one in found:
+        if one.why:
+            app.complain(one.why)
+    return 0 if told and len(told) == len(found) else 1

@@ -62,6 +62,12 @@ class Carriers:
             self._open[system] = SystemCarrier(context)
         return self._open[system]
 
+    def first_password(self, system: str, login: str) -> str:
+        """Give an account a new first password, and return it; raises `StepError` and `SourceError`."""
+        carrier = self.of(system)
+        assert isinstance(carrier, SystemCarrier)
+        return carrier.first_password(login)
+
     def why_by_hand(self, step: Step) -> str:
         """Say why a person must make a step; nothing where its system's carrier can."""
         return why_by_hand(self._office, step)

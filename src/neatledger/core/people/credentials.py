@@ -1,10 +1,11 @@
-"""A user's name and password, on their way to a system; never printed."""
+"""A user's name and password, on their way to a system; a new password, on its way to whose it is."""
 
 from __future__ import annotations
 
+import secrets
 from dataclasses import dataclass, field
 
-__all__ = ["Credentials"]
+__all__ = ["Credentials", "make_password"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,3 +14,18 @@ class Credentials:
 
     user: str
     password: str = field(repr=False)
+
+
+_LETTERS, _DIGITS = "abcdefghkmnpqrstuvwxyz", "23456789"
+"""None of those that look like another one on paper."""
+
+
+def make_password() -> str:
+    """Return a password of four groups, as in ``Kemar-t4vub-bhwre-92kxe``: over 90 bits.
+
+    It has what the usual rules of systems ask for, and can be read out over a telephone.
+    """
+    groups = ["".join(secrets.choice(_LETTERS + _DIGITS) for _ in range(5)) for _ in range(4)]
+    groups[0] = secrets.choice(_LETTERS).upper() + groups[0][1:]
+    groups[-1] = secrets.choice(_DIGITS) + groups[-1][1:]
+    return "-".join(groups)
