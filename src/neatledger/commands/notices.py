@@ -55,8 +55,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         found.due = [one for one in found.due if one.about.value in args.about]
     notes: list[str] = []
     if args.write or args.send:
-        if found.ended:
-            office.ledger.notices.add(Event.ENDED, found.ended, app.clock, {})
+        # Written down also where nothing has ended: so it is known when this last ran.
+        office.ledger.notices.add(Event.ENDED, found.ended, app.clock, {})
         notes += _write(app, letters, found.due, Path(args.write)) if args.write else _send(app, letters, found.due)
         found = notices.ask(office, again=args.again)
     else:

@@ -58,6 +58,13 @@ class NoticeLog:
         except sqlite3.Error as error:
             raise LedgerError(f"the notice cannot be kept: {error}", self._where) from error
 
+    def last_run(self) -> datetime | None:
+        """Return when notices were last written or sent; None where they never were."""
+        found = self._db.execute("SELECT max(moment) FROM notices WHERE event = ?", (Event.ENDED.value,)).fetchone()[
+            0
+        ]
+        return None if found is None else datetime.fromisoformat(found)
+
     def standing(self) -> dict[str, Told]:
         """Return the last word on each thing that was ever told and has not ended since."""
         found: dict[str, Told] = {}

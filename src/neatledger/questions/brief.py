@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import timedelta
 
 from neatledger.core.checks.causes import Cause
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.when import FillUp
 from neatledger.errors import NoCountError
+from neatledger.formats.counting import count_of
 from neatledger.ledger.store import CountInfo
 from neatledger.questions import check, lapses, told
 from neatledger.questions.office import Office
@@ -59,10 +61,24 @@ _WAITS = {
 }
 
 
+def _not_run(office: Office) -> Iterator[str]:
+    """Say what was to run by itself every so many days, and did not."""
+    settings, today = office.plan.settings, office.today
+    days = settings.get("gather-days")
+    if days is not None and today > office.count.day + timedelta(days=days):
+        yield f"no count was made since {office.count.day}, and one is to be every {count_of(days, 'day')}: gather"
+    days = settings.get("notices-days")
+    if days is not None and office.plan.notices.rules:
+        last = office.ledger.notices.last_run()
+        if last is None or today > last.date() + timedelta(days=days):
+            since = f"no notices were sent since {last:%Y-%m-%d}" if last else "notices were never sent"
+            yield f"{since}, and they are to be every {count_of(days, 'day')}: notices --send"
+
+
 def _waiting(office: Office, findings: Sequence[told.GradedFinding]) -> list[str]:
     """Say what waits for somebody: steps that were begun, accounts to be matched, invitations."""
     runs = office.ledger.journal.runs()
-    found = []
+    found = list(_not_run(office))
     if runs and not runs[-1].is_ended:
         found.append("steps were begun and not finished: mend --go-on, or mend --undo")
     for name, words in _WAITS.items():

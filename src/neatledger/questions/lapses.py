@@ -7,7 +7,14 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from neatledger.core.sharing.judging import offers_of
-from neatledger.core.sharing.lapses import Lapse, lapses_of_plan, lapses_of_principals, lapses_of_service
+from neatledger.core.sharing.lapses import (
+    Lapse,
+    lapses_of_plan,
+    lapses_of_principals,
+    lapses_of_reviews,
+    lapses_of_service,
+)
+from neatledger.questions.facts import load_reviews
 from neatledger.questions.office import Office
 
 __all__ = ["Lapses", "ask"]
@@ -45,6 +52,7 @@ def _all(office: Office, is_of_plan: bool) -> Iterator[Lapse]:
     yield from lapses_of_plan(office.plan)
     if is_of_plan or not office.has_count:
         return
+    yield from lapses_of_reviews(office.plan, load_reviews(office).reviewed)
     for system, principals in office.principals.items():
         yield from lapses_of_principals(system, principals, office.plan)
         service = office.systems.service(system)

@@ -202,11 +202,11 @@ class _Finder:
         for path, (own, files, size) in ranked[:_MOST_PLACES]:
             if path in self._homes:
                 continue
-            detail = f"owns {_counted(own, files, size)}"
+            detail = _counted(own, files, size)
             yield Hanging("owned", Address(system, path), detail, True)
         if rest := ranked[_MOST_PLACES:]:
             own, files, size = (sum(one[number] for _, one in rest) for number in range(3))
-            detail = f"owns {_counted(own, files, size)} in {len(rest)} more places"
+            detail = f"{_counted(own, files, size)} in {len(rest)} more places"
             yield Hanging("owned", system, detail, True)
 
     def shared(self, service: Service) -> Iterator[Hanging]:
@@ -253,7 +253,8 @@ class _Finder:
 
 
 def _counted(folders: int, files: int, size: int) -> str:
-    return f"{count_of(folders, 'folder')}, {count_of(files, 'file')}, {show_size(size)}"
+    parts = [count_of(number, word) for number, word in ((folders, "folder"), (files, "file")) if number]
+    return ", ".join([*parts, show_size(size)] if files else parts)
 
 
 def _top(path: bytes) -> bytes:

@@ -8,10 +8,13 @@ from dataclasses import dataclass
 from neatledger.core.people.homes import HomeMatch, match_homes
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
+from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.limit_table import LimitStatus, build_limit_table
 from neatledger.core.survey.accounts import Group
 from neatledger.core.survey.shared import Device
 from neatledger.ledger.homes import find_homes
+from neatledger.questions import lapses
+from neatledger.questions.leaving import Hanging, hanging_on
 from neatledger.questions.office import Office
 from neatledger.questions.views import load_views
 
@@ -31,7 +34,7 @@ class SharedCounts:
 
 @dataclass(frozen=True, slots=True)
 class PersonSheet:
-    """All that both sides say of one person; `homes` are those of everybody."""
+    """All that both sides say of one person; `homes` are those of everybody, `hanging` is what hangs on them."""
 
     person: str
     principals: tuple[Principal, ...]
@@ -39,6 +42,8 @@ class PersonSheet:
     homes: tuple[HomeMatch, ...]
     space: tuple[LimitStatus, ...]
     shared: tuple[SharedCounts, ...]
+    hanging: tuple[Hanging, ...] = ()
+    ends: tuple[Lapse, ...] = ()
 
 
 def groups_of(office: Office) -> dict[str, Sequence[Group]]:
@@ -59,7 +64,24 @@ def sheet(office: Office, name: str) -> PersonSheet:
         for status in build_limit_table(office.plan, view)
         if status.target.on is On.PERSON and status.target.name == person.id
     )
-    return PersonSheet(person.id, mine, groups_of(office), tuple(_homes(office)), space, shared)
+    hanging = tuple(one for one in hanging_on(office, person.id) if one.what in _TOLD)
+    accounts = {f"{one.system}:{one.account.login}" for one in mine}
+    found = lapses.ask(office)
+    ends = [
+        one
+        for one in (*found.coming, *found.later)
+        if person.id in one.who.split(" to ")[0].split(", ") or one.place in accounts
+    ]
+    return PersonSheet(person.id, mine, groups_of(office), tuple(_homes(office)), space, shared, hanging, tuple(ends))
+
+
+def _concerns(lapse: Lapse, person: str) -> bool:
+    """Tell whether what lapses is somebody's: theirs, or made by them."""
+    return person in lapse.who.partition(" to ")[0].split(", ")
+
+
+_TOLD = ("owned", "administrator", "group", "team folder", "guest")
+"""What of all that hangs on somebody their sheet has not told otherwise."""
 
 
 def _homes(office: Office) -> Iterator[HomeMatch]:

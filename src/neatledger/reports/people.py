@@ -11,10 +11,13 @@ from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.posts import Beyond, HeldPost
+from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.core.survey.shared import Device
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, day_cell
 
 __all__ = ["SharedBy", "Sheet", "people_report", "sheet_report"]
@@ -46,27 +49,30 @@ def _state(plan: Plan, person: str, principals: Sequence[Principal], today: date
     planned = plan.people.get(person)
     if not principals:
         return "no account"
-    closed = {principal.account.state for principal in principals} - {AccountState.OPEN}
+    states = dict.fromkeys(_state_of(principal) for principal in principals)
+    where = {
+        word: [one.system for one in principals if _state_of(one) == word]
+        for word in sorted(states, key=lambda one: one != _OPEN)
+    }
     if planned and not planned.is_here(today):
         ended = "left" if planned.end and planned.end < today else "not yet here"
-        return (
-            f"{ended}, closed"
-            if len(closed) and all(not principal.is_open for principal in principals)
-            else f"{ended}, still open"
-        )
-    shut = [principal.system for principal in principals if not principal.account.may_use]
-    unbought = [
-        principal.system
-        for principal in principals
-        if not principal.account.is_entitled and principal.account.may_use
-    ]
-    if not closed and unbought and not shut:
-        return f"open, not entitled to {', '.join(dict.fromkeys(unbought))}"
-    if not closed:
-        return f"open, no service on {', '.join(dict.fromkeys(shut))}" if shut else "open"
-    return "/".join(sorted(state.value for state in closed)) + (
-        " in part" if any(s.account.state is AccountState.OPEN for s in principals) else ""
-    )
+        still = list(dict.fromkeys(one.system for one in principals if one.is_open))
+        return f"{ended}, still open on {', '.join(still)}" if still else f"{ended}, closed"
+    if len(where) == 1:
+        return str(next(iter(where)))
+    return "; ".join(f"{word} on {', '.join(dict.fromkeys(some))}" for word, some in where.items())
+
+
+_OPEN = "open"
+
+
+def _state_of(one: Principal) -> str:
+    """Return how one account stands: its state, or what else keeps it from the service."""
+    if one.account.state is not AccountState.OPEN:
+        return str(one.account.state.value)
+    if not one.account.may_use:
+        return "without the service"
+    return _OPEN if one.account.is_entitled else "without entitlement"
 
 
 def people_report(
@@ -135,6 +141,21 @@ class Sheet(Protocol):
     def space(self) -> Sequence[LimitStatus]: ...
     @property
     def shared(self) -> Sequence[SharedBy]: ...
+    @property
+    def hanging(self) -> Sequence[_Hangs]: ...
+    @property
+    def ends(self) -> Sequence[Lapse]: ...
+
+
+class _Hangs(Protocol):
+    """One thing that hangs on somebody."""
+
+    @property
+    def what(self) -> str: ...
+    @property
+    def place(self) -> Address | str: ...
+    @property
+    def detail(self) -> str: ...
 
 
 class SharedBy(Protocol):
@@ -178,8 +199,18 @@ def sheet_report(plan: Plan, sheet: Sheet, today: date) -> Report:
     rows += [_space_row(status, today) for status in sheet.space]
     for one in sheet.shared:
         rows += _shared_rows(one, person)
+    rows += [_fact(_HANGS.get(each.what, each.what), "", each.place, each.detail) for each in sheet.hanging]
+    for lapse in sheet.ends:
+        rows.append(_fact("ends", "", day_cell(lapse.day), f"{lapse.what} {_place_text(lapse.place)}: {lapse.then}"))
     kind = planned.kind.value if planned else principals[0].kind.value if principals else ""
     return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
+
+
+_HANGS = {"owned": "owns", "group": "alone in", "team folder": "manages alone"}
+
+
+def _place_text(place: Address | str) -> str:
+    return place if isinstance(place, str) else show_address(place)
 
 
 def _account_rows(principal: Principal, groups: Mapping[str, Sequence[Group]]) -> list[Row]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -14,11 +14,11 @@ from neatledger.core.sharing.judging import Offer
 from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
 
-__all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_service"]
+__all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_reviews", "lapses_of_service"]
 
 SORTS = (
-    *("person", "post", "beyond posts", "hand-over", "keeping", "entitlement", "acceptance"),
-    *("account", "guest", "link", "hand-out", "team folder"),
+    *("person", "post", "beyond posts", "hand-over", "keeping", "entitlement", "acceptance", "review"),
+    *("account", "password", "guest", "link", "hand-out", "team folder"),
 )
 """What lapses, by the word in `Lapse.what`."""
 
@@ -70,6 +70,10 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
             yield Lapse(admission.ends, "account", place, principal.person, "the account expires")
         if admission.disable_on:
             yield Lapse(admission.disable_on, "guest", place, principal.person, "the account is disabled")
+        if admission.password_set and "password-days" in plan.settings and principal.is_live:
+            # Only where the plan gives passwords an age.
+            until = admission.password_set + timedelta(days=plan.settings["password-days"])
+            yield Lapse(until, "password", place, principal.person, "it is to be changed")
         if admission.remove_on:
             yield Lapse(admission.remove_on, "guest", place, principal.person, "the account is removed")
         # Who never signed in is idle from the day they accepted.
@@ -82,6 +86,16 @@ def lapses_of_principals(system: str, principals: Iterable[Principal], plan: Pla
             elif not principal.is_live and not admission.remove_on:
                 then = f"idle for {remove} days: remove it"
                 yield Lapse(day + timedelta(days=remove), "guest", place, principal.person, then)
+
+
+def lapses_of_reviews(plan: Plan, reviewed: Mapping[Address, date]) -> Iterator[Lapse]:
+    """Yield when each folder is to be reviewed again, where the plan says how often; `reviewed` is when each was."""
+    days = plan.settings.get("review-days")
+    for folder in plan.folders if days else ():
+        decider, last = folder.decides or folder.owner, reviewed.get(folder.address)
+        if decider and last is not None:
+            due = last + timedelta(days=days or 0)
+            yield Lapse(due, "review", folder.address, decider, "who can do what there is to be looked through")
 
 
 def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lapse]:
