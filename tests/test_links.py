@@ -150,7 +150,18 @@ def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> N
     rows = ask("lapses", "--calendar", ics, status=0)
     days = [row["day"] for row in rows]
     assert days == sorted(days) and days[0] == "2026-11-26"
-    sorts = {"link", "hand-out", "guest", "team folder", "person", "entitlement", "post", "hand-over", "keeping"}
+    sorts = {
+        "link",
+        "hand-out",
+        "guest",
+        "team folder",
+        "person",
+        "entitlement",
+        "post",
+        "hand-over",
+        "keeping",
+        "review",
+    }
     assert {row["what"] for row in rows} == sorts
     text = ics.read_bytes()
     assert all(len(line) <= 75 for line in text.split(b"\r\n")) and text.endswith(b"END:VCALENDAR\r\n")
@@ -376,7 +387,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     run("gather", "--quiet", "--office", office)
     db = sqlite3.connect(office / "ledger.db")
     for statement in (
-        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
+        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
         "PRAGMA user_version = 2",
     ):  # fmt: skip
         db.execute(statement)

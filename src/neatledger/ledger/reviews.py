@@ -82,6 +82,16 @@ class Reviews:
         row = self._db.execute("SELECT seal FROM reviews ORDER BY id DESC LIMIT 1").fetchone()
         return _NOTHING if row is None else bytes(row[0])
 
+    def last_reviewed(self, until: date) -> dict[Address, date]:
+        """Return when somebody last said of each folder who keeps what there, up to a day; raises `LedgerError`."""
+        made, taken = self.read()
+        packs = {pack.id: pack for pack in made}
+        found: dict[Address, date] = {}
+        for answer in taken:
+            for folder in packs[answer.pack].folders if answer.day <= until else ():
+                found[folder] = max(answer.day, found.get(folder, answer.day))
+        return found
+
     def read(self) -> tuple[list[Pack], list[Taken]]:
         """Return all packs and all answers, the oldest first; raises `LedgerError` where an entry was altered."""
         packs: dict[str, Pack] = {}

@@ -6,7 +6,6 @@ import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.notices import ABOUT_PERSONS, About, MailServer, NoticeRule, Notices
 from neatledger.formats.nearest import nearest
 from neatledger.office.yamltext import Path as KeyPath
@@ -39,10 +38,6 @@ def read_notices(
         if not who and about not in ABOUT_PERSONS:
             fault(here, f"nobody who is told of {about.value}", "who: [PERSON]")
         checks = tuple(rule.get("checks") or ())
-        for number, name in enumerate(checks):
-            if name not in CHECKS:
-                found = nearest(name, CHECKS)
-                fault((*here, "checks", number), repr(name), f"{' or '.join(found) or 'the name of a check'}")
         if about is About.FINDING and not checks:
             fault(here, "no checks", "checks: [NAME], whose new findings are told")
         every = rule.get("every", "monday" if about is About.BRIEF else "month")

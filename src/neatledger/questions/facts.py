@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from datetime import date
 
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import (
@@ -52,20 +51,16 @@ def load_facts(office: Office) -> OfficeFacts:
 
 def load_reviews(office: Office) -> ReviewFacts:
     """Return what was decided until the day of the question, the newest decision on each person and folder."""
-    made, taken = office.ledger.reviews.read()
-    packs = {pack.id: pack for pack in made}
-    reviewed: dict[Address, date] = {}
+    _, taken = office.ledger.reviews.read()
     newest: dict[tuple[Address, str], Decision] = {}
     for answer in taken:
         if answer.day > office.today:
             continue
-        for folder in packs[answer.pack].folders:
-            reviewed[folder] = max(answer.day, reviewed.get(folder, answer.day))
         for decision in answer.decisions:
             key = decision.row.folder, decision.row.person
             if key not in newest or newest[key].day <= decision.day:
                 newest[key] = decision
-    return ReviewFacts(reviewed, list(newest.values()))
+    return ReviewFacts(office.ledger.reviews.last_reviewed(office.today), list(newest.values()))
 
 
 def _services(office: Office) -> list[ServiceFacts]:

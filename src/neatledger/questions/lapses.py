@@ -14,7 +14,6 @@ from neatledger.core.sharing.lapses import (
     lapses_of_reviews,
     lapses_of_service,
 )
-from neatledger.questions.facts import load_reviews
 from neatledger.questions.office import Office
 
 __all__ = ["Lapses", "ask"]
@@ -52,7 +51,7 @@ def _all(office: Office, is_of_plan: bool) -> Iterator[Lapse]:
     yield from lapses_of_plan(office.plan)
     if is_of_plan or not office.has_count:
         return
-    yield from lapses_of_reviews(office.plan, load_reviews(office).reviewed)
+    yield from lapses_of_reviews(office.plan, office.ledger.reviews.last_reviewed(office.today))
     for system, principals in office.principals.items():
         yield from lapses_of_principals(system, principals, office.plan)
         service = office.systems.service(system)

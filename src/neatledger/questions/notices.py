@@ -246,7 +246,8 @@ class _Teller:
             yield heirs, Item(f"{About.LEAVER.value}|{person.id}|{person.end}", text), ()
 
     def _findings(self, rule: NoticeRule) -> Iterator[tuple[Sequence[str], Item, tuple[()]]]:
-        for one in check.ask(self.office, rule.checks):
+        # A plan is read where no check is loaded: whether each is one is seen here.
+        for one in check.ask(self.office, [check.check_called(name) for name in rule.checks]):
             if one.acceptance is None:
                 finding = one.finding
                 place = place_of(finding)
