@@ -34,8 +34,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     act.add_argument("--send", action="store_true", help="hand them to the mail server that the plan names")
     act.add_argument("--check", action="store_true", help="try the office's own templates")
     parser.add_argument("--again", action="store_true", help="also what was refused, or may not have arrived")
+    words = [one.value for one in About]
     parser.add_argument(
-        "--about", action="append", default=[], choices=[one.value for one in About], help="only these"
+        "--about", action="append", default=[], choices=words, metavar="WHAT", help=f"only {', '.join(words)}"
     )
 
 
