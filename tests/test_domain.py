@@ -19,7 +19,8 @@ from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.ledger.imagined import ImaginedReader
-from neatledger.questions import carrying, open_office
+from neatledger.office.edit_people import put_move
+from neatledger.questions import carrying, joining, moving, open_office, proving
 from neatledger.questions.imagined import imagined_office
 from step_offices import carry, gathered, resume
 
@@ -168,3 +169,44 @@ def test_accounts_closed_and_members_moved_are_so_in_the_domain(real, run, tmp_p
     assert {one.login: one.state for one in gathered(where, run).readers["hall"].accounts} == {
         one.login: one.state for one in office.readers["hall"].accounts
     }
+
+
+def test_who_changes_posts_is_moved_in_the_domain_and_nobody_else(real, run, tmp_path, monkeypatch) -> None:
+    """A post brings somebody into one group, and a move into another: what the domain's own tools tell of everybody."""
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", real.password)
+    admin = f"CN=Administrator,CN=Users,{domain.BASE}"
+    where = plan(tmp_path / "office", real, may_change=True)
+    office = gathered(where, run)
+    alone = [one for one in office.readers["hall"].groups if one.ident.startswith("S-1-5-21-") and not one.nested]
+    ours = [
+        one for one in alone if int(one.ident.rpartition("-")[2]) > 1000 and not one.untold and "(" not in one.name
+    ]
+    first, second = ours[:2]
+    login = next(
+        one
+        for one, state in real.states.items()
+        if state == "open" and not {first.ident, second.ident} & set(real.tokens[one][1])
+    )
+    value = json.loads((where / "office.yaml").read_text())
+    names = {"first": first.name, "second": second.name}
+    value["groups"] = {key: {"names": {"hall": name}} for key, name in names.items()}
+    value["posts"] = {key: {"groups": [key], "accounts": {"hall": "{last}"}} for key in names}
+    value["people"] = {"them": {"name": "Some Body", "accounts": {"hall": login}, "posts": ["first"]}}
+    (where / "office.yaml").write_text(json.dumps(value))
+    before = real.tell()
+    for post, gone, come in (("", None, first), ("second", first, second)):
+        office = gathered(where, run)
+        if post:
+            found = moving.ask(office, "them", [post], None, None, "")
+            assert found.groups == (["first"], ["second"])
+            put_move(where, "them", found.posts, {}, found.unlisted)
+            office = gathered(where, run)
+        steps, _ = joining.own_steps(office, "them")
+        assert carry(office, steps, real.password, admin).is_over, SEED
+        told = real.tell()
+        assert come.ident in told[login][1] and (gone is None or gone.ident not in told[login][1]), SEED
+        assert {key: one for key, one in told.items() if key != login} == {
+            key: one for key, one in before.items() if key != login
+        }, SEED
+        proofs = proving.ask(gathered(where, run), "them")
+        assert {one.verdict for one in proofs} == {proving.Verdict.AS_PLANNED}, proofs

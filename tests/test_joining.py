@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import random
 import re
 import subprocess
 import warnings
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from datetime import date, timedelta
@@ -238,3 +240,70 @@ def test_who_moves_and_leaves_has_what_the_plan_says_and_nobody_else_anything(
         assert closed["barn"] is closed["meadow"] is proving.Verdict.AS_PLANNED
         told = run("check", "--only", "left-but-open", "--office", folder, "--today", after, status=None).stdout
         assert ("hall" in told) == (closed["hall"] is not proving.Verdict.AS_PLANNED)
+
+
+def test_what_hangs_on_somebody_is_all_that_a_slow_search_finds(demo: Path) -> None:
+    """Person by person: files by owner, links, hand-outs, devices and guests of the tables, and lines of the plan."""
+    office = open_office(demo, today=date(2026, 11, 23))
+    shared = json.loads((demo / "meadow.shared.json").read_text())
+    with open(demo / "meadow.csv", newline="") as file:
+        rows = list(csv.DictReader(file))
+    of_uid: Counter[str] = Counter()
+    for folder, _, files in os.walk(demo / "barn"):
+        of_uid.update(str(os.lstat(os.path.join(folder, name)).st_uid) for name in files)
+    lines = (demo / "office.yaml").read_text().splitlines()
+    for person, known in office.plan.people.items():
+        found = leaving.hanging_on(office, person)
+        logins = {system: set(some) for system, some in known.accounts.items()}
+        mine = logins.get("meadow", set())
+        slow = Counter({"meadow": sum(row["owner"] in mine and row["type"] == "file" for row in rows)})
+        uids = {one.account.ident for one in office.principals["barn"] if one.person == person}
+        slow["barn"] = sum(of_uid[uid] for uid in uids) if os.geteuid() == 0 else -1
+        told: Counter[str] = Counter()
+        for one in found:
+            if one.what in ("owned", "home") and " or another's" not in one.detail:
+                system = one.place if isinstance(one.place, str) else one.place.system
+                told[system] += int(re.sub(",", "", (re.search(r"([0-9,]+) files?", one.detail) or ["", "0"])[1]))
+        assert told["meadow"] == slow["meadow"], person
+        # Whoever is superuser owns what is nobody's, and links are no files that are counted.
+        if "0" not in uids and slow["barn"] >= 0:
+            assert told["barn"] >= slow["barn"] > -1, person
+        ids = {re.split(r"[, ]", one.detail)[0] for one in found if one.what in ("link", "handed out", "was handed")}
+        day = "2026-11-23"
+        links = {f"link:{one['id']}" for one in shared["links"] if one["maker"] in mine and not _over(one, day)}
+        given = {
+            f"hand-out:{one['id']}" for one in shared["hand-outs"] if one["giver"] in mine and not _over(one, day)
+        }
+        assert links | given <= ids, (person, links | given, ids)
+        assert sum(one.what == "device" for one in found) == sum(one["owner"] in mine for one in shared["devices"])
+        named = {int(one.place.split()[1]) for one in found if one.what == "in the plan"}
+        word = re.compile(rf"(?<![\w.@/-]){person}(?![\w.@-])")
+        texts = {
+            n
+            for n, line in enumerate(lines, start=1)
+            if word.search(line.partition(" #")[0]) and not line.startswith(f"  {person}: {{")
+        }
+        texts = {n for n in texts if f"meadow: {person}" not in lines[n - 1] and "because:" not in lines[n - 1]}
+        assert texts <= named | _of_accounts(lines, person), (person, texts - named)
+
+
+def _over(one: dict[str, str], day: str) -> bool:
+    is_off = (
+        str(one.get("on", "yes")) == "no"
+        or one.get("uses-left") == "0"
+        or one.get("reply") in ("waiting", "declined")
+    )
+    return (
+        is_off
+        or (bool(one.get("expires")) and one["expires"] < day)
+        or (bool(one.get("starts")) and one["starts"] > day)
+    )
+
+
+def _of_accounts(lines: list[str], person: str) -> set[int]:
+    """Return the lines on which a word like a person's is a login, a name of a file or of another thing."""
+    return {
+        n
+        for n, line in enumerate(lines, start=1)
+        if re.search(rf"[:/] ?{person}\b.*accounts|accounts:.*{person}", line)
+    }

@@ -8,7 +8,7 @@ from datetime import date
 from typing import Any
 
 from neatledger.core.plan.plan import CLASSES, Person
-from neatledger.core.plan.posts import Beyond, HeldPost, Post
+from neatledger.core.plan.posts import Beyond, Devices, HeldPost, Post
 from neatledger.core.posts.forms import faults_of_form
 from neatledger.formats.nearest import nearest
 from neatledger.office.addresses import parse_address
@@ -61,9 +61,12 @@ class PostReader:
             self._known((*here, "band"), one["band"], "bands", "a band of this plan")
         for place, who in enumerate(one.get("tell") or ()):
             self._known((*here, "tell", place), who, "people", "a person of this plan")
-        groups, tell = (tuple(one.get(key) or ()) for key in ("groups", "tell"))
+        for place, each in enumerate(one.get("entitlements") or ()):
+            self._known((*here, "entitlements", place), each, "entitlements", "an entitlement of this plan")
+        groups, tell, bought = (tuple(one.get(key) or ()) for key in ("groups", "tell", "entitlements"))
+        line, devices = self.line(here), Devices(one.get("devices", "any"))
         accounts, email, band = one.get("accounts") or {}, one.get("email", ""), one.get("band", "")
-        return Post(name, one.get("name", name), groups, accounts, email, home, band, tell, self.line(here))
+        return Post(name, one.get("name", name), groups, accounts, email, home, band, tell, line, bought, devices)
 
     def _form(self, path: KeyPath, form: str, more: tuple[str, ...] = ()) -> None:
         for name in faults_of_form(form, more=more):

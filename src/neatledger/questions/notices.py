@@ -129,7 +129,7 @@ class _Teller:
                     largest.setdefault(person, files)
             for person, some in items.items():
                 known = self.plan.people[person]
-                why = f"line {rule.line} of office.yaml: {rule.about.value}"
+                why = f"office.yaml, line {rule.line}"
                 yield Notice(rule.about, person, known.name, known.email, tuple(some), why, largest[person])
 
     def _people(self, who: Sequence[str]) -> Iterator[str]:

@@ -72,7 +72,8 @@ def joining_rows(
     tell: Sequence[str],
 ) -> list[Row]:
     """Return what the plan would say of somebody who starts, and what comes of it, as rows."""
-    rows = [fact(key, "", _text(words[key])) for key in ("email", "start", "end", "posts") if words.get(key)]
+    said = (("e-mail", "email"), ("first day", "start"), ("last day", "end"), ("posts", "posts"))
+    rows = [fact(what, "", _text(words[key])) for what, key in said if words.get(key)]
     for system, choice in choices.items():
         why = "free" if choice.is_first else f"{choice.first_choice} is {choice.taken_by}"
         rows.append(fact("login", system, choice.login, why))
@@ -80,7 +81,8 @@ def joining_rows(
         rows.append(fact("home", home, "a folder of their own", "by their post"))
     for before, after in promised:
         size = "unknown" if after.size is None else show_size(after.size)
-        value = f"{show_size(before.promised)} of {size} promised, then {show_size(after.promised)}"
+        more = show_size(after.promised - before.promised)
+        value = f"{show_size(before.promised)} of {size} is promised; with them {more} more"
         beyond = f"{show_size(after.beyond)} more than it holds" if after.beyond else "it holds that"
         rows.append(fact("pool", after.pool, value, beyond))
     rows += [fact("reaches", one.address, one.level.value, f"{one.by}, line {one.line}") for one in reach]

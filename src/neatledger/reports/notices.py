@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Protocol
 
-from neatledger.reports.report import Aside, Column, Report, Row, count_of
+from neatledger.reports.report import Aside, Column, Report, Row, count_of, hide
 
 __all__ = ["notices_report"]
 
@@ -68,7 +68,8 @@ def notices_report(
     headline = f"{count_of(len(due), 'mail')} due; {len(told)} told already."
     if unreached:
         headline += f" {count_of(len(unreached), 'mail')} would reach nobody: the plan says no address."
-    return Report("notices", headline, _COLUMNS, rows, list(notes), "nothing is to be told by the plan's rules")
+    columns = _COLUMNS if told else hide(_COLUMNS, "since")
+    return Report("notices", headline, columns, rows, list(notes), "nothing is to be told by the plan's rules")
 
 
 def _row(state: str, one: _Notice) -> Row:

@@ -80,7 +80,7 @@ def _needs_entitlement(office: OfficeFacts) -> Iterator[Finding]:
             evidence = "the account has no licence for the service"
         elif principal.is_planned:
             bought = [one for one in office.plan.space.entitlements if facts.name in one.systems]
-            has = any(office.plan.is_holder(holder, principal.person) for one in bought for holder in one.holders)
+            has = any(office.plan.is_entitled(one, principal.person) for one in bought)
             needs = _needs(office, facts, principal) if bought and not has else ""
             evidence = "the plan has bought no entitlement for them"
         if needs:

@@ -42,4 +42,11 @@ CHECKS = (
         "leave the folder out of what it syncs, or manage it",
         _find("unmanaged-device"),
     ),
+    Check(
+        "device-beyond-post",
+        Severity.LOW,
+        "a device with copies that somebody's post is not for",
+        "take the copies off it, manage it, or say in the plan that the post is for that",
+        _find("device-beyond-post"),
+    ),
 )

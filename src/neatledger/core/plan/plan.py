@@ -13,7 +13,7 @@ from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.plan.notices import Notices
 from neatledger.core.plan.posts import Beyond, HeldPost, Post
 from neatledger.core.plan.sharing import SharingPlan
-from neatledger.core.plan.space import SpacePlan
+from neatledger.core.plan.space import Entitlement, SpacePlan
 from neatledger.core.tree.address import Address
 
 __all__ = [
@@ -174,6 +174,13 @@ class Plan:
     def posts_of(self, person: str) -> list[HeldPost]:
         """Return the posts that a person of the plan holds today."""
         return [one for one in self.people[person].posts if one.is_held(self.today)]
+
+    def is_entitled(self, entitlement: Entitlement, person: str) -> bool:
+        """Tell whether something that was bought is for a person: as one of its holders, or by a post."""
+        if any(self.is_holder(holder, person) for holder in entitlement.holders):
+            return True
+        held = self.posts_of(person) if person in self.people else []
+        return any(entitlement.name in self.posts[one.post].entitlements for one in held)
 
     def why_given(self, person: str, group: str) -> str:
         """Return by what a person is in a group today who is not listed there: a post, or what is said beyond it."""

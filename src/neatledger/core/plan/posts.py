@@ -5,10 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from enum import Enum
 
 from neatledger.core.tree.address import Address
 
-__all__ = ["Beyond", "HeldPost", "Post"]
+__all__ = ["Beyond", "Devices", "HeldPost", "Post"]
+
+
+class Devices(Enum):
+    """Which devices of somebody may hold copies."""
+
+    NONE = "none"
+    MANAGED = "managed"
+    ANY = "any"
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,7 +25,8 @@ class Post:
     """One post: the groups that it puts people into, the systems that they have accounts on, and what else they get.
 
     `accounts` are forms of logins by system, `email` one of addresses, `home` that of the home's address (see
-    `posts.forms`); `band` is the home's, and `tell` who is told when somebody comes to the post or leaves it.
+    `posts.forms`); `band` is the home's, `entitlements` what the office has bought for whoever holds it, `devices`
+    which may hold copies, and `tell` who is told when somebody comes to the post or leaves it.
     """
 
     id: str
@@ -28,6 +38,8 @@ class Post:
     band: str = ""
     tell: tuple[str, ...] = ()
     line: int = 0
+    entitlements: tuple[str, ...] = ()
+    devices: Devices = Devices.ANY
 
 
 @dataclass(frozen=True, slots=True)

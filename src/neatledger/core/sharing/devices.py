@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date
 
 from neatledger.core.plan.plan import Plan
+from neatledger.core.plan.posts import Devices
 from neatledger.core.sharing.judging import Breach
 from neatledger.core.sharing.service import Service
 from neatledger.core.survey.shared import Device
@@ -26,6 +27,15 @@ def judge_device(device: Device, service: Service, plan: Plan, today: date) -> l
         found.append(Breach("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))
     if device.state == "lost":
         found.append(Breach("device-lost", "it is lost, and was not wiped"))
+    held = [plan.posts[one.post] for one in plan.posts_of(person.id)] if person is not None else []
+    if held and device.state != "lost":
+        most = max((one.devices for one in held), key=list(Devices).index)
+        if most is Devices.NONE:
+            found.append(Breach("device-beyond-post", f"no post of {device.owner} is for copies on devices"))
+        elif most is Devices.MANAGED and device.managed is False:
+            found.append(
+                Breach("device-beyond-post", f"nobody manages it, and the post of {device.owner} asks for that")
+            )
     sensitive = [
         str(address)
         for address in (Address(service.system, path) for path in device.folders)

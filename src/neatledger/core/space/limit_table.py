@@ -312,11 +312,7 @@ def pool_of(plan: Plan, folder: Address) -> Pool | None:
 
 def entitled_space(plan: Plan, system: str, person: str) -> Entitlement | None:
     """Return the entitlement that gives a person the most space on a system; None where they have none."""
-    mine = [
-        one
-        for one in plan.space.entitlements
-        if system in one.systems and any(plan.is_holder(holder, person) for holder in one.holders)
-    ]
+    mine = [one for one in plan.space.entitlements if system in one.systems and plan.is_entitled(one, person)]
     if not mine:
         return None
     return max(mine, key=lambda one: float("inf") if isinstance(one.space, Unlimited) else one.space)
