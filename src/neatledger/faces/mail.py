@@ -85,14 +85,22 @@ def make_mail(
 
 
 def _page(subject: str, text: str) -> str:
-    paragraphs = "".join(
-        f"<p>{escape(part).replace(chr(10), '<br>')}</p>" for part in text.split("\n\n") if part.strip()
+    body = "".join(_paragraph(part.strip("\n")) for part in text.split("\n\n") if part.strip())
+    style = (
+        "body{font:16px/1.5 sans-serif;max-width:52em;margin:2em auto;padding:0 1em}"
+        "pre{font:13px/1.4 monospace;overflow-x:auto}"
     )
-    style = "body{font:16px/1.5 sans-serif;max-width:44em;margin:2em auto;padding:0 1em}"
     return (
         f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(_plain(subject))}</title>'
-        f"<style>{style}</style></head><body>{paragraphs}</body></html>\n"
+        f"<style>{style}</style></head><body>{body}</body></html>\n"
     )
+
+
+def _paragraph(text: str) -> str:
+    """Return a paragraph; one with columns keeps them."""
+    if "   " in text:
+        return f"<pre>{escape(text)}</pre>"
+    return f"<p>{escape(text)}</p>".replace("\n", "<br>")
 
 
 class Postman:
