@@ -10,6 +10,7 @@ from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.errors import UsageError
 from neatledger.faces.letters import Letters
+from neatledger.faces.papers import write_paper
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
@@ -17,6 +18,7 @@ from neatledger.office.edit_people import add_person, arrival_text
 from neatledger.questions import joining, proving
 from neatledger.reports.joining import joining_rows, proof_report, sheet, step_rows
 from neatledger.reports.report import Aside, count_of
+from neatledger.reports.worksheet import worksheet
 
 __all__ = ["add_arguments", "run"]
 
@@ -37,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--login", action="append", default=[], metavar="SYSTEM=LOGIN", help="a login, where the form will not do"
     )
+    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
     parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--write", action="store_true", help="write it into office.yaml")
@@ -82,7 +85,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     rows += step_rows(found.work.items, found.work.names, found.day)
     steps = count_of(len(found.work.items), "step")
     headline = f"{words['name']} ({found.arrival.id}) starts on {found.day}: {steps}."
-    show_report(sheet(headline, "joining", rows, notes), app.output)
+    report = sheet(headline, "joining", rows, notes)
+    if args.paper:
+        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {args.paper}.")
+    show_report(report, app.output)
     return 0
 
 

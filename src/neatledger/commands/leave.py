@@ -7,6 +7,7 @@ import argparse
 from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.errors import UsageError
+from neatledger.faces.papers import write_paper
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
@@ -15,6 +16,7 @@ from neatledger.questions import leaving
 from neatledger.reports.joining import step_rows
 from neatledger.reports.leaving import hanging_rows, leaving_days, leaving_report
 from neatledger.reports.report import Aside, count_of
+from neatledger.reports.worksheet import worksheet
 
 __all__ = ["add_arguments", "run"]
 
@@ -31,6 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FOLDER=PERSON",
         help="a folder that goes to somebody else",
     )
+    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
     parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
     parser.add_argument(
         "--write", action="store_true", help="write it into office.yaml; not while anything has no successor"
@@ -68,5 +71,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         {"what": row["what"], "place": row["place"], "value": row["value"], "to": "", "because": row["because"]}
         for row in step_rows(found.work.items, found.work.names, day)
     ]
-    show_report(leaving_report(found.name, rows, missing, found.last_day, [str(one) for one in notes]), app.output)
+    report = leaving_report(found.name, rows, missing, found.last_day, [str(one) for one in notes])
+    if args.paper:
+        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {args.paper}.")
+    show_report(report, app.output)
     return 1 if missing else 0

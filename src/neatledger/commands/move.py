@@ -6,6 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
+from neatledger.faces.papers import write_paper
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.office.edit_people import put_move
@@ -13,6 +14,7 @@ from neatledger.questions import moving
 from neatledger.reports.joining import step_rows
 from neatledger.reports.moving import moving_report, moving_rows
 from neatledger.reports.report import Aside, count_of
+from neatledger.reports.worksheet import worksheet
 
 __all__ = ["add_arguments", "run"]
 
@@ -24,6 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--from", dest="start", type=day_of, metavar="DATE", help="from this day (default: today)")
     parser.add_argument("--overlap", type=day_of, metavar="DATE", help="until then they hold the old posts too")
     parser.add_argument("--because", default="", metavar="TEXT", help="why, as for whom they stand in")
+    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
     parser.add_argument("--keep", metavar="FILE", help="write the steps of the first day to a file, for mend --steps")
     parser.add_argument("--write", action="store_true", help="write it into office.yaml")
 
@@ -47,5 +50,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     rows = moving_rows(found.posts, found.choices, found.changes, found.groups, found.stays, found.tell)
     for day, work in found.work:
         rows += step_rows(work.items, work.names, day)
-    show_report(moving_report(found.name, found.day, rows, notes), app.output)
+    report = moving_report(found.name, found.day, rows, notes)
+    if args.paper:
+        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {args.paper}.")
+    show_report(report, app.output)
     return 0

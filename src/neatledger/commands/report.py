@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import argparse
 from importlib import import_module
-from pathlib import Path
 
 from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.errors import UsageError
-from neatledger.files import write_file
+from neatledger.faces.papers import is_paper, write_paper
 from neatledger.papers import PAPERS
 from neatledger.questions.office import Office, open_office
 from neatledger.reports.paper import Paper
@@ -28,23 +27,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the paper to the file that -o names; its form goes by the file's ending."""
     target = app.options.output
-    suffix = Path(target).suffix.lower() if target else ""
-    if target is None or suffix not in (".html", ".xlsx"):
+    if target is None or not is_paper(target):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
         raise UsageError("where to, and as what?", hint=hint)
     with app.progress(f"report {args.about}"):
         paper = _make(args.about, app.office)
         if args.against is not None:
             paper = _beside(args, app, paper)
-        if suffix == ".html":
-            from neatledger.faces.page import render_page
-
-            data = render_page(paper).encode("utf-8", "backslashreplace")
-        else:
-            from neatledger.faces.workbook import render_workbook
-
-            data = render_workbook(paper)
-    write_file(target, data)
+        write_paper(target, paper)
     app.say(f"The report is in {target}.")
     return 0
 

@@ -87,6 +87,26 @@ def _needs_entitlement(office: OfficeFacts) -> Iterator[Finding]:
             yield Finding("needs-entitlement", place, f"{principal.person} is meant to use {needs}; {evidence}")
 
 
+def _idle(office: OfficeFacts) -> Iterator[Finding]:
+    """Find accounts of people who are here that nobody signs in with, where the system tells of others that they did."""
+    most = days_of(office.plan.settings, "account-idle-days")
+    for facts in office.systems:
+        if not any(account.last_seen for account in facts.accounts):
+            continue
+        for principal in facts.principals:
+            is_theirs = principal.is_planned and principal.kind is Kind.STAFF and principal.may_come_in
+            if not is_theirs or not office.plan.is_here(principal.person):
+                continue
+            last = principal.account.last_seen
+            if last is None:
+                evidence = f"{principal.person} never signed in, as far as the system tells"
+            elif (office.today - last).days > most:
+                evidence = f"{principal.person} has not signed in for {(office.today - last).days} days, since {last}"
+            else:
+                continue
+            yield Finding("account-idle", f"{facts.name}:{principal.account.login}", evidence)
+
+
 def _unused_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "unused-entitlement-days")
     for _, principal, place in _principals(office):
@@ -155,6 +175,13 @@ CHECKS = (
         "a first password that was never changed",
         "let it be changed at the next sign-in",
         _first_password,
+    ),
+    Check(
+        "account-idle",
+        Severity.LOW,
+        "an account that somebody does not use",
+        "ask whether they need it, and close it if not",
+        _idle,
     ),
     Check("password-old", Severity.ADVICE, "a password that is old", "let it be changed", _old_password),
 )

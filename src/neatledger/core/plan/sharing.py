@@ -18,6 +18,7 @@ DAYS: Mapping[str, int] = {
     "administrator-link-days": 30,
     "password-days": 365,
     "unused-entitlement-days": 90,
+    "account-idle-days": 180,
 }
 """Days that the plan's settings may say otherwise."""
 
