@@ -88,7 +88,7 @@ def _needs_entitlement(office: OfficeFacts) -> Iterator[Finding]:
 
 
 def _idle(office: OfficeFacts) -> Iterator[Finding]:
-    """Find accounts of people who are here that nobody signs in with, where the system tells of others that they did."""
+    """Find accounts of people who are here that nobody signs in with, where the system tells when others did."""
     most = days_of(office.plan.settings, "account-idle-days")
     for facts in office.systems:
         if not any(account.last_seen for account in facts.accounts):
