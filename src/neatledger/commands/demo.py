@@ -17,6 +17,7 @@ from neatledger.cli import make_parser
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.reviews.pack import Choice, Decision
 from neatledger.core.survey.survey import Survey
+from neatledger.demo.barn import former_passwd_text
 from neatledger.demo.holdings import FIRST_WEEK, WEEKS, things_at
 from neatledger.demo.make import (
     LOFT_LISTING,
@@ -39,6 +40,8 @@ __all__ = ["add_arguments", "run"]
 
 _BEFORE, _TODAY = "2026-11-16", "2026-11-23"
 _REVIEWED = date(2026, 10, 5)
+_BEFORE_BRAND = 4
+"""Weeks in which a login was somebody else's."""
 _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Who can really read Payroll? One reader is a surprise:", ("who", "barn:/Payroll")),
     ("Why can the student? The chain of gates is the computation itself:", ("why", "thistle", "barn:/Payroll")),
@@ -149,7 +152,8 @@ def _keep_history(app: App, office: Path) -> None:
     """Keep a count for each week before the first that the tour takes, of the servers as they were then."""
     looked_at = open_office(office, today=date.fromisoformat(_BEFORE))
     plan, ledger = looked_at.plan, looked_at.open_ledger(create=True)
-    listing = office / ".barn-then.csv"
+    listing, passwd = office / ".barn-then.csv", office / ".barn-then.passwd"
+    passwd.write_text(former_passwd_text(), "utf-8")
     with app.progress(f"{WEEKS} weeks of counts") as progress:
         try:
             loft = _read(looked_at, plan.systems["loft"].settings, "loft")
@@ -157,10 +161,13 @@ def _keep_history(app: App, office: Path) -> None:
                 when = FIRST_WEEK + timedelta(weeks=week)
                 write_listing(listing, things_at(int(when.timestamp())))
                 settings = {**plan.systems["barn"].settings, "source": "listing", "path": listing.name}
+                if week < _BEFORE_BRAND:
+                    settings["accounts"] = {"passwd": passwd.name, "group": "barn.group"}
                 ledger.add_count([_read(looked_at, settings, "barn"), loft], when, __version__)
                 progress(1)
         finally:
             listing.unlink(missing_ok=True)
+            passwd.unlink(missing_ok=True)
             ledger.close()
     _keep_review(office)
 

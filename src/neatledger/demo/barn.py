@@ -16,6 +16,7 @@ __all__ = [
     "day",
     "files_of",
     "folder_of",
+    "former_passwd_text",
     "group_text",
     "home_of",
     "in_file",
@@ -48,6 +49,7 @@ _GROUPS = {
 _UID = {login: _FIRST_UID + place for place, login in enumerate(_LOGINS)}
 _GID = {name: _FIRST_GID + place for place, name in enumerate(_GROUPS)}
 _GONE_UID, _GONE_GID = 52099, 52599
+_FORMER_UID = 52098
 _SCANNER_UID = 871
 
 
@@ -84,6 +86,14 @@ def passwd_text() -> str:
     lines.append("zadmin:x:0:0:Zoe Kestrel as administrator:/root:/bin/bash")
     lines.append("jbramble2:x:52O77:52501:a slip of the pen:/:/bin/bash")
     return "\n".join(lines) + "\n"
+
+
+def former_passwd_text() -> str:
+    """Return the accounts as they were in the first weeks: the login of one locum was another's then."""
+    login, uid = "mbrand", _UID["mbrand"]
+    return (
+        passwd_text().replace(f"{login}:x:{uid}:", f"{login}:x:{_FORMER_UID}:").replace("Milo Brand", "Mona Brandt")
+    )
 
 
 def group_text() -> str:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import (
+    FormerAccount,
     HomeUse,
     OfficeFacts,
     ReviewFacts,
@@ -46,7 +47,21 @@ def load_facts(office: Office) -> OfficeFacts:
         lambda: load_space(office),
         lambda: _services(office),
         lambda: load_reviews(office),
+        lambda: _former(office),
     )
+
+
+def _former(office: Office) -> list[FormerAccount]:
+    """Return what earlier counts had under logins whose identifier is another one now."""
+    now = {(system, one.login): one for system, reader in office.readers.items() for one in reader.accounts}
+    found: dict[tuple[str, str], FormerAccount] = {}
+    for count in office.counts_until():
+        for info in count.surveys:
+            for one in office.ledger.read_survey(info).accounts:
+                key = info.system, one.login
+                if key in now and one.ident != now[key].ident:
+                    found[key] = FormerAccount(info.system, one, count.day)
+    return list(found.values())
 
 
 def load_reviews(office: Office) -> ReviewFacts:

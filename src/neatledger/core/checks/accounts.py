@@ -107,6 +107,17 @@ def _idle(office: OfficeFacts) -> Iterator[Finding]:
             yield Finding("account-idle", f"{facts.name}:{principal.account.login}", evidence)
 
 
+def _reused(office: OfficeFacts) -> Iterator[Finding]:
+    for former in office.former:
+        facts = office.system(former.system)
+        mine = [one for one in facts.principals if one.account.login == former.account.login] if facts else []
+        if not mine or not mine[0].is_live:
+            continue
+        name = former.account.name or "another account"
+        evidence = f"until {former.until} it was {name}'s ({former.account.ident}), and is {mine[0].name}'s now"
+        yield Finding("login-reused", f"{former.system}:{former.account.login}", evidence)
+
+
 def _unused_entitlement(office: OfficeFacts) -> Iterator[Finding]:
     most = days_of(office.plan.settings, "unused-entitlement-days")
     for _, principal, place in _principals(office):
@@ -175,6 +186,13 @@ CHECKS = (
         "a first password that was never changed",
         "let it be changed at the next sign-in",
         _first_password,
+    ),
+    Check(
+        "login-reused",
+        Severity.LOW,
+        "a login that was somebody else's before",
+        "see whether mail, links or lists that name it are still meant for whoever had it",
+        _reused,
     ),
     Check(
         "account-idle",

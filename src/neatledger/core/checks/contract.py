@@ -246,6 +246,15 @@ class ReviewFacts:
     decisions: Sequence[Decision] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class FormerAccount:
+    """An account that an earlier count had, by its system, and the last day on which it was seen so."""
+
+    system: str
+    account: Account
+    until: date
+
+
 @dataclass
 class OfficeFacts:
     """The whole office on both sides, as checks see it."""
@@ -256,11 +265,17 @@ class OfficeFacts:
     load_space: Callable[[], SpaceFacts]
     load_services: Callable[[], Sequence[ServiceFacts]]
     load_reviews: Callable[[], ReviewFacts] = ReviewFacts
+    load_former: Callable[[], Sequence[FormerAccount]] = tuple
 
     @cached_property
     def services(self) -> Sequence[ServiceFacts]:
         """What is shared, read when a check first asks."""
         return self.load_services()
+
+    @cached_property
+    def former(self) -> Sequence[FormerAccount]:
+        """Accounts that earlier counts had under a login that is another's now, read when a check first asks."""
+        return self.load_former()
 
     @cached_property
     def reviews(self) -> ReviewFacts:
