@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import os
 import random
@@ -307,3 +308,41 @@ def _of_accounts(lines: list[str], person: str) -> set[int]:
         for n, line in enumerate(lines, start=1)
         if re.search(rf"[:/] ?{person}\b.*accounts|accounts:.*{person}", line)
     }
+
+
+def test_each_account_stands_in_a_row_of_its_own(demo: Path, run) -> None:
+    told = run("people", "--accounts", "--format", "csv", "--office", demo).stdout
+    rows = {(row["system"], row["login"]): row for row in csv.DictReader(io.StringIO(told))}
+    hale = rows["barn", "jhale"]
+    assert hale["allowed"] == "60000000" and int(hale["used"]) + int(hale["free"]) == 60_000_000
+    assert rows["loft", "jhale"]["allowed"] == "not told" and rows["loft", "mbrand"]["state"] == "disabled"
+    assert rows["meadow", "birch"]["service"] == "off" and rows["meadow", "vane"]["service"] == "not entitled"
+    only = run("people", "hale", "--accounts", "--format", "csv", "--office", demo).stdout
+    assert {row["login"] for row in csv.DictReader(io.StringIO(only))} == {"jhale", "hale"}
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("join", "Ada Larke", "--post", "nurze"), "did you mean nurse"),
+        (("join", "Ada Larke", "--post", "nurse", "--login", "barn=jhale"), "the login is Jonas Hale's"),
+        (("join", "Ada Larke", "--post", "nurse", "--login", "bern=x"), "no system is named 'bern'"),
+        (
+            ("join", "Ada Larke", "--post", "nurse", "--from", "2027-02-01", "--until", "2027-01-01"),
+            "before the first",
+        ),
+        (("join", "Ada Larke", "--post", "nurse", "--id", "hale"), "the plan has this name already"),
+        (("join", "王", "--post", "nurse"), "no letter that a login can have"),
+        (("move", "croft", "--to", "nurse"), "they hold this post already"),
+        (("move", "brand", "--to", "vet", "--from", "2027-03-01"), "leaves on 2026-12-18"),
+        (("move", "croft", "--to", "desk", "--from", "2026-12-14", "--overlap", "2026-12-01"), "before the move"),
+        (("leave", "hale", "--to", "fenn"), "nothing says when hale leaves"),
+        (("leave", "hale", "--last-day", "2026-12-31", "--to", "hale"), "hale after themselves"),
+        (("leave", "hale", "--last-day", "2026-12-31", "--to", "brand"), "brand, who leaves on 2026-12-18"),
+        (("leave", "frost", "--last-day", "2026-12-31", "--write"), "nothing was written"),
+    ],
+)
+def test_what_cannot_be_is_said_in_one_line_and_the_plan_unharmed(demo: Path, run, words, said: str) -> None:
+    before = (demo / "office.yaml").read_bytes()
+    wrong = run(*words, "--office", demo, "--today", "2026-11-23", status=2).stderr
+    assert said in wrong and wrong.count("\n") == 1 and (demo / "office.yaml").read_bytes() == before

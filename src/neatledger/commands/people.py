@@ -7,7 +7,7 @@ import argparse
 from neatledger.app import App
 from neatledger.faces.show import show_report
 from neatledger.questions import people
-from neatledger.reports.people import people_report, sheet_report
+from neatledger.reports.people import accounts_report, people_report, sheet_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -15,12 +15,17 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("person", metavar="PERSON", nargs="?", help="show this person's sheet")
+    parser.add_argument("--accounts", action="store_true", help="a row an account: state, role, space, last seen")
     parser.add_argument("--services", action="store_true", help="also service accounts that the plan does not name")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """List the people, or show one."""
     office = app.office
+    if args.accounts:
+        report = accounts_report(office.plan, people.accounts(office, args.person), office.count.when)
+        show_report(report, app.output)
+        return 0
     if args.person:
         show_report(sheet_report(office.plan, people.sheet(office, args.person), office.today), app.output)
         return 0

@@ -145,8 +145,14 @@ class _Finder:
             if everyone.matrix.admins >> number & 1 and one.is_live
         ]
         for one in self._mine(system):
-            seen = f", last seen {one.account.last_seen}" if one.account.last_seen else ""
-            yield Hanging("account", f"{system}:{one.account.login}", f"{one.account.state.value}{seen}")
+            admission = one.account.admission
+            days = (
+                ("last seen", one.account.last_seen),
+                ("the system closes it on", admission.disable_on or admission.ends),
+                ("the system removes it on", admission.remove_on),
+            )
+            told = "".join(f", {word} {day}" for word, day in days if day)
+            yield Hanging("account", f"{system}:{one.account.login}", f"{one.account.state.value}{told}")
         others = [one for one in admins if one.person != self.person]
         if admins and not others:
             yield Hanging("administrator", system, "they alone open everything there", True)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from neatledger.core.people.homes import HomeMatch, match_homes
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On
+from neatledger.core.plan.plan import Kind
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.limit_table import LimitStatus, build_limit_table
 from neatledger.core.survey.accounts import Group
@@ -18,7 +19,7 @@ from neatledger.questions.leaving import Hanging, hanging_on
 from neatledger.questions.office import Office
 from neatledger.questions.views import load_views
 
-__all__ = ["PersonSheet", "SharedCounts", "groups_of", "sheet"]
+__all__ = ["PersonSheet", "SharedCounts", "accounts", "groups_of", "sheet"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +50,23 @@ class PersonSheet:
 def groups_of(office: Office) -> dict[str, Sequence[Group]]:
     """Return every system's groups."""
     return {system: reader.groups for system, reader in office.readers.items()}
+
+
+def accounts(office: Office, name: str | None = None) -> list[tuple[Principal, LimitStatus | None]]:
+    """Return every account of people, or one person's, with what they use there; raises `UnknownNameError`."""
+    only = None if name is None else office.find_person(name).id
+    space = {
+        (status.target.system, status.target.name): status
+        for view in load_views(office).values()
+        for status in build_limit_table(office.plan, view)
+        if status.target.on is On.PERSON
+    }
+    return [
+        (one, space.get((system, one.person)))
+        for system, some in office.principals.items()
+        for one in some
+        if (one.kind is not Kind.SERVICE or one.is_planned) and only in (None, one.person)
+    ]
 
 
 def sheet(office: Office, name: str) -> PersonSheet:

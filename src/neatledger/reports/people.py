@@ -18,9 +18,9 @@ from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.core.survey.shared import Device
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, day_cell
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of, day_cell
 
-__all__ = ["SharedBy", "Sheet", "people_report", "sheet_report"]
+__all__ = ["SharedBy", "Sheet", "accounts_report", "people_report", "sheet_report"]
 
 _COLUMNS = (
     Column("person", "PERSON", cuts=True),
@@ -120,6 +120,52 @@ def _person_row(
         "roles": tuple(f"{s.system}:{role}" for s in mine for role in sorted(s.account.admission.roles or ())),
         "entitlements": tuple(f"{s.system}:{name}" for s in mine for name in s.account.admission.entitlements),
         "services": tuple(s.system for s in mine if s.may_come_in),
+    }
+
+
+_ACCOUNTS = (
+    Column("person", "PERSON", cuts=True),
+    Column("system", "SYSTEM"),
+    Column("login", "LOGIN", cuts=True),
+    Column("state", "STATE"),
+    Column("roles", "ROLE", spare=True),
+    Column("service", "SERVICE"),
+    Column("used", "USED", number=True),
+    Column("allowed", "ALLOWED", number=True),
+    Column("free", "FREE", number=True),
+    Column("last_seen", "LAST SEEN"),
+)
+
+
+def accounts_report(plan: Plan, found: Sequence[tuple[Principal, LimitStatus | None]], when: str) -> Report:
+    """Show one row an account, those of one person together."""
+    order = {person: place for place, person in enumerate(plan.people)}
+    ranked = sorted(found, key=lambda one: (order.get(one[0].person, len(order)), one[0].person))
+    rows = [_one_account(one, status) for one, status in ranked]
+    several = "Space is a person's on the system: several accounts there share it."
+    people = len({one.person for one, _ in found})
+    headline = f"{count_of(len(rows), 'account')} of {count_of(people, 'person')} (count of {when})."
+    return Report("accounts", headline, _ACCOUNTS, rows, [Aside(several)], "there are no accounts")
+
+
+def _one_account(one: Principal, status: LimitStatus | None) -> Row:
+    account = one.account
+    limit = None if status is None or not status.is_told else status.settings.limit
+    allowed: Cell = "not told" if limit is None else "no limit"
+    free = allowed
+    if isinstance(limit, int) and status is not None:
+        allowed, free = Size(limit), Size(status.left or 0)
+    return {
+        "person": one.person,
+        "system": one.system,
+        "login": account.login,
+        "state": account.state.value,
+        "roles": tuple(sorted(account.admission.roles or ())),
+        "service": "off" if not account.may_use else "on" if account.is_entitled else "not entitled",
+        "used": None if status is None else Size(status.amount),
+        "allowed": allowed,
+        "free": free,
+        "last_seen": day_cell(account.last_seen) or "not told",
     }
 
 

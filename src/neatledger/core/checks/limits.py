@@ -8,6 +8,7 @@ from datetime import timedelta
 
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.plan.limits import UNLIMITED, On
+from neatledger.core.plan.notices import About
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_field, show_limit, show_size, unit_fault
 from neatledger.core.space.when import Meeting
@@ -92,6 +93,8 @@ def _why_unreached(office: OfficeFacts, names: tuple[str, ...]) -> str:
     if not names:
         return "nobody is told"
     plan = office.plan
+    if plan.notices.rules and not any(one.about is About.LIMIT for one in plan.notices.rules):
+        return "the plan's notices tell of no limits"
     people = {name for name in names if name in plan.people}
     for name in names:
         people |= plan.members.get(name, set())
