@@ -30,6 +30,7 @@ from neatledger.errors import FormatError, SourceError
 __all__ = ["Attachment", "Handed", "Postman", "make_mail", "signed_in"]
 
 _TIMEOUT = 30.0
+_BREAKING = frozenset({"Cc", "Cs", "Zl", "Zp"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +52,8 @@ class Handed(Enum):
 
 def _plain(text: str) -> str:
     """Return a text on one line, with what is no letter or sign shown by its number."""
-    return "".join(f"\\x{ord(one):02x}" if unicodedata.category(one) in ("Cc", "Cs") else one for one in text)
+    # Line and paragraph separators end a line to some, as control characters do.
+    return "".join(f"\\x{ord(one):02x}" if unicodedata.category(one) in _BREAKING else one for one in text)
 
 
 def make_mail(

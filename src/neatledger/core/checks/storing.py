@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.plan.limits import UNLIMITED, On
-from neatledger.core.plan.notices import About
 from neatledger.core.space.limit_table import pool_of
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
@@ -81,8 +80,7 @@ def _twice(office: OfficeFacts) -> Iterator[Finding]:
 
 def _own_disk(office: OfficeFacts) -> Iterator[Finding]:
     space = office.plan.space
-    by_mail = [name for one in office.plan.notices.rules if one.about is About.REPORT for name in one.who]
-    if not space.stored or any(_has_address(office, name) for name in (*space.mailed, *by_mail)):
+    if not space.stored or any(_has_address(office, name) for name in space.mailed):
         return
     pools = {pool.name for address in space.stored if (pool := pool_of(office.plan, address)) is not None}
     warned = {status.target.name for status in office.space.statuses if status.target.on is On.POOL}
