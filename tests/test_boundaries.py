@@ -79,7 +79,7 @@ from neatledger.office.read import parse_plan
 from strategies import _table
 
 DAY = date(2026, 6, 15)
-READ, WRITE = (with_view(LEVEL_RIGHTS[level]) for level in (Level.READ, Level.WRITE))
+READ, WRITE, MANAGE = (with_view(LEVEL_RIGHTS[level]) for level in (Level.READ, Level.WRITE, Level.MANAGE))
 BASE = """office: X
 systems: {{meadow: {{source: listing, path: t.csv, lists: role{space}}}}}
 people:
@@ -178,6 +178,14 @@ def rule(**said: object) -> Plan:
 
 def leaver(end: date) -> Plan:
     return plan(f"  gus: {{name: Gus, email: g@x.example, end: {end}, accounts: {{meadow: gus}}}}\n")
+
+
+def posted(posts: str, more: str = "", groups: str = "{vets: {}}", folders: str = "{}") -> Plan:
+    """An office of two posts: vets may have no copies on devices, nurses on managed ones; ada holds none, as a service."""
+    text = f"  gus: {{name: Gus, email: g@x.example, accounts: {{meadow: gus}}, posts: [{posts}]{more}}}\n"
+    text += "posts: {vet: {groups: [vets], devices: none}, nurse: {devices: managed}}\n"
+    found = plan(f"{text}groups: {groups}\nfolders: {folders}\n")
+    return replace(found, people=found.people | {"ada": replace(found.people["ada"], kind=Kind.SERVICE)})
 
 
 def pool(**more) -> LimitStatus:
@@ -279,6 +287,25 @@ ROWS: list[tuple[str, Callable[[], OfficeFacts], Callable[[], OfficeFacts]]] = [
     ("bin-for-ever", lambda: facts(plan(space="keep-bin-days: for ever"), space={"bins": {"meadow": 5}, "held": {"meadow": 100}}), lambda: facts(plan(space="keep-bin-days: for ever"), space={"bins": {"meadow": 5}, "held": {"meadow": 101}})),
     ("starter-home", lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 3, 9)]}), lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 3, 10)]})),
     ("starter-home", lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 0, 0)]}), lambda: facts(plan(space="starter: {files: 3, size: 9 B}"), space={"homes": [HomeUse(OVER, 4, 9)]})),
+    ("post-over", lambda: facts(posted(f"{{post: vet, until: {ago(1)}}}"), (GUS,)), lambda: facts(posted(f"{{post: vet, until: {DAY}}}"), (GUS,))),
+    ("post-over", lambda: facts(posted(f"{{post: vet, until: {ago(1)}}}"), (GUS,)), lambda: facts(posted(f"{{post: vet, until: {ago(1)}}}, nurse"), (GUS,))),
+    ("no-post", lambda: facts(posted(f"{{post: vet, from: {ago(-1)}}}"), (GUS,)), lambda: facts(posted(f"{{post: vet, from: {DAY}}}"), (GUS,))),
+    ("post-vacant", lambda: facts(posted(f"{{post: vet, from: {ago(-1)}}}, nurse"), (GUS,)), lambda: facts(posted("vet, nurse"), (GUS,))),
+    ("beyond-posts", lambda: facts(posted("nurse", groups="{vets: {members: [gus]}}"), (GUS,)), lambda: facts(posted("vet", groups="{vets: {members: [gus]}}"), (GUS,))),
+    ("beyond-posts", lambda: facts(posted("vet", groups="{vets: {}, two: {members: [gus]}}"), (GUS,)), lambda: facts(posted("vet", ", beyond: [{group: two, because: so}]", "{vets: {}, two: {members: [gus]}}"), (GUS,))),
+    ("beyond-posts", lambda: facts(posted("vet", folders="{'meadow:/t': {grants: {gus: read}}}"), (GUS,)), lambda: facts(posted("vet", ", beyond: [{folder: 'meadow:/t', because: so}]", folders="{'meadow:/t': {grants: {gus: read}}}"), (GUS,))),
+    ("beyond-over", lambda: facts(posted("vet", f", beyond: [{{group: two, until: {ago(1)}, because: so}}]", "{vets: {}, two: {members: [gus]}}"), (GUS,)), lambda: facts(posted("vet", f", beyond: [{{group: two, until: {DAY}, because: so}}]", "{vets: {}, two: {members: [gus]}}"), (GUS,))),
+    ("beyond-over", lambda: facts(posted("vet", f", beyond: [{{folder: 'meadow:/t', until: {ago(1)}, because: so}}]", folders="{'meadow:/t': {grants: {gus: read}}}"), (GUS,)), lambda: facts(posted("vet", f", beyond: [{{group: two, until: {ago(1)}, because: so}}]", "{vets: {}, two: {}}"), (GUS,))),
+    ("no-successor", lambda: facts(leaver(ago(1)), (GUS,)), lambda: facts(leaver(DAY), (GUS,))),
+    ("no-successor", lambda: facts(leaver(ago(1)), (GUS,)), lambda: facts(plan(f"  gus: {{name: Gus, end: {ago(1)}, successor: ada, accounts: {{meadow: gus}}}}\n"), (GUS,))),
+    ("manager-gone", lambda: facts(leaver(ago(1)), (GUS,), team(members=(Member("gus", False, MANAGE),))), lambda: facts(leaver(DAY), (GUS,), team(members=(Member("gus", False, MANAGE),)))),
+    ("manager-gone", lambda: facts(None, (replace(GUS, state=OFF),), team(members=(Member("gus", False, MANAGE), Member("ada", False, WRITE)))), lambda: facts(None, (replace(GUS, state=OFF),), team(members=(Member("gus", False, MANAGE), Member("ada", False, MANAGE))))),
+    ("asked-but-gone", lambda: facts(plan(f"  gus: {{name: Gus, end: {ago(1)}}}\nfolders: {{'meadow:/t': {{decides: gus}}}}\n")), lambda: facts(plan(f"  gus: {{name: Gus, end: {DAY}}}\nfolders: {{'meadow:/t': {{decides: gus}}}}\n"))),
+    ("account-idle", lambda: facts(posted("nurse"), (replace(GUS, last_seen=ago(181)),)), lambda: facts(posted("nurse"), (replace(GUS, last_seen=ago(180)),))),
+    ("account-idle", lambda: facts(posted("nurse"), (GUS, replace(ROOT, last_seen=DAY))), lambda: facts(posted("nurse"), (GUS, ROOT))),
+    ("device-beyond-post", lambda: facts(posted("vet"), (GUS,), Shared(devices=(DEVICE,))), lambda: facts(posted("vet, nurse"), (GUS,), Shared(devices=(replace(DEVICE, managed=True),)))),
+    ("device-beyond-post", lambda: facts(posted("nurse"), (GUS,), Shared(devices=(replace(DEVICE, managed=False),))), lambda: facts(posted("nurse"), (GUS,), Shared(devices=(DEVICE,)))),
+    ("warning-to-nobody", lambda: facts(plan("notices: {tell: [{about: link}]}\n"), lines=(of_folder(1, warn=((80, ("ada",)),)),)), lambda: facts(plan("notices: {tell: [{about: link}, {about: limit}]}\n"), lines=(of_folder(1, warn=((80, ("ada",)),)),))),
 ]  # fmt: skip
 
 
