@@ -89,6 +89,9 @@ class _Prover:
     def groups(self) -> Iterator[Proof]:
         """Yield the groups that they are meant to be in, or are in, where systems have them."""
         for system, principals in self.mine.items():
+            # What a closed account of somebody who is not here is in gives nothing.
+            if not self.is_here and not any(one.is_live for one in principals):
+                continue
             for name, group in self.plan.groups.items():
                 called = group.names.get(system, name)
                 there = next((one for one in self.office.readers[system].groups if one.name == called), None)
