@@ -314,8 +314,8 @@ def test_each_account_stands_in_a_row_of_its_own(demo: Path, run) -> None:
     told = run("people", "--accounts", "--format", "csv", "--office", demo).stdout
     rows = {(row["system"], row["login"]): row for row in csv.DictReader(io.StringIO(told))}
     hale = rows["barn", "jhale"]
-    assert hale["allowed"] == "60000000" and int(hale["used"]) + int(hale["free"]) == 60_000_000
-    assert rows["loft", "jhale"]["allowed"] == "not told" and rows["loft", "mbrand"]["state"] == "disabled"
+    assert hale["allowed_bytes"] == "60000000" and int(hale["used_bytes"]) + int(hale["free_bytes"]) == 60_000_000
+    assert rows["loft", "jhale"]["allowed_bytes"] == "" and rows["loft", "mbrand"]["state"] == "disabled"
     assert rows["meadow", "birch"]["service"] == "off" and rows["meadow", "vane"]["service"] == "not entitled"
     only = run("people", "hale", "--accounts", "--format", "csv", "--office", demo).stdout
     assert {row["login"] for row in csv.DictReader(io.StringIO(only))} == {"jhale", "hale"}

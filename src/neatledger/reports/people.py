@@ -130,9 +130,9 @@ _ACCOUNTS = (
     Column("state", "STATE"),
     Column("roles", "ROLE", spare=True),
     Column("service", "SERVICE"),
-    Column("used", "USED", number=True),
-    Column("allowed", "ALLOWED", number=True),
-    Column("free", "FREE", number=True),
+    Column("used_bytes", "USED", number=True),
+    Column("allowed_bytes", "ALLOWED", number=True),
+    Column("free_bytes", "FREE", number=True),
     Column("last_seen", "LAST SEEN"),
 )
 
@@ -151,7 +151,7 @@ def accounts_report(plan: Plan, found: Sequence[tuple[Principal, LimitStatus | N
 def _one_account(one: Principal, status: LimitStatus | None) -> Row:
     account = one.account
     limit = None if status is None or not status.is_told else status.settings.limit
-    allowed: Cell = "not told" if limit is None else "no limit"
+    allowed: Cell = None if limit is None else "no limit"
     free = allowed
     if isinstance(limit, int) and status is not None:
         allowed, free = Size(limit), Size(status.left or 0)
@@ -162,9 +162,9 @@ def _one_account(one: Principal, status: LimitStatus | None) -> Row:
         "state": account.state.value,
         "roles": tuple(sorted(account.admission.roles or ())),
         "service": "off" if not account.may_use else "on" if account.is_entitled else "not entitled",
-        "used": None if status is None else Size(status.amount),
-        "allowed": allowed,
-        "free": free,
+        "used_bytes": None if status is None else Size(status.amount),
+        "allowed_bytes": allowed,
+        "free_bytes": free,
         "last_seen": day_cell(account.last_seen) or "not told",
     }
 
