@@ -9,6 +9,7 @@ from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import Ledger
 from neatledger.reports.counts import counts_report, not_seen_report
+from neatledger.reports.proof import proof_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -18,6 +19,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--not-seen", metavar="SYSTEM", help="list what the last count could not see of a system")
     parser.add_argument("--remove", metavar="N", help="remove a mistaken count, by its number, for good")
     parser.add_argument("--insist", action="store_true", help="remove it without being asked")
+    parser.add_argument(
+        "--prove", action="store_true", help="recompute whether all in the ledger is as it was written; 1 if not"
+    )
+    parser.add_argument(
+        "--head", metavar="SEAL", help="with --prove: a seal that was kept elsewhere, from a report or a mail"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -29,10 +36,22 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(not_seen_report(name, not_seen, when), app.output)
         return 0
     ledger = app.office.ledger
+    if args.prove:
+        return _prove(app, ledger, args.head)
+    if args.head is not None:
+        raise UsageError("--head belongs to --prove", hint="write: counts --prove --head SEAL")
     if args.remove is not None:
         _remove(app, ledger, args.remove, insists=args.insist)
     show_report(counts_report(ledger.counts(), str(ledger.path)), app.output)
     return 0
+
+
+def _prove(app: App, ledger: Ledger, head: str | None) -> int:
+    kept = None if head is None else ledger.chain.find(head)
+    with app.progress("recomputing the links") as progress:
+        found = ledger.chain.prove(progress)
+    show_report(proof_report(found, str(ledger.path), head, kept), app.output)
+    return 0 if found.holds and (head is None or kept is not None) else 1
 
 
 def _remove(app: App, ledger: Ledger, number: str, *, insists: bool) -> None:

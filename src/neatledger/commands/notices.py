@@ -21,6 +21,7 @@ from neatledger.ledger.notices import Event
 from neatledger.questions import notices
 from neatledger.questions.notices import Notice
 from neatledger.reports.notices import notices_report
+from neatledger.reports.proof import head_words, sealed
 
 __all__ = ["add_arguments", "run"]
 
@@ -84,7 +85,9 @@ def _brief_text(app: App) -> str:
     from neatledger.questions import brief
     from neatledger.reports.brief import brief_report
 
-    return render_table(brief_report(brief.ask(app.office), app.office.count.when), _MAIL_WIDTH, False)
+    text = render_table(brief_report(brief.ask(app.office), app.office.count.when), _MAIL_WIDTH, False)
+    head = app.office.ledger.chain.head()
+    return text if head is None else f"{text}\n{head_words(head)}\n"
 
 
 def _attachments(app: App, one: Notice) -> list[Attachment]:
@@ -92,7 +95,8 @@ def _attachments(app: App, one: Notice) -> list[Attachment]:
         from neatledger.faces.page import render_page
         from neatledger.papers import office as paper
 
-        page = render_page(paper.make(app.office)).encode("utf-8", "backslashreplace")
+        whole = sealed(paper.make(app.office), app.office.ledger.chain.head())
+        page = render_page(whole).encode("utf-8", "backslashreplace")
         return [Attachment(f"office {app.office.today}.html", "text/html", page)]
     if one.about is About.OWN_HOME and one.largest:
         lines = ["path,bytes", *(f'"{path.replace(chr(34), chr(34) * 2)}",{size}' for path, size in one.largest)]

@@ -12,6 +12,7 @@ from neatledger.faces.papers import is_paper, write_paper
 from neatledger.papers import PAPERS
 from neatledger.questions.office import Office, open_office
 from neatledger.reports.paper import Paper
+from neatledger.reports.proof import sealed
 
 __all__ = ["add_arguments", "run"]
 
@@ -34,7 +35,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         paper = _make(args.about, app.office)
         if args.against is not None:
             paper = _beside(args, app, paper)
-        write_paper(target, paper)
+        write_paper(target, sealed(paper, app.office.ledger.chain.head()))
     app.say(f"The report is in {target}.")
     return 0
 

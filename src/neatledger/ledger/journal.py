@@ -19,6 +19,7 @@ from typing import Any
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.table import step_of_facts, step_to_facts
 from neatledger.errors import FormatError, LedgerError
+from neatledger.ledger.chain import Chain, Subject
 
 __all__ = ["Event", "Journal", "JournalEntry", "Run"]
 
@@ -105,11 +106,16 @@ class Journal:
                 raise
 
     def _insert(self, rows: list[tuple[int, Event, int | None, dict[str, Any]]], moment: datetime) -> None:
+        """Write rows, and the link of the chain that seals them."""
+        if not rows:
+            return
         when = moment.astimezone(UTC).isoformat(timespec="seconds")
         self._db.executemany(
             "INSERT INTO journal (run, event, step, moment, facts) VALUES (?, ?, ?, ?, ?)",
             [(run, event.value, step, when, json.dumps(facts)) for run, event, step, facts in rows],
         )
+        (last,) = self._db.execute("SELECT max(id) FROM journal").fetchone()
+        Chain(self._db, self._where).add(Subject.JOURNAL, last - len(rows) + 1, last)
 
     def entries(self) -> list[JournalEntry]:
         """Return everything that was written down, in order; raises `LedgerError` where it is damaged."""

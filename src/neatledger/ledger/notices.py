@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from enum import Enum
 
 from neatledger.errors import LedgerError
+from neatledger.ledger.chain import Chain, Subject
 
 __all__ = ["Event", "NoticeLog", "Told"]
 
@@ -54,9 +55,16 @@ class NoticeLog:
             json.dumps(dict(facts)),
         )
         try:
-            self._db.execute("INSERT INTO notices (event, moment, keys, facts) VALUES (?, ?, ?, ?)", values)
+            self._db.execute("BEGIN IMMEDIATE")
+            cursor = self._db.execute("INSERT INTO notices (event, moment, keys, facts) VALUES (?, ?, ?, ?)", values)
+            number = int(cursor.lastrowid or 0)
+            Chain(self._db, self._where).add(Subject.NOTICES, number, number)
+            self._db.execute("COMMIT")
         except sqlite3.Error as error:
             raise LedgerError(f"the notice cannot be kept: {error}", self._where) from error
+        finally:
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
 
     def last_run(self) -> datetime | None:
         """Return when notices were last written or sent; None where they never were."""

@@ -18,6 +18,7 @@ from neatledger.core.lists.rights import Level
 from neatledger.core.reviews.pack import Choice, Decision, Pack, PackRow
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
+from neatledger.ledger.chain import Chain, Subject
 
 __all__ = ["Reviews", "Taken"]
 
@@ -70,6 +71,9 @@ class Reviews:
                 self._db.execute(
                     "INSERT INTO reviews (event, moment, facts, seal) VALUES (?, ?, ?, ?)", (event, when, text, last)
                 )
+            if entries:
+                (end,) = self._db.execute("SELECT max(id) FROM reviews").fetchone()
+                Chain(self._db, self._where).add(Subject.REVIEWS, end - len(entries) + 1, end)
             self._db.execute("COMMIT")
         except sqlite3.Error as error:
             raise LedgerError(f"the review cannot be kept: {error}", self._where) from error

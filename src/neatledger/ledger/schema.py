@@ -6,7 +6,7 @@ version. Counts are never altered: triggers refuse it, whoever asks.
 
 from __future__ import annotations
 
-__all__ = ["APPLICATION_ID", "MIGRATIONS", "VERSION"]
+__all__ = ["APPLICATION_ID", "CHAINED", "MIGRATIONS", "VERSION"]
 
 APPLICATION_ID = 0x4E4C4447  # "NLDG"
 
@@ -156,5 +156,28 @@ CREATE TRIGGER notices_never_shortened BEFORE DELETE ON notices
 BEGIN SELECT RAISE(ABORT, 'what was told is never altered'); END;
 """
 
-MIGRATIONS: tuple[str, ...] = (_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES)
+_CHAIN = """
+CREATE TABLE chain (
+    id INTEGER PRIMARY KEY,
+    subject TEXT NOT NULL,               -- count, removed, journal, reviews, notices
+    first INTEGER NOT NULL,              -- of which rows: the first and the last id
+    last INTEGER NOT NULL,
+    moment TEXT NOT NULL,                -- ISO 8601, UTC
+    form INTEGER NOT NULL,               -- over which columns; see chain.py
+    digests TEXT NOT NULL,               -- JSON object: table to SHA-256
+    seal BLOB NOT NULL                   -- SHA-256 of the seal before it and of the link
+);
+CREATE TRIGGER chain_never_altered BEFORE UPDATE ON chain
+BEGIN SELECT RAISE(ABORT, 'the chain is never altered'); END;
+CREATE TRIGGER chain_never_shortened BEFORE DELETE ON chain
+BEGIN SELECT RAISE(ABORT, 'the chain is never altered'); END;
+"""
+
+CHAINED = 10
+"""The first version whose ledgers have a chain."""
+
+MIGRATIONS: tuple[str, ...] = (
+    *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
+    _CHAIN,
+)
 VERSION = len(MIGRATIONS)

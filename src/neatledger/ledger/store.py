@@ -18,13 +18,14 @@ from typing import TYPE_CHECKING
 from neatledger.core.survey.accounts import Account
 from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
+from neatledger.ledger.chain import Chain, Subject
 from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
 from neatledger.ledger.notices import NoticeLog
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.reviews import Reviews
-from neatledger.ledger.schema import APPLICATION_ID, MIGRATIONS, VERSION
+from neatledger.ledger.schema import APPLICATION_ID, CHAINED, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
 
 if TYPE_CHECKING:
@@ -111,6 +112,7 @@ class Ledger:
             count = int(cursor.lastrowid or 0)
             for survey in surveys:
                 self._add_survey(count, survey)
+            self.chain.add(Subject.COUNT, count, count)
         return count
 
     @contextmanager
@@ -203,6 +205,7 @@ class Ledger:
             self._db.execute("DELETE FROM findings WHERE count_id = ?", (number,))
             self._db.execute("DELETE FROM surveys WHERE count_id = ?", (number,))
             self._db.execute("DELETE FROM counts WHERE id = ?", (number,))
+            self.chain.add(Subject.REMOVED, number, number)
 
     def counts(self) -> list[CountInfo]:
         """Return all counts, the oldest first."""
@@ -246,6 +249,11 @@ class Ledger:
             first = counts[0].taken_at.astimezone().date().isoformat()
             raise NoCountError(f"there is no count of {as_of} or before", str(self.path), f"the first is of {first}")
         return older[-1]
+
+    @property
+    def chain(self) -> Chain:
+        """What shows that all that was written is as it was."""
+        return Chain(self._db, str(self.path))
 
     @property
     def journal(self) -> Journal:
@@ -340,6 +348,8 @@ def _migrate(connection: sqlite3.Connection, path: Path) -> None:
             for step in range(version, VERSION):
                 for statement in _statements(MIGRATIONS[step]):
                     connection.execute(statement)
+            if version < CHAINED:
+                Chain(connection, str(path)).begin()
             connection.execute(f"PRAGMA user_version = {VERSION}")
             connection.execute("COMMIT")
     except sqlite3.Error as error:

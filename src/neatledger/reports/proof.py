@@ -1,0 +1,156 @@
+"""Whether everything in the ledger is as it was written, link by link."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime
+from enum import Enum
+from itertools import groupby
+from typing import Protocol
+
+from neatledger.reports.paper import Paper
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["head_words", "proof_report", "sealed"]
+
+_COLUMNS = (
+    Column("link", "LINK", Show.MACHINE, number=True),
+    Column("links", "LINK", Show.PEOPLE),
+    Column("what", "WHAT", wraps=True),
+    Column("written", "WRITTEN"),
+    Column("state", "STATE"),
+    Column("why", "WHY", wraps=True),
+    Column("seal", "SEAL", Show.MACHINE),
+)
+_ENTRIES = {"journal": "carried-out steps", "reviews": "reviews", "notices": "notices"}
+
+
+class Link(Protocol):
+    """One link of the chain: what it stands for, its rows, and its seal."""
+
+    @property
+    def id(self) -> int: ...
+    @property
+    def subject(self) -> str: ...
+    @property
+    def first(self) -> int: ...
+    @property
+    def last(self) -> int: ...
+    @property
+    def moment(self) -> str: ...
+    @property
+    def seal(self) -> bytes: ...
+
+
+class Proved(Protocol):
+    """A link with what was found of it."""
+
+    @property
+    def link(self) -> Link: ...
+    @property
+    def state(self) -> Enum: ...
+    @property
+    def why(self) -> str: ...
+
+
+class Proof(Protocol):
+    """The chain recomputed, and what stands in no link."""
+
+    @property
+    def links(self) -> Sequence[Proved]: ...
+    @property
+    def loose(self) -> Sequence[str]: ...
+    @property
+    def first_broken(self) -> Proved | None: ...
+
+
+def head_words(head: Link) -> str:
+    """Return what is to be kept elsewhere: the last link and its seal."""
+    return f"The ledger is sealed up to link {head.id}: {head.seal.hex()}"
+
+
+def sealed(paper: Paper, head: Link | None) -> Paper:
+    """Return a paper that also says up to where the ledger is sealed, so that the seal lies with its readers."""
+    return paper if head is None else replace(paper, subtitle=f"{paper.subtitle} {head_words(head)}")
+
+
+def proof_report(found: Proof, where: str, asked: str | None, kept: Link | None) -> Report:
+    """Show what does not hold first, then every link; `asked` is a head kept elsewhere, `kept` its link if any."""
+    links = found.links
+    rows = sorted(map(_row, links), key=lambda row: row["state"] != "broken")
+    broken = [one for one in links if one.why]
+    first = found.first_broken
+    if first is not None:
+        more = f", the first of {len(broken)}" if len(broken) > 1 else ""
+        headline = (
+            f"Link {first.link.id} of {len(links)} in {where} is broken{more}: {_what(first.link)}: {first.why}."
+        )
+    elif found.loose:
+        headline = f"{count_of(len(links), 'link')} of {where} hold, but not all that stands there is in them."
+    elif links:
+        verb = "holds" if len(links) == 1 else "hold"
+        headline = f"{count_of(len(links), 'link')} of {where} {verb}: everything is as it was written."
+    else:
+        headline = f"Nothing was ever written into {where}."
+    notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]
+    if asked is not None:
+        notes.append(_kept_words(asked, kept, first))
+    if links:
+        head = links[-1].link
+        notes.append(head_words(head))
+        if asked is None:
+            advice = "Keep that seal elsewhere: counts --prove --head SEAL then shows that nothing before it"
+            notes.append(Aside(f"{advice} was altered or cut off."))
+    return Report("proof", headline, _COLUMNS, rows, notes, "no link yet", _folded(links))
+
+
+def _kept_words(asked: str, kept: Link | None, first: Proved | None) -> str:
+    if kept is None:
+        return f"No link has the seal {asked}: the ledger was altered or cut off since, or that is another ledger's."
+    if first is not None and first.link.id <= kept.id:
+        return f"The seal that was kept is that of link {kept.id}, and what is before it does not hold."
+    return f"The seal that was kept is that of link {kept.id}: all up to it is as it was then."
+
+
+def _row(one: Proved) -> Row:
+    return {
+        "link": one.link.id,
+        "links": str(one.link.id),
+        "what": _what(one.link),
+        "written": _when(one.link.moment),
+        "state": str(one.state.value),
+        "why": one.why,
+        "seal": one.link.seal.hex(),
+    }
+
+
+def _what(first: Link, last: Link | None = None) -> str:
+    """Say what links stand for, from the first to the last."""
+    span = str(first.first) if first.first == (last or first).last else f"{first.first} to {(last or first).last}"
+    some = "" if span == str(first.first) else "s"
+    if first.subject == "count":
+        return f"count{some} {span}"
+    if first.subject == "removed":
+        return f"count{some} {span} removed"
+    return f"{_ENTRIES.get(first.subject, first.subject)}, {'entries' if some else 'entry'} {span}"
+
+
+def _when(moment: str) -> str:
+    try:
+        return datetime.fromisoformat(moment).astimezone().strftime("%Y-%m-%d %H:%M")
+    except (ValueError, TypeError):
+        return ""
+
+
+def _folded(links: Sequence[Proved]) -> list[Row]:
+    """Return the rows for people: what is broken first; what holds one after the other is one line."""
+    folded: list[Row] = []
+    runs = groupby(links, key=lambda one: (one.link.subject, one.state, one.link.id if one.why else None))
+    for some in (list(group) for _, group in runs):
+        first, last = some[0].link, some[-1].link
+        row = _row(some[-1])
+        if len(some) > 1:
+            row = {**row, "links": f"{first.id}–{last.id}", "what": _what(first, last)}
+        folded.append(row)
+    return sorted(folded, key=lambda row: row["state"] != "broken")

@@ -1,0 +1,132 @@
+"""The chain of the ledger: whatever is altered in the file, taken out or put in is found; and by which link."""
+
+from __future__ import annotations
+
+import random
+import re
+import shutil
+import sqlite3
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+import pytest
+
+from neatledger.core.reviews.pack import Pack
+from neatledger.core.tree.address import Address
+from neatledger.ledger.journal import Event as Happened
+from neatledger.ledger.notices import Event
+from neatledger.ledger.schema import MIGRATIONS
+from neatledger.ledger.store import open_ledger
+
+NOW = datetime(2026, 11, 20, 8, tzinfo=UTC)
+OF_COUNT = ("surveys", "accounts", "account_groups", "not_seen", "packed", "shared", "seals")
+LOGS = ("journal", "reviews", "notices")
+
+
+@pytest.fixture(scope="module")
+def office(demo: Path) -> Path:
+    """The sample office with something of every kind in its ledger, and a count that was removed."""
+    ledger = open_ledger(demo / "ledger.db")
+    ledger.remove_count(ledger.counts()[0].id)
+    for number in range(4):
+        run = ledger.journal.begin([], NOW)
+        ledger.journal.note(run, Happened.STOPPED, [(None, {"why": "full"}), (None, {"why": "gone"})], NOW)
+        pack = Pack(f"P{number}", "ada", 1, date(2026, 11, 20), (Address("barn", b"/Notices"),), ())
+        ledger.reviews.add_packs([pack], NOW)
+        ledger.notices.add(Event.SENT, [f"link|{number}"], NOW, {"person": "ada"})
+    ledger.close()
+    return demo
+
+
+def _altered(db: sqlite3.Connection, draw: random.Random) -> None:
+    """Do to one row what somebody with an editor for such files might."""
+    for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
+        db.execute(f"DROP TRIGGER {name}")
+    filled = [name for name in ("counts", *OF_COUNT, *LOGS, "chain") if _number(db, name)]
+    table = draw.choice(filled)
+    columns = [row[1] for row in db.execute(f"PRAGMA table_info({table})")]
+    place = draw.randrange(_number(db, table))
+    act = draw.choice(["change", "remove", "double", "swap"])
+    old = db.execute(f"SELECT {', '.join(columns)} FROM {table} LIMIT 1 OFFSET {place}").fetchone()
+    where = " AND ".join(f"{name} IS ?" for name in columns)
+    if act == "remove" and not (table == "chain" and place == _number(db, table) - 1):
+        db.execute(f"DELETE FROM {table} WHERE {where}", old)
+    elif act == "double" and columns[0] == "id" and table != "surveys":
+        values = (_last(db, table) + draw.choice([1, 5]), *old[1:])
+        db.execute(f"INSERT INTO {table} VALUES ({', '.join('?' * len(values))})", values)
+    elif act == "swap" and table in LOGS:
+        one, other = draw.sample(range(1, _number(db, table) + 1), 2)
+        for was, now in ((one, 10**6), (other, one), (10**6, other)):
+            db.execute(f"UPDATE {table} SET id = ? WHERE id = ?", (now, was))
+    else:
+        at = draw.randrange(len(columns))
+        value = old[at]
+        new: object = (
+            value + draw.choice([1, -1, 10**6]) if isinstance(value, int)
+            else bytes([value[0] ^ 1]) + value[1:] if isinstance(value, bytes) and value
+            else f"{value}x" if isinstance(value, str)
+            else draw.choice([b"x", 7])
+        )  # fmt: skip
+        db.execute(f"UPDATE {table} SET {columns[at]} = ? WHERE {where}", (new, *old))
+
+
+def _number(db: sqlite3.Connection, table: str) -> int:
+    return int(db.execute(f"SELECT count(*) FROM {table}").fetchone()[0])
+
+
+def _last(db: sqlite3.Connection, table: str) -> int:
+    return int(db.execute(f"SELECT max(id) FROM {table}").fetchone()[0])
+
+
+@pytest.mark.seeds(30)
+def test_whatever_is_altered_is_found(office: Path, tmp_path: Path, seed: int) -> None:
+    path = Path(shutil.copy(office / "ledger.db", tmp_path))
+    before = open_ledger(path).chain.prove()
+    assert before.holds and [one.state.value for one in before.links].count("removed") == 1
+    with sqlite3.connect(path) as db:
+        try:
+            _altered(db, random.Random(seed))
+        except sqlite3.IntegrityError:
+            # The row is there already, or the table lets no such value in: nothing was altered.
+            db.rollback()
+            return
+    assert not open_ledger(path).chain.prove().holds
+
+
+def test_the_first_broken_link_is_named_and_a_tail_that_was_cut_off(office: Path, tmp_path: Path, run) -> None:
+    shutil.copytree(office, tmp_path, dirs_exist_ok=True)
+    told = run("counts", "--prove", "--office", tmp_path).stdout
+    assert "everything is as it was written" in told and "removed" in told
+    head = re.search(r"link (\d+):\s+([0-9a-f]{64})$", told, re.MULTILINE)
+    number, seal = head.groups()
+    assert f"that of link {number}" in run("counts", "--prove", "--head", seal[:16], "--office", tmp_path).stdout
+    assert "no head" in run("counts", "--prove", "--head", seal[:15], "--office", tmp_path, status=2).stderr
+    assert "belongs to --prove" in run("counts", "--head", seal, "--office", tmp_path, status=2).stderr
+    assert seal in " ".join(
+        run("report", "office", "-o", tmp_path / "x.html", "--office", tmp_path).stderr.split()
+    ) + (tmp_path / "x.html").read_text("utf-8")
+
+    with sqlite3.connect(tmp_path / "ledger.db") as db:
+        for name in ("journal_never_altered", "chain_never_shortened", "notices_never_shortened"):
+            db.execute(f"DROP TRIGGER {name}")
+        # Without the last notice and all after it the chain still holds: a head that lies elsewhere tells.
+        (link,) = db.execute("SELECT max(id) FROM chain WHERE subject = 'notices'").fetchone()
+        db.execute("DELETE FROM notices WHERE id = (SELECT max(id) FROM notices)")
+        db.execute("DELETE FROM chain WHERE id >= ?", (link,))
+        db.execute("INSERT INTO counts VALUES (99, '2026-11-21T08:00:00+00:00', 'x')")
+    cut = run("counts", "--prove", "--head", seal, "--office", tmp_path, status=1).stdout
+    assert "cut off since" in " ".join(cut.split()) and "Count 99 is in no link" in cut
+    with sqlite3.connect(tmp_path / "ledger.db") as db:
+        db.execute("UPDATE journal SET facts = replace(facts, 'full', 'tidy') WHERE id = 2")
+        (link,) = db.execute("SELECT id FROM chain WHERE subject = 'journal' AND first <= 2 AND last >= 2").fetchone()
+    told = " ".join(run("counts", "--prove", "--office", tmp_path, status=1).stdout.split())
+    assert told.startswith(f"Link {link} of ") and "carried-out steps, entries 2 to 3: steps altered" in told
+
+
+def test_a_ledger_from_before_the_chain_is_sealed_when_it_is_opened(office: Path, tmp_path: Path) -> None:
+    path = Path(shutil.copy(office / "ledger.db", tmp_path))
+    with sqlite3.connect(path) as db:
+        db.execute("DROP TABLE chain")
+        db.execute(f"PRAGMA user_version = {len(MIGRATIONS) - 1}")
+    proof = open_ledger(path).chain.prove()
+    assert proof.holds and {one.link.subject for one in proof.links} == {"count", *LOGS}
