@@ -127,7 +127,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "draft": ("draft", "draft --text", "draft --only people --write"),
     "plan": ("plan --check", "plan --show thistle", "plan --show barn:/Payroll"),
     "gather": ("gather", "gather barn --not-seen"),
-    "counts": ("counts", "counts --not-seen barn"),
+    "counts": ("counts", "counts --not-seen barn", "counts --prove"),
     "people": ("people", "people thistle"),
     "groups": ("groups", "groups --side both", "groups --suggest"),
     "match": ("match", "match --write"),
