@@ -22,7 +22,9 @@ from hypothesis import strategies as st
 
 from judges import ldap
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.posts.accounts import new_account, next_number
 from neatledger.core.posts.forms import FIELDS, choose_login, fill_form, guess_form
+from neatledger.core.survey.accounts import Account, Group
 from neatledger.demo.service.server import Service
 from neatledger.office.edit_people import add_person, put_last_day, put_move
 from neatledger.questions import carrying, joining, leaving, moving, proof, proving
@@ -47,6 +49,52 @@ def test_a_login_is_free_and_made_of_the_name(first: str, last: str, fields: lis
         assert all(one.isascii() and (one.isalnum() or one == ".") for one in found.login)
         assert choose_login(form, name, {}).login == made
         assert fill_form(guess_form(made, name), name)
+
+
+@pytest.mark.parametrize(("one", "is_near"), [
+    ("alark", True), ("alarq", True), ("zlark", True), ("alrak", True), ("laark", True), ("alar", True), ("lark", True), ("alarks", True),
+    ("xalark", True), ("alaark", True), ("kalra", False), ("alkra", False), ("rlaak", False), ("alarkss", False), ("alarqq", False), ("ala", False), ("", False),
+])  # fmt: skip
+def test_a_login_that_looks_much_like_another_is_told(one: str, is_near: bool) -> None:
+    found = choose_login("{first initial}{last}", "Ada Lark", {one: "Somebody"} if one else {})
+    assert (one in found.near) == is_near and found.is_first == (one != "alark")
+    assert found.login == ("adlark" if one == "alark" else "alark") and bool(found.taken_by) == (one == "alark")
+
+
+@pytest.mark.parametrize(("taken", "login"), [
+    ("", "al"), ("al", "adl"), ("al adl", "adal"), ("al adl adal", "al2"), ("al adl adal al2 AL3", "al4"),
+])  # fmt: skip
+def test_what_is_tried_when_a_login_is_taken(taken: str, login: str) -> None:
+    form = "{first initial}{last initial}"
+    assert choose_login(form, "Ada Lark", dict.fromkeys(taken.split(), "?")).login == login
+    assert choose_login("{last}", "Ada Lark", {"lark": "?", "lark2": "?"}).login == "lark3"
+    assert (
+        fill_form("{first}.{last}", "Ada van Lark") == "ada.lark" and fill_form("{first}{last}", "Cher") == "chercher"
+    )
+
+
+@pytest.mark.parametrize(("used", "number"), [
+    ("", "1001"), ("999", "1001"), ("1000", "1001"), ("1001 1000", "1002"), ("59999", "60000"), ("60000 65534 1500", "1501"), ("x 0 1234", "1235"),
+])  # fmt: skip
+def test_a_number_is_the_one_after_the_last_of_a_person(used: str, number: str) -> None:
+    assert next_number(used.split()) == number
+
+
+@pytest.mark.parametrize("own", [0, 2, 3])
+def test_a_new_account_is_made_like_most_that_are_there(own: int) -> None:
+    like = [
+        Account(f"p{at}", f"{1000 + at}", f"{1000 + at if at < own else 90}", home=home, shell=shell)
+        for at, (home, shell) in enumerate(
+            [("/home/p0", "/bin/sh"), ("/home/p1", "/bin/sh"), ("/srv/x", "/bin/csh"), ("/srv/p3", "/bin/sh")]
+        )
+    ]
+    service = Account("daemon", "999", "999", home="/x/daemon", shell="/bin/no")
+    groups = [Group("staff", "90"), *(Group(f"p{at}", f"{1000 + at}") for at in range(4))]
+    made, group = new_account("alark", "Ada Lark", "a@x", [*like, service], groups, ["1000", "1001", "1002", "1003"])
+    assert (made.ident, made.home, made.shell) == ("1004", "/home/alark", "/bin/sh")
+    assert group == (Group("alark", "1004") if own > 2 else None) and made.primary == ("1004" if own > 2 else "90")
+    told, none = new_account("alark", "Ada Lark", "a@x", [Account("x", "S-1-5-9", "S-1-5-8")], [], [])
+    assert (told.ident, told.primary, none) == ("alark", "S-1-5-8", None)
 
 
 def ldif(people: list[str]) -> str:
