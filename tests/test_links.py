@@ -387,7 +387,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     run("gather", "--quiet", "--office", office)
     db = sqlite3.connect(office / "ledger.db")
     for statement in (
-        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
+        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "DROP TABLE chain", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
         "PRAGMA user_version = 2",
     ):  # fmt: skip
         db.execute(statement)
@@ -397,6 +397,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     assert run("who", "barn:/Payroll", "--office", office).stdout
     run("gather", "--quiet", "--office", office)
     assert "9 hand-outs" in run("links", "--office", office, status=1).stdout
+    assert "2 links" in run("counts", "--prove", "--office", office).stdout
 
 
 def _set(table: str, ident: str, **more: str):

@@ -21,7 +21,7 @@ from neatledger.ledger.notices import Event
 from neatledger.questions import notices
 from neatledger.questions.notices import Notice
 from neatledger.reports.notices import notices_report
-from neatledger.reports.proof import head_words, sealed
+from neatledger.reports.proof import head_words
 
 __all__ = ["add_arguments", "run"]
 
@@ -94,6 +94,7 @@ def _attachments(app: App, one: Notice) -> list[Attachment]:
     if one.about is About.REPORT:
         from neatledger.faces.page import render_page
         from neatledger.papers import office as paper
+        from neatledger.reports.paper import sealed
 
         whole = sealed(paper.make(app.office), app.office.ledger.chain.head())
         page = render_page(whole).encode("utf-8", "backslashreplace")

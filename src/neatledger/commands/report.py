@@ -11,8 +11,7 @@ from neatledger.errors import UsageError
 from neatledger.faces.papers import is_paper, write_paper
 from neatledger.papers import PAPERS
 from neatledger.questions.office import Office, open_office
-from neatledger.reports.paper import Paper
-from neatledger.reports.proof import sealed
+from neatledger.reports.paper import Paper, sealed
 
 __all__ = ["add_arguments", "run"]
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 
 from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 from neatledger.reports.forecast import Growth
+from neatledger.reports.proof import Link, head_words
 from neatledger.reports.report import Report
 
-__all__ = ["LETTERS", "Grid", "Lines", "Paper", "Part", "Use"]
+__all__ = ["LETTERS", "Grid", "Lines", "Paper", "Part", "Use", "sealed"]
 
 LETTERS: dict[Level, str] = {
     Level.NONE: "",
@@ -76,3 +77,8 @@ class Paper:
     subtitle: str
     lead: Sequence[str]
     parts: Sequence[Part]
+
+
+def sealed(paper: Paper, head: Link | None) -> Paper:
+    """Return a paper that also says up to where the ledger is sealed, so that the seal lies with its readers."""
+    return paper if head is None else replace(paper, subtitle=f"{paper.subtitle} {head_words(head)}")

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import datetime
 from enum import Enum
 from itertools import groupby
 from typing import Protocol
 
-from neatledger.reports.paper import Paper
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
-__all__ = ["head_words", "proof_report", "sealed"]
+__all__ = ["Link", "head_words", "proof_report"]
 
 _COLUMNS = (
     Column("link", "LINK", Show.MACHINE, number=True),
@@ -68,11 +66,6 @@ class Proof(Protocol):
 def head_words(head: Link) -> str:
     """Return what is to be kept elsewhere: the last link and its seal."""
     return f"The ledger is sealed up to link {head.id}: {head.seal.hex()}"
-
-
-def sealed(paper: Paper, head: Link | None) -> Paper:
-    """Return a paper that also says up to where the ledger is sealed, so that the seal lies with its readers."""
-    return paper if head is None else replace(paper, subtitle=f"{paper.subtitle} {head_words(head)}")
 
 
 def proof_report(found: Proof, where: str, asked: str | None, kept: Link | None) -> Report:
