@@ -85,6 +85,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.skip(reason=f"no {' and no '.join(missing)} here"))
 
 
+DROP_TRAIL = (
+    "DROP VIEW trail",
+    *(f"DROP TABLE trail_{one}" for one in ("records", "logs", "names", "paths", "words")),
+)
+"""What makes a ledger one from before there was a trail in it."""
+
+
 @pytest.fixture(scope="session")
 def made_demo(tmp_path_factory) -> Path:
     """The sample office as a listing, made once for all workers of a run."""

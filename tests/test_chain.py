@@ -11,11 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from conftest import DROP_TRAIL
 from neatledger.core.reviews.pack import Pack
 from neatledger.core.tree.address import Address
 from neatledger.ledger.journal import Event as Happened
 from neatledger.ledger.notices import Event
-from neatledger.ledger.schema import MIGRATIONS
+from neatledger.ledger.schema import CHAINED
 from neatledger.ledger.store import open_ledger
 
 NOW = datetime(2026, 11, 20, 8, tzinfo=UTC)
@@ -126,7 +127,7 @@ def test_the_first_broken_link_is_named_and_a_tail_that_was_cut_off(office: Path
 def test_a_ledger_from_before_the_chain_is_sealed_when_it_is_opened(office: Path, tmp_path: Path) -> None:
     path = Path(shutil.copy(office / "ledger.db", tmp_path))
     with sqlite3.connect(path) as db:
-        db.execute("DROP TABLE chain")
-        db.execute(f"PRAGMA user_version = {len(MIGRATIONS) - 1}")
+        for statement in ("DROP TABLE chain", *DROP_TRAIL, f"PRAGMA user_version = {CHAINED - 1}"):
+            db.execute(statement)
     proof = open_ledger(path).chain.prove()
     assert proof.holds and {one.link.subject for one in proof.links} == {"count", *LOGS}

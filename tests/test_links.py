@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from icalendar import Calendar
 
-from conftest import ANY
+from conftest import ANY, DROP_TRAIL
 from neatledger.demo import meadow
 
 EXCHANGE = "meadow:/Teams/Imaging exchange"
@@ -387,7 +387,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     run("gather", "--quiet", "--office", office)
     db = sqlite3.connect(office / "ledger.db")
     for statement in (
-        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "DROP TABLE chain", "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
+        "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "DROP TABLE chain", *DROP_TRAIL, "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
         "PRAGMA user_version = 2",
     ):  # fmt: skip
         db.execute(statement)

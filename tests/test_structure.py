@@ -64,6 +64,7 @@ ROOMS = (
     "survey",
     "people",
     "posts",
+    "trail",
     "access",
     "space",
     "sharing",

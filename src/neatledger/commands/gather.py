@@ -11,7 +11,7 @@ from neatledger.app import App
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_text
-from neatledger.questions import gather, told
+from neatledger.questions import gather, told, trail
 from neatledger.reports.gathered import gathered_report
 from neatledger.reports.report import count_of
 
@@ -51,9 +51,28 @@ def run(args: argparse.Namespace, app: App) -> int:
         signal.signal(signal.SIGINT, before)
     for name, error in found.failed.items():
         app.complain(show_text(f"{name} was not counted: {error}"))
+    if found.count is not None:
+        _read_logs(app)
     if found.count is not None and office.ledger.counts()[-1].id == found.count and not args.no_check:
         _look(app)
     return 2 if found.failed else 0
+
+
+def _read_logs(app: App) -> None:
+    """Read what the systems wrote down since the last time; whatever comes of it, the count is kept."""
+    if not trail.systems_with_logs(app.office):
+        return
+    with app.progress("reading logs") as progress:
+        read = trail.read(app.office, app.clock, progress)
+    for one in read:
+        why = one.failed or "; ".join(one.notes)
+        if one.bad_lines:
+            file, line, fault = one.faults[0]
+            told = f"{count_of(one.bad_lines, 'line')} could not be read, the first {file}, line {line}: {fault}"
+            why = f"{why}; {told}" if why else told
+        if why:
+            app.complain(show_text(f"{one.system}: the log {one.file}: {why}"))
+    app.say(f"{count_of(sum(one.records for one in read), 'record')} read from logs: neatledger trail")
 
 
 def _look(app: App) -> None:

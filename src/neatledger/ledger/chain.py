@@ -32,6 +32,7 @@ class Subject(Enum):
     JOURNAL = "journal"
     REVIEWS = "reviews"
     NOTICES = "notices"
+    TRAIL = "trail"
 
 
 class LinkState(Enum):
@@ -79,10 +80,15 @@ _FORMS: dict[int, dict[Subject, Sequence[_Rows]]] = {
         Subject.JOURNAL: (("journal", "id, run, event, step, moment, facts", _ENTRIES, "id"),),
         Subject.REVIEWS: (("reviews", "id, event, moment, facts, seal", _ENTRIES, "id"),),
         Subject.NOTICES: (("notices", "id, event, moment, keys, facts", _ENTRIES, "id"),),
+        Subject.TRAIL: (
+            ("trail", "id, moment, system, login, did, state, path, dest, address, device, detail", _ENTRIES, "id"),
+        ),
     }
 }
 _FORM = max(_FORMS)
+_LARGE = frozenset({"packed", "shared"})
 _LOGS = (Subject.JOURNAL, Subject.REVIEWS, Subject.NOTICES)
+"""What may stand in a ledger from before there was a chain, beside counts."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,13 +224,13 @@ class Chain:
 
     def _loose(self, standing: set[Link]) -> Iterator[str]:
         """Say what stands in the tables and in no link."""
-        for subject in (Subject.COUNT, *_LOGS):
+        for subject in (Subject.COUNT, *_LOGS, Subject.TRAIL):
             spans = sorted(
                 (one.first, one.last)
                 for one in standing
                 if one.subject == subject.value and isinstance(one.first, int) and isinstance(one.last, int)
             )
-            table, what = ("counts", "count") if subject is Subject.COUNT else (subject.value, _ENTRY[subject])
+            table, what = _ENTRY[subject]
             try:
                 rows = self._db.execute(f"SELECT id FROM {table} ORDER BY id").fetchall()
             except sqlite3.Error as error:
@@ -240,9 +246,11 @@ class Chain:
 
 
 _ENTRY = {
-    Subject.JOURNAL: "entry of carried-out steps",
-    Subject.REVIEWS: "entry of reviews",
-    Subject.NOTICES: "entry of notices",
+    Subject.COUNT: ("counts", "count"),
+    Subject.JOURNAL: ("journal", "entry of carried-out steps"),
+    Subject.REVIEWS: ("reviews", "entry of reviews"),
+    Subject.NOTICES: ("notices", "entry of notices"),
+    Subject.TRAIL: ("trail_records", "record of the trail"),
 }
 _TABLES = {"account_groups": "groups", "not_seen": "what was not seen", "packed": "folders and files"}
 _TABLES |= {"shared": "team folders and links", "counts": "the count itself", "surveys": "its systems"}
@@ -268,14 +276,14 @@ def _standing(links: Sequence[Link]) -> set[Link]:
 
 
 def _digests(db: sqlite3.Connection, form: int, subject: Subject, first: int, last: int) -> dict[str, str]:
-    """Return table → SHA-256 of a link's rows; each value with its type and length, that none run into another."""
+    """Return table → SHA-256 of a link's rows, each as Python writes it, that none runs into another."""
     found: dict[str, str] = {}
     for table, columns, where, order in _FORMS[form][subject]:
         digest = sha256()
         for row in db.execute(f"SELECT {columns} FROM {table} WHERE {where} ORDER BY {order}", (first, last)):
-            for value in row:
-                data = value if isinstance(value, bytes) else repr(value).encode("utf-8", "surrogatepass")
-                digest.update(f"{type(value).__name__} {len(data)} ".encode())
-                digest.update(data)
+            if table in _LARGE:
+                # Written out, bytes would be four times as long.
+                row = tuple((len(one), sha256(one).digest()) if isinstance(one, bytes) else one for one in row)
+            digest.update(repr(row).encode("utf-8", "surrogatepass"))
         found[table] = digest.hexdigest()
     return found

@@ -159,7 +159,7 @@ BEGIN SELECT RAISE(ABORT, 'what was told is never altered'); END;
 _CHAIN = """
 CREATE TABLE chain (
     id INTEGER PRIMARY KEY,
-    subject TEXT NOT NULL,               -- count, removed, journal, reviews, notices
+    subject TEXT NOT NULL,               -- count, removed, journal, reviews, notices, trail
     first INTEGER NOT NULL,              -- of which rows: the first and the last id
     last INTEGER NOT NULL,
     moment TEXT NOT NULL,                -- ISO 8601, UTC
@@ -173,11 +173,53 @@ CREATE TRIGGER chain_never_shortened BEFORE DELETE ON chain
 BEGIN SELECT RAISE(ABORT, 'the chain is never altered'); END;
 """
 
+_TRAIL = """
+CREATE TABLE trail_logs (
+    id INTEGER PRIMARY KEY,
+    system TEXT NOT NULL,
+    file TEXT NOT NULL,                  -- as the plan names it
+    head BLOB NOT NULL,                  -- SHA-256 of its first bytes, by which it is known again
+    head_length INTEGER NOT NULL,
+    offset INTEGER NOT NULL,             -- how far it was read
+    lines INTEGER NOT NULL,
+    first_moment INTEGER, last_moment INTEGER,   -- of its records, seconds since 1970, UTC
+    read_at TEXT NOT NULL,               -- ISO 8601, UTC
+    UNIQUE (system, file)
+);
+CREATE TABLE trail_names (id INTEGER PRIMARY KEY, system TEXT NOT NULL, login TEXT NOT NULL, UNIQUE (system, login));
+CREATE TABLE trail_paths (id INTEGER PRIMARY KEY, system TEXT NOT NULL, path BLOB NOT NULL, UNIQUE (system, path));
+CREATE TABLE trail_words (id INTEGER PRIMARY KEY, text TEXT NOT NULL UNIQUE);
+CREATE TABLE trail_records (
+    id INTEGER PRIMARY KEY,
+    moment INTEGER NOT NULL,             -- seconds since 1970, UTC
+    who INTEGER NOT NULL,                -- of trail_names, as all below are of the tables of their kind
+    did INTEGER NOT NULL,                -- see trail.py
+    state INTEGER NOT NULL,              -- 1: it was done; 2: of what is known to be a folder
+    path INTEGER, dest INTEGER,          -- of trail_paths
+    address INTEGER, device INTEGER, detail INTEGER   -- of trail_words
+);
+CREATE INDEX trail_by_moment ON trail_records (moment);
+CREATE INDEX trail_by_who ON trail_records (who);
+CREATE INDEX trail_by_path ON trail_records (path) WHERE path IS NOT NULL;
+CREATE INDEX trail_by_dest ON trail_records (dest) WHERE dest IS NOT NULL;
+CREATE VIEW trail AS
+    SELECT r.id, r.moment, n.system, n.login, r.did, r.state, p.path, d.path AS dest,
+        a.text AS address, v.text AS device, t.text AS detail
+    FROM trail_records AS r JOIN trail_names AS n ON n.id = r.who
+    LEFT JOIN trail_paths AS p ON p.id = r.path LEFT JOIN trail_paths AS d ON d.id = r.dest
+    LEFT JOIN trail_words AS a ON a.id = r.address LEFT JOIN trail_words AS v ON v.id = r.device
+    LEFT JOIN trail_words AS t ON t.id = r.detail;
+CREATE TRIGGER trail_never_altered BEFORE UPDATE ON trail_records
+BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;
+CREATE TRIGGER trail_never_shortened BEFORE DELETE ON trail_records
+BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;
+"""
+
 CHAINED = 10
 """The first version whose ledgers have a chain."""
 
 MIGRATIONS: tuple[str, ...] = (
     *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
-    _CHAIN,
+    *(_CHAIN, _TRAIL),
 )
 VERSION = len(MIGRATIONS)

@@ -27,6 +27,7 @@ from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.reviews import Reviews
 from neatledger.ledger.schema import APPLICATION_ID, CHAINED, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
+from neatledger.ledger.trail import Trail
 
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
@@ -274,6 +275,11 @@ class Ledger:
     def notices(self) -> NoticeLog:
         """The record of what was told to whom."""
         return NoticeLog(self._db, str(self.path))
+
+    @property
+    def trail(self) -> Trail:
+        """What was done, as systems wrote it down."""
+        return Trail(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""

@@ -21,7 +21,7 @@ _COLUMNS = (
     Column("why", "WHY", wraps=True),
     Column("seal", "SEAL", Show.MACHINE),
 )
-_ENTRIES = {"journal": "carried-out steps", "reviews": "reviews", "notices": "notices"}
+_ENTRIES = {"journal": "carried-out steps", "reviews": "reviews", "notices": "notices", "trail": "trail"}
 
 
 class Link(Protocol):

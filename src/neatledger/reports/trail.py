@@ -1,0 +1,157 @@
+"""What was done, as rows; and what the reading of logs came to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Protocol
+
+from neatledger.core.trail.folding import Fold
+from neatledger.core.trail.records import Did
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
+
+__all__ = ["logs_report", "trail_report"]
+
+_COLUMNS = (
+    Column("when", "WHEN"),
+    Column("until", "UNTIL", Show.MACHINE),
+    Column("system", "SYSTEM", Show.MACHINE),
+    Column("who", "WHO"),
+    Column("login", "LOGIN", Show.MACHINE),
+    Column("did", "DID", Show.MACHINE),
+    Column("number", "TIMES", Show.MACHINE, number=True),
+    Column("deed", "DID", Show.PEOPLE, wraps=True),
+    Column("where", "WHERE", cuts=True),
+    Column("to", "TO", Show.MACHINE),
+    Column("is_folder", "FOLDER", Show.MACHINE),
+    Column("done", "DONE", Show.MACHINE),
+    Column("address", "FROM", spare=True),
+    Column("device", "DEVICE", Show.MACHINE),
+    Column("detail", "DETAIL", Show.MACHINE),
+)
+_MANY = {
+    Did.SIGN_IN: "signed in {} times",
+    Did.OPEN: "opened {} files",
+    Did.CHANGE: "changed {} files",
+    Did.MAKE: "made {} folders",
+    Did.RENAME: "renamed {}",
+    Did.DELETE: "deleted {}",
+    Did.RIGHTS: "changed the rights of {}",
+    Did.ACCOUNT: "changed accounts {} times",
+}
+_ONE = {Did.RIGHTS: "changed the rights of", Did.MAKE: "made the folder"}
+
+
+class Seen(Protocol):
+    """One line of an answer."""
+
+    @property
+    def fold(self) -> Fold: ...
+    @property
+    def who(self) -> str: ...
+
+
+class LogRead(Protocol):
+    """What the reading of one log came to."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def file(self) -> str: ...
+    @property
+    def records(self) -> int: ...
+    @property
+    def lines(self) -> int: ...
+    @property
+    def bad_lines(self) -> int: ...
+    @property
+    def faults(self) -> Sequence[tuple[str, int, str]]: ...
+    @property
+    def notes(self) -> Sequence[str]: ...
+    @property
+    def failed(self) -> str: ...
+
+
+def trail_report(found: Sequence[Seen], about: str, covered: Sequence[str], notes: Sequence[str]) -> Report:
+    """List what was done, the newest first; `covered` says of each system what its records cover."""
+    rows = [_row(one) for one in reversed(found)]
+    number = sum(one.fold.number for one in found)
+    headline = f"{count_of(number, 'thing')} {'was' if number == 1 else 'were'} done{about}."
+    more: list[str] = [*notes, *covered]
+    if number > len(found):
+        more.append(Aside("What one person did again within two minutes is one line; --each shows every record."))
+    empty = "nothing of that is in the records; what they do not cover is not known"
+    return Report("trail", headline, _COLUMNS, rows, more, empty)
+
+
+def _row(one: Seen) -> Row:
+    first, last = one.fold.first, one.fold.last
+    is_one = one.fold.number == 1
+    return {
+        "when": _show(first.moment),
+        "until": _show(last.moment),
+        "system": one.fold.system,
+        "who": one.who,
+        "login": first.who,
+        "did": first.did.value,
+        "number": one.fold.number,
+        "deed": _deed(one.fold),
+        "where": _place(one.fold.system, one.fold.place) or one.fold.system,
+        "to": _place(one.fold.system, first.to) if is_one else "",
+        "is_folder": is_one and first.is_folder,
+        "done": first.is_done,
+        "address": first.address,
+        "device": first.device,
+        "detail": first.detail if is_one else "",
+    }
+
+
+def _deed(fold: Fold) -> str:
+    first = fold.first
+    if fold.number > 1:
+        words = _MANY[first.did].format(f"{fold.number:,}")
+    else:
+        words = _ONE.get(first.did, first.did.value)
+        words += " the folder" if first.did is Did.DELETE and first.is_folder else ""
+        if first.to:
+            words += f", to {show_address(Address(fold.system, first.to))}"
+        elif first.detail and first.is_done:
+            words += f": {first.detail}"
+    return words if first.is_done else f"refused: {words}"
+
+
+def _place(system: str, path: bytes) -> Cell:
+    return Address(system, path) if path else ""
+
+
+def _show(moment: datetime) -> str:
+    return moment.astimezone().strftime("%Y-%m-%d %H:%M:%S")
+
+
+_LOG_COLUMNS = (
+    Column("system", "SYSTEM"),
+    Column("file", "LOG", cuts=True),
+    Column("lines", "NEW LINES", number=True),
+    Column("records", "RECORDS", number=True),
+    Column("bad_lines", "NOT READ", number=True),
+    Column("told", "", wraps=True),
+)
+
+
+def logs_report(found: Sequence[LogRead]) -> Report:
+    """Show what each log had that is new, and the lines that say nothing."""
+    rows: list[Row] = []
+    notes: list[str] = []
+    for one in found:
+        told = f"not read: {one.failed}" if one.failed else "; ".join(one.notes)
+        rows.append(
+            {"system": one.system, "file": one.file, "lines": one.lines, "records": one.records,
+             "bad_lines": one.bad_lines, "told": told}
+        )  # fmt: skip
+        notes += [f"{name}, line {line}: {why}." for name, line, why in one.faults]
+        left = one.bad_lines - len(one.faults)
+        notes += [f"{one.file}: and {count_of(left, 'more line')} that could not be read."] if left else []
+    headline = f"{count_of(sum(one.records for one in found), 'record')} read from {count_of(len(found), 'log')}."
+    return Report("logs", headline, _LOG_COLUMNS, rows, notes, "the plan names no logs: systems: {NAME: {logs: …}}")

@@ -1,0 +1,141 @@
+"""Files that grow: read from where the last reading ended, also when they were rotated, compressed or cut."""
+
+from __future__ import annotations
+
+import gzip
+import os
+import re
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from hashlib import sha256
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from neatledger.errors import SourceError
+
+__all__ = ["Following", "Line", "Position"]
+
+_HEAD = 4096
+_LONGEST = 65_536  # bytes of a line; what is longer is told and left
+_CHUNK = 1 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Position:
+    """How far a file was read: known again by the SHA-256 of its first bytes, whatever it is called by then."""
+
+    head: bytes = b""
+    head_length: int = 0
+    offset: int = 0
+    lines: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One whole line without its end, None where it is too long; the position after it, and its latest day."""
+
+    data: bytes | None
+    after: Position
+    file: str
+    latest: datetime
+
+
+@dataclass(slots=True)
+class Following:
+    """The new lines of one log, file by file, the oldest first; `notes` says what is missing between."""
+
+    path: Path
+    position: Position | None
+    notes: list[str] = field(default_factory=list)
+
+    def lines(self) -> Iterator[Line]:
+        """Yield whole lines that no reading before this one had; raises `SourceError`."""
+        if not self.path.exists():
+            raise SourceError("is not there", str(self.path))
+        for path, position in self._files():
+            try:
+                yield from self._lines_of(path, position)
+            except (OSError, EOFError, zlib.error) as error:
+                why = getattr(error, "strerror", None) or error
+                if path == self.path:
+                    raise SourceError(f"cannot be read: {why}", str(path)) from error
+                # A rotated file that is damaged must not keep what is new from being read for ever.
+                self.notes.append(f"{path.name} cannot be read to its end: {why}")
+
+    def _files(self) -> Iterator[tuple[Path, Position]]:
+        known, places = self.position, [self.path]
+        if known is None or not _is_same(self.path, known):
+            older = sorted(_rotated(self.path), key=lambda one: one.stat().st_mtime)
+            if known is not None:
+                found = next((place for place, one in enumerate(older) if _is_same(one, known)), None)
+                if found is None:
+                    self.notes.append(
+                        f"{self.path.name} is another file than at the last reading, and that one is gone"
+                    )
+                older = [] if found is None else older[found:]
+            places = [*older, self.path]
+        heads: set[bytes] = set()
+        for place in places:
+            head = _head(place)
+            # A copy of a file that was just read says nothing new.
+            if head and head not in heads:
+                heads.add(head)
+                yield place, known if known is not None and _is_same(place, known) else Position()
+
+    def _lines_of(self, path: Path, position: Position) -> Iterator[Line]:
+        with _open(path) as file:
+            latest = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+            length = position.head_length
+            head = file.read(_HEAD)
+            if len(head) > length:
+                position = replace(position, head=sha256(head).digest(), head_length=len(head))
+            size = file.seek(0, 2)
+            if size < position.offset:
+                self.notes.append(f"{path.name} is shorter than at the last reading: what was cut off is missing")
+                return
+            file.seek(position.offset)
+            waiting = b""
+            is_too_long = False
+            while chunk := file.read(_CHUNK):
+                pieces = (waiting + chunk).split(b"\n")
+                waiting = pieces.pop()
+                for piece in pieces:
+                    length = position.offset + len(piece) + 1
+                    position = Position(position.head, position.head_length, length, position.lines + 1)
+                    whole = None if is_too_long or len(piece) > _LONGEST else piece.removesuffix(b"\r")
+                    is_too_long = False
+                    yield Line(whole, position, path.name, latest)
+                if len(waiting) > _LONGEST:
+                    # Its rest is skipped piece by piece; the position goes along, so that it is one line still.
+                    position = replace(position, offset=position.offset + len(waiting))
+                    waiting, is_too_long = b"", True
+
+
+def _open(path: Path) -> BinaryIO:
+    return cast(BinaryIO, gzip.open(path, "rb")) if path.suffix == ".gz" else path.open("rb")
+
+
+def _is_same(path: Path, known: Position) -> bool:
+    try:
+        with _open(path) as file:
+            head = file.read(known.head_length)
+    except (OSError, EOFError, zlib.error):
+        return False
+    return len(head) == known.head_length and sha256(head).digest() == known.head
+
+
+def _head(path: Path) -> bytes:
+    """Return the first bytes of a file; what cannot be read has some of its own, and is told when it is read."""
+    try:
+        with _open(path) as file:
+            return file.read(_HEAD)
+    except (OSError, EOFError, zlib.error):
+        return os.fsencode(path)
+
+
+def _rotated(path: Path) -> list[Path]:
+    """Return what a rotated file may be called by now: with a number or a day behind, compressed or not."""
+    form = re.compile(re.escape(path.name) + r"[.-]\d+(-\d+)*(\.gz)?")
+    return [one for one in path.parent.iterdir() if form.fullmatch(one.name) and one.is_file()]

@@ -1,0 +1,354 @@
+"""Logs of real systems that random scripts drive: every deed once, rightly told; rotated, cut, repeated, killed."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import gzip
+import io
+import os
+import random
+import shutil
+import socket
+import subprocess
+import tempfile
+import threading
+import time
+from collections import Counter
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+import smbclient
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from judges import ldap, smb
+from neatledger.sources.logs.syslog import parse_line
+from neatledger.sources.logs.table import read_log
+
+SOCKET = Path("/dev/log")
+OPERATIONS = "connect create_file mkdirat unlinkat renameat fset_nt_acl"
+OFFICE = """office: P
+people:
+  ada: {{name: Ada, accounts: {{loft: ada}}}}
+  bo: {{name: Bo, accounts: {{loft: bo}}}}
+systems:
+  loft: {{source: tree, path: tree, accounts: {{passwd: passwd, group: group}}, logs: [{logs}]}}
+"""
+SMB_LOG = "{file: audit.log, form: smb, roots: {/srv/desk: /desk}}"
+
+
+@contextlib.contextmanager
+def syslog(target: Path) -> Iterator[None]:
+    """Take what is sent to the system log, and write it down as a log daemon does."""
+    if SOCKET.exists():
+        pytest.skip("this machine has a system log of its own")
+    with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as taken, target.open("ab", buffering=0) as log:
+        taken.bind(str(SOCKET))
+        SOCKET.chmod(0o666)
+
+        def write() -> None:
+            while (data := taken.recv(65536)) != b"end":
+                text = data.partition(b">")[2].strip().replace(b"\n", b"#012")
+                head, _, message = text.partition(b" smbd")
+                log.write(head + b" loft smbd" + message + b"\n")
+
+        thread = threading.Thread(target=write)
+        thread.start()
+        try:
+            yield
+        finally:
+            with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as sender:
+                sender.sendto(b"end", str(SOCKET))
+            thread.join()
+            SOCKET.unlink()
+
+
+def office_at(folder: Path, logs: str, run) -> Path:
+    (folder / "tree" / "desk").mkdir(parents=True)
+    (folder / "office.yaml").write_text(OFFICE.format(logs=logs))
+    (folder / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\nbo:x:1002:1002:Bo:/:/bin/sh\n")
+    (folder / "group").write_text("ada:x:1001:\nbo:x:1002:\n")
+    run("gather", "--no-check", "--quiet", "--office", folder)
+    return folder
+
+
+def rows(run, folder: Path, *words: str) -> list[dict[str, str]]:
+    told = run("trail", *words, "--format", "csv", "--office", folder).stdout
+    return list(csv.DictReader(io.StringIO(told)))[::-1]
+
+
+@pytest.mark.judge
+@pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("smbd"), reason="needs root and an SMB server")
+@pytest.mark.seeds(2)
+def test_all_that_people_do_on_a_real_server_is_told_once(tmp_path: Path, seed: int, run, request) -> None:
+    rng = random.Random(seed)
+    log, done = tmp_path / "audit.log", list[tuple[str, ...]]()
+    # Every account must be able to pass the folders above, which pytest's own do not allow.
+    base = Path(tempfile.mkdtemp(dir="/tmp"))
+    request.addfinalizer(lambda: shutil.rmtree(base))
+    running = smb.server(base, {"desk": ""})
+    data = base / "data" / "desk"
+    running.settings = {
+        "vfs objects": "full_audit acl_xattr",
+        "full_audit:prefix": "%u|%I|%m|%S",
+        "full_audit:success": OPERATIONS,
+        "full_audit:failure": OPERATIONS,
+    }
+    log.write_bytes(b"")
+    office = office_at(tmp_path / "o", f"{{file: {log}, form: smb, roots: {{{data}: /desk}}}}", run)
+    with syslog(log), running:
+        for user in ("ada", "bo"):
+            smbclient.register_session(
+                "127.0.0.1", username=user, password=running.password, port=running.port,
+                connection_cache=(cache := {}),
+            )  # fmt: skip
+            _act(rng, user, running, cache, done)
+            time.sleep(0.3)
+            if user == "ada":
+                # Rotated in the midst, as log daemons do: the server goes on into the new file.
+                with log.open("rb") as written, gzip.open(tmp_path / "audit.log.1.gz", "wb") as packed:
+                    size = written.seek(0, 2)
+                    written.seek(0)
+                    run("trail", "--read", "--office", office)
+                    packed.write(written.read(size))
+                log.write_bytes(b"")
+                os.truncate(log, 0)
+    run("trail", "--read", "--office", office)
+    run("trail", "--read", "--office", office)
+    told = [
+        (
+            row["login"],
+            row["did"],
+            *(row[key].removeprefix("loft:/desk") for key in ("where", "to")),
+            row["is_folder"],
+        )
+        for row in rows(run, office, "--each")
+        if row["login"] != running.admin and row["did"] != "signed in"
+    ]
+    assert Counter(told) == Counter(done)
+    assert {row["login"] for row in rows(run, office, "--did", "sign-in")} >= {"ada", "bo"}
+    assert {row["who"] for row in rows(run, office, "ada", "--each")} == {"ada"}
+    assert "in it" not in run("counts", "--prove", "--office", office).stdout
+
+
+def _act(rng: random.Random, user: str, running, cache: dict, done: list[tuple[str, ...]]) -> None:
+    """Do things at random, and write down what was done."""
+    how = {"username": user, "password": running.password, "port": running.port, "connection_cache": cache}
+    top = f"/{user} ü"
+    smbclient.mkdir(_unc(top), **how)
+    done.append((user, "made", top, "", "1"))
+    files: list[str] = []
+    for number in range(25):
+        act = rng.choice(["write", "write", "read", "rename", "delete", "list", "folder", "stat"])
+        name = f"{top}/{number} a'{rng.choice(['', ' b', 'é'])}.txt"
+        if act == "write":
+            with smbclient.open_file(_unc(name), mode="w", **how) as file:
+                file.write("x")
+            files.append(name)
+            done.append((user, "changed", name, "", "0"))
+        elif act == "folder":
+            smbclient.mkdir(_unc(f"{top}/{number}"), **how)
+            smbclient.rmdir(_unc(f"{top}/{number}"), **how)
+            done += [(user, did, f"{top}/{number}", "", "1") for did in ("made", "deleted")]
+        elif act == "list":
+            smbclient.listdir(_unc(top), **how)
+        elif files:
+            one = files.pop(rng.randrange(len(files)))
+            if act == "read":
+                with smbclient.open_file(_unc(one), mode="r", **how) as file:
+                    file.read()
+                files.append(one)
+                done.append((user, "opened", one, "", "0"))
+            elif act == "rename":
+                smbclient.rename(_unc(one), _unc(name), **how)
+                files.append(name)
+                done.append((user, "renamed", one, name, "0"))
+            elif act == "delete":
+                smbclient.remove(_unc(one), **how)
+                done.append((user, "deleted", one, "", "0"))
+            else:
+                smbclient.stat(_unc(one), **how)
+                files.append(one)
+
+
+def _unc(path: str) -> str:
+    return "\\\\127.0.0.1\\desk" + path.replace("/", "\\")
+
+
+@pytest.mark.judge
+@pytest.mark.skipif(not ldap.is_there(), reason="needs a directory server")
+def test_what_changes_in_a_real_directory_is_told_without_its_values(tmp_path: Path, run, monkeypatch) -> None:
+    log = tmp_path / "audit.ldif"
+    conf = ldap._CONF.replace("moduleload back_mdb", "moduleload back_mdb\nmoduleload auditlog")
+    monkeypatch.setattr(ldap, "_CONF", f"{conf}overlay auditlog\nauditlog {log}\n")
+    text, _ = ldap.random_ldif(random.Random(1), 45, 2)
+    people = [line[4:] for line in text.splitlines() if line.startswith("dn: uid=")]
+    groups = [line[4:] for line in text.splitlines() if line.startswith("dn: cn=")]
+    office = office_at(tmp_path / "o", f"{{file: {log}, form: directory}}", run)
+    log.write_bytes(b"")
+    changes = [
+        f"dn: {people[0]}\nchangetype: modify\nreplace: mail\nmail: secret@x\n",
+        f"dn: {people[1]}\nchangetype: delete\n",
+        f"dn: {groups[0]}\nchangetype: modify\nadd: description\ndescription: secret\n",
+    ]
+    with ldap.running(tmp_path, text) as url:
+        for change in changes:
+            done = subprocess.run(
+                ["ldapmodify", "-x", "-ZZ", "-H", url, "-D", f"cn=root,{ldap.BASE}", "-w", ldap.PASSWORD],
+                input=change, text=True, capture_output=True,
+                env={**os.environ, "LDAPTLS_REQCERT": "never"}, check=False,
+            )  # fmt: skip
+            assert done.returncode == 0, done.stderr
+            run("trail", "--read", "--office", office)
+    found = rows(run, office, "--each")
+    assert [row["detail"] for row in found] == [
+        f"{people[0]}: changed mail", f"{people[1]}: removed", f"{groups[0]}: changed description",
+    ]  # fmt: skip
+    assert {row["login"] for row in found} == {"root"} and {row["address"] for row in found} == {"127.0.0.1"}
+    assert b"secret" not in (office / "ledger.db").read_bytes()
+
+
+LINE = "2026-11-{day:02}T08:00:{second:02}+00:00 loft smbd_audit: {who}|10.0.0.7|desk-1|desk|{rest}"
+
+
+def line(number: int, rest: str = "", who: str = "ada") -> str:
+    rest = rest or f"unlinkat|ok|/srv/desk/{number}"
+    return LINE.format(day=1 + number // 1000, second=number % 60, rest=rest, who=who) + "\n"
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@given(st.lists(st.sampled_from(["write", "write", "part", "rotate", "pack", "cut", "read"]), max_size=25))
+def test_every_line_is_read_once_however_the_file_is_turned_over(tmp_path_factory, acts: list[str]) -> None:
+    folder = tmp_path_factory.mktemp("log")
+    log = folder / "audit.log"
+    log.touch()
+    written, waiting, read, notes = 0, "", list[str](), list[str]()
+    place, age = None, 0
+
+    def go_on() -> None:
+        nonlocal place
+        for one in read_log(
+            folder, {"file": "audit.log", "form": "smb", "roots": {"/srv/desk": "/desk"}}, place, notes
+        ):
+            assert not one.fault
+            assert one.record is not None and one.position is not None
+            read.append(one.record.path.decode())
+            place = one.position
+
+    for act in [*acts, "write", "read"]:
+        if act in ("write", "part"):
+            whole = line(written)
+            text = waiting + whole[len(waiting) :] if not waiting else whole[len(waiting) :]
+            cut = len(text) if act == "write" else len(text) // 2
+            with log.open("a") as file:
+                file.write(text[:cut])
+            waiting = "" if cut == len(text) else waiting + text[:cut]
+            written += not waiting
+        elif act in ("rotate", "pack", "cut") and not waiting and log.stat().st_size:
+            age += 1
+            old = folder / f"audit.log-{20261100 + age}"
+            if act == "cut":
+                shutil.copyfile(log, old)
+                os.truncate(log, 0)
+            else:
+                log.rename(old)
+                log.touch()
+            if act == "pack":
+                with gzip.open(f"{old}.gz", "wb") as packed:
+                    packed.write(old.read_bytes())
+                old.unlink()
+                old = Path(f"{old}.gz")
+            os.utime(old, (1e9 + age, 1e9 + age))
+        elif act == "read":
+            go_on()
+    assert not notes and read == [f"/desk/{number}" for number in range(written)]
+
+
+def test_broken_hostile_and_repeated_lines_are_told_and_add_nothing(tmp_path: Path, run) -> None:
+    office = office_at(tmp_path / "o", SMB_LOG, run)
+    log = office / "audit.log"
+    bad = [
+        "no line at all\n", line(1, "unlinkat|perhaps|/srv/desk/x"), line(1, "unlinkat|ok|/etc/passwd"), line(1, "create_file|ok|zz|file|open|/srv/desk/x"),
+        "2026-11-01T08:00:00 loft smbd_audit: ada|1|2|3|unlinkat|ok|/srv/desk/nozone\n", line(1, "renameat|ok|/srv/desk/a|/b|/srv/desk/c"), "x" * 200_000 + "\n",
+    ]  # fmt: skip
+    good = [
+        line(1), line(2, who="DOM\\bo"), line(3, "unlinkat|fail (Permission denied)|/srv/desk/3"), line(4, "unlinkat|ok|/srv/desk/a\x1b[31m|b\udcff"),
+        line(5, "openat|ok|r|/srv/desk/x"), "2026-11-01T08:00:00Z loft cron: nothing\n", "\n",
+    ]  # fmt: skip
+    text = "".join([good[0], *bad, *good[1:]]).encode("utf-8", "surrogateescape")
+    log.write_bytes(text)
+    told = run("trail", "--read", "--office", office).stdout
+    assert "4 records" in told and "line 2: no line at all: no line of a system log" in " ".join(told.split())
+    assert f"{len(bad) - 5} more lines" in told
+    log.write_bytes(text)  # the same once more, under the same name: nothing is new
+    (office / "audit.log.9").write_bytes(text)
+    assert "0 records" in run("trail", "--read", "--office", office).stdout
+    found = rows(run, office, "--each")
+    assert [(row["who"], row["done"]) for row in found] == [("ada", "1"), ("bo", "1"), ("ada", "0"), ("ada", "1")]
+    assert "\x1b" not in run("trail", "--office", office).stdout
+    assert [row["done"] for row in rows(run, office, "--refused")] == ["0"]
+    assert "two people" in run("trail", "ada", "bo", "--office", office, status=2).stderr
+    assert (
+        "exchange"
+        in run("trail", "--since", "2026-11-02", "--until", "2026-11-01", "--office", office, status=2).stderr
+    )
+    # Another file in its place, and the old one gone: what is between is missing, and is said.
+    (office / "audit.log.9").unlink()
+    (office / "audit.log.3.gz").write_bytes(gzip.compress(line(8).encode())[:-9])
+    log.write_text(line(7))
+    assert "another file than at the last reading" in " ".join(
+        run("trail", "--read", "--office", office).stdout.split()
+    )
+    log.unlink()
+    (office / "audit.log.1.gz").write_bytes(b"no gzip")
+    assert "is not there" in run("trail", "--read", "--office", office, status=2).stdout
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_questions_agree_with_a_slow_search(tmp_path: Path, run, seed: int) -> None:
+    rng = random.Random(seed)
+    office = office_at(tmp_path / "o", SMB_LOG, run)
+    start = datetime(2026, 11, 1, tzinfo=UTC)
+    deeds = sorted(
+        (start + timedelta(seconds=rng.randrange(5 * 86400)), rng.choice(["ada", "Bo", "nobody"]),
+         "/".join(rng.choice(["a", "a b", "a0", "b"]) for _ in range(rng.randint(1, 4))))
+        for _ in range(400)
+    )  # fmt: skip
+    (office / "audit.log").write_text("".join(
+        f"{when.isoformat()} loft smbd_audit: {who}|10.0.0.7|d|desk|unlinkat|ok|/srv/desk/{path}\n" for when, who, path in deeds
+    ))  # fmt: skip
+    run("trail", "--read", "--office", office)
+    for folder, person, since in (
+        (None, "ada", None),
+        ("a", None, None),
+        ("a/b", "bo", "2026-11-03"),
+        ("a0", None, "2026-11-02"),
+    ):
+        words = [
+            *([person] if person else []),
+            *([f"loft:/desk/{folder}"] if folder else []),
+            *(["--since", since] if since else []),
+        ]
+        expected = [
+            path for when, who, path in deeds
+            if (person is None or who.lower() == person) and (folder is None or path == folder or path.startswith(f"{folder}/"))
+            and (since is None or when.astimezone() >= datetime.fromisoformat(since).astimezone())
+        ]  # fmt: skip
+        assert [row["where"].removeprefix("loft:/desk/") for row in rows(run, office, *words, "--each")] == expected
+        assert sum(
+            int(row["times"]) if "times" in row else int(row["number"]) for row in rows(run, office, *words)
+        ) == len(expected)
+
+
+@pytest.mark.parametrize(("text", "when", "app"), [
+    ("<13>1 2026-11-29T08:00:00.5+01:00 loft smbd_audit 7 ID [a b=\"\\]\"] x|y", "2026-11-29T07:00:00", "smbd_audit"),
+    ("<13>Nov 29 08:00:00 loft smbd_audit: x", "2026-11-29T08:00:00", "smbd_audit"), ("Dec  1 08:00:00 loft smbd_audit[7]: x", "2025-12-01T08:00:00", "smbd_audit"),
+    ("Feb 29 08:00:00 loft a: x", "2024-02-29T08:00:00", "a"), ("2026-11-29T08:00:00Z loft a: x", "2026-11-29T08:00:00", "a"), ("2026-11-29T08:00:00 loft a: x", "", ""),
+])  # fmt: skip
+def test_lines_of_system_logs(text: str, when: str, app: str) -> None:
+    found = parse_line(text, UTC, datetime(2026, 11, 29, 12, tzinfo=UTC))
+    assert ("" if found is None else f"{found.moment:%Y-%m-%dT%H:%M:%S}") == when
+    assert found is None or found.app == app
