@@ -102,6 +102,7 @@ _AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What if the student left the payroll group?", ("suppose", "--out-of", "payroll=thistle")),
     ("So the plan says too. Made, looked at again, proved:", ("mend", *_PAYROLL, "--carry-out", "--yes", "1")),
     ("What changed since the count before?", ("changes",)),
+    ("A folder of scans is gone. Who deleted it, when, and from where?", ("trail", "loft:/Scans", "--did", "delete")),
     ("And everything the audit has to say now:", ("check",)),
 )
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 from typing import Protocol
 
 from neatledger.core.trail.folding import Fold
@@ -15,7 +14,8 @@ from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, co
 __all__ = ["logs_report", "trail_report"]
 
 _COLUMNS = (
-    Column("when", "WHEN"),
+    Column("when", "WHEN", Show.PEOPLE),
+    Column("moment", "MOMENT", Show.MACHINE),
     Column("until", "UNTIL", Show.MACHINE),
     Column("system", "SYSTEM", Show.MACHINE),
     Column("who", "WHO"),
@@ -32,15 +32,19 @@ _COLUMNS = (
     Column("detail", "DETAIL", Show.MACHINE),
 )
 _MANY = {
-    Did.SIGN_IN: "signed in {} times",
-    Did.OPEN: "opened {} files",
-    Did.CHANGE: "changed {} files",
-    Did.MAKE: "made {} folders",
-    Did.RENAME: "renamed {}",
-    Did.DELETE: "deleted {}",
-    Did.RIGHTS: "changed the rights of {}",
-    Did.ACCOUNT: "changed accounts {} times",
+    Did.SIGN_IN: "signed in {:,} times",
+    Did.OPEN: "opened {:,} files",
+    Did.CHANGE: "changed {:,} files",
+    Did.MAKE: "made {:,} folders",
+    Did.RENAME: "renamed {:,} there",
+    Did.DELETE: "deleted {:,} there",
+    Did.RIGHTS: "changed the rights of {:,} there",
+    Did.ACCOUNT: "changed accounts {:,} times",
 }
+_REFUSED = {
+    Did.SIGN_IN: "sign in", Did.OPEN: "open", Did.CHANGE: "change", Did.MAKE: "make the folder", Did.RENAME: "rename",
+    Did.DELETE: "delete", Did.RIGHTS: "change the rights of", Did.ACCOUNT: "change an account",
+}  # fmt: skip
 _ONE = {Did.RIGHTS: "changed the rights of", Did.MAKE: "made the folder"}
 
 
@@ -78,7 +82,8 @@ def trail_report(found: Sequence[Seen], about: str, covered: Sequence[str], note
     """List what was done, the newest first; `covered` says of each system what its records cover."""
     rows = [_row(one) for one in reversed(found)]
     number = sum(one.fold.number for one in found)
-    headline = f"{count_of(number, 'thing')} {'was' if number == 1 else 'were'} done{about}."
+    refused = sum(one.fold.number for one in found if not one.fold.first.is_done)
+    headline = f"{count_of(number, 'record')}{about}" + (f", {refused:,} of them refused." if refused else ".")
     more: list[str] = [*notes, *covered]
     if number > len(found):
         more.append(Aside("What one person did again within two minutes is one line; --each shows every record."))
@@ -90,8 +95,9 @@ def _row(one: Seen) -> Row:
     first, last = one.fold.first, one.fold.last
     is_one = one.fold.number == 1
     return {
-        "when": _show(first.moment),
-        "until": _show(last.moment),
+        "when": first.moment.astimezone().strftime("%Y-%m-%d %H:%M:%S"),
+        "moment": first.moment.isoformat(),
+        "until": last.moment.isoformat(),
         "system": one.fold.system,
         "who": one.who,
         "login": first.who,
@@ -110,24 +116,23 @@ def _row(one: Seen) -> Row:
 
 def _deed(fold: Fold) -> str:
     first = fold.first
+    is_one_thing = bool(first.path) and first.path == fold.last.path == fold.place
+    if not first.is_done:
+        words = f"refused to {_REFUSED[first.did]}"
+        return words if fold.number == 1 else f"{words}, {fold.number:,} times"
     if fold.number > 1:
-        words = _MANY[first.did].format(f"{fold.number:,}")
-    else:
-        words = _ONE.get(first.did, first.did.value)
-        words += " the folder" if first.did is Did.DELETE and first.is_folder else ""
-        if first.to:
-            words += f", to {show_address(Address(fold.system, first.to))}"
-        elif first.detail and first.is_done:
-            words += f": {first.detail}"
-    return words if first.is_done else f"refused: {words}"
+        return f"{first.did.value}, {fold.number:,} times" if is_one_thing else _MANY[first.did].format(fold.number)
+    words = _ONE.get(first.did, first.did.value)
+    words += " the folder" if first.did is Did.DELETE and first.is_folder else ""
+    if first.to:
+        words += f", to {show_address(Address(fold.system, first.to))}"
+    elif first.detail:
+        words += f": {first.detail}"
+    return words
 
 
 def _place(system: str, path: bytes) -> Cell:
     return Address(system, path) if path else ""
-
-
-def _show(moment: datetime) -> str:
-    return moment.astimezone().strftime("%Y-%m-%d %H:%M:%S")
 
 
 _LOG_COLUMNS = (
