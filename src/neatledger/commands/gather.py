@@ -72,7 +72,9 @@ def _read_logs(app: App) -> None:
             why = f"{why}; {told}" if why else told
         if why:
             app.complain(show_text(f"{one.system}: the log {one.file}: {why}"))
-    app.say(f"{count_of(sum(one.records for one in read), 'record')} read from logs: neatledger trail")
+    records = sum(one.records for one in read)
+    if records:
+        app.say(f"{count_of(records, 'record')} read from logs: neatledger trail")
 
 
 def _look(app: App) -> None:
