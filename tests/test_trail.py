@@ -25,8 +25,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from judges import ldap, smb
+from neatledger.errors import FormatError
 from neatledger.sources.logs.syslog import parse_line
-from neatledger.sources.logs.table import read_log
+from neatledger.sources.logs.table import FORMS, read_log
+from neatledger.sources.logs.weblog import parse_web_line
 
 SOCKET = Path("/dev/log")
 OPERATIONS = "connect create_file mkdirat unlinkat renameat fset_nt_acl"
@@ -273,6 +275,7 @@ def test_broken_hostile_and_repeated_lines_are_told_and_add_nothing(tmp_path: Pa
     bad = [
         "no line at all\n", line(1, "unlinkat|perhaps|/srv/desk/x"), line(1, "unlinkat|ok|/etc/passwd"), line(1, "create_file|ok|zz|file|open|/srv/desk/x"),
         "2026-11-01T08:00:00 loft smbd_audit: ada|1|2|3|unlinkat|ok|/srv/desk/nozone\n", line(1, "renameat|ok|/srv/desk/a|/b|/srv/desk/c"), "x" * 200_000 + "\n",
+        line(1).replace("2026", "0001").replace("+00:00", "+05:00"), line(1).replace("2026", "9999"), line(1).replace("2026", "1969"),
     ]  # fmt: skip
     good = [
         line(1), line(2, who="DOM\\bo"), line(3, "unlinkat|fail (Permission denied)|/srv/desk/3"), line(4, "unlinkat|ok|/srv/desk/a\x1b[31m|b\udcff"),
@@ -281,7 +284,7 @@ def test_broken_hostile_and_repeated_lines_are_told_and_add_nothing(tmp_path: Pa
     text = "".join([good[0], *bad, *good[1:]]).encode("utf-8", "surrogateescape")
     log.write_bytes(text)
     told = run("trail", "--read", "--office", office).stdout
-    assert "4 records" in told and "line 2: no line at all: no line of a system log" in " ".join(told.split())
+    assert "4 records" in told and "line 2: no line of a system log" in " ".join(told.split())
     assert f"{len(bad) - 5} more lines" in told
     log.write_bytes(text)  # the same once more, under the same name: nothing is new
     (office / "audit.log.9").write_bytes(text)
@@ -352,3 +355,58 @@ def test_lines_of_system_logs(text: str, when: str, app: str) -> None:
     found = parse_line(text, UTC, datetime(2026, 11, 29, 12, tzinfo=UTC))
     assert ("" if found is None else f"{found.moment:%Y-%m-%dT%H:%M:%S}") == when
     assert found is None or found.app == app
+
+
+WEB = '10.0.0.7 - ada [29/Nov/2026:08:00:00 +0100] "{} HTTP/1.1" {} 12'
+
+
+@pytest.mark.parametrize(("request_line", "status", "told"), [
+    ("GET /dav/a%20b/c.txt", 200, ("opened", "/a b/c.txt", True)), ("DELETE /dav/x?secret", 204, ("deleted", "/x", True)), ("PUT /dav/x", 403, ("changed", "/x", False)),
+    ("GET /dav/x", 401, ("signed in", "/x", False)), ("GET /dav/x", 404, None), ("PROPFIND /dav/x", 207, None), ("GET /davx/y", 200, None),
+    ("GET /other", 200, None), ("GET /dav/../etc/passwd", 200, None), ("GET /dav/a/../b", 200, ("opened", "/b", True)), ("GET /dav", 200, ("opened", "/", True)),
+])  # fmt: skip
+def test_lines_of_web_servers(request_line: str, status: int, told: tuple[str, str, bool] | None) -> None:
+    found = parse_web_line(WEB.format(request_line, status), "/dav/")
+    assert (None if found is None else (found.did.value, found.path.decode(), found.is_done)) == told
+    assert found is None or f"{found.moment:%H:%M}" == "07:00"
+
+
+@given(st.data())
+def test_no_line_does_more_than_to_be_told(data: st.DataObject) -> None:
+    words = [
+        "ada",
+        "|",
+        "ok",
+        "fail (",
+        "create_file",
+        "renameat",
+        "0x",
+        "/srv/desk/x",
+        "# add 1 x y",
+        "# end add 99999999999999",
+        " ",
+        "[",
+        '"',
+        "<13>1 ",
+        "%ff",
+        "//[",
+        "\udcff",
+    ]
+    whole = [
+        line(1).strip(),
+        WEB.format("GET //[x", 200),
+        WEB.format("GET /dav/x", 200),
+        "# end modify 5",
+        "Nov 29 08:00:00 loft smbd_audit: a|b|c|d|mkdirat|ok",
+    ]
+    text = data.draw(st.text() | st.lists(st.sampled_from(words)).map("".join) | st.sampled_from(whole))
+    place = data.draw(st.integers(0, len(text)))
+    text = (
+        text[:place] + data.draw(st.sampled_from(["", *words])) + text[place + data.draw(st.integers(0, 3)) :]
+    ).replace("\n", "")
+    latest = datetime(2026, 11, 29, 12, tzinfo=UTC)
+    for form in FORMS:
+        take = FORMS[form]({}, {b"/srv/desk": b"/desk"})
+        for one in (text, text):
+            with contextlib.suppress(FormatError):
+                take(one, latest)

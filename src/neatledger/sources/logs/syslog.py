@@ -50,9 +50,9 @@ def _moment(text: str) -> datetime | None:
     """Return a timestamp of RFC 3339; one without a zone is none (RFC 5424 section 6.2.3)."""
     try:
         found = datetime.fromisoformat(text)
-    except ValueError:
+        return found.astimezone(UTC) if found.tzinfo is not None else None
+    except (ValueError, OverflowError):
         return None
-    return found.astimezone(UTC) if found.tzinfo is not None else None
 
 
 def _old_moment(text: str, zone: tzinfo, latest: datetime) -> datetime | None:

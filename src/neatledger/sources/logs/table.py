@@ -22,6 +22,7 @@ __all__ = ["FORMS", "Read", "read_log"]
 
 _PREFIX = "%u|%I|%m|%S"
 _APP = "smbd_audit"
+_FIRST_YEAR, _LAST_YEAR = 1980, 9000
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +47,8 @@ def _smb(settings: Mapping[str, Any], roots: Mapping[bytes, bytes]) -> _Take:
     def take(text: str, latest: datetime) -> tuple[Record | None, bool]:
         line = parse_line(text, zone, latest)
         if line is None:
-            raise FormatError("no line of a system log", text[:80])
+            # Its text is not told: other programs write there too, and who knows what.
+            raise FormatError("no line of a system log")
         return (audit.take(line.message.strip(), line.moment) if line.app == _APP else None), True
 
     return take
@@ -102,6 +104,8 @@ def _one(line: Line, take: _Take) -> Read:
         text = ""
     try:
         record, is_whole = take(text, line.latest) if text else (None, True)
+        if record is not None and not _FIRST_YEAR <= record.moment.year <= _LAST_YEAR:
+            raise FormatError(f"its year {record.moment.year} cannot be right")
     except FormatError as error:
         return Read(None, str(error), line.after, *where)
     return Read(record, "", line.after if is_whole else None, *where)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from datetime import UTC, datetime
 from urllib.parse import unquote_to_bytes, urlsplit
@@ -21,6 +22,7 @@ _DONE = {
     "ACL": Did.RIGHTS, "PROPPATCH": Did.CHANGE,
 }  # fmt: skip
 _SIGN_IN_REFUSED = 401
+_REFUSED = frozenset({_SIGN_IN_REFUSED, 403})
 
 
 def parse_web_line(line: str, prefix: str) -> Record | None:
@@ -30,21 +32,24 @@ def parse_web_line(line: str, prefix: str) -> Record | None:
     """
     found = _LINE.fullmatch(line)
     if found is None:
-        raise FormatError("no line of an access log", line[:80])
+        # Its text is not told: it may hold the address of a link.
+        raise FormatError("no line of an access log")
     method, _, rest = found["request"].partition(" ")
-    target = urlsplit(rest.rpartition(" ")[0] or rest).path
-    if method not in _DONE or not target.startswith(prefix) or found["user"] == "-":
+    status = int(found["status"])
+    if method not in _DONE or found["user"] == "-" or (status >= 400 and status not in _REFUSED):
+        # What is not there, or was asked for in a wrong way, is no refusal.
         return None
     try:
+        target = urlsplit(rest.rpartition(" ")[0] or rest).path
         moment = datetime.strptime(found["when"], "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
-    except ValueError:
-        raise FormatError("no day and time of an access log", found["when"][:40]) from None
-    status = int(found["status"])
-    raw = unquote_to_bytes(target[len(prefix.rstrip("/")) :])
-    parts = [part for part in raw.split(b"/") if part not in (b"", b".", b"..")]
+    except (ValueError, OverflowError):
+        raise FormatError("no address, or no day and time, of an access log") from None
+    top = posixpath.normpath(prefix).encode().rstrip(b"/") + b"/"
+    path = posixpath.normpath(b"/" + unquote_to_bytes(target).lstrip(b"/"))
+    if not (path + b"/").startswith(top):
+        return None
     did = Did.SIGN_IN if status == _SIGN_IN_REFUSED else _DONE[method]
-    detail = "" if status < 400 else f"status {status}"
     return Record(
-        moment, found["user"], did, b"/" + b"/".join(parts), is_done=status < 400, is_folder=raw.endswith(b"/"),
-        address=found["host"], device=found["agent"] or "", detail=detail,
+        moment, found["user"], did, b"/" + path[len(top) :], is_done=status < 400, is_folder=method == "MKCOL",
+        address=found["host"], device=found["agent"] or "", detail="" if status < 400 else f"status {status}",
     )  # fmt: skip
