@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections import Counter
 
-from neatledger.carriers.contract import Looked, Standing
-from neatledger.carriers.entrychanges import WholeEntry
+from neatledger.carriers.contract import Looked, Standing, why_not_plain
+from neatledger.carriers.entrychanges import WholeEntry, encoded
 from neatledger.core.steps.accounts import WholeAccountStep
-from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.core.survey.accounts import Account
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places
 
@@ -24,23 +24,15 @@ _OF_DOMAIN = "user"
 
 def why_by_hand(step: WholeAccountStep) -> str:
     """Say why such an account must be made by a person; nothing where an entry can say it."""
-    account = _account(step)
+    account = step.account
     if account.ident.startswith("S-1-") or account.primary.startswith("S-1-"):
         return "accounts of a domain are made with its own tools, which set a password too"
-    if step.groups or account.state is not AccountState.OPEN:
-        return "an account in groups, or one that is closed, a person must make or remove"
-    return ""
-
-
-def _account(step: WholeAccountStep) -> Account:
-    account = step.after or step.before
-    assert account is not None
-    return account
+    return why_not_plain(step)
 
 
 def look_for_account(step: WholeAccountStep, places: Places) -> Looked:
     """Tell how an account stands in a directory."""
-    account = _account(step)
+    account = step.account
     by_number = [
         one for one in places.people.values() if account.ident.isdecimal() and one.text("uidnumber") == account.ident
     ]
@@ -61,7 +53,7 @@ def new_account_entry(step: WholeAccountStep, places: Places) -> WholeEntry:
     It stands beside most of the accounts that are there, and is of their classes. Raises `StepError` where the
     directory has none that could be its pattern.
     """
-    account = _account(step)
+    account = step.account
     patterns = [one for one in places.people.values() if _is_pattern(one, account)]
     if not patterns:
         raise StepError("the directory has no account that this one could be made like", step.where, "make it there")
@@ -86,7 +78,7 @@ def new_account_entry(step: WholeAccountStep, places: Places) -> WholeEntry:
     must = {"objectclass", naming} | ({"cn", "sn"} if "person" in classes or "inetorgperson" in classes else set())
     must |= {"uid", "cn", "uidnumber", "gidnumber", "homedirectory"} if "posixaccount" in classes else set()
     attributes = {
-        name: tuple(_bytes(one) for one in some)
+        name: tuple(encoded(one) for one in some)
         for name, some in values.items()
         if some and (name.lower() in must or name.lower() in like.attributes)
     }
@@ -108,7 +100,7 @@ def _is_pattern(entry: Entry, account: Account) -> bool:
 
 def account_entry(step: WholeAccountStep, places: Places) -> Entry | None:
     """Return the entry of a step's account."""
-    return places.people.get(_account(step).login)
+    return places.people.get(step.account.login)
 
 
 def escaped(text: str) -> str:
@@ -116,7 +108,3 @@ def escaped(text: str) -> str:
     found = "".join(f"\\{one}" if one in ',+"\\<>;=' else one for one in text)
     found = f"\\{found}" if found.startswith(("#", " ")) else found
     return f"{found[:-1]}\\ " if found.endswith(" ") and len(text) > 1 else found
-
-
-def _bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")

@@ -15,10 +15,12 @@ from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
 
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import WholeAccountStep
 from neatledger.core.steps.contract import Step
+from neatledger.core.survey.accounts import AccountState
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "SetsPasswords", "Standing"]
+__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "SetsPasswords", "Standing", "why_not_plain"]
 
 Details = dict[str, Any]
 """Values of JSON; never a password, and never a link's address."""
@@ -93,3 +95,9 @@ class Carrier(Protocol):
 
     def close(self) -> None:
         """Let go of the system."""
+
+
+def why_not_plain(step: WholeAccountStep) -> str:
+    """Say why an account must be made or removed by a person; nothing where it is open and in no group."""
+    is_plain = step.account.state is AccountState.OPEN and not step.groups
+    return "" if is_plain else "an account in groups, or one that is closed, a person must make or remove"

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import date, timedelta
+from datetime import date
 
 from neatledger.carriers.contract import Standing
+from neatledger.carriers.passwdfile import has_passed
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
@@ -20,7 +21,7 @@ from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name, state_of
 
-__all__ = ["EntryChange", "WholeEntry", "change_of", "expires_of", "group_entry", "standing_of"]
+__all__ = ["EntryChange", "WholeEntry", "change_of", "encoded", "expires_of", "group_entry", "standing_of"]
 
 _DISABLED = 0x2
 _BY_DN = {
@@ -109,7 +110,8 @@ def _text(value: bytes) -> str:
     return value.decode("utf-8", "surrogateescape")
 
 
-def _bytes(text: str) -> bytes:
+def encoded(text: str) -> bytes:
+    """Return a value as a directory has it: what could not be decoded once is as it was."""
     return text.encode("utf-8", "surrogateescape")
 
 
@@ -149,10 +151,6 @@ def expires_of(step: AccountStep, places: Places) -> str:
     return _entry_of(step, places).text("shadowexpire")
 
 
-def _has_passed(day: str) -> bool:
-    return day.isdecimal() and date(1970, 1, 1) + timedelta(days=min(int(day), 1_000_000)) <= date.today()
-
-
 def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping[str, object]) -> list[EntryChange]:
     if not step.after:
         standing = _standing_values(step, places)
@@ -160,7 +158,7 @@ def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping
     kept = was.get("values")
     if isinstance(kept, dict) and kept:
         return [
-            EntryChange(entry.name, "add", attribute, tuple(_bytes(str(one)) for one in some))
+            EntryChange(entry.name, "add", attribute, tuple(encoded(str(one)) for one in some))
             for attribute, some in kept.items()
         ]
     attribute = next((name for kind, name in _BY_DN.items() if kind in entry.classes), "memberUid")
@@ -168,7 +166,7 @@ def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping
         raise StepError("this group can hold no groups", step.where)
     member = _member(step, places)
     value = step.member if attribute == "memberUid" else member.name
-    return [EntryChange(entry.name, "add", attribute, (_bytes(value),))]
+    return [EntryChange(entry.name, "add", attribute, (encoded(value),))]
 
 
 def _account_change(step: AccountStep, entry: Entry, was: Mapping[str, object]) -> EntryChange:
@@ -191,7 +189,7 @@ def _account_change(step: AccountStep, entry: Entry, was: Mapping[str, object]) 
     if "shadowaccount" in entry.classes:
         # Its last day as days since 1970 (RFC 2307 section 4): one that has passed closes it.
         kept = str(was.get("expires", ""))
-        day = "1" if not opens else "" if _has_passed(kept) else kept
+        day = "1" if not opens else "" if has_passed(kept) else kept
         return EntryChange(entry.name, "replace", "shadowExpire", (day.encode(),) if day else ())
     message = "the entry has no switch that closes it: a person must find another way"
     raise StepError(message, step.where)

@@ -10,7 +10,7 @@ from collections import Counter
 
 from neatledger.carriers.accountentries import escaped
 from neatledger.carriers.contract import Looked, Standing
-from neatledger.carriers.entrychanges import WholeEntry, group_entry
+from neatledger.carriers.entrychanges import WholeEntry, encoded, group_entry
 from neatledger.core.steps.groups import GroupStep
 from neatledger.errors import StepError
 from neatledger.formats.directory import Entry, Places, normal_name
@@ -64,23 +64,19 @@ def new_group_entry(step: GroupStep, places: Places) -> WholeEntry:
     parent, classes = min(found, key=lambda key: (-found[key], key[0], sorted(key[1])))
     attributes: dict[str, tuple[bytes, ...]] = {
         "objectClass": tuple(one.encode() for one in _KNOWN if one.lower() in classes or one == "top"),
-        "cn": (_bytes(step.name),),
+        "cn": (encoded(step.name),),
     }
     if "posixgroup" in classes:
         attributes["gidNumber"] = (step.group.encode(),)
     if "group" in classes:
-        attributes |= {"sAMAccountName": (_bytes(step.name),), "groupType": (_GLOBAL_SECURITY.encode(),)}
+        attributes |= {"sAMAccountName": (encoded(step.name),), "groupType": (_GLOBAL_SECURITY.encode(),)}
     by_name = next((_BY_NAME[one] for one in sorted(classes) if one in _BY_NAME), "")
     if step.first:
         person = places.people.get(step.first)
         if person is None:
             raise StepError(f"the directory has no account {step.first}", step.where, "gather, and ask again")
-        value = _bytes(person.name if by_name else step.first)
+        value = encoded(person.name if by_name else step.first)
         attributes[by_name or "memberUid"] = (value,)
     elif classes & {"groupofnames", "groupofuniquenames"}:
         raise StepError("a group of this directory cannot be empty", step.where, "say who is its first member")
     return WholeEntry(f"cn={escaped(step.name)},{parent}", attributes)
-
-
-def _bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")

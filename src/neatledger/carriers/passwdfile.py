@@ -10,23 +10,22 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from neatledger.carriers.contract import Details, Looked, Standing
+from neatledger.carriers.contract import Details, Looked, Standing, why_not_plain
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.errors import SourceError, StepError
 from neatledger.files import locked, write_file
 
-__all__ = ["PasswdFile", "why_by_hand", "why_state_by_hand"]
+__all__ = ["PasswdFile", "has_passed", "why_by_hand", "why_state_by_hand"]
 
 _EPOCH = date(1970, 1, 1)
 
 
 def why_by_hand(step: WholeAccountStep) -> str:
     """Say why such an account must be made by a person; nothing where a line of the file can say it."""
-    account = step.after or step.before
-    assert account is not None
-    if step.groups or account.state is not AccountState.OPEN:
-        return "an account in groups, or one that is closed, a person must make or remove"
+    account = step.account
+    if why := why_not_plain(step):
+        return why
     words = (account.login, account.name, account.home, account.shell)
     if any(set(word) & set(":\n\r") for word in words) or not account.login or account.login[0] in "-+#":
         return "a login or a name of this form cannot stand in a passwd file"
@@ -43,8 +42,7 @@ class PasswdFile:
 
     def look(self, step: WholeAccountStep) -> Looked:
         """Read the account anew."""
-        account = step.after or step.before
-        assert account is not None
+        account = step.account
         lines = _lines(self._path)
         alike = [one.split(":") for one in map(str.rstrip, lines) if _is_of(one, account)]
         is_made = step.after is not None
@@ -59,7 +57,7 @@ class PasswdFile:
 
     def look_at_state(self, step: AccountStep) -> Looked:
         """Read anew whether an account is open: one whose last day has passed is not (shadow(5), field 8)."""
-        is_over = _has_passed(self._expires(step))
+        is_over = has_passed(self._expires(step))
         return Looked(Standing.AFTER if is_over == (step.after is not AccountState.OPEN) else Standing.BEFORE)
 
     def details_of_state(self, step: AccountStep) -> Details:
@@ -71,7 +69,7 @@ class PasswdFile:
         assert self._shadow is not None, "why_state_by_hand says so"
         # To take back what closed it is to give it the day that it had; one that has passed would keep it closed.
         was = str(details.get("expires", ""))
-        day = "1" if step.after is not AccountState.OPEN else "" if _has_passed(was) else was
+        day = "1" if step.after is not AccountState.OPEN else "" if has_passed(was) else was
         with locked(self._shadow.parent):
             lines = _lines(self._shadow)
             for place, line in enumerate(lines):
@@ -92,8 +90,7 @@ class PasswdFile:
 
     def make(self, step: WholeAccountStep) -> None:
         """Add the line, or take it away."""
-        account = step.after or step.before
-        assert account is not None
+        account = step.account
         with locked(self._path.parent):
             self._put(self._path, account, _line(account) if step.after else "")
             if self._shadow is not None:
@@ -117,7 +114,8 @@ def why_state_by_hand(step: AccountStep, settings: Mapping[str, Any]) -> str:
     return ""
 
 
-def _has_passed(day: str) -> bool:
+def has_passed(day: str) -> bool:
+    """Tell whether a last day, in days since 1970, is over (shadow(5), field 8); empty is none."""
     return day.isdecimal() and int(day) <= (date.today() - _EPOCH).days
 
 

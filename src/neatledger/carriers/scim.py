@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
+from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing, why_not_plain
 from neatledger.core.people.credentials import make_password
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.steps.contract import Step
@@ -34,9 +34,7 @@ def by_hand(step: Step, settings: Mapping[str, Any]) -> str:
         case MemberStep() | GroupStep():
             return ""
         case WholeAccountStep():
-            account = step.after or step.before
-            is_plain = account is not None and account.state is AccountState.OPEN and not step.groups
-            return "" if is_plain else "an account in groups, or one that is closed, a person must make or remove"
+            return why_not_plain(step)
         case AccountStep() if {step.before, step.after} == _SWITCHED:
             return ""
         case _:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from neatledger.carriers.accountentries import account_entry, look_for_account, new_account_entry
 from neatledger.carriers.contract import Looked
-from neatledger.carriers.entrychanges import WholeEntry, group_entry
+from neatledger.carriers.entrychanges import WholeEntry, encoded, group_entry
 from neatledger.carriers.groupentries import look_for_group, new_group_entry
 from neatledger.core.steps.accounts import WholeAccountStep
 from neatledger.core.steps.groups import GroupStep
@@ -61,7 +61,7 @@ def new_entry(step: WholeStep, places: Places, was: Mapping[str, object]) -> Who
     """Return the entry that a step adds; `was` are the details of the step that it takes back; raises `StepError`."""
     entry = was.get("entry")
     if isinstance(entry, Mapping):
-        kept = {str(key): tuple(_bytes(str(one)) for one in some) for key, some in entry.items() if key != "dn"}
+        kept = {str(key): tuple(encoded(str(one)) for one in some) for key, some in entry.items() if key != "dn"}
         return WholeEntry(str(entry["dn"]), kept)
     return new_group_entry(step, places) if isinstance(step, GroupStep) else new_account_entry(step, places)
 
@@ -80,7 +80,3 @@ def details_of_entry(step: WholeStep, places: Places) -> dict[str, object]:
         if name not in _BY_SERVER and "password" not in name and name not in ("unicodepwd", "sambantpassword")
     }
     return {"entry": {"dn": entry.name, **kept}}
-
-
-def _bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")

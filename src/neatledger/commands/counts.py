@@ -8,8 +8,8 @@ from neatledger.app import App
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import Ledger
+from neatledger.reports.chain import chain_report
 from neatledger.reports.counts import counts_report, not_seen_report
-from neatledger.reports.proof import proof_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -50,7 +50,7 @@ def _prove(app: App, ledger: Ledger, head: str | None) -> int:
     kept = None if head is None else ledger.chain.find(head)
     with app.progress("recomputing the links") as progress:
         found = ledger.chain.prove(progress)
-    show_report(proof_report(found, str(ledger.path), head, kept), app.output)
+    show_report(chain_report(found, str(ledger.path), head, kept), app.output)
     return 0 if found.holds and (head is None or kept is not None) else 1
 
 

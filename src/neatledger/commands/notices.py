@@ -20,8 +20,8 @@ from neatledger.formats.counting import count_of
 from neatledger.ledger.notices import Event
 from neatledger.questions import notices
 from neatledger.questions.notices import Notice
+from neatledger.reports.chain import head_words
 from neatledger.reports.notices import notices_report
-from neatledger.reports.proof import head_words
 
 __all__ = ["add_arguments", "run"]
 

@@ -157,6 +157,11 @@ class Chain:
         values = (number, subject.value, first, last, moment, _FORM, digests, link.seal_after(before))
         self._db.execute("INSERT INTO chain VALUES (?, ?, ?, ?, ?, ?, ?, ?)", values)
 
+    def add_rows(self, subject: Subject, number: int) -> None:
+        """Add a link for so many rows that were just written at the end of a record's table."""
+        (last,) = self._db.execute(f"SELECT max(id) FROM {_ENTRY[subject][0]}").fetchone()
+        self.add(subject, last - number + 1, last)
+
     def begin(self) -> None:
         """Seal what stood in the ledger before it had a chain, within the transaction that gives it one."""
         for (number,) in self._db.execute("SELECT id FROM counts ORDER BY id").fetchall():
@@ -252,9 +257,15 @@ _ENTRY = {
     Subject.NOTICES: ("notices", "entry of notices"),
     Subject.TRAIL: ("trail_records", "record of the trail"),
 }
-_TABLES = {"account_groups": "groups", "not_seen": "what was not seen", "packed": "folders and files"}
-_TABLES |= {"shared": "team folders and links", "counts": "the count itself", "surveys": "its systems"}
-_TABLES |= {"journal": "steps"}
+_TABLES = {
+    "counts": "the count itself",
+    "surveys": "its systems",
+    "account_groups": "groups",
+    "not_seen": "what was not seen",
+    "packed": "folders and files",
+    "shared": "team folders and links",
+    "journal": "steps",
+}
 
 
 def _words(tables: Iterable[str]) -> str:

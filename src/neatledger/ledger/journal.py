@@ -20,6 +20,7 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.table import step_of_facts, step_to_facts
 from neatledger.errors import FormatError, LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.writing import transaction
 
 __all__ = ["Event", "Journal", "JournalEntry", "Run"]
 
@@ -76,34 +77,17 @@ class Journal:
     def begin(self, steps: Sequence[Step], moment: datetime, undoes: int | None = None) -> int:
         """Write down that a run begins, and return its number; raises `LedgerError`."""
         facts = {"steps": [step_to_facts(step) for step in steps], "undoes": undoes}
-        with self._refusals():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                (last,) = self._db.execute("SELECT coalesce(max(id), 0) FROM journal").fetchone()
-                self._insert([(last + 1, Event.BEGUN, None, facts)], moment)
-                self._db.execute("COMMIT")
-            except BaseException:
-                self._roll_back()
-                raise
+        with self._refusals(), transaction(self._db):
+            (last,) = self._db.execute("SELECT coalesce(max(id), 0) FROM journal").fetchone()
+            self._insert([(last + 1, Event.BEGUN, None, facts)], moment)
         return int(last) + 1
-
-    def _roll_back(self) -> None:
-        """Give up what was begun; where the disk is full, the store has done so by itself."""
-        if self._db.in_transaction:
-            self._db.execute("ROLLBACK")
 
     def note(
         self, run: int, event: Event, notes: Iterable[tuple[int | None, dict[str, Any]]], moment: datetime
     ) -> None:
         """Write down one event of some steps at once; raises `LedgerError`."""
-        with self._refusals():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                self._insert([(run, event, step, facts) for step, facts in notes], moment)
-                self._db.execute("COMMIT")
-            except BaseException:
-                self._roll_back()
-                raise
+        with self._refusals(), transaction(self._db):
+            self._insert([(run, event, step, facts) for step, facts in notes], moment)
 
     def _insert(self, rows: list[tuple[int, Event, int | None, dict[str, Any]]], moment: datetime) -> None:
         """Write rows, and the link of the chain that seals them."""
@@ -114,8 +98,7 @@ class Journal:
             "INSERT INTO journal (run, event, step, moment, facts) VALUES (?, ?, ?, ?, ?)",
             [(run, event.value, step, when, json.dumps(facts)) for run, event, step, facts in rows],
         )
-        (last,) = self._db.execute("SELECT max(id) FROM journal").fetchone()
-        Chain(self._db, self._where).add(Subject.JOURNAL, last - len(rows) + 1, last)
+        Chain(self._db, self._where).add_rows(Subject.JOURNAL, len(rows))
 
     def entries(self) -> list[JournalEntry]:
         """Return everything that was written down, in order; raises `LedgerError` where it is damaged."""

@@ -11,6 +11,7 @@ from enum import Enum
 
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.writing import transaction
 
 __all__ = ["Event", "NoticeLog", "Told"]
 
@@ -55,22 +56,16 @@ class NoticeLog:
             json.dumps(dict(facts)),
         )
         try:
-            self._db.execute("BEGIN IMMEDIATE")
-            cursor = self._db.execute("INSERT INTO notices (event, moment, keys, facts) VALUES (?, ?, ?, ?)", values)
-            number = int(cursor.lastrowid or 0)
-            Chain(self._db, self._where).add(Subject.NOTICES, number, number)
-            self._db.execute("COMMIT")
+            with transaction(self._db):
+                self._db.execute("INSERT INTO notices (event, moment, keys, facts) VALUES (?, ?, ?, ?)", values)
+                Chain(self._db, self._where).add_rows(Subject.NOTICES, 1)
         except sqlite3.Error as error:
             raise LedgerError(f"the notice cannot be kept: {error}", self._where) from error
-        finally:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
 
     def last_run(self) -> datetime | None:
         """Return when notices were last written or sent; None where they never were."""
-        found = self._db.execute("SELECT max(moment) FROM notices WHERE event = ?", (Event.ENDED.value,)).fetchone()[
-            0
-        ]
+        asked = "SELECT max(moment) FROM notices WHERE event = ?"
+        (found,) = self._db.execute(asked, (Event.ENDED.value,)).fetchone()
         return None if found is None else datetime.fromisoformat(found)
 
     def standing(self) -> dict[str, Told]:

@@ -19,6 +19,7 @@ from neatledger.core.reviews.pack import Choice, Decision, Pack, PackRow
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.writing import transaction
 
 __all__ = ["Reviews", "Taken"]
 
@@ -63,23 +64,19 @@ class Reviews:
     def _add(self, entries: Sequence[tuple[str, dict[str, Any]]], moment: datetime) -> None:
         when = moment.astimezone(UTC).isoformat(timespec="seconds")
         try:
-            self._db.execute("BEGIN IMMEDIATE")
-            last = self.head()
-            for event, facts in entries:
-                text = json.dumps(facts, sort_keys=True)
-                last = _seal(last, event, when, text)
-                self._db.execute(
-                    "INSERT INTO reviews (event, moment, facts, seal) VALUES (?, ?, ?, ?)", (event, when, text, last)
-                )
-            if entries:
-                (end,) = self._db.execute("SELECT max(id) FROM reviews").fetchone()
-                Chain(self._db, self._where).add(Subject.REVIEWS, end - len(entries) + 1, end)
-            self._db.execute("COMMIT")
+            with transaction(self._db):
+                last = self.head()
+                for event, facts in entries:
+                    text = json.dumps(facts, sort_keys=True)
+                    last = _seal(last, event, when, text)
+                    self._db.execute(
+                        "INSERT INTO reviews (event, moment, facts, seal) VALUES (?, ?, ?, ?)",
+                        (event, when, text, last),
+                    )
+                if entries:
+                    Chain(self._db, self._where).add_rows(Subject.REVIEWS, len(entries))
         except sqlite3.Error as error:
             raise LedgerError(f"the review cannot be kept: {error}", self._where) from error
-        finally:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
 
     def head(self) -> bytes:
         """Return the seal of the last entry, which stands for all of them; zeros where there is none."""

@@ -28,6 +28,7 @@ from neatledger.ledger.reviews import Reviews
 from neatledger.ledger.schema import APPLICATION_ID, CHAINED, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
 from neatledger.ledger.trail import Trail
+from neatledger.ledger.writing import transaction
 
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
@@ -119,19 +120,10 @@ class Ledger:
     @contextmanager
     def _writing(self) -> Iterator[None]:
         try:
-            self._db.execute("BEGIN IMMEDIATE")
-            yield
-            self._db.execute("COMMIT")
+            with transaction(self._db):
+                yield
         except sqlite3.Error as error:
-            self._roll_back()
             raise _translate(error, self.path) from error
-        except BaseException:
-            self._roll_back()
-            raise
-
-    def _roll_back(self) -> None:
-        if self._db.in_transaction:
-            self._db.execute("ROLLBACK")
 
     def _add_survey(self, count: int, survey: Survey) -> None:
         db = self._db

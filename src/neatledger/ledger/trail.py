@@ -5,16 +5,16 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from neatledger.core.trail.records import Did, Record
+from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.writing import transaction
 
-__all__ = ["LogPlace", "Trail"]
+__all__ = ["Trail"]
 
 # The numbers in the file; they are never given to anything else.
 _NUMBERS = {
@@ -25,62 +25,45 @@ _DIDS = {number: did for did, number in _NUMBERS.items()}
 _DONE, _FOLDER = 1, 2
 
 
-@dataclass(frozen=True, slots=True)
-class LogPlace:
-    """How far a log was read: see `sources.logs.follow.Position`; `read_at` is when (UTC)."""
-
-    head: bytes
-    head_length: int
-    offset: int
-    lines: int
-    read_at: datetime | None = None
-
-
 class Trail:
     """The trail of an open ledger."""
 
     def __init__(self, connection: sqlite3.Connection, where: str) -> None:
         self._db, self._where = connection, where
 
-    def place(self, system: str, file: str) -> LogPlace | None:
+    def position(self, system: str, file: str) -> Position | None:
         """Return how far a log was read; None where it never was."""
         row = self._db.execute(
-            "SELECT head, head_length, offset, lines, read_at FROM trail_logs WHERE system = ? AND file = ?",
-            (system, file),
+            "SELECT head, head_length, offset, lines FROM trail_logs WHERE system = ? AND file = ?", (system, file)
         ).fetchone()
-        if row is None:
-            return None
-        head, length, offset, lines, read_at = row
-        return LogPlace(head, length, offset, lines, datetime.fromisoformat(read_at))
+        return None if row is None else Position(*row)
 
-    def add(self, system: str, file: str, records: Sequence[Record], place: LogPlace, moment: datetime) -> None:
+    def add(self, system: str, file: str, records: Sequence[Record], position: Position, moment: datetime) -> None:
         """Keep records with how far their log was read by then, all or nothing; raises `LedgerError`."""
         try:
-            self._db.execute("BEGIN IMMEDIATE")
-            if records:
-                self._insert(system, records)
-            moments = [int(one.moment.timestamp()) for one in records]
-            self._db.execute(
-                "INSERT INTO trail_logs"
-                " (system, file, head, head_length, offset, lines, first_moment, last_moment, read_at)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, file) DO UPDATE SET head = excluded.head,"
-                " head_length = excluded.head_length, offset = excluded.offset, lines = excluded.lines,"
-                " first_moment = min(ifnull(first_moment, excluded.first_moment), ifnull(excluded.first_moment,"
-                " first_moment)), last_moment = max(ifnull(last_moment, excluded.last_moment),"
-                " ifnull(excluded.last_moment, last_moment)), read_at = excluded.read_at",
-                (
-                    *(system, file, place.head, place.head_length, place.offset, place.lines),
-                    *(min(moments, default=None), max(moments, default=None)),
-                    moment.astimezone(UTC).isoformat(timespec="seconds"),
-                ),
-            )
-            self._db.execute("COMMIT")
+            with transaction(self._db):
+                if records:
+                    self._insert(system, records)
+                moments = [int(one.moment.timestamp()) for one in records]
+                self._db.execute(
+                    "INSERT INTO trail_logs"
+                    " (system, file, head, head_length, offset, lines, first_moment, last_moment, read_at)"
+                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, file) DO UPDATE SET"
+                    " head = excluded.head, head_length = excluded.head_length, offset = excluded.offset,"
+                    " lines = excluded.lines,"
+                    " first_moment = min(ifnull(first_moment, excluded.first_moment),"
+                    " ifnull(excluded.first_moment, first_moment)),"
+                    " last_moment = max(ifnull(last_moment, excluded.last_moment),"
+                    " ifnull(excluded.last_moment, last_moment)), read_at = excluded.read_at",
+                    (
+                        *(system, file, position.head, position.head_length, position.offset, position.lines),
+                        *(min(moments, default=None), max(moments, default=None)),
+                        moment.astimezone(UTC).isoformat(timespec="seconds"),
+                    ),
+                )
         except sqlite3.Error as error:
             what = "the disk is full" if "full" in str(error) else str(error)
             raise LedgerError(f"the trail cannot be kept: {what}", self._where) from error
-        finally:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
 
     def _insert(self, system: str, records: Sequence[Record]) -> None:
         names = self._numbers("trail_names", "login", system, {_clean(one.who) for one in records})
@@ -104,8 +87,7 @@ class Trail:
             " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             rows,
         )
-        (last,) = self._db.execute("SELECT max(id) FROM trail_records").fetchone()
-        Chain(self._db, self._where).add(Subject.TRAIL, last - len(rows) + 1, last)
+        Chain(self._db, self._where).add_rows(Subject.TRAIL, len(rows))
 
     def _numbers(self, table: str, column: str, system: str | None, values: Collection[Any]) -> dict[Any, int]:
         """Return the numbers of values, those that are new among them written first."""

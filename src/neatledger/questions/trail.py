@@ -8,12 +8,10 @@ from datetime import date, datetime, time, timedelta
 from typing import Any, cast
 
 from neatledger.core.trail.folding import Fold, fold
-from neatledger.core.trail.records import Did, Record
+from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError
-from neatledger.ledger.trail import LogPlace
 from neatledger.questions.office import FoundPerson, Office
-from neatledger.sources.logs.follow import Position
 from neatledger.sources.logs.table import Read, read_log
 
 __all__ = ["LogRead", "Seen", "ask", "read", "systems_with_logs"]
@@ -69,8 +67,7 @@ def _read_one(
     office: Office, one: LogRead, settings: Mapping[str, Any], now: datetime, progress: Callable[[int], object]
 ) -> None:
     trail = office.ledger.trail
-    known = trail.place(one.system, one.file)
-    position = None if known is None else Position(known.head, known.head_length, known.offset, known.lines)
+    position = trail.position(one.system, one.file)
     waiting: list[Record] = []  # kept with the first position that a new reading may begin from
     for line in read_log(office.folder, settings, position, one.notes):
         _count(one, line)
@@ -95,9 +92,8 @@ def _count(one: LogRead, line: Read) -> None:
             one.faults.append((line.file, line.line, line.fault))
 
 
-def _keep(office: Office, one: LogRead, records: Sequence[Record], place: Position, now: datetime) -> None:
-    kept = LogPlace(place.head, place.head_length, place.offset, place.lines)
-    office.ledger.trail.add(one.system, one.file, records, kept, now)
+def _keep(office: Office, one: LogRead, records: Sequence[Record], position: Position, now: datetime) -> None:
+    office.ledger.trail.add(one.system, one.file, records, position, now)
     one.records += len(records)
 
 

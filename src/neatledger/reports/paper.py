@@ -8,8 +8,8 @@ from datetime import date
 
 from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
+from neatledger.reports.chain import Link, head_words
 from neatledger.reports.forecast import Growth
-from neatledger.reports.proof import Link, head_words
 from neatledger.reports.report import Report
 
 __all__ = ["LETTERS", "Grid", "Lines", "Paper", "Part", "Use", "sealed"]

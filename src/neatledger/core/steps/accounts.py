@@ -123,23 +123,24 @@ class WholeAccountStep(Step):
     @property
     def target(self) -> str:
         """The account's login."""
-        return self._account.login
+        return self.account.login
 
     @property
-    def _account(self) -> Account:
+    def account(self) -> Account:
+        """The account itself."""
         account = self.after if self.before is None else self.before
         assert account is not None, "an account is made, or it is taken away"
         return account
 
     def apply(self, state: State) -> None:
         """Set it in a state."""
-        login = self._account.login
+        login = self.account.login
         found = [one for one in state.accounts if one.login == login]
         has = tuple(group.ident for group in state.groups if login in group.members)
         if self.before is None:
             if found or has:
                 raise misfit(self, "there is an account of this login")
-            state.accounts = [*state.accounts, self._account]
+            state.accounts = [*state.accounts, self.account]
         else:
             if found != [self.before] or set(has) != set(self.groups):
                 raise misfit(self, "the account or its memberships are others" if found else "it is not there")
@@ -158,7 +159,7 @@ class WholeAccountStep(Step):
 
     def word(self, names: Names) -> str:
         """Say what to do."""
-        login = self._account.login
+        login = self.account.login
         if self.before is not None:
             return f"remove the account {login}"
         among = ", ".join(names.group(one) for one in self.groups)

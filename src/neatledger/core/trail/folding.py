@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import timedelta
 from itertools import takewhile
@@ -26,8 +26,8 @@ class Fold:
     place: bytes
 
 
-def fold(records: Iterable[tuple[str, Record]], within: timedelta) -> Iterator[Fold]:
-    """Yield folds in the order of their first records; `records` are systems and records in the order of time."""
+def fold(records: Iterable[tuple[str, Record]], within: timedelta) -> list[Fold]:
+    """Return folds in the order of their first records; `records` are systems and records in the order of time."""
     open_folds: dict[tuple[object, ...], Fold] = {}
     order: list[Fold] = []
     for system, one in records:
@@ -40,7 +40,7 @@ def fold(records: Iterable[tuple[str, Record]], within: timedelta) -> Iterator[F
         else:
             open_folds[key] = made = Fold(system, one, one, 1, one.path)
             order.append(made)
-    yield from order
+    return order
 
 
 def _common(place: bytes, other: bytes) -> bytes:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 
-__all__ = ["Did", "Record"]
+__all__ = ["Did", "Position", "Record"]
 
 
 class Did(Enum):
@@ -41,3 +41,13 @@ class Record:
     address: str = ""
     device: str = ""
     detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Position:
+    """How far a log was read: known again by the SHA-256 of its first bytes, whatever it is called by then."""
+
+    head: bytes = b""
+    head_length: int = 0
+    offset: int = 0
+    lines: int = 0

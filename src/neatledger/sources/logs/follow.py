@@ -13,23 +13,14 @@ from hashlib import sha256
 from pathlib import Path
 from typing import BinaryIO, cast
 
+from neatledger.core.trail.records import Position
 from neatledger.errors import SourceError
 
-__all__ = ["Following", "Line", "Position"]
+__all__ = ["Following", "Line"]
 
 _HEAD = 4096
 _LONGEST = 65_536  # bytes of a line; what is longer is told and left
 _CHUNK = 1 << 20
-
-
-@dataclass(frozen=True, slots=True)
-class Position:
-    """How far a file was read: known again by the SHA-256 of its first bytes, whatever it is called by then."""
-
-    head: bytes = b""
-    head_length: int = 0
-    offset: int = 0
-    lines: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from neatledger.core.trail.records import Record
+from neatledger.core.trail.records import Position, Record
 from neatledger.errors import FormatError, SourceError
 from neatledger.sources.logs.auditlog import AuditBlocks
-from neatledger.sources.logs.follow import Following, Line, Position
+from neatledger.sources.logs.follow import Following, Line
 from neatledger.sources.logs.fullaudit import AuditLines
 from neatledger.sources.logs.syslog import parse_line
 from neatledger.sources.logs.weblog import parse_web_line

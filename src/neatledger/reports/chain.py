@@ -10,7 +10,7 @@ from typing import Protocol
 
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
-__all__ = ["Link", "head_words", "proof_report"]
+__all__ = ["Link", "chain_report", "head_words"]
 
 _COLUMNS = (
     Column("link", "LINK", Show.MACHINE, number=True),
@@ -68,7 +68,7 @@ def head_words(head: Link) -> str:
     return f"The ledger is sealed up to link {head.id}: {head.seal.hex()}"
 
 
-def proof_report(found: Proof, where: str, asked: str | None, kept: Link | None) -> Report:
+def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None) -> Report:
     """Show what does not hold first, then every link; `asked` is a head kept elsewhere, `kept` its link if any."""
     links = found.links
     rows = sorted(map(_row, links), key=lambda row: row["state"] != "broken")
