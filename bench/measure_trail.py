@@ -45,10 +45,15 @@ def make(folder: Path, records: int) -> None:
     with (folder / "audit.log").open("w") as log:
         for number in range(records):
             place = rng.randrange(20_000)
-            path = f"/srv/desk/F{place // 100}/G{place % 100}/file {rng.randrange(40)}.txt"
+            path = f"/srv/desk/F{place // 100}/G{place % 100}/letter {place}-{rng.randrange(40)}.txt"
             when = (start + timedelta(seconds=3 * number)).isoformat()
-            person, address = rng.randrange(300), rng.randrange(200)
-            log.write(f"{when} loft smbd_audit: p{person}|10.0.0.{address}|desk-1|desk|{rng.choice(ACTS)}{path}\n")
+            person = rng.randrange(300)
+            address, device = (
+                (f"10.0.{person // 100}.{person % 100}", "desk") if rng.random() < 0.9 else ("10.8.0.4", "far")
+            )
+            log.write(
+                f"{when} loft smbd_audit: p{person}|{address}|{device}-{person}|desk|{rng.choice(ACTS)}{path}\n"
+            )
 
 
 def main() -> None:

@@ -51,10 +51,10 @@ def run(args: argparse.Namespace, app: App) -> int:
         is_refused=args.refused, is_folded=not args.each,
     )  # fmt: skip
     about = "".join([f" by {person.id}" if person else "", f" at or below {below}" if below else ""])
-    kept = office.ledger.trail.systems()
+    kept = office.ledger.trail.covered()
     covered = [
-        f"{name}: records from {first.astimezone():%Y-%m-%d %H:%M} to {last.astimezone():%Y-%m-%d %H:%M}."
-        for name, (first, last) in kept.items()
+        f"{name}: records from {one.first.astimezone():%Y-%m-%d %H:%M} to {one.last.astimezone():%Y-%m-%d %H:%M}."
+        for name, one in kept.items()
     ]
     without = [name for name in office.plan.systems if name not in kept]
     if without:

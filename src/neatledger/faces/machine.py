@@ -51,6 +51,8 @@ def machine_columns(columns: Iterable[Column]) -> list[str]:
 
 def _whole_text(text: str) -> str:
     """Carry bytes that were not UTF-8 (in a login or a name) as percent-encoded ones."""
+    if text.isascii():
+        return text
     try:
         text.encode()
     except UnicodeEncodeError:
@@ -58,14 +60,14 @@ def _whole_text(text: str) -> str:
     return text
 
 
-_RUN = tuple("=+-@\t\r")
+_RUN = frozenset("=+-@\t\r")
 # Amounts with their unit are no formulas, and neither is one sign alone.
 _NUMBER = re.compile(r"[-+]?[0-9][0-9.,]*( ?[%A-Za-z]+)?|.")
 
 
 def _as_text(text: str) -> str:
     """Keep a spreadsheet from running a text as a formula: an apostrophe before it makes it a text there."""
-    return f"'{text}" if text.startswith(_RUN) and not _NUMBER.fullmatch(text) else text
+    return f"'{text}" if text[:1] in _RUN and not _NUMBER.fullmatch(text) else text
 
 
 class _Line:
@@ -96,6 +98,8 @@ class CsvWriter:
         if cell.__class__ is int:
             # By far the most, in long tables.
             return cell
+        if cell.__class__ is str:
+            return _as_text(_whole_text(cell))
         match cell:
             case None:
                 return ""

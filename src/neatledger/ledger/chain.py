@@ -32,7 +32,13 @@ class Subject(Enum):
     JOURNAL = "journal"
     REVIEWS = "reviews"
     NOTICES = "notices"
-    TRAIL = "trail"
+    TRAIL = "trail"  # records one by one, as a ledger kept them once; they are in blocks now
+    TRAIL_BLOCKS = "trail_blocks"
+    TRAIL_DEEDS = "trail_deeds"
+    TRAIL_FOLDERS = "trail_folders"
+    TRAIL_WORDS = "trail_words"
+    DROPPED = "dropped"  # a block of the trail, added up or without somebody's records, in other blocks from then on
+    FORGOTTEN = "forgotten"  # a word of the trail, whose text is gone and whose digest stays
 
 
 class LinkState(Enum):
@@ -40,7 +46,7 @@ class LinkState(Enum):
 
     HOLDS = "holds"
     BROKEN = "broken"
-    REMOVED = "removed"  # a count that was removed afterwards: its link stands, its rows cannot be compared
+    REMOVED = "removed"  # what was removed afterwards: its link stands, its rows cannot be compared
 
 
 # Table → its columns when links of this form began, which rows are a link's, and their order. A column that comes
@@ -85,8 +91,25 @@ _FORMS: dict[int, dict[Subject, Sequence[_Rows]]] = {
         ),
     }
 }
+_FORMS[2] = {
+    **{subject: tables for subject, tables in _FORMS[1].items() if subject is not Subject.TRAIL},
+    Subject.TRAIL_BLOCKS: (
+        (
+            "trail_blocks",
+            "id, system, first_moment, last_moment, rows, moments, deeds, folders, names, more, numbers",
+            _ENTRIES,
+            "id",
+        ),
+    ),
+    Subject.TRAIL_DEEDS: (("trail_deeds", "id, who, did, state, address, device", _ENTRIES, "id"),),
+    Subject.TRAIL_FOLDERS: (("trail_folders", "id, system, path", _ENTRIES, "id"),),
+    Subject.TRAIL_WORDS: (("trail_words", "id, system, digest", _ENTRIES, "id"),),
+    Subject.DROPPED: (),
+    Subject.FORGOTTEN: (),
+}
 _FORM = max(_FORMS)
-_LARGE = frozenset({"packed", "shared"})
+_LARGE = frozenset({"packed", "shared", "trail_blocks"})
+_MAY_GO = frozenset({one.value for one in (Subject.COUNT, Subject.TRAIL, Subject.TRAIL_BLOCKS)})
 _LOGS = (Subject.JOURNAL, Subject.REVIEWS, Subject.NOTICES)
 """What may stand in a ledger from before there was a chain, beside counts."""
 
@@ -207,12 +230,12 @@ class Chain:
                 why = "it does not fit to what was written before it"
             if not why and link in standing:
                 why = self._compare(link)
-            is_removed = link.subject == Subject.COUNT.value and link not in standing
+            is_removed = link.subject in _MAY_GO and link not in standing
             state = LinkState.BROKEN if why else LinkState.REMOVED if is_removed else LinkState.HOLDS
             found.append(ProvedLink(link, state, why))
             before, expected = link.seal, link.id + 1
             step(1)
-        return Proof(found, list(self._loose(standing)))
+        return Proof(found, [*self._loose(standing), *self._unproved_words(links)])
 
     def _compare(self, link: Link) -> str:
         """Say what of a link's rows is not as it was written; empty where nothing is."""
@@ -227,9 +250,22 @@ class Chain:
         parts = [f"{_words(tables)} {verb}" for tables, verb in ((other, "altered"), (gone, "gone")) if tables]
         return ", ".join(parts)
 
+    def _unproved_words(self, links: Sequence[Link]) -> Iterator[str]:
+        """Say which words of the trail are not what their digests say, or are gone though nobody forgot them."""
+        forgotten = {one.first for one in links if one.subject == Subject.FORGOTTEN.value}
+        try:
+            for number, text, salt, digest in self._db.execute("SELECT id, text, salt, digest FROM trail_words"):
+                if salt is None and not text and number in forgotten:
+                    continue
+                whole = salt if isinstance(salt, bytes) else repr(salt).encode()
+                if sha256(whole + str(text).encode()).digest() != digest:
+                    yield f"word {number} of the trail was altered"
+        except sqlite3.Error as error:
+            yield f"trail_words cannot be read: {error}"
+
     def _loose(self, standing: set[Link]) -> Iterator[str]:
         """Say what stands in the tables and in no link."""
-        for subject in (Subject.COUNT, *_LOGS, Subject.TRAIL):
+        for subject in _ENTRY:
             spans = sorted(
                 (one.first, one.last)
                 for one in standing
@@ -255,7 +291,10 @@ _ENTRY = {
     Subject.JOURNAL: ("journal", "entry of carried-out steps"),
     Subject.REVIEWS: ("reviews", "entry of reviews"),
     Subject.NOTICES: ("notices", "entry of notices"),
-    Subject.TRAIL: ("trail_records", "record of the trail"),
+    Subject.TRAIL_BLOCKS: ("trail_blocks", "block of the trail"),
+    Subject.TRAIL_DEEDS: ("trail_deeds", "deed of the trail"),
+    Subject.TRAIL_FOLDERS: ("trail_folders", "folder of the trail"),
+    Subject.TRAIL_WORDS: ("trail_words", "word of the trail"),
 }
 _TABLES = {
     "counts": "the count itself",
@@ -265,6 +304,10 @@ _TABLES = {
     "packed": "folders and files",
     "shared": "team folders and links",
     "journal": "steps",
+    "trail_blocks": "records",
+    "trail_deeds": "deeds",
+    "trail_folders": "folders",
+    "trail_words": "logins and places",
 }
 
 
@@ -275,15 +318,20 @@ def _words(tables: Iterable[str]) -> str:
 def _standing(links: Sequence[Link]) -> set[Link]:
     """Return the links whose rows must be there: a count's until it is removed, for its number may be given again."""
     counts: dict[int, Link] = {}
+    blocks: dict[int, Link] = {}
     found: set[Link] = set()
     for link in links:
         if link.subject == Subject.COUNT.value:
             counts[link.first] = link
         elif link.subject == Subject.REMOVED.value:
             counts.pop(link.first, None)
-        else:
+        elif link.subject == Subject.TRAIL_BLOCKS.value:
+            blocks[link.first] = link
+        elif link.subject == Subject.DROPPED.value:
+            blocks.pop(link.first, None)
+        elif link.subject != Subject.TRAIL.value:
             found.add(link)
-    return found | set(counts.values())
+    return found | set(counts.values()) | set(blocks.values())
 
 
 def _digests(db: sqlite3.Connection, form: int, subject: Subject, first: int, last: int) -> dict[str, str]:

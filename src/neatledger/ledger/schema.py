@@ -6,7 +6,7 @@ version. Counts are never altered: triggers refuse it, whoever asks.
 
 from __future__ import annotations
 
-__all__ = ["APPLICATION_ID", "CHAINED", "MIGRATIONS", "VERSION"]
+__all__ = ["APPLICATION_ID", "CHAINED", "IN_BLOCKS", "MIGRATIONS", "VERSION"]
 
 APPLICATION_ID = 0x4E4C4447  # "NLDG"
 
@@ -215,11 +215,55 @@ CREATE TRIGGER trail_never_shortened BEFORE DELETE ON trail_records
 BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;
 """
 
+_BLOCKS = """
+ALTER TABLE trail_words RENAME TO trail_words_before;
+CREATE TABLE trail_words (
+    id INTEGER PRIMARY KEY,
+    system TEXT NOT NULL,                -- of which it is a login; empty: an address or a device
+    text TEXT NOT NULL,                  -- empty where it was forgotten
+    salt BLOB,                           -- null where it was forgotten
+    digest BLOB NOT NULL                 -- SHA-256 of salt and text, by which it is proved and cannot be guessed
+);
+CREATE UNIQUE INDEX trail_words_by_text ON trail_words (system, text) WHERE salt IS NOT NULL;
+CREATE TABLE trail_folders (id INTEGER PRIMARY KEY, system TEXT NOT NULL, path BLOB NOT NULL, UNIQUE (system, path));
+CREATE TABLE trail_deeds (
+    id INTEGER PRIMARY KEY,
+    who INTEGER NOT NULL,                -- of trail_words, as are address and device, which may be 0
+    did INTEGER NOT NULL,                -- see trail.py
+    state INTEGER NOT NULL,              -- 1: it was done; 2: of what is known to be a folder
+    address INTEGER NOT NULL, device INTEGER NOT NULL,
+    UNIQUE (who, did, state, address, device)
+);
+CREATE TABLE trail_blocks (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    system TEXT NOT NULL,
+    first_moment INTEGER NOT NULL, last_moment INTEGER NOT NULL,   -- seconds since 1970, UTC
+    rows INTEGER NOT NULL,
+    moments BLOB NOT NULL, deeds BLOB NOT NULL, folders BLOB NOT NULL, names BLOB NOT NULL, more BLOB NOT NULL,
+    numbers BLOB                         -- all zlib; see trailblocks.py
+);
+CREATE INDEX trail_blocks_by_time ON trail_blocks (system, last_moment);
+"""
+_BLOCKS += "".join(
+    f"CREATE TRIGGER {table}_never_altered BEFORE UPDATE ON {table}\n"
+    f"BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;\n"
+    for table in ("trail_blocks", "trail_deeds", "trail_folders")
+)
+_BLOCKS += """
+CREATE TRIGGER trail_words_only_forgotten BEFORE UPDATE ON trail_words
+WHEN NEW.text <> '' OR NEW.salt IS NOT NULL OR NEW.digest <> OLD.digest
+    OR NEW.id <> OLD.id OR NEW.system <> OLD.system
+BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;
+"""
+
 CHAINED = 10
 """The first version whose ledgers have a chain."""
 
+IN_BLOCKS = 12
+"""The first version that keeps the trail in blocks."""
+
 MIGRATIONS: tuple[str, ...] = (
     *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
-    *(_CHAIN, _TRAIL),
+    *(_CHAIN, _TRAIL, _BLOCKS),
 )
 VERSION = len(MIGRATIONS)

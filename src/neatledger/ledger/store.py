@@ -25,14 +25,14 @@ from neatledger.ledger.notices import NoticeLog
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.reviews import Reviews
-from neatledger.ledger.schema import APPLICATION_ID, CHAINED, MIGRATIONS, VERSION
+from neatledger.ledger.schema import APPLICATION_ID, CHAINED, IN_BLOCKS, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
-from neatledger.ledger.trail import Trail
 from neatledger.ledger.writing import transaction
 
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
     from neatledger.core.tree.table import Table
+    from neatledger.ledger.trail import Trail
 
 __all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
 
@@ -271,6 +271,9 @@ class Ledger:
     @property
     def trail(self) -> Trail:
         """What was done, as systems wrote it down."""
+        # It works on whole columns: what asks nothing of it needs no NumPy.
+        from neatledger.ledger.trail import Trail
+
         return Trail(self._db, str(self.path))
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
@@ -346,6 +349,8 @@ def _migrate(connection: sqlite3.Connection, path: Path) -> None:
             for step in range(version, VERSION):
                 for statement in _statements(MIGRATIONS[step]):
                     connection.execute(statement)
+            if version < IN_BLOCKS:
+                Ledger(path, connection).trail.take_over()
             if version < CHAINED:
                 Chain(connection, str(path)).begin()
             connection.execute(f"PRAGMA user_version = {VERSION}")

@@ -1,28 +1,71 @@
-"""The trail in the ledger: what was done, each record once; names, paths and words are kept once, by number."""
+"""The trail in the ledger: what was done, each record once, in blocks; logins, folders and places once, by number."""
 
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import UTC, datetime
+from hashlib import sha256
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from neatledger.core.trail.records import Did, Position, Record
+from neatledger.core.trail.table import DIDS, TrailTable
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.trailblocks import (
+    BLOCK_ROWS,
+    COLUMNS,
+    More,
+    PackedBlock,
+    Rows,
+    unpack,
+    unpack_more,
+    unpack_names,
+)  # fmt: skip
 from neatledger.ledger.writing import transaction
 
-__all__ = ["Trail"]
+__all__ = ["Covered", "Trail"]
 
 # The numbers in the file; they are never given to anything else.
 _NUMBERS = {
-    Did.SIGN_IN: 1, Did.OPEN: 2, Did.CHANGE: 3, Did.MAKE: 4,
-    Did.RENAME: 5, Did.DELETE: 6, Did.RIGHTS: 7, Did.ACCOUNT: 8,
+    Did.SIGN_IN: 1, Did.OPEN: 2, Did.CHANGE: 3, Did.MAKE: 4, Did.RENAME: 5,
+    Did.DELETE: 6, Did.RIGHTS: 7, Did.ACCOUNT: 8, Did.SHARE: 9, Did.LOGGING: 10,
 }  # fmt: skip
 _DIDS = {number: did for did, number in _NUMBERS.items()}
 _DONE, _FOLDER = 1, 2
+_NO_MORE = More(0, b"", "")
+_MOST_KNOWN = 500_000  # numbers that are remembered from one writing to the next
+_OPEN_BLOCKS = 8  # whose names stay unpacked while records are told in the order of time
+
+_Row = tuple[int, str, int, int, str, str]  # a deed: number, login, did, state, address, device
+
+
+@dataclass(frozen=True, slots=True)
+class Covered:
+    """What is kept of one system: the first and the last moment (UTC), and how many rows and records."""
+
+    first: datetime
+    last: datetime
+    rows: int
+
+
+@dataclass(slots=True)
+class _Block:
+    """A block of which some rows are wanted; its columns are read when they are asked for."""
+
+    id: int
+    system: str
+    rows: int
+    moments: NDArray[np.int64]
+    wanted: NDArray[np.intp]
 
 
 class Trail:
@@ -30,6 +73,7 @@ class Trail:
 
     def __init__(self, connection: sqlite3.Connection, where: str) -> None:
         self._db, self._where = connection, where
+        self._known: dict[str, _Numbers] = {}
 
     def position(self, system: str, file: str) -> Position | None:
         """Return how far a log was read; None where it never was."""
@@ -40,119 +84,411 @@ class Trail:
 
     def add(self, system: str, file: str, records: Sequence[Record], position: Position, moment: datetime) -> None:
         """Keep records with how far their log was read by then, all or nothing; raises `LedgerError`."""
+        with self._writing():
+            self._insert(system, records)
+            moments = [int(one.moment.timestamp()) for one in records]
+            self._db.execute(
+                "INSERT INTO trail_logs"
+                " (system, file, head, head_length, offset, lines, first_moment, last_moment, read_at)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, file) DO UPDATE SET"
+                " head = excluded.head, head_length = excluded.head_length, offset = excluded.offset,"
+                " lines = excluded.lines,"
+                " first_moment = min(ifnull(first_moment, excluded.first_moment),"
+                " ifnull(excluded.first_moment, first_moment)),"
+                " last_moment = max(ifnull(last_moment, excluded.last_moment),"
+                " ifnull(excluded.last_moment, last_moment)), read_at = excluded.read_at",
+                (
+                    *(system, file, position.head, position.head_length, position.offset, position.lines),
+                    *(min(moments, default=None), max(moments, default=None)),
+                    moment.astimezone(UTC).isoformat(timespec="seconds"),
+                ),
+            )
+
+    @contextmanager
+    def _writing(self) -> Iterator[None]:
         try:
             with transaction(self._db):
-                if records:
-                    self._insert(system, records)
-                moments = [int(one.moment.timestamp()) for one in records]
-                self._db.execute(
-                    "INSERT INTO trail_logs"
-                    " (system, file, head, head_length, offset, lines, first_moment, last_moment, read_at)"
-                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, file) DO UPDATE SET"
-                    " head = excluded.head, head_length = excluded.head_length, offset = excluded.offset,"
-                    " lines = excluded.lines,"
-                    " first_moment = min(ifnull(first_moment, excluded.first_moment),"
-                    " ifnull(excluded.first_moment, first_moment)),"
-                    " last_moment = max(ifnull(last_moment, excluded.last_moment),"
-                    " ifnull(excluded.last_moment, last_moment)), read_at = excluded.read_at",
-                    (
-                        *(system, file, position.head, position.head_length, position.offset, position.lines),
-                        *(min(moments, default=None), max(moments, default=None)),
-                        moment.astimezone(UTC).isoformat(timespec="seconds"),
-                    ),
-                )
-        except sqlite3.Error as error:
+                yield
+        except BaseException as error:
+            # What was numbered is not there any more.
+            self._known.clear()
+            if not isinstance(error, sqlite3.Error):
+                raise
             what = "the disk is full" if "full" in str(error) else str(error)
             raise LedgerError(f"the trail cannot be kept: {what}", self._where) from error
 
-    def _insert(self, system: str, records: Sequence[Record]) -> None:
-        names = self._numbers("trail_names", "login", system, {_clean(one.who) for one in records})
-        paths = self._numbers("trail_paths", "path", system, {p for one in records for p in (one.path, one.to) if p})
-        texts = {_clean(text) for one in records for text in (one.address, one.device, one.detail) if text}
-        words = self._numbers("trail_words", "text", None, texts)
-        rows = [
-            (
-                int(one.moment.timestamp()),
-                names[_clean(one.who)],
-                _NUMBERS[one.did],
-                _DONE * one.is_done + _FOLDER * one.is_folder,
-                paths.get(one.path),
-                paths.get(one.to),
-                *(words.get(_clean(text)) for text in (one.address, one.device, one.detail)),
+    def _insert(self, system: str, records: Iterable[Record]) -> None:
+        """Write records of one system in the order of time, with what they are the first to name."""
+        ordered = sorted(records, key=lambda one: one.moment)
+        if not ordered:
+            return
+        if not self._known or sum(map(len, self._known.values())) > _MOST_KNOWN:
+            self._known = {
+                "words": _Numbers(self._db, "trail_words", "system, text", _seal_word),
+                "folders": _Numbers(self._db, "trail_folders", "system, path"),
+                "deeds": _Numbers(self._db, "trail_deeds", "who, did, state, address, device"),
+            }
+        words, folders, deeds = (self._known[one] for one in ("words", "folders", "deeds"))
+        known: dict[tuple[object, ...], int] = {}  # what a deed is made of → its number
+        moments, deed_numbers, folder_numbers, names = list[int](), list[int](), list[int](), list[bytes]()
+        more: dict[int, More] = {}
+        for row, (moment, who, did, path, to, is_done, is_folder, address, device, detail, _) in enumerate(ordered):
+            moments.append(int(moment.timestamp()))
+            key = who, did, is_done, is_folder, address, device
+            number = known.get(key)
+            if number is None:
+                state = _DONE * is_done + _FOLDER * is_folder
+                places = (words["", address] if address else 0), (words["", device] if device else 0)
+                known[key] = number = deeds[words[system, who], _NUMBERS[did], state, *places]
+            deed_numbers.append(number)
+            folder, _, name = path.rpartition(b"/")
+            folder_numbers.append(folders[system, folder or b"/"] if path else 0)
+            names.append(name)
+            if to or detail:
+                dest, _, dest_name = to.rpartition(b"/")
+                more[row] = More(folders[system, dest or b"/"] if to else 0, dest_name, _clean(detail))
+        for some in (words, folders, deeds):
+            some.seal(Chain(self._db, self._where))
+        rows = Rows(
+            np.array(moments, np.int64), np.array(deed_numbers, np.uint32), np.array(folder_numbers, np.uint32),
+            names, more,
+        )  # fmt: skip
+        self._write(system, rows)
+
+    def _write(self, system: str, rows: Rows) -> None:
+        """Write rows as blocks, and seal them."""
+        for start in range(0, len(rows), BLOCK_ROWS):
+            packed = PackedBlock.of(_piece(rows, start))
+            cursor = self._db.execute(
+                f"INSERT INTO trail_blocks (system, first_moment, last_moment, rows, {', '.join(COLUMNS)})"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (system, packed.first_moment, packed.last_moment, packed.rows, *packed.data),
             )
-            for one in records
-        ]
-        self._db.executemany(
-            "INSERT INTO trail_records (moment, who, did, state, path, dest, address, device, detail)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            rows,
-        )
-        Chain(self._db, self._where).add_rows(Subject.TRAIL, len(rows))
+            number = int(cursor.lastrowid or 0)
+            # Each has a link of its own: it may be dropped when its records are added up.
+            Chain(self._db, self._where).add(Subject.TRAIL_BLOCKS, number, number)
 
-    def _numbers(self, table: str, column: str, system: str | None, values: Collection[Any]) -> dict[Any, int]:
-        """Return the numbers of values, those that are new among them written first."""
-        key: tuple[str, ...] = () if system is None else (system,)
-        columns, marks = ("system, ", "?, ") if key else ("", "")
-        where = "system = ? AND " if key else ""
-        self._db.executemany(
-            f"INSERT OR IGNORE INTO {table} ({columns}{column}) VALUES ({marks}?)", ((*key, one) for one in values)
-        )
-        ask = f"SELECT id FROM {table} WHERE {where}{column} = ?"
-        return {one: self._db.execute(ask, (*key, one)).fetchone()[0] for one in values}
+    def take_over(self) -> None:
+        """Bring records that were kept one by one into blocks, within the transaction of a migration."""
+        old = "SELECT moment, system, login, did, state, path, dest, address, device, detail FROM trail ORDER BY id"
+        systems: dict[str, list[Record]] = {}
+        for moment, system, login, did, state, path, dest, *words in self._db.execute(old).fetchall():
+            address, device, detail = (text or "" for text in words)
+            one = Record(
+                _moment(moment), login, _DIDS[did], path or b"", dest or b"", bool(state & _DONE),
+                bool(state & _FOLDER), address, device, detail,
+            )  # fmt: skip
+            systems.setdefault(system, []).append(one)
+        for system, records in systems.items():
+            self._insert(system, records)
+        self._db.execute("DROP VIEW trail")
+        for table in ("records", "names", "paths", "words_before"):
+            self._db.execute(f"DROP TABLE trail_{table}")
 
-    def systems(self) -> dict[str, tuple[datetime, datetime]]:
-        """Return of each system that has records the first and the last moment of them (UTC)."""
+    def covered(self) -> dict[str, Covered]:
+        """Return what is kept of each system that has records."""
         rows = self._db.execute(
-            "SELECT system, min(first_moment), max(last_moment) FROM trail_logs"
-            " WHERE first_moment IS NOT NULL GROUP BY system"
+            "SELECT system, min(first_moment), max(last_moment), sum(rows) FROM trail_blocks GROUP BY system"
         )
-        return {name: (_moment(first), _moment(last)) for name, first, last in rows}
+        return {name: Covered(_moment(first), _moment(last), rows) for name, first, last, rows in rows}
 
     def records(
         self,
         *,
         logins: Collection[tuple[str, str]] | None = None,
-        below: Address | None = None,
+        below: Collection[Address] | None = None,
+        dids: Collection[Did] | None = None,
         since: datetime | None = None,
         until: datetime | None = None,
     ) -> Iterator[tuple[str, Record]]:
         """Yield systems and records in the order of time; raises `LedgerError`.
 
-        `logins` are systems and logins (None: all); `below` a folder or file, and all below it; `since` is the first
-        moment and `until` the first that is too late.
+        `logins` are systems and logins (None: all); `below` are folders or files, and all below them; `since` is the
+        first moment and `until` the first that is too late.
         """
-        conditions, values = ["1"], list[object]()
-        if logins is not None:
-            conditions.append(
-                "r.who IN (SELECT n.id FROM json_each(?) AS j JOIN trail_names AS n"
-                " ON n.system = j.value ->> 0 AND n.login = j.value ->> 1 COLLATE NOCASE)"
-            )
-            values.append(json.dumps([list(pair) for pair in logins]))
-        if below is not None:
-            # "/" comes before "0": the names between are those below the folder.
-            place = below.path.rstrip(b"/")
-            within = "SELECT id FROM trail_paths WHERE system = ? AND (path = ? OR (path >= ? AND path < ?))"
-            conditions.append(f"(r.path IN ({within}) OR r.dest IN ({within}))")
-            values += [below.system, place or b"/", place + b"/", place + b"0"] * 2
-        for word, moment in ((">=", since), ("<", until)):
-            if moment is not None:
-                conditions.append(f"r.moment {word} ?")
-                values.append(int(moment.timestamp()))
-        query = (
-            "SELECT t.moment, t.system, t.login, t.did, t.state, t.path, t.dest, t.address, t.device, t.detail"
-            f" FROM trail AS t WHERE t.id IN (SELECT r.id FROM trail_records AS r WHERE {' AND '.join(conditions)})"
-            " ORDER BY t.moment, t.id"
-        )
         try:
-            for moment, system, login, did, state, path, to, *words in self._db.execute(query, values):
-                yield system, Record(
-                    _moment(moment), login, _DIDS[did], path or b"", to or b"", bool(state & _DONE),
-                    bool(state & _FOLDER), *(text or "" for text in words),
-                )  # fmt: skip
-        except (sqlite3.Error, KeyError, ValueError, TypeError) as error:
+            yield from self._records(logins, below, dids, since, until)
+        except (sqlite3.Error, KeyError, ValueError, TypeError, IndexError) as error:
             raise LedgerError(
                 f"the trail cannot be read: {error}", self._where, "counts --prove says more"
             ) from error
+
+    def _records(
+        self,
+        logins: Collection[tuple[str, str]] | None,
+        below: Collection[Address] | None,
+        dids: Collection[Did] | None,
+        since: datetime | None,
+        until: datetime | None,
+    ) -> Iterator[tuple[str, Record]]:
+        deeds = None if logins is None and dids is None else self._mask_of_deeds(logins, dids)
+        places = None if below is None else _Places(self._db, below)
+        found = list(self._wanted(deeds, places, since, until))
+        if not found:
+            return
+        moments = np.concatenate([one.moments for one in found])
+        owner = np.repeat(np.arange(len(found)), [len(one.wanted) for one in found])
+        rows = np.concatenate([one.wanted for one in found])
+        order = np.argsort(moments, kind="stable")
+        tellers: dict[int, Callable[[int, int], Record]] = {}
+        words = _Words(self._db)
+        triples = zip(owner[order].tolist(), rows[order].tolist(), moments[order].tolist(), strict=True)
+        for block, row, moment in triples:
+            if block not in tellers:
+                if len(tellers) >= _OPEN_BLOCKS:
+                    tellers.pop(next(iter(tellers)))
+                tellers[block] = _Teller(self._db, found[block], words).tell
+            yield found[block].system, tellers[block](row, moment)
+
+    def _wanted(
+        self,
+        deeds: NDArray[np.bool_] | None,
+        places: _Places | None,
+        since: datetime | None,
+        until: datetime | None,
+    ) -> Iterator[_Block]:
+        """Yield the blocks of which rows are wanted; a column that decides nothing is not opened."""
+        first = -(2**62) if since is None else int(since.timestamp())
+        end = 2**62 if until is None else int(until.timestamp())
+        query = (
+            "SELECT id, system, rows, first_moment, moments, deeds FROM trail_blocks"
+            " WHERE last_moment >= ? AND first_moment < ? ORDER BY id"
+        )
+        for number, system, rows, start, moments, column in self._db.execute(query, (first, end)).fetchall():
+            mask = np.ones(rows, np.bool_)
+            if deeds is not None:
+                mask &= deeds[unpack(column, rows)]
+            if places is not None and mask.any():
+                mask &= places.mask(number, system, rows)
+            if not mask.any():
+                continue
+            seconds = start + np.cumsum(unpack(moments, rows), dtype=np.int64)
+            mask &= (seconds >= first) & (seconds < end)
+            wanted = np.flatnonzero(mask)
+            if len(wanted):
+                yield _Block(number, system, rows, seconds[wanted], wanted)
+
+    def _mask_of_deeds(
+        self, logins: Collection[tuple[str, str]] | None, dids: Collection[Did] | None
+    ) -> NDArray[np.bool_]:
+        conditions, values = ["1"], list[object]()
+        if logins is not None:
+            conditions.append(
+                "who IN (SELECT w.id FROM json_each(?) AS j JOIN trail_words AS w"
+                " ON w.system = j.value ->> 0 AND w.text = j.value ->> 1 COLLATE NOCASE)"
+            )
+            values.append(json.dumps([list(pair) for pair in logins]))
+        if dids is not None:
+            conditions.append("did IN (SELECT value FROM json_each(?))")
+            values.append(json.dumps([_NUMBERS[one] for one in dids]))
+        mask = np.zeros(_last(self._db, "trail_deeds") + 1, np.bool_)
+        found = self._db.execute(f"SELECT id FROM trail_deeds WHERE {' AND '.join(conditions)}", values).fetchall()
+        mask[[number for (number,) in found]] = True
+        return mask
+
+    def table(self, system: str, since: datetime | None = None, until: datetime | None = None) -> TrailTable:
+        """Return records of one system as columns, without names of files; raises `LedgerError`."""
+        first = -(2**62) if since is None else int(since.timestamp())
+        end = 2**62 if until is None else int(until.timestamp())
+        query = (
+            "SELECT rows, first_moment, moments, deeds, folders, numbers FROM trail_blocks"
+            " WHERE system = ? AND last_moment >= ? AND first_moment < ? ORDER BY id"
+        )
+        pieces: list[tuple[NDArray[Any], ...]] = []
+        for rows, start, *packed in self._db.execute(query, (system, first, end)):
+            seconds = start + np.cumsum(unpack(packed[0], rows), dtype=np.int64)
+            mask = (seconds >= first) & (seconds < end)
+            numbers = np.ones(rows, np.int64) if packed[3] is None else unpack(packed[3], rows).astype(np.int64)
+            columns = (seconds, unpack(packed[1], rows), unpack(packed[2], rows), numbers)
+            pieces.append(tuple(column[mask] for column in columns))
+        return self._table(system, pieces)
+
+    def _table(self, system: str, pieces: Sequence[tuple[NDArray[Any], ...]]) -> TrailTable:
+        none = (np.zeros(0, np.int64), np.zeros(0, np.uint32), np.zeros(0, np.uint32), np.zeros(0, np.int64))
+        moments, deeds, folders, numbers = (
+            np.concatenate(column) for column in zip(*(pieces or [none]), strict=True)
+        )
+        if len(moments) > 1 and (np.diff(moments) < 0).any():
+            order = np.argsort(moments, kind="stable")
+            moments, deeds, folders, numbers = (one[order] for one in (moments, deeds, folders, numbers))
+        logins, places, paths = _Index(), _Index(), _Index()
+        last = _last(self._db, "trail_deeds") + 1
+        who, place = np.full(last, -1, np.int32), np.full(last, -1, np.int32)
+        did, done = np.zeros(last, np.uint8), np.zeros(last, np.bool_)
+        numbers_of = {_NUMBERS[one]: at for at, one in enumerate(DIDS)}
+        for number, login, what, state, address, _ in _Words(self._db).of_system(system):
+            who[number] = logins[login]
+            did[number], done[number] = numbers_of[what], bool(state & _DONE)
+            if address:
+                place[number] = places[address]
+        folder = np.full(_last(self._db, "trail_folders") + 1, -1, np.int32)
+        for number, path in self._db.execute("SELECT id, path FROM trail_folders WHERE system = ?", (system,)):
+            folder[number] = paths[path]
+        return TrailTable(
+            system, moments, numbers, who[deeds], did[deeds], done[deeds], folder[folders], place[deeds],
+            *(list(some) for some in (logins, paths, places)),
+        )  # fmt: skip
+
+
+class _Index(dict[Any, int]):
+    """The place of a thing among those that came before it."""
+
+    def __missing__(self, key: Any) -> int:
+        self[key] = found = len(self)
+        return found
+
+
+class _Numbers(dict[Any, int]):
+    """The numbers of things in a table; what is new in it is written when it is first asked for."""
+
+    def __init__(
+        self,
+        db: sqlite3.Connection,
+        table: str,
+        columns: str,
+        extra: Callable[[Any], Mapping[str, object]] = lambda _: {},
+    ) -> None:
+        super().__init__()
+        self._db, self._table, self._columns, self._extra = db, table, columns.split(", "), extra
+        self._new: list[int] = []
+
+    def __missing__(self, key: Any) -> int:
+        values = tuple(_clean(one) if isinstance(one, str) else one for one in key)
+        where = " AND ".join(f"{name} = ?" for name in self._columns)
+        row = self._db.execute(f"SELECT id FROM {self._table} WHERE {where}", values).fetchone()
+        if row is None:
+            extra = self._extra(values)
+            names, marks = ", ".join([*self._columns, *extra]), ", ".join("?" * (len(values) + len(extra)))
+            cursor = self._db.execute(
+                f"INSERT INTO {self._table} ({names}) VALUES ({marks})", (*values, *extra.values())
+            )
+            row = (int(cursor.lastrowid or 0),)
+            self._new.append(row[0])
+        self[key] = found = int(row[0])
+        return found
+
+    def seal(self, chain: Chain) -> None:
+        """Add a link for what was written."""
+        if self._new:
+            chain.add(Subject(self._table), self._new[0], self._new[-1])
+            self._new.clear()
+
+
+def _seal_word(values: tuple[str, ...]) -> dict[str, object]:
+    salt = os.urandom(16)
+    return {"salt": salt, "digest": sha256(salt + values[1].encode()).digest()}
+
+
+class _Words:
+    """Deeds with their words in place of numbers."""
+
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self._db = db
+
+    _QUERY = (
+        "SELECT d.id, w.text, d.did, d.state, ifnull(a.text, ''), ifnull(v.text, '') FROM trail_deeds AS d"
+        " JOIN trail_words AS w ON w.id = d.who LEFT JOIN trail_words AS a ON a.id = d.address"
+        " LEFT JOIN trail_words AS v ON v.id = d.device WHERE "
+    )
+
+    def of_system(self, system: str) -> Iterator[_Row]:
+        """Yield all deeds of a system."""
+        yield from self._db.execute(f"{self._QUERY} w.system = ?", (system,))
+
+    def of(self, numbers: Iterable[int]) -> dict[int, _Row]:
+        """Return the deeds of these numbers."""
+        asked = json.dumps(list(numbers))
+        rows = self._db.execute(f"{self._QUERY} d.id IN (SELECT value FROM json_each(?))", (asked,))
+        return {row[0]: row for row in rows}
+
+
+class _Places:
+    """Which rows of a block are of some folders or files, or of what is below them."""
+
+    def __init__(self, db: sqlite3.Connection, below: Collection[Address]) -> None:
+        self._db = db
+        self._within = np.zeros(_last(db, "trail_folders") + 1, np.bool_)
+        self._things: dict[str, list[tuple[int, bytes]]] = {}
+        for address in below:
+            place = address.path.rstrip(b"/")
+            # "/" comes before "0": the names between are those below the folder.
+            within = "SELECT id FROM trail_folders WHERE system = ? AND (path = ? OR (path >= ? AND path < ?))"
+            values = (address.system, place or b"/", place + b"/", place + b"0")
+            self._within[[number for (number,) in db.execute(within, values)]] = True
+            above, _, name = place.rpartition(b"/")
+            row = db.execute(
+                "SELECT id FROM trail_folders WHERE system = ? AND path = ?", (address.system, above or b"/")
+            ).fetchone()
+            if row is not None and name:
+                self._things.setdefault(address.system, []).append((row[0], name))
+        self._systems = {address.system for address in below}
+
+    def mask(self, number: int, system: str, rows: int) -> NDArray[np.bool_]:
+        if system not in self._systems:
+            return np.zeros(rows, np.bool_)
+        query = "SELECT folders, more FROM trail_blocks WHERE id = ?"
+        packed, more = self._db.execute(query, (number,)).fetchone()
+        folders = unpack(packed, rows)
+        found = self._within[folders]
+        things = self._things.get(system, ())
+        for folder, name in things:
+            places = np.flatnonzero(folders == folder)
+            if len(places):
+                names = self._names(number, rows)
+                found[[row for row in places.tolist() if names[row] == name]] = True
+        for row, one in unpack_more(more).items():
+            if one.dest and (self._within[one.dest] or (one.dest, one.dest_name) in things):
+                found[row] = True
+        return found
+
+    def _names(self, number: int, rows: int) -> list[bytes]:
+        (packed,) = self._db.execute("SELECT names FROM trail_blocks WHERE id = ?", (number,)).fetchone()
+        return unpack_names(packed, rows)
+
+
+class _Teller:
+    """Tells the rows of a block as records."""
+
+    def __init__(self, db: sqlite3.Connection, block: _Block, words: _Words) -> None:
+        query = "SELECT deeds, folders, names, more, numbers FROM trail_blocks WHERE id = ?"
+        deeds, folders, names, more, numbers = db.execute(query, (block.id,)).fetchone()
+        rows = block.rows
+        self._deeds = unpack(deeds, rows)
+        self._folders = unpack(folders, rows)
+        self._names = unpack_names(names, rows)
+        self._more = unpack_more(more)
+        self._numbers = None if numbers is None else unpack(numbers, rows)
+        self._words = words.of(np.unique(self._deeds[block.wanted]).tolist())
+        ids = set(np.unique(self._folders[block.wanted]).tolist())
+        ids |= {one.dest for one in self._more.values()}
+        found = db.execute(
+            "SELECT id, path FROM trail_folders WHERE id IN (SELECT value FROM json_each(?))",
+            (json.dumps(sorted(ids)),),
+        )
+        self._paths = {0: b"", **{number: path.rstrip(b"/") + b"/" for number, path in found}}
+
+    def tell(self, row: int, moment: int) -> Record:
+        _, login, did, state, address, device = self._words[int(self._deeds[row])]
+        more = self._more.get(row, _NO_MORE)
+        return Record(
+            datetime.fromtimestamp(moment, UTC), login, _DIDS[did],
+            self._paths[int(self._folders[row])] + self._names[row], self._paths[more.dest] + more.dest_name,
+            bool(state & _DONE), bool(state & _FOLDER), address, device, more.detail,
+            1 if self._numbers is None else int(self._numbers[row]),
+        )  # fmt: skip
+
+
+def _piece(rows: Rows, start: int) -> Rows:
+    """Return the rows of one block."""
+    part = slice(start, start + BLOCK_ROWS)
+    more = {row - start: one for row, one in rows.more.items() if start <= row < start + BLOCK_ROWS}
+    numbers = None if rows.numbers is None else rows.numbers[part]
+    return Rows(rows.moments[part], rows.deeds[part], rows.folders[part], rows.names[part], more, numbers)
+
+
+def _last(db: sqlite3.Connection, table: str) -> int:
+    (last,) = db.execute(f"SELECT ifnull(max(id), 0) FROM {table}").fetchone()
+    return int(last)
 
 
 def _moment(seconds: int) -> datetime:

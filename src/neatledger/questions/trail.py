@@ -114,13 +114,12 @@ def ask(
     """
     records = office.ledger.trail.records(
         logins=None if person is None else _logins(office, person),
-        below=below,
+        below=None if below is None else [below],
+        dids=did or None,
         since=None if since is None else _midnight(since),
         until=None if until is None else _midnight(until + timedelta(days=1)),
     )
-    wanted = (
-        (system, one) for system, one in records if (not did or one.did in did) and not (is_refused and one.is_done)
-    )
+    wanted = ((system, one) for system, one in records if not (is_refused and one.is_done))
     whose = _whose(office)
     folds = fold(wanted, FOLDED_WITHIN if is_folded else timedelta(seconds=-1))
     return [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]

@@ -21,7 +21,18 @@ _COLUMNS = (
     Column("why", "WHY", wraps=True),
     Column("seal", "SEAL", Show.MACHINE),
 )
-_ENTRIES = {"journal": "carried-out steps", "reviews": "reviews", "notices": "notices", "trail": "trail"}
+_ENTRIES = {
+    "journal": "carried-out steps",
+    "reviews": "reviews",
+    "notices": "notices",
+    "trail": "trail",
+    "trail_blocks": "blocks of the trail",
+    "trail_deeds": "deeds of the trail",
+    "trail_folders": "folders of the trail",
+    "trail_words": "logins and places of the trail",
+    "dropped": "blocks of the trail that others took the place of",
+    "forgotten": "forgotten words of the trail",
+}
 
 
 class Link(Protocol):

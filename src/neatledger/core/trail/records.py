@@ -1,12 +1,15 @@
-"""One thing that somebody did, as a system wrote it down, in the same words whatever system that was."""
+"""One thing that somebody did, as a system wrote it down, in the same words whatever system that was.
+
+Named tuples, since there are millions of them, and they are made five times as fast as frozen dataclasses.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
-from enum import Enum
+from enum import Enum, IntEnum
+from typing import NamedTuple
 
-__all__ = ["Did", "Position", "Record"]
+__all__ = ["Did", "Position", "Record", "Severity", "severity_of"]
 
 
 class Did(Enum):
@@ -20,15 +23,28 @@ class Did(Enum):
     DELETE = "deleted"
     RIGHTS = "changed rights of"
     ACCOUNT = "changed an account"
+    SHARE = "shared"
+    LOGGING = "changed the logging"
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Severity(IntEnum):
+    """How much a record asks to be looked at; the words are those of RFC 5424 section 6.2.1."""
+
+    INFO = 0
+    NOTICE = 1
+    WARNING = 2
+
+
+_NOTICES = frozenset({Did.DELETE, Did.RIGHTS, Did.ACCOUNT, Did.SHARE})
+
+
+class Record(NamedTuple):
     """One thing done: when (UTC), by which login, on what, with success or not.
 
     `path` is below the system's root, empty where it is of no folder or file; `to` is where something was moved, and
     `is_folder` says that it is known to be a folder. `address` and `device` say from where; `detail` what else was
-    told: why it was refused, or what of an account was changed.
+    told: why it was refused, or what of an account was changed. `number` is how many records it stands for: more
+    than one where those of a day were added up, and `moment` is then the last of them.
     """
 
     moment: datetime
@@ -41,10 +57,17 @@ class Record:
     address: str = ""
     device: str = ""
     detail: str = ""
+    number: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Position:
+def severity_of(did: Did, *, is_done: bool) -> Severity:
+    """Return how much such a record asks to be looked at: what was refused most, what only reads least."""
+    if not is_done or did is Did.LOGGING:
+        return Severity.WARNING
+    return Severity.NOTICE if did in _NOTICES else Severity.INFO
+
+
+class Position(NamedTuple):
     """How far a log was read: known again by the SHA-256 of its first bytes, whatever it is called by then."""
 
     head: bytes = b""

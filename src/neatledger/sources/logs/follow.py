@@ -7,11 +7,11 @@ import os
 import re
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import BinaryIO, NamedTuple, cast
 
 from neatledger.core.trail.records import Position
 from neatledger.errors import SourceError
@@ -23,8 +23,7 @@ _LONGEST = 65_536  # bytes of a line; what is longer is told and left
 _CHUNK = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(NamedTuple):
     """One whole line without its end, None where it is too long; the position after it, and its latest day."""
 
     data: bytes | None
@@ -77,11 +76,12 @@ class Following:
 
     def _lines_of(self, path: Path, position: Position) -> Iterator[Line]:
         with _open(path) as file:
+            name = path.name
             latest = datetime.fromtimestamp(path.stat().st_mtime, UTC)
             length = position.head_length
             head = file.read(_HEAD)
             if len(head) > length:
-                position = replace(position, head=sha256(head).digest(), head_length=len(head))
+                position = position._replace(head=sha256(head).digest(), head_length=len(head))
             size = file.seek(0, 2)
             if size < position.offset:
                 self.notes.append(f"{path.name} is shorter than at the last reading: what was cut off is missing")
@@ -97,10 +97,10 @@ class Following:
                     position = Position(position.head, position.head_length, length, position.lines + 1)
                     whole = None if is_too_long or len(piece) > _LONGEST else piece.removesuffix(b"\r")
                     is_too_long = False
-                    yield Line(whole, position, path.name, latest)
+                    yield Line(whole, position, name, latest)
                 if len(waiting) > _LONGEST:
                     # Its rest is skipped piece by piece; the position goes along, so that it is one line still.
-                    position = replace(position, offset=position.offset + len(waiting))
+                    position = position._replace(offset=position.offset + len(waiting))
                     waiting, is_too_long = b"", True
 
 

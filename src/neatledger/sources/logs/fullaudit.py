@@ -27,6 +27,7 @@ _READS, _WRITES = 0x1, 0x2 | 0x4
 _REPLACES = frozenset({"overwrite_if", "overwrite", "supersede", "create"})
 _REFUSED = frozenset({"Permission denied", "Operation not permitted", "NT_STATUS_ACCESS_DENIED"})
 _NO_FOLDERS = "IPC$"
+_MOST_FOLDERS = 100_000
 
 
 class AuditLines:
@@ -38,17 +39,20 @@ class AuditLines:
         if "who" not in self._fields:
             raise FormatError(f"the prefix {prefix!r} does not say who it was", hint="put %u|%I|%m|%S")
         self._roots = sorted(roots.items(), key=lambda pair: -len(pair[0]))
-        self._folder = b""
+        self._folder = ""
+        self._inside_of: dict[str, bytes] = {}
+        self._at = [self._fields.index(one) if one in self._fields else -1 for one in ("who", "address", "device")]
 
     def take(self, message: str, moment: datetime) -> Record | None:
         """Return what a message says that somebody did, None where it is nothing of that; raises `FormatError`."""
         parts = message.split("|")
         if len(parts) < len(self._fields) + 2:
             raise FormatError("fewer fields than the prefix says", message[:80])
-        told = dict(zip(self._fields, parts, strict=False))
-        operation, result, *rest = parts[len(self._fields) :]
+        width = len(self._fields)
+        operation, result = parts[width : width + 2]
         if operation not in _DONE:
             return None
+        rest = parts[width + 2 :]
         if not result.startswith(("ok", "fail")):
             raise FormatError("neither ok nor fail", message[:80])
         did: Did | None = _DONE[operation]
@@ -57,18 +61,19 @@ class AuditLines:
         if not is_done and why not in _REFUSED:
             # What is not there or is there already is no refusal: programs ask for such things all the time.
             return None
-        paths = self._paths(operation, rest)
+        told, to_told = self._paths(operation, rest)
         if operation == "create_file":
-            did = self._opened(rest, paths[0] if is_done else b"")
+            did = self._opened(rest, told if is_done else "")
         if did is None or (did is Did.SIGN_IN and rest[-1:] == [_NO_FOLDERS]):
             return None
-        is_folder = did is Did.MAKE or operation == "rmdir" or (did is Did.DELETE and paths[0] == self._folder)
-        who = told["who"].rpartition("\\")[2]
-        where = told.get("address", ""), told.get("device", "")
-        path, to = (self._inside(one) for one in (*paths, b"")[:2])
-        return Record(moment, who, did, path, to, is_done, is_folder and bool(path), *where, why)
+        is_folder = did is Did.MAKE or operation == "rmdir" or (did is Did.DELETE and told == self._folder)
+        who, address, device = [parts[at] if at >= 0 else "" for at in self._at]
+        path, to = self._inside(told), self._inside(to_told)
+        return Record(
+            moment, who.rpartition("\\")[2], did, path, to, is_done, is_folder and bool(path), address, device, why
+        )
 
-    def _opened(self, rest: Sequence[str], path: bytes) -> Did | None:
+    def _opened(self, rest: Sequence[str], path: str) -> Did | None:
         """Return what an opening is for; None for folders, attributes, and what is only to be removed."""
         try:
             mask, kind, disposition = int(rest[0], 16), rest[1], rest[2]
@@ -81,23 +86,35 @@ class AuditLines:
             return Did.CHANGE
         return Did.OPEN if mask & _READS else None
 
-    def _paths(self, operation: str, rest: Sequence[str]) -> tuple[bytes, ...]:
-        """Return the one or two paths of an operation; names may hold the separator."""
+    def _paths(self, operation: str, rest: Sequence[str]) -> tuple[str, str]:
+        """Return the path of an operation and the one it leads to; names may hold the separator."""
         if operation == "connect" or not rest:
-            return (b"",)
+            return "", ""
         if operation == "create_file":
             rest = rest[3:]
         if _DONE[operation] is not Did.RENAME:
-            return (os.fsencode("|".join(rest)),)
+            return "|".join(rest), ""
         splits = [at for at in range(1, len(rest)) if len(rest) == 2 or rest[at].startswith("/")]
         if len(splits) != 1:
             raise FormatError("not clear where the first path ends", "|".join(rest)[:80])
-        return os.fsencode("|".join(rest[: splits[0]])), os.fsencode("|".join(rest[splits[0] :]))
+        return "|".join(rest[: splits[0]]), "|".join(rest[splits[0] :])
 
-    def _inside(self, path: bytes) -> bytes:
+    def _inside(self, told: str) -> bytes:
         """Return a path in the system; raises `FormatError` where no root holds it."""
-        if not path:
+        if not told:
             return b""
+        folder, _, name = told.rpartition("/")
+        path = os.fsencode(told)
+        if not folder or name in ("", ".") or any(path == root for root, _ in self._roots):
+            return self._placed(path)
+        # Much is done in few folders.
+        if folder not in self._inside_of:
+            if len(self._inside_of) >= _MOST_FOLDERS:
+                self._inside_of.clear()
+            self._inside_of[folder] = self._placed(os.fsencode(folder)).rstrip(b"/") + b"/"
+        return self._inside_of[folder] + path.rpartition(b"/")[2]
+
+    def _placed(self, path: bytes) -> bytes:
         for root, place in self._roots:
             below = path[len(root) :] if path.startswith(root) else None
             if below is not None and (root == b"/" or not below or below.startswith(b"/")):

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, tzinfo
+from typing import NamedTuple
 
 __all__ = ["LogLine", "parse_line"]
 
@@ -18,8 +18,7 @@ _FILE = re.compile(r"(\d{4}-\d\d-\d\dT\S+) (\S+) ([^:\[\s]+)(?:\[(\d+)\])?: ?(.*
 _BOM = "\ufeff"
 
 
-@dataclass(frozen=True, slots=True)
-class LogLine:
+class LogLine(NamedTuple):
     """One line: when (UTC), on which host, by which program, and what it said."""
 
     moment: datetime

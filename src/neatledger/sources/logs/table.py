@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from neatledger.core.trail.records import Position, Record
@@ -25,8 +24,7 @@ _APP = "smbd_audit"
 _FIRST_YEAR, _LAST_YEAR = 1980, 9000
 
 
-@dataclass(frozen=True, slots=True)
-class Read:
+class Read(NamedTuple):
     """What one line came to: a record, a fault in words, or neither; `position` is where to go on from, if whole."""
 
     record: Record | None
