@@ -20,6 +20,7 @@ _WORDS = {
     "sign-in": Did.SIGN_IN, "open": Did.OPEN, "change": Did.CHANGE, "make": Did.MAKE, "rename": Did.RENAME,
     "delete": Did.DELETE, "rights": Did.RIGHTS, "account": Did.ACCOUNT,
 }  # fmt: skip
+_LINES = 200
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -31,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--did", action="append", default=[], choices=list(_WORDS), metavar="WHAT", help=f"only {', '.join(_WORDS)}"
     )
     parser.add_argument("--refused", action="store_true", help="only what was refused")
+    parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
     parser.add_argument("--each", action="store_true", help="every record by itself")
     parser.add_argument("--read", action="store_true", help="read what is new in the logs, and say what came of it")
 
@@ -40,15 +42,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     office = app.office
     if args.read:
         with app.progress("reading logs") as progress:
-            found = trail.read(office, app.clock, progress)
-        show_report(logs_report(found), app.output)
-        return 2 if any(one.failed for one in found) else 0
+            read = trail.read(office, app.clock, progress)
+        show_report(logs_report(read), app.output)
+        return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:
         raise UsageError(f"nothing is both since {args.since} and until {args.until}", hint="exchange the days")
     person, below = _meant(app, args.names)
-    seen = trail.ask(
+    is_all = args.all or app.options.format != "table"
+    found = trail.ask(
         office, person, below, args.since, args.until, [_WORDS[word] for word in args.did],
-        is_refused=args.refused, is_folded=not args.each,
+        is_refused=args.refused, is_folded=not args.each, newest=None if is_all else _LINES,
     )  # fmt: skip
     about = "".join([f" by {person.id}" if person else "", f" at or below {below}" if below else ""])
     kept = office.ledger.trail.covered()
@@ -61,7 +64,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         covered.append(
             f"Nothing was read of what is done on {', '.join(without)}: whatever was done there is not here."
         )
-    show_report(trail_report(seen, about, covered, ()), app.output)
+    show_report(trail_report(found, about, covered, ()), app.output)
     return 0
 
 

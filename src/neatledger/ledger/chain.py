@@ -37,6 +37,8 @@ class Subject(Enum):
     TRAIL_DEEDS = "trail_deeds"
     TRAIL_FOLDERS = "trail_folders"
     TRAIL_WORDS = "trail_words"
+    TRAIL_MOVES = "trail_moves"
+    TRAIL_GAPS = "trail_gaps"
     DROPPED = "dropped"  # a block of the trail, added up or without somebody's records, in other blocks from then on
     FORGOTTEN = "forgotten"  # a word of the trail, whose text is gone and whose digest stays
 
@@ -104,6 +106,8 @@ _FORMS[2] = {
     Subject.TRAIL_DEEDS: (("trail_deeds", "id, who, did, state, address, device", _ENTRIES, "id"),),
     Subject.TRAIL_FOLDERS: (("trail_folders", "id, system, path", _ENTRIES, "id"),),
     Subject.TRAIL_WORDS: (("trail_words", "id, system, digest", _ENTRIES, "id"),),
+    Subject.TRAIL_MOVES: (("trail_moves", "id, system, moment, source, dest", _ENTRIES, "id"),),
+    Subject.TRAIL_GAPS: (("trail_gaps", 'id, system, file, "after", "before", why', _ENTRIES, "id"),),
     Subject.DROPPED: (),
     Subject.FORGOTTEN: (),
 }
@@ -295,6 +299,8 @@ _ENTRY = {
     Subject.TRAIL_DEEDS: ("trail_deeds", "deed of the trail"),
     Subject.TRAIL_FOLDERS: ("trail_folders", "folder of the trail"),
     Subject.TRAIL_WORDS: ("trail_words", "word of the trail"),
+    Subject.TRAIL_MOVES: ("trail_moves", "moved folder of the trail"),
+    Subject.TRAIL_GAPS: ("trail_gaps", "gap of the trail"),
 }
 _TABLES = {
     "counts": "the count itself",

@@ -242,12 +242,25 @@ CREATE TABLE trail_blocks (
     moments BLOB NOT NULL, deeds BLOB NOT NULL, folders BLOB NOT NULL, names BLOB NOT NULL, more BLOB NOT NULL,
     numbers BLOB                         -- all zlib; see trailblocks.py
 );
+CREATE TABLE trail_moves (           -- of folders
+    id INTEGER PRIMARY KEY,
+    system TEXT NOT NULL,
+    moment INTEGER NOT NULL,
+    source BLOB NOT NULL, dest BLOB NOT NULL
+);
+CREATE TABLE trail_gaps (
+    id INTEGER PRIMARY KEY,
+    system TEXT NOT NULL,
+    file TEXT NOT NULL,
+    "after" INTEGER NOT NULL, "before" INTEGER NOT NULL,
+    why TEXT NOT NULL
+);
 CREATE INDEX trail_blocks_by_time ON trail_blocks (system, last_moment);
 """
 _BLOCKS += "".join(
     f"CREATE TRIGGER {table}_never_altered BEFORE UPDATE ON {table}\n"
     f"BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;\n"
-    for table in ("trail_blocks", "trail_deeds", "trail_folders")
+    for table in ("trail_blocks", "trail_deeds", "trail_folders", "trail_moves", "trail_gaps")
 )
 _BLOCKS += """
 CREATE TRIGGER trail_words_only_forgotten BEFORE UPDATE ON trail_words

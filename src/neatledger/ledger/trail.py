@@ -15,6 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.trail.coverage import Coverage, Gap, common_coverage
+from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.trail.table import DIDS, TrailTable
 from neatledger.core.tree.address import Address
@@ -24,15 +26,15 @@ from neatledger.ledger.trailblocks import (
     BLOCK_ROWS,
     COLUMNS,
     More,
+    NamesColumn,
     PackedBlock,
     Rows,
     unpack,
     unpack_more,
-    unpack_names,
 )  # fmt: skip
 from neatledger.ledger.writing import transaction
 
-__all__ = ["Covered", "Trail"]
+__all__ = ["Covered", "Selection", "Trail"]
 
 # The numbers in the file; they are never given to anything else.
 _NUMBERS = {
@@ -57,15 +59,93 @@ class Covered:
     rows: int
 
 
-@dataclass(slots=True)
+@dataclass
 class _Block:
     """A block of which some rows are wanted; its columns are read when they are asked for."""
 
+    db: sqlite3.Connection
     id: int
     system: str
     rows: int
-    moments: NDArray[np.int64]
+    first_moment: int
+    last_moment: int
     wanted: NDArray[np.intp]
+    records: int = 0
+
+    @property
+    def moments(self) -> NDArray[np.int64]:
+        """When the wanted rows were, in seconds since 1970 (UTC)."""
+        (packed,) = self.db.execute("SELECT moments FROM trail_blocks WHERE id = ?", (self.id,)).fetchone()
+        found: NDArray[np.int64] = self.first_moment + np.cumsum(unpack(packed, self.rows), dtype=np.int64)
+        return found[self.wanted]
+
+
+class Selection:
+    """Records that were found and not yet told."""
+
+    def __init__(self, db: sqlite3.Connection, where: str, blocks: Sequence[_Block]) -> None:
+        self._db, self._where, self._blocks = db, where, blocks
+
+    @property
+    def number(self) -> int:
+        """How many records there are."""
+        return sum(one.records for one in self._blocks)
+
+    @property
+    def rows(self) -> int:
+        """How many rows tell of them: those of a day that were added up are one."""
+        return sum(len(one.wanted) for one in self._blocks)
+
+    def records(self, newest: int | None = None) -> Iterator[tuple[str, Record]]:
+        """Yield systems and records in the order of time; raises `LedgerError`.
+
+        `newest` are at least so many of the last, without one left out in between (None: all).
+        """
+        with _reading(self._where):
+            yield from self._records(newest)
+
+    def _records(self, newest: int | None) -> Iterator[tuple[str, Record]]:
+        blocks, earliest = self._newest(newest)
+        if not blocks:
+            return
+        moments = np.concatenate([one.moments for one in blocks])
+        owner = np.repeat(np.arange(len(blocks)), [len(one.wanted) for one in blocks])
+        rows = np.concatenate([one.wanted for one in blocks])
+        order = np.argsort(moments, kind="stable")
+        order = order[np.searchsorted(moments[order], earliest) :]
+        tellers: dict[int, Callable[[int, int], Record]] = {}
+        words = _Words(self._db)
+        triples = zip(owner[order].tolist(), rows[order].tolist(), moments[order].tolist(), strict=True)
+        for block, row, moment in triples:
+            tell = tellers.get(block)
+            if tell is None:
+                if len(tellers) >= _OPEN_BLOCKS:
+                    tellers.pop(next(iter(tellers)))
+                tell = tellers[block] = _Teller(self._db, blocks[block], words).tell
+            yield blocks[block].system, tell(row, moment)
+
+    def _newest(self, number: int | None) -> tuple[Sequence[_Block], int]:
+        """Return the blocks that hold so many of the newest rows, and the moment from which nothing is missing."""
+        if number is None:
+            return self._blocks, -(2**62)
+        found: list[_Block] = []
+        left = sorted(self._blocks, key=lambda one: one.last_moment)
+        while left and (
+            sum(len(one.wanted) for one in found) < number
+            or left[-1].last_moment >= min(one.first_moment for one in found)
+        ):
+            found.append(left.pop())
+        found.sort(key=lambda one: one.id)
+        return found, left[-1].last_moment + 1 if left else -(2**62)
+
+
+@contextmanager
+def _reading(where: str) -> Iterator[None]:
+    """Tell of a trail that cannot be read as `LedgerError`."""
+    try:
+        yield
+    except (sqlite3.Error, KeyError, ValueError, TypeError, IndexError) as error:
+        raise LedgerError(f"the trail cannot be read: {error}", where, "counts --prove says more") from error
 
 
 class Trail:
@@ -82,10 +162,28 @@ class Trail:
         ).fetchone()
         return None if row is None else Position(*row)
 
-    def add(self, system: str, file: str, records: Sequence[Record], position: Position, moment: datetime) -> None:
-        """Keep records with how far their log was read by then, all or nothing; raises `LedgerError`."""
+    def add(
+        self,
+        system: str,
+        file: str,
+        records: Sequence[Record],
+        position: Position,
+        moment: datetime,
+        gap: Gap | None = None,
+    ) -> None:
+        """Keep records with how far their log was read by then, all or nothing; raises `LedgerError`.
+
+        `gap` is a time of which records are missing, as this reading showed.
+        """
         with self._writing():
             self._insert(system, records)
+            if gap is not None:
+                span = int(gap.after.timestamp()), int(gap.before.timestamp())
+                self._db.execute(
+                    'INSERT INTO trail_gaps (system, file, "after", "before", why) VALUES (?, ?, ?, ?, ?)',
+                    (system, file, *span, gap.why),
+                )
+                Chain(self._db, self._where).add_rows(Subject.TRAIL_GAPS, 1)
             moments = [int(one.moment.timestamp()) for one in records]
             self._db.execute(
                 "INSERT INTO trail_logs"
@@ -147,6 +245,7 @@ class Trail:
             if to or detail:
                 dest, _, dest_name = to.rpartition(b"/")
                 more[row] = More(folders[system, dest or b"/"] if to else 0, dest_name, _clean(detail))
+        self._note_moves(system, ordered)
         for some in (words, folders, deeds):
             some.seal(Chain(self._db, self._where))
         rows = Rows(
@@ -154,6 +253,55 @@ class Trail:
             names, more,
         )  # fmt: skip
         self._write(system, rows)
+
+    def _note_moves(self, system: str, records: Iterable[Record]) -> None:
+        """Keep where folders were moved: what is known to be one, or something was done in it before."""
+        within = "SELECT 1 FROM trail_folders WHERE system = ? AND (path = ? OR (path > ? AND path < ?)) LIMIT 1"
+        moves = [
+            (system, int(one.moment.timestamp()), one.path, one.to)
+            for one in records
+            if one.did is Did.RENAME and one.is_done and one.to and one.path != one.to
+            and (
+                one.is_folder
+                # "/" comes before "0": the names between are those below the folder.
+                or self._db.execute(within, (system, one.path, one.path + b"/", one.path + b"0")).fetchone()
+            )
+        ]  # fmt: skip
+        self._db.executemany("INSERT INTO trail_moves (system, moment, source, dest) VALUES (?, ?, ?, ?)", moves)
+        if moves:
+            Chain(self._db, self._where).add_rows(Subject.TRAIL_MOVES, len(moves))
+
+    def moves(self, system: str) -> Moves:
+        """Return where folders of a system were moved, as far as records tell."""
+        query = "SELECT moment, source, dest FROM trail_moves WHERE system = ?"
+        return Moves(Move(*row) for row in self._db.execute(query, (system,)))
+
+    def coverage(self, system: str, files: Collection[str]) -> Coverage | None:
+        """Return what some logs of a system cover together; None where one of them was never read."""
+        gaps: dict[str, list[Gap]] = {}
+        query = 'SELECT file, "after", "before", why FROM trail_gaps WHERE system = ?'
+        for file, after, before, why in self._db.execute(query, (system,)):
+            gaps.setdefault(file, []).append(Gap(_moment(after), _moment(before), why))
+        dids = frozenset(
+            _DIDS[did]
+            for (did,) in self._db.execute(
+                "SELECT DISTINCT did FROM trail_deeds WHERE who IN (SELECT id FROM trail_words WHERE system = ?)",
+                (system,),
+            )
+        )
+        query = "SELECT file, first_moment, read_at FROM trail_logs WHERE system = ? AND first_moment IS NOT NULL"
+        found = {
+            file: Coverage(_moment(first), datetime.fromisoformat(read), tuple(gaps.get(file, ())), dids)
+            for file, first, read in self._db.execute(query, (system,))
+        }
+        return common_coverage([found[one] for one in files]) if files and set(files) <= found.keys() else None
+
+    def last_known(self, system: str, file: str) -> tuple[datetime, datetime] | None:
+        """Return the last moment that a log told of, and when it was last read (UTC); None where it never was."""
+        row = self._db.execute(
+            "SELECT last_moment, read_at FROM trail_logs WHERE system = ? AND file = ?", (system, file)
+        ).fetchone()
+        return None if row is None or row[0] is None else (_moment(row[0]), datetime.fromisoformat(row[1]))
 
     def _write(self, system: str, rows: Rows) -> None:
         """Write rows as blocks, and seal them."""
@@ -192,53 +340,31 @@ class Trail:
         )
         return {name: Covered(_moment(first), _moment(last), rows) for name, first, last, rows in rows}
 
-    def records(
+    def select(
         self,
         *,
         logins: Collection[tuple[str, str]] | None = None,
         below: Collection[Address] | None = None,
         dids: Collection[Did] | None = None,
+        is_done: bool | None = None,
         since: datetime | None = None,
         until: datetime | None = None,
-    ) -> Iterator[tuple[str, Record]]:
-        """Yield systems and records in the order of time; raises `LedgerError`.
+    ) -> Selection:
+        """Find records; raises `LedgerError`.
 
-        `logins` are systems and logins (None: all); `below` are folders or files, and all below them; `since` is the
-        first moment and `until` the first that is too late.
+        `logins` are systems and logins (None: all); `below` are folders or files, and all below them; `is_done` tells
+        what was done from what was refused; `since` is the first moment and `until` the first that is too late.
         """
-        try:
-            yield from self._records(logins, below, dids, since, until)
-        except (sqlite3.Error, KeyError, ValueError, TypeError, IndexError) as error:
-            raise LedgerError(
-                f"the trail cannot be read: {error}", self._where, "counts --prove says more"
-            ) from error
+        with _reading(self._where):
+            deeds = None
+            if logins is not None or dids is not None or is_done is not None:
+                deeds = self._mask_of_deeds(logins, dids, is_done)
+            places = None if below is None else _Places(self._db, below)
+            return Selection(self._db, self._where, list(self._wanted(deeds, places, since, until)))
 
-    def _records(
-        self,
-        logins: Collection[tuple[str, str]] | None,
-        below: Collection[Address] | None,
-        dids: Collection[Did] | None,
-        since: datetime | None,
-        until: datetime | None,
-    ) -> Iterator[tuple[str, Record]]:
-        deeds = None if logins is None and dids is None else self._mask_of_deeds(logins, dids)
-        places = None if below is None else _Places(self._db, below)
-        found = list(self._wanted(deeds, places, since, until))
-        if not found:
-            return
-        moments = np.concatenate([one.moments for one in found])
-        owner = np.repeat(np.arange(len(found)), [len(one.wanted) for one in found])
-        rows = np.concatenate([one.wanted for one in found])
-        order = np.argsort(moments, kind="stable")
-        tellers: dict[int, Callable[[int, int], Record]] = {}
-        words = _Words(self._db)
-        triples = zip(owner[order].tolist(), rows[order].tolist(), moments[order].tolist(), strict=True)
-        for block, row, moment in triples:
-            if block not in tellers:
-                if len(tellers) >= _OPEN_BLOCKS:
-                    tellers.pop(next(iter(tellers)))
-                tellers[block] = _Teller(self._db, found[block], words).tell
-            yield found[block].system, tellers[block](row, moment)
+    def records(self, *, since: datetime, until: datetime) -> Iterator[tuple[str, Record]]:
+        """Yield systems and records of a time in the order of it; raises `LedgerError`."""
+        yield from self.select(since=since, until=until).records()
 
     def _wanted(
         self,
@@ -251,10 +377,10 @@ class Trail:
         first = -(2**62) if since is None else int(since.timestamp())
         end = 2**62 if until is None else int(until.timestamp())
         query = (
-            "SELECT id, system, rows, first_moment, moments, deeds FROM trail_blocks"
+            "SELECT id, system, rows, first_moment, last_moment, deeds, numbers FROM trail_blocks"
             " WHERE last_moment >= ? AND first_moment < ? ORDER BY id"
         )
-        for number, system, rows, start, moments, column in self._db.execute(query, (first, end)).fetchall():
+        for number, system, rows, start, last, column, numbers in self._db.execute(query, (first, end)).fetchall():
             mask = np.ones(rows, np.bool_)
             if deeds is not None:
                 mask &= deeds[unpack(column, rows)]
@@ -262,14 +388,18 @@ class Trail:
                 mask &= places.mask(number, system, rows)
             if not mask.any():
                 continue
-            seconds = start + np.cumsum(unpack(moments, rows), dtype=np.int64)
-            mask &= (seconds >= first) & (seconds < end)
-            wanted = np.flatnonzero(mask)
-            if len(wanted):
-                yield _Block(number, system, rows, seconds[wanted], wanted)
+            block = _Block(self._db, number, system, rows, start, last, np.flatnonzero(mask))
+            if start < first or last >= end:
+                moments = block.moments
+                block.wanted = block.wanted[(moments >= first) & (moments < end)]
+            if len(block.wanted):
+                block.records = len(block.wanted)
+                if numbers is not None:
+                    block.records = int(unpack(numbers, rows)[block.wanted].sum())
+                yield block
 
     def _mask_of_deeds(
-        self, logins: Collection[tuple[str, str]] | None, dids: Collection[Did] | None
+        self, logins: Collection[tuple[str, str]] | None, dids: Collection[Did] | None, is_done: bool | None
     ) -> NDArray[np.bool_]:
         conditions, values = ["1"], list[object]()
         if logins is not None:
@@ -281,36 +411,57 @@ class Trail:
         if dids is not None:
             conditions.append("did IN (SELECT value FROM json_each(?))")
             values.append(json.dumps([_NUMBERS[one] for one in dids]))
+        if is_done is not None:
+            conditions.append(f"(state & {_DONE}) = {_DONE if is_done else 0}")
         mask = np.zeros(_last(self._db, "trail_deeds") + 1, np.bool_)
         found = self._db.execute(f"SELECT id FROM trail_deeds WHERE {' AND '.join(conditions)}", values).fetchall()
         mask[[number for (number,) in found]] = True
         return mask
 
-    def table(self, system: str, since: datetime | None = None, until: datetime | None = None) -> TrailTable:
-        """Return records of one system as columns, without names of files; raises `LedgerError`."""
+    def table(
+        self,
+        system: str,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        kinds_since: datetime | None = None,
+    ) -> TrailTable:
+        """Return records of one system as columns; raises `LedgerError`.
+
+        Names of files are not in it; their kinds are told of records from `kinds_since` on (None: of none).
+        """
         first = -(2**62) if since is None else int(since.timestamp())
         end = 2**62 if until is None else int(until.timestamp())
+        kinds_from = 2**62 if kinds_since is None else int(kinds_since.timestamp())
         query = (
-            "SELECT rows, first_moment, moments, deeds, folders, numbers FROM trail_blocks"
+            "SELECT rows, first_moment, last_moment, moments, deeds, folders, names, more, numbers FROM trail_blocks"
             " WHERE system = ? AND last_moment >= ? AND first_moment < ? ORDER BY id"
         )
         pieces: list[tuple[NDArray[Any], ...]] = []
-        for rows, start, *packed in self._db.execute(query, (system, first, end)):
-            seconds = start + np.cumsum(unpack(packed[0], rows), dtype=np.int64)
+        kinds = _Index()
+        for rows, start, last, moments, deeds, folders, names, more, numbers in self._db.execute(
+            query, (system, first, end)
+        ):
+            seconds = start + np.cumsum(unpack(moments, rows), dtype=np.int64)
             mask = (seconds >= first) & (seconds < end)
-            numbers = np.ones(rows, np.int64) if packed[3] is None else unpack(packed[3], rows).astype(np.int64)
-            columns = (seconds, unpack(packed[1], rows), unpack(packed[2], rows), numbers)
+            kind = np.full(rows, -1, np.int32)
+            if last >= kinds_from:
+                endings = map(_ending, NamesColumn(names, rows))
+                kind = np.array([kinds[one] if one else -1 for one in endings], np.int32)
+                for row, one in unpack_more(more).items():
+                    if ending := _ending(one.dest_name):
+                        kind[row] = kinds[ending]
+            amounts = np.ones(rows, np.int64) if numbers is None else unpack(numbers, rows).astype(np.int64)
+            columns = (seconds, unpack(deeds, rows), unpack(folders, rows), kind, amounts)
             pieces.append(tuple(column[mask] for column in columns))
-        return self._table(system, pieces)
+        return self._table(system, pieces, list(kinds))
 
-    def _table(self, system: str, pieces: Sequence[tuple[NDArray[Any], ...]]) -> TrailTable:
-        none = (np.zeros(0, np.int64), np.zeros(0, np.uint32), np.zeros(0, np.uint32), np.zeros(0, np.int64))
-        moments, deeds, folders, numbers = (
-            np.concatenate(column) for column in zip(*(pieces or [none]), strict=True)
-        )
+    def _table(self, system: str, pieces: Sequence[tuple[NDArray[Any], ...]], kinds: Sequence[bytes]) -> TrailTable:
+        types = (np.int64, np.uint32, np.uint32, np.int32, np.int64)
+        columns = zip(*(pieces or [tuple(np.zeros(0, one) for one in types)]), strict=True)
+        moments, deeds, folders, kind, numbers = (np.concatenate(column) for column in columns)
         if len(moments) > 1 and (np.diff(moments) < 0).any():
             order = np.argsort(moments, kind="stable")
-            moments, deeds, folders, numbers = (one[order] for one in (moments, deeds, folders, numbers))
+            moments, deeds, folders, kind, numbers = (one[order] for one in (moments, deeds, folders, kind, numbers))
         logins, places, paths = _Index(), _Index(), _Index()
         last = _last(self._db, "trail_deeds") + 1
         who, place = np.full(last, -1, np.int32), np.full(last, -1, np.int32)
@@ -325,8 +476,8 @@ class Trail:
         for number, path in self._db.execute("SELECT id, path FROM trail_folders WHERE system = ?", (system,)):
             folder[number] = paths[path]
         return TrailTable(
-            system, moments, numbers, who[deeds], did[deeds], done[deeds], folder[folders], place[deeds],
-            *(list(some) for some in (logins, paths, places)),
+            system, moments, numbers, who[deeds], did[deeds], done[deeds], folder[folders], place[deeds], kind,
+            list(logins), list(paths), list(places), kinds,
         )  # fmt: skip
 
 
@@ -429,21 +580,18 @@ class _Places:
         query = "SELECT folders, more FROM trail_blocks WHERE id = ?"
         packed, more = self._db.execute(query, (number,)).fetchone()
         folders = unpack(packed, rows)
-        found = self._within[folders]
+        found: NDArray[np.bool_] = self._within[folders]
         things = self._things.get(system, ())
         for folder, name in things:
             places = np.flatnonzero(folders == folder)
             if len(places):
-                names = self._names(number, rows)
+                query = "SELECT names FROM trail_blocks WHERE id = ?"
+                names = NamesColumn(self._db.execute(query, (number,)).fetchone()[0], rows)
                 found[[row for row in places.tolist() if names[row] == name]] = True
         for row, one in unpack_more(more).items():
             if one.dest and (self._within[one.dest] or (one.dest, one.dest_name) in things):
                 found[row] = True
         return found
-
-    def _names(self, number: int, rows: int) -> list[bytes]:
-        (packed,) = self._db.execute("SELECT names FROM trail_blocks WHERE id = ?", (number,)).fetchone()
-        return unpack_names(packed, rows)
 
 
 class _Teller:
@@ -455,7 +603,7 @@ class _Teller:
         rows = block.rows
         self._deeds = unpack(deeds, rows)
         self._folders = unpack(folders, rows)
-        self._names = unpack_names(names, rows)
+        self._names = NamesColumn(names, rows)
         self._more = unpack_more(more)
         self._numbers = None if numbers is None else unpack(numbers, rows)
         self._words = words.of(np.unique(self._deeds[block.wanted]).tolist())
@@ -489,6 +637,11 @@ def _piece(rows: Rows, start: int) -> Rows:
 def _last(db: sqlite3.Connection, table: str) -> int:
     (last,) = db.execute(f"SELECT ifnull(max(id), 0) FROM {table}").fetchone()
     return int(last)
+
+
+def _ending(name: bytes) -> bytes:
+    stem, _, ending = name.rpartition(b".")
+    return ending.lower() if stem else b""
 
 
 def _moment(seconds: int) -> datetime:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
+from functools import partial
 from typing import Any, cast
 
+from neatledger.core.trail.coverage import Gap
 from neatledger.core.trail.folding import Fold, fold
 from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.tree.address import Address
@@ -14,9 +17,9 @@ from neatledger.errors import NeatError
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.sources.logs.table import Read, read_log
 
-__all__ = ["LogRead", "Seen", "ask", "read", "systems_with_logs"]
+__all__ = ["Answer", "LogRead", "Seen", "ask", "read", "systems_with_logs"]
 
-_BATCH = 50_000
+_BATCH = 3 * 16_384  # whole blocks of the ledger
 _MOST_FAULTS = 5
 FOLDED_WITHIN = timedelta(minutes=2)
 
@@ -68,11 +71,14 @@ def _read_one(
 ) -> None:
     trail = office.ledger.trail
     position = trail.position(one.system, one.file)
+    replays = _Replays(office, one)
     waiting: list[Record] = []  # kept with the first position that a new reading may begin from
+    first: datetime | None = None
     for line in read_log(office.folder, settings, position, one.notes):
         _count(one, line)
-        if line.record is not None:
+        if line.record is not None and not replays.is_one(line):
             waiting.append(line.record)
+            first = first or line.record.moment
         if line.position is not None:
             position = line.position
             if len(waiting) >= _BATCH:
@@ -80,8 +86,53 @@ def _read_one(
                 progress(len(waiting))
                 waiting = []
     if position is not None:
-        _keep(office, one, waiting, position, now)
+        gap = _gap(one, replays.known, first, now)
+        _keep(office, one, waiting, position, now, gap)
         progress(len(waiting))
+    if replays.number:
+        one.notes.append(f"{replays.number:,} records of a time that was read before were left out")
+
+
+def _gap(one: LogRead, known: tuple[datetime, datetime] | None, first: datetime | None, now: datetime) -> Gap | None:
+    """Return the time of which records are missing, where the reading found that some are."""
+    if not one.notes:
+        return None
+    begin = known[0] if known is not None else now
+    return Gap(min(begin, first or now), first or now, "; ".join(one.notes))
+
+
+class _Replays:
+    """Tells records that come again in another file: a log that was put in place of the old one adds nothing old."""
+
+    def __init__(self, office: Office, one: LogRead) -> None:
+        self.number = 0
+        self.known = office.ledger.trail.last_known(one.system, one.file)
+        self._office, self._system = office, one.system
+        self._kept: Counter[Record] | None = None
+
+    def is_one(self, line: Read) -> bool:
+        record = line.record
+        if record is None or self.known is None or not line.is_anew:
+            return False
+        # A record with a day in the future covers nothing: what was read is what there was at the reading.
+        until = min(self.known)
+        if record.moment > until:
+            return False
+        is_old = line.is_other and record.moment < until.replace(microsecond=0)
+        if is_old or self._is_kept(record, until):
+            self.number += 1
+            return True
+        return False
+
+    def _is_kept(self, record: Record, until: datetime) -> bool:
+        if self._kept is None:
+            kept = self._office.ledger.trail.records(
+                since=record.moment - timedelta(days=1), until=until + timedelta(seconds=1)
+            )
+            self._kept = Counter(one for system, one in kept if system == self._system)
+        one = record._replace(moment=record.moment.replace(microsecond=0))
+        self._kept[one] -= 1
+        return self._kept[one] >= 0
 
 
 def _count(one: LogRead, line: Read) -> None:
@@ -92,9 +143,26 @@ def _count(one: LogRead, line: Read) -> None:
             one.faults.append((line.file, line.line, line.fault))
 
 
-def _keep(office: Office, one: LogRead, records: Sequence[Record], position: Position, now: datetime) -> None:
-    office.ledger.trail.add(one.system, one.file, records, position, now)
+def _keep(
+    office: Office,
+    one: LogRead,
+    records: Sequence[Record],
+    position: Position,
+    now: datetime,
+    gap: Gap | None = None,
+) -> None:
+    office.ledger.trail.add(one.system, one.file, records, position, now, gap)
     one.records += len(records)
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What was done, the oldest first; `number` is how many records there are in all, and `refused` of them."""
+
+    seen: Sequence[Seen]
+    number: int
+    refused: int
+    is_whole: bool
 
 
 def ask(
@@ -107,22 +175,37 @@ def ask(
     *,
     is_refused: bool = False,
     is_folded: bool = True,
-) -> list[Seen]:
-    """Return what was done, the oldest first, folded where the same was done again within two minutes.
+    newest: int | None = None,
+) -> Answer:
+    """Return what was done, folded where the same was done again within two minutes.
 
-    Days are local ones, both included.
+    Days are local ones, both included. `newest` is how many lines are wanted, of the last (None: all).
     """
-    records = office.ledger.trail.records(
-        logins=None if person is None else _logins(office, person),
-        below=None if below is None else [below],
-        dids=did or None,
+    logins = None if person is None else _logins(office, person)
+    places = None if below is None else [below]
+    select = partial(
+        office.ledger.trail.select,
+        logins=logins, below=places, dids=did or None,
         since=None if since is None else _midnight(since),
         until=None if until is None else _midnight(until + timedelta(days=1)),
-    )
-    wanted = ((system, one) for system, one in records if not (is_refused and one.is_done))
+    )  # fmt: skip
+    refused = select(is_done=False)
+    found = refused if is_refused else select()
+    within = FOLDED_WITHIN if is_folded else timedelta(seconds=-1)
+    wanted = newest
+    while True:
+        records = list(found.records(wanted))
+        folds = fold(records, within)
+        is_whole = wanted is None or len(records) >= found.rows
+        if is_whole or newest is None or len(folds) > newest:
+            break
+        wanted = 4 * max(len(records), 1)
+    if not is_whole:
+        # The first of them may be the rest of a fold that began before.
+        folds = folds[-(newest or 0) :]
     whose = _whose(office)
-    folds = fold(wanted, FOLDED_WITHIN if is_folded else timedelta(seconds=-1))
-    return [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
+    seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
+    return Answer(seen, found.number, refused.number, is_whole)
 
 
 def _midnight(day: date) -> datetime:

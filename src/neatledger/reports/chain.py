@@ -30,6 +30,8 @@ _ENTRIES = {
     "trail_deeds": "deeds of the trail",
     "trail_folders": "folders of the trail",
     "trail_words": "logins and places of the trail",
+    "trail_moves": "moved folders of the trail",
+    "trail_gaps": "gaps of the trail",
     "dropped": "blocks of the trail that others took the place of",
     "forgotten": "forgotten words of the trail",
 }

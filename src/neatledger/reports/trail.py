@@ -78,14 +78,28 @@ class LogRead(Protocol):
     def failed(self) -> str: ...
 
 
-def trail_report(found: Sequence[Seen], about: str, covered: Sequence[str], notes: Sequence[str]) -> Report:
+class Answer(Protocol):
+    """What was found."""
+
+    @property
+    def seen(self) -> Sequence[Seen]: ...
+    @property
+    def number(self) -> int: ...
+    @property
+    def refused(self) -> int: ...
+    @property
+    def is_whole(self) -> bool: ...
+
+
+def trail_report(found: Answer, about: str, covered: Sequence[str], notes: Sequence[str]) -> Report:
     """List what was done, the newest first; `covered` says of each system what its records cover."""
-    rows = [_row(one) for one in reversed(found)]
-    number = sum(one.fold.number for one in found)
-    refused = sum(one.fold.number for one in found if not one.fold.first.is_done)
+    rows = [_row(one) for one in reversed(found.seen)]
+    number, refused = found.number, found.refused
     headline = f"{count_of(number, 'record')}{about}" + (f", {refused:,} of them refused." if refused else ".")
     more: list[str] = [*notes, *covered]
-    if number > len(found):
+    if not found.is_whole:
+        more.insert(0, f"These are the last {len(rows):,} lines; --all shows every one, --since and --until a time.")
+    if sum(one.fold.number for one in found.seen) > len(rows):
         more.append(Aside("What one person did again within two minutes is one line; --each shows every record."))
     empty = "nothing of that is in the records; what they do not cover is not known"
     return Report("trail", headline, _COLUMNS, rows, more, empty)

@@ -35,10 +35,10 @@ def fold(records: Iterable[tuple[str, Record]], within: timedelta) -> list[Fold]
         found = open_folds.get(key)
         if found is not None and one.moment - found.last.moment <= within:
             found.last = one
-            found.number += 1
+            found.number += one.number
             found.place = _common(found.place, one.path)
         else:
-            open_folds[key] = made = Fold(system, one, one, 1, one.path)
+            open_folds[key] = made = Fold(system, one, one, one.number, one.path)
             order.append(made)
     return order
 

@@ -20,8 +20,9 @@ DIDS: tuple[Did, ...] = tuple(Did)
 class TrailTable:
     """Records of one system in the order of time, each a row of all columns.
 
-    `moments` are seconds since 1970 (UTC) and `numbers` how many records a row stands for; `who`, `folders` and
-    `addresses` are places in `logins`, `paths` and `places`, -1 for none.
+    `moments` are seconds since 1970 (UTC) and `numbers` how many records a row stands for; `who`, `folders`,
+    `addresses` and `kind` are places in `logins`, `paths`, `places` and `kinds`, −1 for none. `kinds` are the endings
+    of files in small letters, of where something was moved to if it was.
     """
 
     system: str
@@ -32,9 +33,11 @@ class TrailTable:
     is_done: NDArray[np.bool_]
     folders: NDArray[np.int32]
     addresses: NDArray[np.int32]
+    kind: NDArray[np.int32]
     logins: Sequence[str]
     paths: Sequence[bytes]
     places: Sequence[str]
+    kinds: Sequence[bytes]
 
     def __len__(self) -> int:
         return len(self.moments)

@@ -24,12 +24,17 @@ _CHUNK = 1 << 20
 
 
 class Line(NamedTuple):
-    """One whole line without its end, None where it is too long; the position after it, and its latest day."""
+    """One whole line without its end, None where it is too long; the position after it, and its latest day.
+
+    `is_anew` says that its file is not the one that was read last, `is_other` that the one read last is gone.
+    """
 
     data: bytes | None
     after: Position
     file: str
     latest: datetime
+    is_anew: bool = False
+    is_other: bool = False
 
 
 @dataclass(slots=True)
@@ -39,6 +44,7 @@ class Following:
     path: Path
     position: Position | None
     notes: list[str] = field(default_factory=list)
+    _is_other: bool = False
 
     def lines(self) -> Iterator[Line]:
         """Yield whole lines that no reading before this one had; raises `SourceError`."""
@@ -61,6 +67,7 @@ class Following:
             if known is not None:
                 found = next((place for place, one in enumerate(older) if _is_same(one, known)), None)
                 if found is None:
+                    self._is_other = True
                     self.notes.append(
                         f"{self.path.name} is another file than at the last reading, and that one is gone"
                     )
@@ -77,6 +84,7 @@ class Following:
     def _lines_of(self, path: Path, position: Position) -> Iterator[Line]:
         with _open(path) as file:
             name = path.name
+            origin = self.position is not None and not position.offset, self._is_other
             latest = datetime.fromtimestamp(path.stat().st_mtime, UTC)
             length = position.head_length
             head = file.read(_HEAD)
@@ -85,6 +93,7 @@ class Following:
             size = file.seek(0, 2)
             if size < position.offset:
                 self.notes.append(f"{path.name} is shorter than at the last reading: what was cut off is missing")
+                yield Line(b"", position._replace(offset=size), name, latest)
                 return
             file.seek(position.offset)
             waiting = b""
@@ -97,7 +106,7 @@ class Following:
                     position = Position(position.head, position.head_length, length, position.lines + 1)
                     whole = None if is_too_long or len(piece) > _LONGEST else piece.removesuffix(b"\r")
                     is_too_long = False
-                    yield Line(whole, position, name, latest)
+                    yield Line(whole, position, name, latest, *origin)
                 if len(waiting) > _LONGEST:
                     # Its rest is skipped piece by piece; the position goes along, so that it is one line still.
                     position = position._replace(offset=position.offset + len(waiting))

@@ -25,13 +25,18 @@ _FIRST_YEAR, _LAST_YEAR = 1980, 9000
 
 
 class Read(NamedTuple):
-    """What one line came to: a record, a fault in words, or neither; `position` is where to go on from, if whole."""
+    """What one line came to: a record, a fault in words, or neither; `position` is where to go on from, if whole.
+
+    `is_anew` says that its file is not the one that was read last, `is_other` that the one read last is gone.
+    """
 
     record: Record | None
     fault: str
     position: Position | None
     file: str
     line: int
+    is_anew: bool = False
+    is_other: bool = False
 
 
 # Takes a line; returns a record or None, and whether a new reading may begin after it. Raises `FormatError`.
@@ -94,7 +99,7 @@ def read_log(
 
 
 def _one(line: Line, take: _Take) -> Read:
-    where = line.file, line.after.lines
+    where = line.file, line.after.lines, line.is_anew, line.is_other
     if line.data is None:
         return Read(None, "longer than any line of such a log", line.after, *where)
     text = line.data.decode("utf-8", "surrogateescape")

@@ -1,0 +1,1 @@
+"""What looks wrong in the records; a family of signs a file."""
