@@ -8,11 +8,12 @@ from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.questions import trail
+from neatledger.questions import signs, trail
+from neatledger.questions.meant import person_and_folder
 from neatledger.questions.office import FoundPerson
-from neatledger.reports.trail import logs_report, trail_report
+from neatledger.reports.trail import logs_report, signs_report, trail_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -34,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--refused", action="store_true", help="only what was refused")
     parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
     parser.add_argument("--each", action="store_true", help="every record by itself")
+    parser.add_argument("--odd", action="store_true", help="what looks wrong, of the last thirty days or of --since")
     parser.add_argument("--read", action="store_true", help="read what is new in the logs, and say what came of it")
 
 
@@ -47,13 +49,21 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:
         raise UsageError(f"nothing is both since {args.since} and until {args.until}", hint="exchange the days")
-    person, below = _meant(app, args.names)
+    person, below = person_and_folder(app.office, args.names)
+    if args.odd:
+        return _odd(args, app, person, below)
     is_all = args.all or app.options.format != "table"
     found = trail.ask(
         office, person, below, args.since, args.until, [_WORDS[word] for word in args.did],
         is_refused=args.refused, is_folded=not args.each, newest=None if is_all else _LINES,
     )  # fmt: skip
-    about = "".join([f" by {person.id}" if person else "", f" at or below {below}" if below else ""])
+    show_report(trail_report(found, _about(person, below), _covered(app), ()), app.output)
+    return 0
+
+
+def _covered(app: App) -> list[str]:
+    """Say of each system what its records cover."""
+    office = app.office
     kept = office.ledger.trail.covered()
     covered = [
         f"{name}: records from {one.first.astimezone():%Y-%m-%d %H:%M} to {one.last.astimezone():%Y-%m-%d %H:%M}."
@@ -64,29 +74,24 @@ def run(args: argparse.Namespace, app: App) -> int:
         covered.append(
             f"Nothing was read of what is done on {', '.join(without)}: whatever was done there is not here."
         )
-    show_report(trail_report(found, about, covered, ()), app.output)
-    return 0
+    return covered
 
 
-def _meant(app: App, names: list[str]) -> tuple[FoundPerson | None, Address | None]:
-    """Return the person and the folder that are meant; raises `UsageError` where there are two of one sort."""
-    person: FoundPerson | None = None
-    below: Address | None = None
-    for name in names:
-        try:
-            found = app.office.find_person(name)
-        except UnknownNameError as nobody:
-            try:
-                address = app.office.address(name)
-            except (UnknownNameError, UsageError):
-                if ":" in name or "/" in name:
-                    raise
-                raise nobody from None
-            if below is not None:
-                raise UsageError(f"two folders: {below} and {address}", hint="name one") from None
-            below = address
-        else:
-            if person is not None:
-                raise UsageError(f"two people: {person.id} and {found.id}", hint="name one")
-            person = found
-    return person, below
+def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None) -> int:
+    if args.did or args.refused or args.each or args.all:
+        raise UsageError("--odd shows everything that looks wrong", hint="leave --did, --refused, --each, --all out")
+    found = [
+        one
+        for one in signs.ask(app.office, args.since, args.until)
+        if (person is None or one.person == person.id)
+        and (below is None or (one.sign.path and Address(one.sign.system, one.sign.path).is_within(below)))
+    ]
+    about = _about(person, below)
+    show_report(
+        signs_report(found, f"{about} since {args.since}" if args.since else about, _covered(app)), app.output
+    )
+    return 1 if found else 0
+
+
+def _about(person: FoundPerson | None, below: Address | None) -> str:
+    return "".join([f" by {person.id}" if person else "", f" at or below {below}" if below else ""])

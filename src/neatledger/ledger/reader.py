@@ -247,6 +247,12 @@ class SurveyReader:
         word: bytes = self._cell("kinds.word", number)
         return word
 
+    @property
+    def kinds(self) -> frozenset[bytes]:
+        """The kinds that files have, by their endings in small letters."""
+        found = (unpack_bytes(data, "kinds.word").strings() for data in self._chunks_of("kinds.word"))
+        return frozenset(one for some in found for one in some)
+
     # Whole columns ---------------------------------------------------------------------------------
 
     def _chunks_of(self, name: str) -> Iterator[bytes]:

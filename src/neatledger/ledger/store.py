@@ -276,6 +276,13 @@ class Ledger:
 
         return Trail(self._db, str(self.path))
 
+    def trail_head(self) -> tuple[object, ...]:
+        """Return what changes whenever something of the trail is written."""
+        # Beside the trail itself, which needs NumPy.
+        return tuple(
+            self._db.execute("SELECT max(id), (SELECT max(read_at) FROM trail_logs) FROM trail_blocks").fetchone()
+        )
+
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""
         return SurveyReader(self._db, info.id, info.system, info.model)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from datetime import date, timedelta
 
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.contract import (
@@ -13,6 +14,7 @@ from neatledger.core.checks.contract import (
     ServiceFacts,
     SpaceFacts,
     SystemFacts,
+    TrailFacts,
     stranger,
 )
 from neatledger.core.people.homes import match_homes
@@ -23,18 +25,22 @@ from neatledger.core.reviews.pack import Decision
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import promises
 from neatledger.core.space.when import Meeting, When
+from neatledger.core.trail.coverage import Gap
 from neatledger.core.tree.address import Address
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.space import SpaceView
-from neatledger.questions import limits, links
+from neatledger.questions import limits, links, signs
 from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.office import Office
+from neatledger.questions.trail import systems_with_logs
 from neatledger.questions.versions import bin_bytes, kept_versions
 from neatledger.questions.views import load_views
 
 __all__ = ["load_facts", "load_reviews", "load_space"]
+
+_DAYS = 30  # in which something missing from the records is told
 
 
 def load_facts(office: Office) -> OfficeFacts:
@@ -48,7 +54,22 @@ def load_facts(office: Office) -> OfficeFacts:
         lambda: _services(office),
         lambda: load_reviews(office),
         lambda: _former(office),
+        lambda: _trail(office),
     )
+
+
+def _trail(office: Office) -> TrailFacts:
+    """Return what the records of what was done show in the last days."""
+    systems = list(office.ledger.trail.covered())
+    gaps: list[tuple[str, Gap]] = []
+    last_read: dict[str, date | None] = {}
+    earliest = office.today - timedelta(days=_DAYS)
+    for name in systems_with_logs(office):
+        coverage = signs.coverage_of(office, name)
+        last_read[name] = None if coverage is None else coverage.until.astimezone().date()
+        recent = [] if coverage is None else coverage.gaps
+        gaps += [(name, gap) for gap in recent if earliest <= gap.before.astimezone().date() <= office.today]
+    return TrailFacts(systems, signs.ask(office) if systems else (), gaps, last_read)
 
 
 def _former(office: Office) -> list[FormerAccount]:

@@ -55,7 +55,7 @@ def steps_of(office: Office, wishes: Wishes) -> tuple[list[Step], list[str]]:
 
     Raises `UnknownNameError`, `UsageError`, and `StepError` where something cannot be done, or is so already.
     """
-    maker = _Maker(office)
+    maker = StepMaker(office)
     for group, who in wishes.into:
         maker.membership(group, who, True)
     for group, who in wishes.out_of:
@@ -80,7 +80,7 @@ def steps_of(office: Office, wishes: Wishes) -> tuple[list[Step], list[str]]:
     return maker.steps, maker.sentences
 
 
-class _Maker:
+class StepMaker:
     """Makes steps on the systems as they are after those made before."""
 
     def __init__(self, office: Office) -> None:

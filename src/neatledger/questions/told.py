@@ -95,7 +95,15 @@ def _basis(office: Office) -> str:
     surveys = sorted(one.id for one in office.count.surveys)
     counts = [one.id for one in office.counts_until()]
     days = office.today.isoformat(), office.day.isoformat()
-    words = (__version__, days, surveys, counts, office.ledger.reviews.head(), sha256(plan).hexdigest())
+    words = (
+        __version__,
+        days,
+        surveys,
+        counts,
+        office.ledger.reviews.head(),
+        office.ledger.trail_head(),
+        sha256(plan).hexdigest(),
+    )
     return sha256(repr(words).encode()).hexdigest()
 
 

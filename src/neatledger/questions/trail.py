@@ -17,7 +17,7 @@ from neatledger.errors import NeatError
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.sources.logs.table import Read, read_log
 
-__all__ = ["Answer", "LogRead", "Seen", "ask", "read", "systems_with_logs"]
+__all__ = ["Answer", "LogRead", "Seen", "ask", "logs_of", "read", "systems_with_logs", "whose_logins"]
 
 _BATCH = 3 * 16_384  # whole blocks of the ledger
 _MOST_FAULTS = 5
@@ -49,6 +49,13 @@ class Seen:
 def systems_with_logs(office: Office) -> list[str]:
     """Return the systems whose logs the plan names."""
     return [name for name, system in office.plan.systems.items() if system.settings.get("logs")]
+
+
+def logs_of(office: Office, system: str) -> list[str]:
+    """Return the logs that the plan names for a system."""
+    planned = office.plan.systems.get(system)
+    logs = cast(Sequence[Mapping[str, Any]], planned.settings.get("logs") or ()) if planned is not None else ()
+    return [one["file"] for one in logs]
 
 
 def read(office: Office, now: datetime, progress: Callable[[int], object] = lambda _: None) -> list[LogRead]:
@@ -203,7 +210,7 @@ def ask(
     if not is_whole:
         # The first of them may be the rest of a fold that began before.
         folds = folds[-(newest or 0) :]
-    whose = _whose(office)
+    whose = whose_logins(office)
     seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
     return Answer(seen, found.number, refused.number, is_whole)
 
@@ -224,8 +231,8 @@ def _planned_logins(accounts: Mapping[str, Sequence[str]]) -> Iterator[tuple[str
         yield from ((system, login) for login in logins)
 
 
-def _whose(office: Office) -> dict[tuple[str, str], str]:
-    """Return system and login, in small letters → the person."""
+def whose_logins(office: Office) -> dict[tuple[str, str], str]:
+    """Return system and login, in small letters → the person, by the plan and the last count."""
     found = {
         (system, login.casefold()): ident
         for ident, person in office.plan.people.items()

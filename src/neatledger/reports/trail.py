@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
+from enum import Enum
 from typing import Protocol
 
 from neatledger.core.trail.folding import Fold
@@ -11,7 +13,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 
-__all__ = ["logs_report", "trail_report"]
+__all__ = ["logs_report", "signs_report", "trail_report"]
 
 _COLUMNS = (
     Column("when", "WHEN", Show.PEOPLE),
@@ -147,6 +149,79 @@ def _deed(fold: Fold) -> str:
 
 def _place(system: str, path: bytes) -> Cell:
     return Address(system, path) if path else ""
+
+
+_SIGN_COLUMNS = (
+    Column("when", "WHEN", Show.PEOPLE),
+    Column("moment", "MOMENT", Show.MACHINE),
+    Column("until", "UNTIL", Show.MACHINE),
+    Column("system", "SYSTEM", Show.MACHINE),
+    Column("sign", "WHAT"),
+    Column("who", "WHO"),
+    Column("login", "LOGIN", Show.MACHINE),
+    Column("where", "WHERE", cuts=True),
+    Column("figure", "FIGURE", number=True),
+    Column("threshold", "FROM", number=True),
+    Column("words", "", wraps=True),
+)
+
+
+class Sign(Protocol):
+    """One thing that looks wrong."""
+
+    @property
+    def kind(self) -> Enum: ...
+    @property
+    def system(self) -> str: ...
+    @property
+    def login(self) -> str: ...
+    @property
+    def path(self) -> bytes: ...
+    @property
+    def first(self) -> datetime: ...
+    @property
+    def last(self) -> datetime: ...
+    @property
+    def figure(self) -> int: ...
+    @property
+    def threshold(self) -> int: ...
+    @property
+    def words(self) -> str: ...
+
+
+class SeenSign(Protocol):
+    """A sign, and who it was."""
+
+    @property
+    def sign(self) -> Sign: ...
+    @property
+    def person(self) -> str: ...
+
+
+def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str]) -> Report:
+    """List what looks wrong, the newest first, with the figure of each and from how much on it is told."""
+    rows = [_sign_row(one.sign, one.person) for one in reversed(found)]
+    headline = f"{count_of(len(found), 'thing')} {'looks' if len(found) == 1 else 'look'} wrong{about}."
+    aside = Aside(
+        "FIGURE is how much there was, FROM what it is told from: both explained in the manual, and settings."
+    )
+    return Report("signs", headline, _SIGN_COLUMNS, rows, [*notes, *([aside] if rows else [])], "nothing looks wrong")
+
+
+def _sign_row(sign: Sign, person: str) -> Row:
+    return {
+        "when": sign.first.astimezone().strftime("%Y-%m-%d %H:%M"),
+        "moment": sign.first.isoformat(),
+        "until": sign.last.isoformat(),
+        "system": sign.system,
+        "sign": sign.kind.value,
+        "who": person,
+        "login": sign.login,
+        "where": _place(sign.system, sign.path) or sign.system,
+        "figure": sign.figure,
+        "threshold": sign.threshold,
+        "words": sign.words,
+    }
 
 
 _LOG_COLUMNS = (

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +30,8 @@ from neatledger.core.space.promises import Promise
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.space.when import When
 from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.trail.coverage import Gap
+from neatledger.core.trail.signs.contract import Sign
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import NotSeen
 from neatledger.core.tree.table import Table, folder_paths
@@ -44,6 +47,7 @@ __all__ = [
     "Severity",
     "SpaceFacts",
     "SystemFacts",
+    "TrailFacts",
     "stranger",
 ]
 
@@ -255,6 +259,28 @@ class FormerAccount:
     until: date
 
 
+class SeenSign(Protocol):
+    """One thing that looks wrong in the records, and who it was by the ledger's own name (empty: of nobody)."""
+
+    @property
+    def sign(self) -> Sign: ...
+    @property
+    def person(self) -> str: ...
+
+
+@dataclass(frozen=True, slots=True)
+class TrailFacts:
+    """What the records of what was done show: signs of the last days, and by system what is missing.
+
+    `last_read` has every system whose logs the plan names; None: they never told anything.
+    """
+
+    systems: Sequence[str] = ()
+    signs: Sequence[SeenSign] = ()
+    gaps: Sequence[tuple[str, Gap]] = ()
+    last_read: Mapping[str, date | None] = field(default_factory=dict)
+
+
 @dataclass
 class OfficeFacts:
     """The whole office on both sides, as checks see it."""
@@ -266,6 +292,7 @@ class OfficeFacts:
     load_services: Callable[[], Sequence[ServiceFacts]]
     load_reviews: Callable[[], ReviewFacts] = ReviewFacts
     load_former: Callable[[], Sequence[FormerAccount]] = tuple
+    load_trail: Callable[[], TrailFacts] = TrailFacts
 
     @cached_property
     def services(self) -> Sequence[ServiceFacts]:
@@ -276,6 +303,11 @@ class OfficeFacts:
     def former(self) -> Sequence[FormerAccount]:
         """Accounts that earlier counts had under a login that is another's now, read when a check first asks."""
         return self.load_former()
+
+    @cached_property
+    def trail(self) -> TrailFacts:
+        """What the records of what was done show, read when a check first asks."""
+        return self.load_trail()
 
     @cached_property
     def reviews(self) -> ReviewFacts:

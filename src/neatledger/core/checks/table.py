@@ -26,6 +26,7 @@ from neatledger.core.checks import (
     shares,
     storing,
     teams,
+    trail,
 )
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts
 from neatledger.core.plan.plan import Acceptance, Plan
@@ -35,7 +36,7 @@ __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
     *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
-    *(links, teams, guests, accounts, devices, reviews, posts, leavers),
+    *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 

@@ -1,0 +1,37 @@
+"""Who last used what: the trail of a system beside its last count."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.people.principals import Principal
+from neatledger.core.trail.uses import Uses, uses_of
+from neatledger.core.tree.address import parts_of
+from neatledger.questions.office import Office
+
+__all__ = ["load_uses"]
+
+
+def load_uses(
+    office: Office, matrix: Matrix, system: str, since: datetime | None = None, until: datetime | None = None
+) -> Uses:
+    """Return the last uses of a system's folders: accounts are the principals of a matrix, folders its rows.
+
+    What was done under an account that is not there any more, or in a folder that is not, is left out.
+    """
+    table = office.ledger.trail.table(system, since, until)
+    moves = office.ledger.trail.moves(system)
+
+    def row_of(path: bytes) -> int:
+        row = matrix.order.find_row(parts_of(path))
+        return -1 if row is None else row
+
+    return uses_of(table, moves, row_of, numbers_of_logins(matrix.principals))
+
+
+def numbers_of_logins(principals: Sequence[Principal]) -> Mapping[str, int]:
+    """Return login and identifier, in small letters → the number of the principal; a login goes before."""
+    found = {one.account.ident.casefold(): number for number, one in enumerate(principals) if one.account.ident}
+    return found | {one.account.login.casefold(): number for number, one in enumerate(principals)}
