@@ -85,7 +85,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.skip(reason=f"no {' and no '.join(missing)} here"))
 
 
-DROP_TRAIL = (*(f"DROP TABLE trail_{one}" for one in ("logs", "blocks", "deeds", "folders", "words", "moves", "gaps")),)
+DROP_TRAIL = (
+    *(f"DROP TABLE trail_{one}" for one in ("logs", "blocks", "deeds", "folders", "words", "moves", "gaps")),
+)
 """What makes a ledger one from before there was a trail in it."""
 
 

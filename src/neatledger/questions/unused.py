@@ -160,7 +160,7 @@ class _System:
         accounts = list(self._accounts())
         # Whoever does nothing at all does nothing by their groups either: that is said once.
         self.idle = {one.name for one in accounts}
-        names = find_names(matrix)
+        names = self.names = find_names(matrix)
         entries: dict[tuple[str, str], list[Entry]] = {}
         for entry in find_entries(matrix, names, self.uses):
             entries.setdefault((entry.named.sort, entry.named.ident), []).append(entry)
@@ -239,7 +239,8 @@ class _System:
         """Yield who of a group that others use never did."""
         if not entries:
             return
-        last = used_by_member(self.matrix, named, self.uses)
+        outer = self._outer(named.ident)
+        last = used_by_member(self.matrix, named, [one for one in self.names if one.ident in outer], self.uses)
         for member in named.members.tolist():
             principal = self.matrix.principals[member]
             if not self._is_unused(last.get(member)) or principal.account.login in self.idle:
@@ -251,6 +252,19 @@ class _System:
                 Kind.MEMBER, self._name(named), last.get(member), member, person=principal.person,
                 folders=sum(one.folders for one in entries),
             )  # fmt: skip
+
+    def _outer(self, ident: str) -> set[str]:
+        """Return the groups in which a group is, directly or by others."""
+        groups = self.office.readers[self.system].groups
+        names = {one.ident: one.name for one in groups}
+        found, waiting = set[str](), [ident]
+        while waiting:
+            inner = waiting.pop()
+            called = {inner, names.get(inner, inner)}
+            above = {one.ident for one in groups if called & set(one.nested)} - found
+            found |= above
+            waiting += above
+        return found
 
     def _accounts(self) -> Iterator[Unused]:
         """Yield who did nothing at all."""

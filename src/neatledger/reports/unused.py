@@ -115,7 +115,7 @@ def _row(one: Unused) -> Row:
     return {
         "kind": one.kind.value,
         "system": one.system,
-        "name": f"{one.person} in {one.name}" if one.kind.value == "member" else one.name,
+        "name": _name(one),
         "person": one.person,
         "where": one.system if one.address is None else one.address,
         "level": "" if one.level is None else one.level.value,
@@ -127,6 +127,10 @@ def _row(one: Unused) -> Row:
         "there_since": one.there_since.isoformat(),
         "why": _WORDS[one.kind.value],
     }
+
+
+def _name(one: Unused) -> str:
+    return f"{one.person} in {one.name}" if one.kind.value == "member" else one.name
 
 
 class Missed(Protocol):
@@ -175,7 +179,7 @@ def missed_report(
     headline = f"{count_of(steps, 'step')} would take {count_of(asked - len(by_hand), 'unused right')} away"
     headline += f"; {count_of(number, 'use')} of the last year would have been refused." if number else "."
     notes = [
-        f"By hand: {one.kind.value} {one.name}"
+        f"By hand: {one.kind.value} {_name(one)}"
         f"{f' on {show_address(one.address)}' if one.address is not None else ''}: {why}."
         for one, why in by_hand
     ]

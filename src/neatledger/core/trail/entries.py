@@ -7,7 +7,7 @@ not asked, since a right that was used is not unused.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -128,9 +128,15 @@ def _last_uses(
     return found
 
 
-def used_by_member(matrix: Matrix, named: Named, uses: Uses) -> dict[int, int]:
-    """Return the member → the last moment at which they used anything that a holder gives."""
-    mine = uses.of(np.isin(uses.account, named.members) & _is_named(matrix, named)[uses.folder])
+def used_by_member(matrix: Matrix, named: Named, outer: Iterable[Named], uses: Uses) -> dict[int, int]:
+    """Return the member → the last moment at which they used anything that a group or one of its `outer` gives.
+
+    Whoever is in a group is in those too in which it is itself.
+    """
+    is_named = _is_named(matrix, named)
+    for one in outer:
+        is_named = is_named | _is_named(matrix, one)
+    mine = uses.of(np.isin(uses.account, named.members) & is_named[uses.folder])
     found: dict[int, int] = {}
     for account, last in zip(mine.account.tolist(), mine.last.tolist(), strict=True):
         found[account] = max(last, found.get(account, last))
