@@ -19,7 +19,7 @@ __all__ = ["add_arguments", "run"]
 
 _WORDS = {
     "sign-in": Did.SIGN_IN, "open": Did.OPEN, "change": Did.CHANGE, "make": Did.MAKE, "rename": Did.RENAME,
-    "delete": Did.DELETE, "rights": Did.RIGHTS, "account": Did.ACCOUNT,
+    "delete": Did.DELETE, "rights": Did.RIGHTS, "account": Did.ACCOUNT, "share": Did.SHARE, "logging": Did.LOGGING,
 }  # fmt: skip
 _LINES = 200
 

@@ -37,17 +37,20 @@ _MANY = {
     Did.SIGN_IN: "signed in {:,} times",
     Did.OPEN: "opened {:,} files",
     Did.CHANGE: "changed {:,} files",
-    Did.MAKE: "made {:,} folders",
+    Did.MAKE: "made {:,} there",
     Did.RENAME: "renamed {:,} there",
     Did.DELETE: "deleted {:,} there",
     Did.RIGHTS: "changed the rights of {:,} there",
     Did.ACCOUNT: "changed accounts {:,} times",
+    Did.SHARE: "shared {:,} there",
+    Did.LOGGING: "changed the logging {:,} times",
 }
 _REFUSED = {
-    Did.SIGN_IN: "sign in", Did.OPEN: "open", Did.CHANGE: "change", Did.MAKE: "make the folder", Did.RENAME: "rename",
-    Did.DELETE: "delete", Did.RIGHTS: "change the rights of", Did.ACCOUNT: "change an account",
+    Did.SIGN_IN: "sign in", Did.OPEN: "open", Did.CHANGE: "change", Did.MAKE: "make", Did.RENAME: "rename",
+    Did.DELETE: "delete", Did.RIGHTS: "change the rights of", Did.ACCOUNT: "change an account", 
+    Did.SHARE: "share", Did.LOGGING: "change the logging",
 }  # fmt: skip
-_ONE = {Did.RIGHTS: "changed the rights of", Did.MAKE: "made the folder"}
+_ONE = {Did.RIGHTS: "changed the rights of"}
 
 
 class Seen(Protocol):
@@ -139,7 +142,7 @@ def _deed(fold: Fold) -> str:
     if fold.number > 1:
         return f"{first.did.value}, {fold.number:,} times" if is_one_thing else _MANY[first.did].format(fold.number)
     words = _ONE.get(first.did, first.did.value)
-    words += " the folder" if first.did is Did.DELETE and first.is_folder else ""
+    words += " the folder" if first.did in (Did.DELETE, Did.MAKE) and first.is_folder else ""
     if first.to:
         words += f", to {show_address(Address(fold.system, first.to))}"
     elif first.detail:

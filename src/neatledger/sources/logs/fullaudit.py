@@ -24,8 +24,10 @@ _DONE = {
 }  # fmt: skip
 # Access masks and dispositions of MS-SMB2 2.2.13: what lets a file be read, and what alters it.
 _READS, _WRITES = 0x1, 0x2 | 0x4
-_REPLACES = frozenset({"overwrite_if", "overwrite", "supersede", "create"})
+_REPLACES = frozenset({"overwrite_if", "overwrite", "supersede"})
+_NEW = "create"  # which fails where something is there already
 _REFUSED = frozenset({"Permission denied", "Operation not permitted", "NT_STATUS_ACCESS_DENIED"})
+_OF_FOLDERS = frozenset({"mkdirat", "mkdir", "rmdir"})
 _NO_FOLDERS = "IPC$"
 _MOST_FOLDERS = 100_000
 
@@ -66,7 +68,7 @@ class AuditLines:
             did = self._opened(rest, told if is_done else "")
         if did is None or (did is Did.SIGN_IN and rest[-1:] == [_NO_FOLDERS]):
             return None
-        is_folder = did is Did.MAKE or operation == "rmdir" or (did is Did.DELETE and told == self._folder)
+        is_folder = operation in _OF_FOLDERS or (did is Did.DELETE and told == self._folder)
         who, address, device = [parts[at] if at >= 0 else "" for at in self._at]
         path, to = self._inside(told), self._inside(to_told)
         return Record(
@@ -82,6 +84,8 @@ class AuditLines:
         if kind == "dir":
             self._folder = path
             return None
+        if disposition == _NEW:
+            return Did.MAKE
         if mask & _WRITES or disposition in _REPLACES:
             return Did.CHANGE
         return Did.OPEN if mask & _READS else None

@@ -22,6 +22,7 @@ _DONE = {
     "ACL": Did.RIGHTS, "PROPPATCH": Did.CHANGE,
 }  # fmt: skip
 _SIGN_IN_REFUSED = 401
+_CREATED = 201  # RFC 9110 section 9.3.4: there was nothing before
 _REFUSED = frozenset({_SIGN_IN_REFUSED, 403})
 
 
@@ -49,6 +50,8 @@ def parse_web_line(line: str, prefix: str) -> Record | None:
     if not (path + b"/").startswith(top):
         return None
     did = Did.SIGN_IN if status == _SIGN_IN_REFUSED else _DONE[method]
+    if (method, status) == ("PUT", _CREATED):
+        did = Did.MAKE
     return Record(
         moment, found["user"], did, b"/" + path[len(top) :], is_done=status < 400, is_folder=method == "MKCOL",
         address=found["host"], device=found["agent"] or "", detail="" if status < 400 else f"status {status}",

@@ -21,6 +21,7 @@ _MASSES = (
     (Did.RENAME, SignKind.MASS_RENAMING, "renamed"),
     (Did.CHANGE, SignKind.MASS_WRITING, "written"),
 )
+_MAY_MAKE = (Did.RENAME, Did.CHANGE, Did.MAKE)  # files of another kind
 _FEW_KINDS = 3
 _SHARE_OF_KIND = 0.8
 
@@ -30,10 +31,10 @@ def find(history: History) -> Iterator[Sign]:
     is_new_kind = np.array([one not in history.known.kinds for one in history.table.kinds] + [False], dtype=bool)
     for login, rows in history.accounts():
         for did, kind, verb in _MASSES:
+            yield from _masses(history, login, history.done(rows, did), did, kind, verb)
+        for did in _MAY_MAKE if history.known.kinds else ():
             mine = history.done(rows, did)
-            yield from _masses(history, login, mine, did, kind, verb)
-            if did is not Did.DELETE and history.known.kinds:
-                yield from _kinds(history, login, mine[is_new_kind[history.table.kind[mine]]], did)
+            yield from _kinds(history, login, mine[is_new_kind[history.table.kind[mine]]], did)
 
 
 def _masses(history: History, login: str, rows: Ints, did: Did, kind: SignKind, verb: str) -> Iterator[Sign]:

@@ -28,10 +28,11 @@ _LARGE = {4: 16, 6: 32}  # bits of the network within which a provider may give 
 def find(history: History) -> Iterator[Sign]:
     """Yield the signs of this family."""
     yield from _accounts_tried(history)
+    yield from _unusual_places(history)
     for login, rows in history.accounts():
         yield from _account_tried(history, login, rows)
         yield from _must_not_be_used(history, login, rows)
-        yield from _unusual(history, login, rows)
+        yield from _unusual_hours(history, login, rows)
 
 
 def _account_tried(history: History, login: str, rows: Ints) -> Iterator[Sign]:
@@ -85,21 +86,26 @@ def _must_not_be_used(history: History, login: str, rows: Ints) -> Iterator[Sign
         yield Sign.of(history, kind, span, number, 1, words, login=login)
 
 
-def _unusual(history: History, login: str, rows: Ints) -> Iterator[Sign]:
-    """Yield at which times somebody came as they, or from where nobody, ever came before."""
+def _unusual_hours(history: History, login: str, rows: Ints) -> Iterator[Sign]:
+    """Yield at which times somebody came as they never came before."""
     moments = history.table.moments[rows]
     recent = int(np.searchsorted(moments, history.since))
     before = moments[recent - 1] if recent else 0
     for run in runs(moments[recent:], _PAUSE):
         row = recent + run
-        if not run and moments[row] - before <= _PAUSE:
-            continue
-        past = moments[:row]
-        past = past[past >= moments[row] - _MOST_PAST_DAYS * _DAY]
-        if len(np.unique(past // _DAY)) < _PAST_ACTIVE_DAYS or moments[row] - past[0] < _PAST_DAYS * _DAY:
-            continue
-        yield from _hour(history, login, int(moments[row]), past)
-        yield from _origin(history, login, int(rows[row]))
+        if run or moments[row] - before > _PAUSE:
+            past = _past(moments, row)
+            if past is not None:
+                yield from _hour(history, login, int(moments[row]), past)
+
+
+def _past(moments: Ints, row: int) -> Ints | None:
+    """Return the moments before one, if there are enough of them to say what is usual."""
+    past: Ints = moments[:row]
+    past = past[past >= moments[row] - _MOST_PAST_DAYS * _DAY]
+    if len(np.unique(past // _DAY)) < _PAST_ACTIVE_DAYS or moments[row] - past[0] < _PAST_DAYS * _DAY:
+        return None
+    return past
 
 
 def _hour(history: History, login: str, moment: int, past: Ints) -> Iterator[Sign]:
@@ -115,17 +121,25 @@ def _hour(history: History, login: str, moment: int, past: Ints) -> Iterator[Sig
         yield Sign.of(history, SignKind.UNUSUAL_HOUR, span, nearest, _HOURS_AWAY, words, login=login)
 
 
-def _origin(history: History, login: str, row: int) -> Iterator[Sign]:
-    table, place = history.table, int(history.table.addresses[row])
-    network = None if place < 0 else _network(table.places[place])
-    if network is None:
-        return
-    moment = int(table.moments[row])
-    before = history.addresses(np.arange(int(np.searchsorted(table.moments, moment))))
-    networks = {_network(one) for one in before} - {None}
-    if networks and network not in networks:
-        words = f"came from {table.places[place]}, and from all of {network} nobody ever came before"
-        yield Sign.of(history, SignKind.UNUSUAL_PLACE, (moment, moment), 1, 1, words, login=login)
+def _unusual_places(history: History) -> Iterator[Sign]:
+    """Yield who came from where nobody ever came before."""
+    table = history.table
+    rows = np.flatnonzero(table.addresses >= 0)
+    _, first = np.unique(table.addresses[rows], return_index=True)
+    seen: set[str] = set()
+    for row in sorted(rows[first].tolist()):
+        address = table.places[table.addresses[row]]
+        network = _network(address)
+        is_new = network is not None and network not in seen
+        if network is None or not is_new:
+            continue
+        moment = int(table.moments[row])
+        # In the first weeks every place is new.
+        if seen and moment >= history.since and moment - table.moments[0] >= _PAST_DAYS * _DAY:
+            words = f"came from {address}, and from all of {network} nobody ever came before"
+            login = table.logins[table.who[row]]
+            yield Sign.of(history, SignKind.UNUSUAL_PLACE, (moment, moment), 1, 1, words, login=login)
+        seen.add(network)
 
 
 def _network(address: str) -> str | None:
