@@ -6,10 +6,13 @@ import argparse
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
+from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access
-from neatledger.questions import access, differences
+from neatledger.questions import access, differences, last_use
+from neatledger.reports.everyone import access_report
 from neatledger.reports.sides import both_report, plan_reach_report
+from neatledger.reports.who import with_last_use
 
 __all__ = ["add_arguments", "run"]
 
@@ -22,6 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     which.add_argument("-a", "--all", action="store_true", help="every folder and person, with any right or none")
     parser.add_argument("-b", "--below", metavar="FOLDER", help="only this folder and what is in it")
+    parser.add_argument("--used", action="store_true", help="when each last used it, by the systems' own logs")
     parser.add_argument("-p", "--person", action="append", metavar="PERSON", help="only this person (again: more)")
 
 
@@ -38,5 +42,15 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(both_report("access", found, office.plan.office), app.output)
         return 1 if any(found) else 0
     which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
+    if args.used:
+        tables = list(access.ask(office, args.person, below))
+        is_machine = app.options.format != "table"
+        report = access_report("access", tables, which, office.count.when, is_whole=is_machine)
+        whom = {str(row["person"]) for row in report.rows}
+        folders = list(dict.fromkeys(row["folder"] for row in report.rows if isinstance(row["folder"], Address)))
+        days = last_use.days_of_tables(office, tables, whom, folders)
+        words = last_use.seen_words(office, [one.system for one in tables])
+        show_report(with_last_use(report, days, ["person", "folder"], words), app.output)
+        return 0
     show_access("access", access.ask(office, args.person, below), which, office.count.when, app.output)
     return 0

@@ -11,9 +11,10 @@ from neatledger.app import App
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_text
-from neatledger.questions import gather, told, trail
+from neatledger.questions import gather, keeping, told, trail
 from neatledger.reports.gathered import gathered_report
 from neatledger.reports.report import count_of
+from neatledger.reports.trail import kept_words
 
 __all__ = ["add_arguments", "run"]
 
@@ -72,6 +73,8 @@ def _read_logs(app: App) -> None:
             why = f"{why}; {told}" if why else told
         if why:
             app.complain(show_text(f"{one.system}: the log {one.file}: {why}"))
+    for done in keeping.keep(app.office, app.clock):
+        app.say(kept_words(done))
     records = sum(one.records for one in read)
     if records:
         app.say(f"{count_of(records, 'record')} read from logs: neatledger trail")

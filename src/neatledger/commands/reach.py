@@ -9,11 +9,11 @@ from neatledger.core.access.everyone import RowFilter
 from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access
-from neatledger.questions import access, differences, reach, single_files
+from neatledger.questions import access, differences, last_use, reach, single_files
 from neatledger.reports.access import file_row
 from neatledger.reports.everyone import access_report
 from neatledger.reports.sides import both_report, plan_reach_report
-from neatledger.reports.who import with_since
+from neatledger.reports.who import with_last_use, with_since
 
 __all__ = ["add_arguments", "run"]
 
@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--every", action="store_true", help="every folder with any right, not only where rights change"
     )
+    parser.add_argument("--used", action="store_true", help="when they last used it, by the systems' own logs")
     parser.add_argument("--since", action="store_true", help="since which count they have what they have")
 
 
@@ -52,14 +53,20 @@ def run(args: argparse.Namespace, app: App) -> int:
         for one in single_files.ask(office, system, person.on(system))
         for way in one.ways
     ]
-    tables = access.ask(office, [person.id])
-    if args.since:
+    tables = list(access.ask(office, [person.id]))
+    if args.since or args.used:
         is_machine = app.options.format != "table"
         report = access_report("reach", tables, which, office.count.when, files, is_whole=is_machine)
         addresses = [row["folder"] for row in report.rows if isinstance(row["folder"], Address)]
-        with app.progress("since when"):
-            since = reach.ask_since(office, person.id, addresses)
-        show_report(with_since(report, since, "folder"), app.output)
+        if args.used:
+            days = last_use.days_of_tables(office, tables, {person.id}, addresses)
+            words = last_use.seen_words(office, dict.fromkeys(one.system for one in tables))
+            report = with_last_use(report, days, ["person", "folder"], words)
+        if args.since:
+            with app.progress("since when"):
+                since = reach.ask_since(office, person.id, addresses)
+            report = with_since(report, since, "folder")
+        show_report(report, app.output)
         return 0
     show_access("reach", tables, which, office.count.when, app.output, more=files, empty=empty)
     return 0

@@ -10,17 +10,15 @@ from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.questions import signs, trail
+from neatledger.questions import keeping, signs, trail
 from neatledger.questions.meant import person_and_folder
 from neatledger.questions.office import FoundPerson
-from neatledger.reports.trail import logs_report, signs_report, trail_report
+from neatledger.reports.report import count_of
+from neatledger.reports.trail import kept_words, logs_report, signs_report, trail_report
 
 __all__ = ["add_arguments", "run"]
 
-_WORDS = {
-    "sign-in": Did.SIGN_IN, "open": Did.OPEN, "change": Did.CHANGE, "make": Did.MAKE, "rename": Did.RENAME,
-    "delete": Did.DELETE, "rights": Did.RIGHTS, "account": Did.ACCOUNT, "share": Did.SHARE, "logging": Did.LOGGING,
-}  # fmt: skip
+_WORDS = {one.key: one for one in Did}
 _LINES = 200
 
 
@@ -36,6 +34,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
     parser.add_argument("--each", action="store_true", help="every record by itself")
     parser.add_argument("--odd", action="store_true", help="what looks wrong, of the last thirty days or of --since")
+    parser.add_argument("--forget", action="store_true", help="remove all records of one person; sums are left")
+    parser.add_argument("--insist", action="store_true", help="--forget: without asking")
     parser.add_argument("--read", action="store_true", help="read what is new in the logs, and say what came of it")
 
 
@@ -46,10 +46,14 @@ def run(args: argparse.Namespace, app: App) -> int:
         with app.progress("reading logs") as progress:
             read = trail.read(office, app.clock, progress)
         show_report(logs_report(read), app.output)
+        for done in keeping.keep(office, app.clock):
+            app.say(kept_words(done))
         return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:
         raise UsageError(f"nothing is both since {args.since} and until {args.until}", hint="exchange the days")
     person, below = person_and_folder(app.office, args.names)
+    if args.forget:
+        return _forget(args, app, person, below)
     if args.odd:
         return _odd(args, app, person, below)
     is_all = args.all or app.options.format != "table"
@@ -91,6 +95,20 @@ def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: 
         signs_report(found, f"{about} since {args.since}" if args.since else about, _covered(app)), app.output
     )
     return 1 if found else 0
+
+
+def _forget(args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None) -> int:
+    if person is None or below is not None or args.since or args.until:
+        raise UsageError("--forget takes one person, and all that they did", hint="trail PERSON --forget")
+    what = f"all records of what {person.id} did"
+    if not args.insist and not app.agrees(f"Remove {what} for good, and leave sums of nobody?"):
+        raise UsageError(f"{what} were not removed", hint="say yes, or --insist")
+    records, words = keeping.forget(app.office, person)
+    app.say(
+        f"Removed {count_of(records, 'record')} of {person.id}, and {count_of(words, 'word')}"
+        " that nobody else used; sums by day and folder are left, under nobody's name."
+    )
+    return 0
 
 
 def _about(person: FoundPerson | None, below: Address | None) -> str:

@@ -6,9 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.faces.show import show_report
-from neatledger.questions import history, who
+from neatledger.questions import history, last_use, who
 from neatledger.reports.sides import both_report, plan_who_report
-from neatledger.reports.who import below_notes, who_report, with_since
+from neatledger.reports.who import below_notes, who_report, with_last_use, with_since
 
 __all__ = ["add_arguments", "run"]
 
@@ -36,6 +36,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     report = who_report(where, found.people, found.names, when, is_all=args.all, single_files=found.single_files)
     if found.location.is_folder:
         report.notes += below_notes(where, office.ledger.findings.below(office.count.id, where))
+    # Without being asked for: who never uses what they may is what this table is read for.
+    words = last_use.seen_words(office, [where.system])
+    if words:
+        report = with_last_use(report, last_use.days_of_folder(office, where), ["person"], words)
     if args.since:
         report = with_since(report, history.ask_since(office, where))
     show_report(report, app.output)

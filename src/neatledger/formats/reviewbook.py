@@ -15,6 +15,8 @@ __all__ = ["cells_of", "read_answer", "write_pack"]
 
 _SHEET = "Review"
 _FIXED = ("FOLDER", "PERSON", "NAME", "CAN", "BY", "SINCE", "LAST SIGN-IN", "THE PLAN SAYS")
+_USED = "LAST USED"
+"""Stands only in packs of folders of whose use anything is known."""
 _OPEN = ("DECISION", "CHANGE TO", "REMARK")
 _TOKEN = "ROW"
 _WIDTHS = {"FOLDER": 34, "PERSON": 14, "NAME": 22, "BY": 38, "REMARK": 30}
@@ -35,7 +37,8 @@ def cells_of(row: PackRow) -> dict[str, str]:
         row.signed_in,
         planned,
     )
-    return dict(zip(_FIXED, map(_plain, words), strict=True))
+    found = dict(zip(_FIXED, map(_plain, words), strict=True))
+    return {**found, _USED: row.last_used} if row.last_used else found
 
 
 def _plain(text: str) -> str:
@@ -53,7 +56,8 @@ def write_pack(pack: Pack, office: str, when: str) -> bytes:
     book = Workbook()
     sheet: Any = book.active
     sheet.title = _SHEET
-    heads = [*_FIXED, *_OPEN, _TOKEN]
+    fixed = [*_FIXED, *([_USED] if any(row.last_used for row in pack.rows) else [])]
+    heads = [*fixed, *_OPEN, _TOKEN]
     lines: list[list[str]] = [
         [_plain(f"{office}: who can do what, to be decided by {pack.decider}")],
         [
@@ -70,7 +74,8 @@ def write_pack(pack: Pack, office: str, when: str) -> bytes:
     for line in lines:
         sheet.append(line)
     for row in pack.rows:
-        sheet.append([*cells_of(row).values(), "", "", "", row.token])
+        cells = cells_of(row)
+        sheet.append([*(cells.get(head, "") for head in fixed), "", "", "", row.token])
     open_fill, thin = PatternFill("solid", fgColor="F2F2F2"), Side(style="thin", color="888888")
     sheet["A1"].font = Font(bold=True, size=14)
     for cell in (sheet["B4"], sheet["B5"]):
@@ -129,7 +134,7 @@ def read_answer(data: bytes, where: str) -> Answer:
             answered.append(
                 AnsweredRow(
                     cells[_TOKEN].strip(),
-                    {head: cells[head] for head in _FIXED},
+                    {head: cells[head] for head in (*_FIXED, _USED) if head in cells},
                     cells["DECISION"].strip().casefold(),
                     cells["CHANGE TO"].strip().casefold(),
                     cells["REMARK"].strip(),

@@ -193,7 +193,7 @@ CREATE TABLE trail_records (
     id INTEGER PRIMARY KEY,
     moment INTEGER NOT NULL,             -- seconds since 1970, UTC
     who INTEGER NOT NULL,                -- of trail_names, as all below are of the tables of their kind
-    did INTEGER NOT NULL,                -- see trail.py
+    did INTEGER NOT NULL,                -- see trail/words.py
     state INTEGER NOT NULL,              -- 1: it was done; 2: of what is known to be a folder
     path INTEGER, dest INTEGER,          -- of trail_paths
     address INTEGER, device INTEGER, detail INTEGER   -- of trail_words
@@ -229,7 +229,7 @@ CREATE TABLE trail_folders (id INTEGER PRIMARY KEY, system TEXT NOT NULL, path B
 CREATE TABLE trail_deeds (
     id INTEGER PRIMARY KEY,
     who INTEGER NOT NULL,                -- of trail_words, as are address and device, which may be 0
-    did INTEGER NOT NULL,                -- see trail.py
+    did INTEGER NOT NULL,                -- see trail/words.py
     state INTEGER NOT NULL,              -- 1: it was done; 2: of what is known to be a folder
     address INTEGER NOT NULL, device INTEGER NOT NULL,
     UNIQUE (who, did, state, address, device)
@@ -240,7 +240,7 @@ CREATE TABLE trail_blocks (
     first_moment INTEGER NOT NULL, last_moment INTEGER NOT NULL,   -- seconds since 1970, UTC
     rows INTEGER NOT NULL,
     moments BLOB NOT NULL, deeds BLOB NOT NULL, folders BLOB NOT NULL, names BLOB NOT NULL, more BLOB NOT NULL,
-    numbers BLOB                         -- all zlib; see trailblocks.py
+    numbers BLOB                         -- all zlib; see trail/blocks.py
 );
 CREATE TABLE trail_moves (           -- of folders
     id INTEGER PRIMARY KEY,

@@ -32,7 +32,7 @@ from neatledger.ledger.writing import transaction
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
     from neatledger.core.tree.table import Table
-    from neatledger.ledger.trail import Trail
+    from neatledger.ledger.trail.trail import Trail
 
 __all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
 
@@ -272,9 +272,14 @@ class Ledger:
     def trail(self) -> Trail:
         """What was done, as systems wrote it down."""
         # It works on whole columns: what asks nothing of it needs no NumPy.
-        from neatledger.ledger.trail import Trail
+        from neatledger.ledger.trail.trail import Trail
 
         return Trail(self._db, str(self.path))
+
+    def has_trail(self, system: str | None = None) -> bool:
+        """Tell whether anything of the trail is kept, of a system or of any."""
+        query = "SELECT 1 FROM trail_blocks WHERE ifnull(?1 = system, 1) LIMIT 1"
+        return self._db.execute(query, (system,)).fetchone() is not None
 
     def trail_head(self) -> tuple[object, ...]:
         """Return what changes whenever something of the trail is written."""

@@ -23,7 +23,7 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.errors import Fault, PlanError, UnknownNameError, UsageError
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.reviews import Taken
-from neatledger.questions import history
+from neatledger.questions import history, last_use
 from neatledger.questions.deciding import steps_for
 from neatledger.questions.imagined import changes_between, imagined_office
 from neatledger.questions.office import Office
@@ -109,6 +109,7 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
             left_out += 1
             continue
         came = history.ask_since(office, address)
+        used = last_use.days_of_folder(office, address)
         location = find_location(office.readers[top.system], address)
         for number, (person, mine) in enumerate(people.items()):
             level = level_of_flags(int(own[at, number]))
@@ -131,6 +132,7 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
                     else (f"by {since.day}" if since.not_before is None else since.day.isoformat()),
                     max(seen).isoformat() if seen else "",
                     level_of(office.plan.rights_at(address, person)[0]),
+                    used[person].isoformat() if person in used else "",
                 )
             )
     return found, left_out

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import partial
 from typing import Any, cast
 
@@ -17,7 +17,18 @@ from neatledger.errors import NeatError
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.sources.logs.table import Read, read_log
 
-__all__ = ["Answer", "LogRead", "Seen", "ask", "logs_of", "read", "systems_with_logs", "whose_logins"]
+__all__ = [
+    "Answer",
+    "LogRead",
+    "Seen",
+    "ask",
+    "logins_of",
+    "logs_of",
+    "names_of",
+    "read",
+    "systems_with_logs",
+    "whose_logins",
+]
 
 _BATCH = 3 * 16_384  # whole blocks of the ledger
 _MOST_FAULTS = 5
@@ -188,8 +199,8 @@ def ask(
 
     Days are local ones, both included. `newest` is how many lines are wanted, of the last (None: all).
     """
-    logins = None if person is None else _logins(office, person)
-    places = None if below is None else [below]
+    logins = None if person is None else logins_of(office, person)
+    places = None if below is None else names_of(office, below)
     select = partial(
         office.ledger.trail.select,
         logins=logins, below=places, dids=did or None,
@@ -215,11 +226,19 @@ def ask(
     return Answer(seen, found.number, refused.number, is_whole)
 
 
+def names_of(office: Office, address: Address) -> dict[Address, datetime | None]:
+    """Return a place, and what it was called before, each with until when (None: to this day)."""
+    names: dict[Address, datetime | None] = {address: None}
+    for one in office.ledger.trail.moves(address.system).earlier_names(address.path):
+        names.setdefault(Address(address.system, one.path), datetime.fromtimestamp(one.until, UTC))
+    return names
+
+
 def _midnight(day: date) -> datetime:
     return datetime.combine(day, time.min).astimezone()
 
 
-def _logins(office: Office, person: FoundPerson) -> set[tuple[str, str]]:
+def logins_of(office: Office, person: FoundPerson) -> set[tuple[str, str]]:
     """Return the logins of a person by system: those that are there, and those that the plan gives them."""
     found = {(system, one.account.login) for system, some in person.principals.items() for one in some}
     planned = office.plan.people.get(person.id)

@@ -13,7 +13,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 
-__all__ = ["logs_report", "signs_report", "trail_report"]
+__all__ = ["kept_words", "logs_report", "signs_report", "trail_report"]
 
 _COLUMNS = (
     Column("when", "WHEN", Show.PEOPLE),
@@ -47,7 +47,7 @@ _MANY = {
 }
 _REFUSED = {
     Did.SIGN_IN: "sign in", Did.OPEN: "open", Did.CHANGE: "change", Did.MAKE: "make", Did.RENAME: "rename",
-    Did.DELETE: "delete", Did.RIGHTS: "change the rights of", Did.ACCOUNT: "change an account", 
+    Did.DELETE: "delete", Did.RIGHTS: "change the rights of", Did.ACCOUNT: "change an account",
     Did.SHARE: "share", Did.LOGGING: "change the logging",
 }  # fmt: skip
 _ONE = {Did.RIGHTS: "changed the rights of"}
@@ -94,6 +94,32 @@ class Answer(Protocol):
     def refused(self) -> int: ...
     @property
     def is_whole(self) -> bool: ...
+
+
+class Kept(Protocol):
+    """What became of a system's records."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def added_up(self) -> int: ...
+    @property
+    def sums(self) -> int: ...
+    @property
+    def dropped(self) -> int: ...
+
+
+def kept_words(done: Kept) -> str:
+    """Say what was added up, and what is gone."""
+    words = []
+    if done.added_up:
+        words.append(
+            f"{count_of(done.added_up, 'record')} older than they are kept added up by day, "
+            f"into {count_of(done.sums, 'sum')}"
+        )
+    if done.dropped:
+        words.append(f"sums of {count_of(done.dropped, 'record')} dropped")
+    return f"{done.system}: {'; '.join(words)}"
 
 
 def trail_report(found: Answer, about: str, covered: Sequence[str], notes: Sequence[str]) -> Report:

@@ -18,7 +18,7 @@ from neatledger.formats.names import encode_address, show_address, show_text
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
-__all__ = ["below_notes", "who_report", "with_since"]
+__all__ = ["below_notes", "who_report", "with_last_use", "with_since"]
 
 _ORDER = [
     Level.MANAGE,
@@ -115,6 +115,23 @@ def with_since(report: Report, since: Mapping[Any, Came], key: str = "person") -
     columns = [*report.columns, Column("since", "SINCE", wraps=True)]
     folded = None if report.folded is None else [{**row, "since": told(row)} for row in report.folded]
     return replace(report, columns=columns, rows=[{**row, "since": told(row)} for row in report.rows], folded=folded)
+
+
+def with_last_use(report: Report, days: Mapping[Any, date], keys: Sequence[str], notes: Sequence[str]) -> Report:
+    """Return the report with a column more: when each last used what the row gives.
+
+    `days` is by the cells of the columns `keys`: a tuple of them where they are several.
+    """
+
+    def told(row: Row) -> str:
+        cells = tuple(row[key] for key in keys)
+        day = days.get(cells if len(cells) > 1 else cells[0])
+        return "" if day is None else day.isoformat()
+
+    columns = [*report.columns, Column("last_used", "LAST USED")]
+    folded = None if report.folded is None else [{**row, "last_used": told(row)} for row in report.folded]
+    rows = [{**row, "last_used": told(row)} for row in report.rows]
+    return replace(report, columns=columns, rows=rows, folded=folded, notes=[*report.notes, *notes])
 
 
 def _all_rows(address: Address, access: Access, names: Names) -> Iterator[Row]:

@@ -30,7 +30,8 @@ CHANGEABLE = (Level.LIST, Level.VIEW, Level.DROP, Level.READ, Level.WRITE, Level
 class PackRow:
     """One question: a person, on a folder, with a level by something, since a day, and the plan's level.
 
-    `token` tells the row from every other of every pack. `since` and `signed_in` are days as text, or empty.
+    `token` tells the row from every other of every pack. `since`, `signed_in` and `last_used` are days as text, or
+    empty; of `last_used` only what the records tell is known.
     """
 
     token: str
@@ -42,6 +43,7 @@ class PackRow:
     since: str
     signed_in: str
     planned: Level
+    last_used: str = ""
 
     def to_facts(self) -> dict[str, Any]:
         """Return the row as JSON values."""
@@ -55,6 +57,7 @@ class PackRow:
             "since": self.since,
             "signed_in": self.signed_in,
             "planned": self.planned.value,
+            "last_used": self.last_used,
         }
 
     @classmethod
@@ -71,6 +74,7 @@ class PackRow:
             since=facts["since"],
             signed_in=facts["signed_in"],
             planned=Level(facts["planned"]),
+            last_used=facts.get("last_used", ""),
         )
 
 

@@ -26,6 +26,17 @@ class Did(Enum):
     SHARE = "shared"
     LOGGING = "changed the logging"
 
+    @property
+    def key(self) -> str:
+        """What it is called in a plan and in a call."""
+        return _KEYS[self]
+
+
+_KEYS = {
+    Did.SIGN_IN: "sign-in", Did.OPEN: "open", Did.CHANGE: "change", Did.MAKE: "make", Did.RENAME: "rename",
+    Did.DELETE: "delete", Did.RIGHTS: "rights", Did.ACCOUNT: "account", Did.SHARE: "share", Did.LOGGING: "logging",
+}  # fmt: skip
+
 
 class Severity(IntEnum):
     """How much a record asks to be looked at; the words are those of RFC 5424 section 6.2.1."""
