@@ -16,7 +16,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -26,8 +26,9 @@ from hypothesis import strategies as st
 
 from judges import ldap, smb
 from neatledger.errors import FormatError
+from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.syslog import parse_line
-from neatledger.sources.logs.table import FORMS, read_log
+from neatledger.sources.logs.table import LINE_FORMS, Reading, read_log
 from neatledger.sources.logs.weblog import parse_web_line
 
 SOCKET = Path("/dev/log")
@@ -213,6 +214,14 @@ def test_what_changes_in_a_real_directory_is_told_without_its_values(tmp_path: P
     assert b"secret" not in (office / "ledger.db").read_bytes()
 
 
+SETTINGS = {"form": "smb", "roots": {"/srv/desk": "/desk"}}
+
+
+def reading_of(folder: Path, settings: dict, position, lost: list[str]) -> Reading:
+    context = SourceContext("loft", folder, {}, date(2026, 11, 29), lambda _: None, lambda *_: None)
+    return Reading(context, settings, position, lost)
+
+
 LINE = "2026-11-{day:02}T08:00:{second:02}+00:00 loft smbd_audit: {who}|10.0.0.7|desk-1|desk|{rest}"
 
 
@@ -232,9 +241,7 @@ def test_every_line_is_read_once_however_the_file_is_turned_over(tmp_path_factor
 
     def go_on() -> None:
         nonlocal place
-        for one in read_log(
-            folder, {"file": "audit.log", "form": "smb", "roots": {"/srv/desk": "/desk"}}, place, notes
-        ):
+        for one in read_log(reading_of(folder, {"file": "audit.log", **SETTINGS}, place, notes)):
             assert not one.fault
             assert one.record is not None and one.position is not None
             read.append(one.record.path.decode())
@@ -405,8 +412,8 @@ def test_no_line_does_more_than_to_be_told(data: st.DataObject) -> None:
         text[:place] + data.draw(st.sampled_from(["", *words])) + text[place + data.draw(st.integers(0, 3)) :]
     ).replace("\n", "")
     latest = datetime(2026, 11, 29, 12, tzinfo=UTC)
-    for form in FORMS:
-        take = FORMS[form]({}, {b"/srv/desk": b"/desk"})
+    for form in LINE_FORMS:
+        take = LINE_FORMS[form](reading_of(Path(), {"form": form, "roots": {"/srv/desk": "/desk"}}, None, []))
         for one in (text, text):
             with contextlib.suppress(FormatError):
                 take(one, latest)

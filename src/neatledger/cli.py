@@ -74,7 +74,7 @@ COMMANDS: dict[str, str] = {
     "manual": "a manual page, made from the commands' own words",
     "accept": "write into the plan that the office lives with a finding",
 }
-FORMATS = ("table", "csv", "json", "jsonl", "parquet")
+FORMATS = ("table", "csv", "json", "jsonl", "xml", "parquet")
 """How a result may be written: for people, or by one of the writers in `faces.machine`."""
 
 _STOPPED = 130

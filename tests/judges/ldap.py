@@ -115,7 +115,10 @@ def running(folder: Path, ldif: str) -> Iterator[str]:
     (folder / "entries.ldif").write_text(ldif)
     env = {"PATH": _PATH}
     subprocess.run(
-        ["slapadd", "-q", "-f", conf, "-l", folder / "entries.ldif"], check=True, env=env, capture_output=True
+        ["slapadd", "-q", "-b", BASE, "-f", conf, "-l", folder / "entries.ldif"],
+        check=True,
+        env=env,
+        capture_output=True,
     )
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

@@ -64,7 +64,7 @@ def _read_logs(app: App) -> None:
     if not trail.systems_with_logs(app.office):
         return
     with app.progress("reading logs") as progress:
-        read = trail.read(app.office, app.clock, progress)
+        read = trail.read(app.office, app.clock, progress, app.credentials_for)
     for one in read:
         why = one.failed or "; ".join(one.notes)
         if one.bad_lines:

@@ -44,7 +44,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     office = app.office
     if args.read:
         with app.progress("reading logs") as progress:
-            read = trail.read(office, app.clock, progress)
+            read = trail.read(office, app.clock, progress, app.credentials_for)
         show_report(logs_report(read), app.output)
         for done in keeping.keep(office, app.clock):
             app.say(kept_words(done))

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Protocol
 
 from neatledger.core.tree.address import Address
+from neatledger.faces.xmlwriter import XmlWriter
 from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show
 
@@ -228,7 +229,12 @@ class JsonLinesWriter(JsonWriter):
             yield "{" + text + "}\n"
 
 
-WRITERS: dict[str, Writer] = {"csv": CsvWriter(), "json": JsonWriter(), "jsonl": JsonLinesWriter()}
+WRITERS: dict[str, Writer] = {
+    "csv": CsvWriter(),
+    "json": JsonWriter(),
+    "jsonl": JsonLinesWriter(),
+    "xml": XmlWriter(),
+}
 """The machine formats that are text, by the word that asks for them."""
 PARQUET = "parquet"
 """The one that is none: see `faces.parquet`."""

@@ -7,15 +7,16 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from functools import partial
-from typing import Any, cast
 
+from neatledger.core.people.credentials import Credentials
 from neatledger.core.trail.coverage import Gap
 from neatledger.core.trail.folding import Fold, fold
 from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.tree.address import Address
-from neatledger.errors import NeatError
+from neatledger.errors import NeatError, SourceError
 from neatledger.questions.office import FoundPerson, Office
-from neatledger.sources.logs.table import Read, read_log
+from neatledger.sources.contract import SourceContext
+from neatledger.sources.logs.table import Read, Reading, logs_in, name_of, read_log
 
 __all__ = [
     "Answer",
@@ -59,25 +60,45 @@ class Seen:
 
 def systems_with_logs(office: Office) -> list[str]:
     """Return the systems whose logs the plan names."""
-    return [name for name, system in office.plan.systems.items() if system.settings.get("logs")]
+    return [name for name, system in office.plan.systems.items() if logs_in(system.settings)]
 
 
 def logs_of(office: Office, system: str) -> list[str]:
     """Return the logs that the plan names for a system."""
     planned = office.plan.systems.get(system)
-    logs = cast(Sequence[Mapping[str, Any]], planned.settings.get("logs") or ()) if planned is not None else ()
-    return [one["file"] for one in logs]
+    return [] if planned is None else [name_of(one) for one in logs_in(planned.settings)]
 
 
-def read(office: Office, now: datetime, progress: Callable[[int], object] = lambda _: None) -> list[LogRead]:
+AskCredentials = Callable[[str, str], Credentials]
+
+
+def _no_credentials(_: str) -> AskCredentials:
+    def refuse(_user: str, host: str) -> Credentials:
+        raise SourceError("nobody was asked for a password", host)
+
+    return refuse
+
+
+def read(
+    office: Office,
+    now: datetime,
+    progress: Callable[[int], object] = lambda _: None,
+    credentials_for: Callable[[str], AskCredentials] = _no_credentials,
+) -> list[LogRead]:
     """Read what is new in every log, and keep it; one that cannot be read does not keep the others from it."""
     found = []
     for name in systems_with_logs(office):
-        logs = cast(Sequence[Mapping[str, Any]], office.plan.systems[name].settings["logs"])
-        for settings in logs:
-            one = LogRead(name, settings["file"])
+        settings = office.plan.systems[name].settings
+        context = SourceContext(
+            name, office.folder, settings, office.today, lambda _: None, credentials_for(name),
+            account_credentials=credentials_for(f"{name} accounts"),
+        )  # fmt: skip
+        for log in logs_in(settings):
+            one = LogRead(name, name_of(log))
             try:
-                _read_one(office, one, settings, now, progress)
+                _read_one(
+                    office, one, Reading(context, log, office.ledger.trail.position(name, one.file)), now, progress
+                )
             except NeatError as error:
                 one.failed = str(error)
             found.append(one)
@@ -85,14 +106,13 @@ def read(office: Office, now: datetime, progress: Callable[[int], object] = lamb
 
 
 def _read_one(
-    office: Office, one: LogRead, settings: Mapping[str, Any], now: datetime, progress: Callable[[int], object]
+    office: Office, one: LogRead, reading: Reading, now: datetime, progress: Callable[[int], object]
 ) -> None:
-    trail = office.ledger.trail
-    position = trail.position(one.system, one.file)
+    position = reading.position
     replays = _Replays(office, one)
     waiting: list[Record] = []  # kept with the first position that a new reading may begin from
     first: datetime | None = None
-    for line in read_log(office.folder, settings, position, one.notes):
+    for line in read_log(reading):
         _count(one, line)
         if line.record is not None and not replays.is_one(line):
             waiting.append(line.record)
@@ -104,19 +124,22 @@ def _read_one(
                 progress(len(waiting))
                 waiting = []
     if position is not None:
-        gap = _gap(one, replays.known, first, now)
+        gap = _gap(reading.lost, replays.known, first, now)
         _keep(office, one, waiting, position, now, gap)
         progress(len(waiting))
+    one.notes = [*reading.lost, *reading.notes]
     if replays.number:
         one.notes.append(f"{replays.number:,} records of a time that was read before were left out")
 
 
-def _gap(one: LogRead, known: tuple[datetime, datetime] | None, first: datetime | None, now: datetime) -> Gap | None:
+def _gap(
+    lost: Sequence[str], known: tuple[datetime, datetime] | None, first: datetime | None, now: datetime
+) -> Gap | None:
     """Return the time of which records are missing, where the reading found that some are."""
-    if not one.notes:
+    if not lost:
         return None
     begin = known[0] if known is not None else now
-    return Gap(min(begin, first or now), first or now, "; ".join(one.notes))
+    return Gap(min(begin, first or now), first or now, "; ".join(lost))
 
 
 class _Replays:

@@ -25,6 +25,7 @@ from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
 
 __all__ = [
+    "close",
     "in_words",
     "make_connection",
     "read_entry",
@@ -156,9 +157,17 @@ class _Session:
             self.was_signed_in = True
             return search(self._context, self._connection, self._setting, self.not_seen)
         finally:
-            # Also where signing in failed half way: a connection is not to be left open.
-            with suppress(Exception):
-                self._connection.unbind()
+            close(self._connection)
+
+
+def close(connection: Any) -> None:
+    """Close a connection, also where signing in failed half way, or it never came to be."""
+    with suppress(Exception):
+        connection.unbind()
+    # Of one that was refused the library leaves the socket open.
+    if getattr(connection, "socket", None) is not None:
+        with suppress(OSError):
+            connection.socket.close()
 
 
 def sign_in(connection: Any, *, starts_tls: bool) -> None:

@@ -63,6 +63,10 @@ class Theirs:
             return self._day(word)
         return text
 
+    def moment(self, word: str) -> datetime:
+        """Return a day and time in their form; raises `ValueError`."""
+        return datetime.strptime(word, _PARTS.sub(lambda found: _FORMS[found[0]], self.dates))
+
     def _day(self, word: str) -> str:
         form = _PARTS.sub(lambda found: _FORMS[found[0]], self.dates)
         try:

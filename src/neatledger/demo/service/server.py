@@ -16,6 +16,7 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.serving import WSGIRequestHandler, make_server
 from werkzeug.wrappers import Request, Response
 
+from neatledger.demo.service.activity import note, what_was_done
 from neatledger.demo.service.dav import answer_dav
 from neatledger.demo.service.guesses import Guesses
 from neatledger.demo.service.listing import answer_listing
@@ -95,20 +96,33 @@ class Service:
 
     def _handle_sound(self, request: Request) -> Response:
         if request.path == "/token":
-            return self._sign_in(request) if request.method == "POST" else not_allowed("OPTIONS, POST")
+            given = self._sign_in(request) if request.method == "POST" else not_allowed("OPTIONS, POST")
+            if given.status_code in (200, 401) and request.authorization is not None:
+                note(self.store, request, request.authorization.username or "", "sign-in", given)
+            return given
         login, wait = self._who(request)
         if wait:
             return self._too_many(wait)
         if login is None:
+            if request.authorization is not None and request.authorization.type == "basic":
+                note(self.store, request, request.authorization.username or "", "sign-in", Response(status=401))
             challenge = {"WWW-Authenticate": 'Bearer realm="service", Basic realm="service"'}
             return Response("sign in first", 401, headers=challenge)
         if request.method in _CHANGING and not self.store.may_change(login):
-            return Response("this account may only read", 403)
+            refused = Response("this account may only read", 403)
+            did = what_was_done(request.path.strip("/").partition("/")[0], request)
+            if did:
+                note(self.store, request, login, did, refused)
+            return refused
         if request.path == "/faults":
             return self._order(request) if request.method == "POST" else not_allowed("OPTIONS, POST")
         for prefix, answer in _PARTS.items():
             if request.path == f"/{prefix}" or request.path.startswith(f"/{prefix}/"):
-                return answer(request, self.store, request.path[len(prefix) + 2 :])
+                done = answer(request, self.store, request.path[len(prefix) + 2 :])
+                did = what_was_done(prefix, request)
+                if did and done.status_code not in (400, 404, 405, 412):
+                    note(self.store, request, login, did, done)
+                return done
         return Response("there is nothing here", 404)
 
     @staticmethod

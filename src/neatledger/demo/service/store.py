@@ -179,6 +179,14 @@ class Store:
             db.execute("INSERT INTO marks VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET mark = mark + 1", (name,))
         return True
 
+    def note_activity(self, row: Mapping[str, Any]) -> None:
+        """Write down that somebody did something, behind all that was done before."""
+        with self._writing() as db:
+            # Rows are told in the order of their ids: it comes after all that are there.
+            (number,) = db.execute("SELECT count(*) FROM rows WHERE name = 'activity'").fetchone()
+            db.execute("INSERT INTO rows VALUES ('activity', ?, ?)", (f"~{number:012}", json.dumps(dict(row))))
+            db.execute("INSERT INTO marks VALUES ('activity', 1) ON CONFLICT (name) DO UPDATE SET mark = mark + 1")
+
     def set_active(self, ident: str, active: bool) -> None:
         """Open or close an account."""
         with self._writing() as db:

@@ -11,15 +11,14 @@ from datetime import UTC, datetime
 
 from neatledger.core.trail.records import Did, Record
 from neatledger.errors import FormatError
+from neatledger.sources.logs.names import first_name, is_of_log, members_changed
 
 __all__ = ["AuditBlocks"]
 
 _BEGIN = re.compile(r"# (add|modify|delete|modrdn) (\d+) (\S+) (.+?)(?: IP=(\S+))?(?: conn=\d+)?")
 _END = re.compile(r"# end (?:add|modify|delete|modrdn) \d+")
 _FOLDED = re.compile(r"^(?:add|replace|delete): (\S+)$")
-_MEMBERS = frozenset({"member", "uniquemember", "memberuid"})
 _MOST_LINES = 100_000
-_BOOKKEEPING = frozenset({"entrycsn", "modifiersname", "modifytimestamp"})
 
 
 class AuditBlocks:
@@ -59,17 +58,13 @@ def _record(block: list[str]) -> Record:
         raise FormatError("no moment", head[2][:40]) from None
     dn = next((line.partition(": ")[2] for line in block if line.startswith("dn: ")), "?")
     names = [found[1].lower() for line in block if (found := _FOLDED.fullmatch(line))]
-    changed = [name for name in dict.fromkeys(names) if name not in _BOOKKEEPING]
-    did = Did.RIGHTS if set(changed) & _MEMBERS else Did.ACCOUNT
     # Which attributes were changed, and never their values.
-    what = {"add": "made", "delete": "removed", "modrdn": "renamed"}.get(head[1], f"changed {', '.join(changed)}")
-    return Record(moment, _name(head[4]), did, detail=f"{dn}: {what}", address=_address(head[5] or ""))
-
-
-def _name(dn: str) -> str:
-    """Return who it was by the first part of their distinguished name."""
-    first = re.split(r"(?<!\\),", dn.strip(), maxsplit=1)[0]
-    return first.partition("=")[2] or dn
+    did, what = members_changed(dict.fromkeys(names))
+    if head[1] != "modify":
+        what = {"add": "made", "delete": "removed", "modrdn": "renamed"}[head[1]]
+    if is_of_log(dn):
+        did = Did.LOGGING
+    return Record(moment, first_name(head[4]), did, detail=f"{dn}: {what}", address=_address(head[5] or ""))
 
 
 def _address(told: str) -> str:

@@ -44,6 +44,7 @@ class Following:
     path: Path
     position: Position | None
     notes: list[str] = field(default_factory=list)
+    record_bytes: int = 0  # of records of one length; 0: lines
     _is_other: bool = False
 
     def lines(self) -> Iterator[Line]:
@@ -98,7 +99,11 @@ class Following:
             file.seek(position.offset)
             waiting = b""
             is_too_long = False
-            while chunk := file.read(_CHUNK):
+            while self.record_bytes and len(data := file.read(self.record_bytes)) == self.record_bytes:
+                offset = position.offset + self.record_bytes
+                position = Position(position.head, position.head_length, offset, position.lines + 1)
+                yield Line(data, position, name, latest, *origin)
+            while not self.record_bytes and (chunk := file.read(_CHUNK)):
                 pieces = (waiting + chunk).split(b"\n")
                 waiting = pieces.pop()
                 for piece in pieces:

@@ -6,13 +6,13 @@ somebody asked for; what the server does on the way of its own accord is not.
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from neatledger.core.trail.records import Did, Record
 from neatledger.errors import FormatError
+from neatledger.sources.logs.roots import Roots
 
 __all__ = ["AuditLines"]
 
@@ -29,7 +29,6 @@ _NEW = "create"  # which fails where something is there already
 _REFUSED = frozenset({"Permission denied", "Operation not permitted", "NT_STATUS_ACCESS_DENIED"})
 _OF_FOLDERS = frozenset({"mkdirat", "mkdir", "rmdir"})
 _NO_FOLDERS = "IPC$"
-_MOST_FOLDERS = 100_000
 
 
 class AuditLines:
@@ -40,9 +39,8 @@ class AuditLines:
         self._fields = [_field(part, prefix) for part in prefix.split("|")]
         if "who" not in self._fields:
             raise FormatError(f"the prefix {prefix!r} does not say who it was", hint="put %u|%I|%m|%S")
-        self._roots = sorted(roots.items(), key=lambda pair: -len(pair[0]))
+        self._roots = Roots(roots)
         self._folder = ""
-        self._inside_of: dict[str, bytes] = {}
         self._at = [self._fields.index(one) if one in self._fields else -1 for one in ("who", "address", "device")]
 
     def take(self, message: str, moment: datetime) -> Record | None:
@@ -70,7 +68,7 @@ class AuditLines:
             return None
         is_folder = operation in _OF_FOLDERS or (did is Did.DELETE and told == self._folder)
         who, address, device = [parts[at] if at >= 0 else "" for at in self._at]
-        path, to = self._inside(told), self._inside(to_told)
+        path, to = self._roots.inside(told), self._roots.inside(to_told)
         return Record(
             moment, who.rpartition("\\")[2], did, path, to, is_done, is_folder and bool(path), address, device, why
         )
@@ -102,29 +100,6 @@ class AuditLines:
         if len(splits) != 1:
             raise FormatError("not clear where the first path ends", "|".join(rest)[:80])
         return "|".join(rest[: splits[0]]), "|".join(rest[splits[0] :])
-
-    def _inside(self, told: str) -> bytes:
-        """Return a path in the system; raises `FormatError` where no root holds it."""
-        if not told:
-            return b""
-        folder, _, name = told.rpartition("/")
-        path = os.fsencode(told)
-        if not folder or name in ("", ".") or any(path == root for root, _ in self._roots):
-            return self._placed(path)
-        # Much is done in few folders.
-        if folder not in self._inside_of:
-            if len(self._inside_of) >= _MOST_FOLDERS:
-                self._inside_of.clear()
-            self._inside_of[folder] = self._placed(os.fsencode(folder)).rstrip(b"/") + b"/"
-        return self._inside_of[folder] + path.rpartition(b"/")[2]
-
-    def _placed(self, path: bytes) -> bytes:
-        for root, place in self._roots:
-            below = path[len(root) :] if path.startswith(root) else None
-            if below is not None and (root == b"/" or not below or below.startswith(b"/")):
-                parts = [part for part in (*place.split(b"/"), *below.split(b"/")) if part not in (b"", b".")]
-                return b"/" + b"/".join(parts)
-        raise FormatError("it lies below none of the folders of roots", os.fsdecode(path)[:80])
 
 
 def _field(part: str, prefix: str) -> str:

@@ -3,25 +3,33 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping
-from datetime import datetime, tzinfo
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta, tzinfo
+from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from neatledger.core.trail.records import Position, Record
 from neatledger.errors import FormatError, SourceError
+from neatledger.extras import extras_for
+from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.auditlog import AuditBlocks
 from neatledger.sources.logs.follow import Following, Line
 from neatledger.sources.logs.fullaudit import AuditLines
+from neatledger.sources.logs.kernelaudit import AuditEvents
+from neatledger.sources.logs.roots import Roots
+from neatledger.sources.logs.signins import RECORD_BYTES, parse_sign_in
 from neatledger.sources.logs.syslog import parse_line
 from neatledger.sources.logs.weblog import parse_web_line
 
-__all__ = ["FORMS", "Read", "read_log"]
+__all__ = ["FORMS", "LINE_FORMS", "Read", "Reading", "logs_in", "name_of", "read_log"]
 
 _PREFIX = "%u|%I|%m|%S"
 _APP = "smbd_audit"
 _FIRST_YEAR, _LAST_YEAR = 1980, 9000
+_CLOCK_ERROR = timedelta(minutes=2)
 
 
 class Read(NamedTuple):
@@ -39,13 +47,50 @@ class Read(NamedTuple):
     is_other: bool = False
 
 
+@dataclass(slots=True)
+class Reading:
+    """The reading of one log: its settings, how far it was read, and what is to be told of it.
+
+    `lost` takes what is missing between this reading and the one before, `notes` whatever else is to be known.
+    """
+
+    context: SourceContext
+    settings: Mapping[str, Any]
+    position: Position | None
+    lost: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def path(self) -> Path:
+        """The log's file; relative ones are of the office's folder."""
+        return self.context.office_dir / str(self.settings["file"])
+
+    @property
+    def roots(self) -> dict[bytes, bytes]:
+        """Folders of the server → paths in the system."""
+        told: Mapping[str, str] = self.settings.get("roots") or {}
+        return {os.fsencode(key.rstrip("/") or "/"): os.fsencode(one) for key, one in told.items()}
+
+    @property
+    def zone(self) -> tzinfo:
+        """The zone of times that tell none; raises `FormatError`."""
+        name = self.settings.get("zone")
+        if name is None:
+            local = datetime.now().astimezone().tzinfo
+            assert local is not None, "astimezone gives one"
+            return local
+        try:
+            return ZoneInfo(name)
+        except (ZoneInfoNotFoundError, ValueError):
+            raise FormatError(f"no time zone is called {name!r}", hint="such as Europe/London") from None
+
+
 # Takes a line; returns a record or None, and whether a new reading may begin after it. Raises `FormatError`.
 _Take = Callable[[str, datetime], tuple[Record | None, bool]]
 
 
-def _smb(settings: Mapping[str, Any], roots: Mapping[bytes, bytes]) -> _Take:
-    audit = AuditLines(settings.get("prefix", _PREFIX), roots)
-    zone = _zone(settings)
+def _smb(reading: Reading) -> _Take:
+    audit, zone = AuditLines(reading.settings.get("prefix", _PREFIX), reading.roots), reading.zone
 
     def take(text: str, latest: datetime) -> tuple[Record | None, bool]:
         line = parse_line(text, zone, latest)
@@ -57,12 +102,12 @@ def _smb(settings: Mapping[str, Any], roots: Mapping[bytes, bytes]) -> _Take:
     return take
 
 
-def _web(settings: Mapping[str, Any], _: Mapping[bytes, bytes]) -> _Take:
-    below = settings.get("below", "/")
+def _web(reading: Reading) -> _Take:
+    below = reading.settings.get("below", "/")
     return lambda text, _latest: (parse_web_line(text, below), True)
 
 
-def _directory(_settings: Mapping[str, Any], _: Mapping[bytes, bytes]) -> _Take:
+def _directory(_: Reading) -> _Take:
     blocks = AuditBlocks()
 
     def take(text: str, _latest: datetime) -> tuple[Record | None, bool]:
@@ -71,31 +116,45 @@ def _directory(_settings: Mapping[str, Any], _: Mapping[bytes, bytes]) -> _Take:
     return take
 
 
-FORMS: dict[str, Callable[[Mapping[str, Any], Mapping[bytes, bytes]], _Take]] = {
+def _kernel(reading: Reading) -> _Take:
+    events = AuditEvents(reading.roots or {b"/": b"/"})
+
+    def take(text: str, _latest: datetime) -> tuple[Record | None, bool]:
+        return events.take(text), not events.is_open
+
+    return take
+
+
+LINE_FORMS: dict[str, Callable[[Reading], _Take]] = {
     "smb": _smb,
     "web": _web,
     "directory": _directory,
+    "kernel": _kernel,
 }
 """The word of the plan → what makes a reader of such lines."""
 
 
-def read_log(
-    folder: Path, settings: Mapping[str, Any], position: Position | None, notes: list[str]
-) -> Iterator[Read]:
-    """Yield what the new lines of a log come to; `notes` takes what is missing. Raises `SourceError`.
-
-    Relative files are of the office's `folder`.
-    """
-    path = folder / settings["file"]
-    told: Mapping[str, str] = settings.get("roots") or {}
-    roots = {os.fsencode(key.rstrip("/") or "/"): os.fsencode(one) for key, one in told.items()}
-    try:
-        take = FORMS[settings["form"]](settings, roots)
-    except FormatError as error:
-        raise SourceError(str(error), str(path)) from None
-    following = Following(path, position, notes)
+def _lines(reading: Reading) -> Iterator[Read]:
+    take = LINE_FORMS[reading.settings["form"]](reading)
+    following = Following(reading.path, reading.position, reading.lost)
+    last: Record | None = None
     for line in following.lines():
-        yield _one(line, take)
+        read = _one(line, take)
+        last = read.record or last
+        yield read
+    _tell_clock(reading, last)
+
+
+def _tell_clock(reading: Reading, last: Record | None) -> None:
+    """Say by how much a server's clock differs from this machine's, where its last line shows it."""
+    if last is None:
+        return
+    written = datetime.fromtimestamp(reading.path.stat().st_mtime, UTC)
+    ahead = last.moment - written
+    minutes = round(abs(ahead).total_seconds() / 60)
+    if ahead > _CLOCK_ERROR:
+        # A line cannot be of a time after it was written.
+        reading.notes.append(f"the clock that writes it is {minutes:,} minutes ahead of this machine's")
 
 
 def _one(line: Line, take: _Take) -> Read:
@@ -107,20 +166,120 @@ def _one(line: Line, take: _Take) -> Read:
         text = ""
     try:
         record, is_whole = take(text, line.latest) if text else (None, True)
-        if record is not None and not _FIRST_YEAR <= record.moment.year <= _LAST_YEAR:
-            raise FormatError(f"its year {record.moment.year} cannot be right")
+        _check_year(record)
     except FormatError as error:
         return Read(None, str(error), line.after, *where)
     return Read(record, "", line.after if is_whole else None, *where)
 
 
-def _zone(settings: Mapping[str, Any]) -> tzinfo:
-    name = settings.get("zone")
-    if name is None:
-        local = datetime.now().astimezone().tzinfo
-        assert local is not None, "astimezone gives one"
-        return local
+def _check_year(record: Record | None) -> None:
+    if record is not None and not _FIRST_YEAR <= record.moment.year <= _LAST_YEAR:
+        raise FormatError(f"its year {record.moment.year} cannot be right")
+
+
+def _sign_ins(reading: Reading) -> Iterator[Read]:
+    is_refused = bool(reading.settings.get("refused", False))
+    for line in Following(reading.path, reading.position, reading.lost, record_bytes=RECORD_BYTES).lines():
+        where = line.file, line.after.lines, line.is_anew, line.is_other
+        try:
+            record = None if line.data is None else parse_sign_in(line.data, is_refused=is_refused)
+            _check_year(record)
+            yield Read(record, "", line.after, *where)
+        except FormatError as error:
+            yield Read(None, str(error), line.after, *where)
+
+
+def _export(reading: Reading) -> Iterator[Read]:
+    """Read a whole export, and take what comes after the rows that were read before."""
+    from neatledger.sources.logs.exports import record_of, rows_of
+
+    before, name = reading.position or Position(), reading.path.name
+    roots, zone = Roots(reading.roots or {b"/": b"/"}), reading.zone
+    digest, taken = sha256(), 0
+    rows = list(rows_of(reading.path, reading.settings))
+    for _, row in rows[: before.offset]:
+        digest.update(repr(sorted(row.items())).encode())
+    # What was read stands there still, if all of it does; else it is another export, of which what is old is known.
+    is_same = len(rows) >= before.offset and digest.digest() == (before.head or sha256().digest())
+    if not is_same:
+        digest = sha256()
+    for place, (number, row) in enumerate(rows):
+        if is_same and place < before.offset:
+            continue
+        digest.update(repr(sorted(row.items())).encode())
+        taken = place + 1
+        position = Position(digest.digest(), 0, taken, number)
+        where = name, number, not is_same, not is_same
+        try:
+            record = record_of(row, reading.settings, roots, zone)
+            _check_year(record)
+            yield Read(record, "", position, *where)
+        except FormatError as error:
+            yield Read(None, str(error), position, *where)
+
+
+def _accesslog(reading: Reading) -> Iterator[Read]:
+    from neatledger.sources.logs.accesslog import entries_after, record_of_entry
+
+    setting = (reading.context.settings.get("accounts") or {}).get("ldap")
+    if not isinstance(setting, Mapping):
+        raise SourceError("the system's accounts are not read from a directory", hint="accounts: {ldap: {url: …}}")
+    base = str(reading.settings.get("base", "cn=accesslog"))
+    if reading.settings.get("user"):
+        setting = {**setting, "user": reading.settings["user"]}
+    before = reading.position or Position()
+    number = before.lines
+    for start, entry in entries_after(reading.context.for_accounts(), setting, base, before.head.decode()):
+        number += 1
+        position = Position(start.encode(), 0, number, number)
+        try:
+            yield Read(record_of_entry(entry), "", position, base, number)
+        except FormatError as error:
+            yield Read(None, str(error), position, base, number)
+
+
+def _service(reading: Reading) -> Iterator[Read]:
+    from neatledger.sources.logs.activity import rows_after
+    from neatledger.sources.logs.exports import record_of
+
+    setting = reading.context.settings.get("sharing")
+    if not isinstance(setting, Mapping) or "url" not in setting:
+        raise SourceError("the service's own interface is not named", hint="sharing: {url: …} in the plan")
+    before = reading.position or Position()
+    roots, number = Roots({b"/": b"/"}), before.offset
+    for row in rows_after(reading.context, setting, before.offset, reading.lost):
+        number += 1
+        position = Position(b"", 0, number, number)
+        try:
+            yield Read(record_of(row, {}, roots, UTC), "", position, "activity", number)
+        except FormatError as error:
+            yield Read(None, str(error), position, "activity", number)
+
+
+FORMS: dict[str, Callable[[Reading], Iterator[Read]]] = {
+    **dict.fromkeys(LINE_FORMS, _lines),
+    "sign-ins": _sign_ins,
+    "table": _export,
+    "accesslog": _accesslog,
+    "service": _service,
+}
+"""The word of the plan → what reads such a log."""
+
+
+def name_of(settings: Mapping[str, Any]) -> str:
+    """Return what a log is called: its file, or its form where it is none."""
+    return str(settings.get("file") or settings["form"])
+
+
+def read_log(reading: Reading) -> Iterator[Read]:
+    """Yield what is new in a log, line by line; raises `SourceError`."""
     try:
-        return ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError):
-        raise FormatError(f"no time zone is called {name!r}", hint="such as Europe/London") from None
+        with extras_for(reading.context.system):
+            yield from FORMS[reading.settings["form"]](reading)
+    except FormatError as error:
+        raise SourceError(str(error), name_of(reading.settings)) from None
+
+
+def logs_in(settings: Mapping[str, Any]) -> Sequence[Mapping[str, Any]]:
+    """Return the logs that a system's settings name."""
+    return settings.get("logs") or ()
