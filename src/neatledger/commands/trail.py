@@ -6,7 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
-from neatledger.core.trail.records import Did
+from neatledger.core.trail.records import Did, Severity
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
@@ -31,6 +31,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--did", action="append", default=[], choices=list(_WORDS), metavar="WHAT", help=f"only {', '.join(_WORDS)}"
     )
     parser.add_argument("--refused", action="store_true", help="only what was refused")
+    parser.add_argument(
+        "--severity", choices=[one.name.lower() for one in Severity], default="info", metavar="LEAST",
+        help="info (all), notice (what deletes, shares, changes rights), or warning (what was refused)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--from",
+        action="append",
+        default=[],
+        dest="origins",
+        metavar="WHERE",
+        help="from this address, network, device",
+    )
     parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
     parser.add_argument("--each", action="store_true", help="every record by itself")
     parser.add_argument("--odd", action="store_true", help="what looks wrong, of the last thirty days or of --since")
@@ -59,7 +71,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     is_all = args.all or app.options.format != "table"
     found = trail.ask(
         office, person, below, args.since, args.until, [_WORDS[word] for word in args.did],
-        is_refused=args.refused, is_folded=not args.each, newest=None if is_all else _LINES,
+        is_refused=args.refused, severity=Severity[args.severity.upper()], origins=args.origins,
+        is_folded=not args.each, newest=None if is_all else _LINES,
     )  # fmt: skip
     show_report(trail_report(found, _about(person, below), _covered(app), ()), app.output)
     return 0

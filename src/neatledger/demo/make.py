@@ -14,8 +14,9 @@ from urllib.parse import quote_from_bytes
 from neatledger.demo.barn import Thing, group_text, passwd_text
 from neatledger.demo.holdings import limits_text, things_at
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
-from neatledger.demo.loftlog import log_text
+from neatledger.demo.loftlog import directory_text, log_text
 from neatledger.demo.meadow import write_meadow_listing
+from neatledger.demo.meadowlog import NEW_FILE, web_text
 from neatledger.errors import NeatError, OfficeError
 from neatledger.formats.posixacl import entries_from_text, entries_to_attribute
 from neatledger.formats.sddl import descriptor_to_sddl
@@ -36,6 +37,7 @@ __all__ = [
 ]
 
 MARK = ".pellowmere"
+LOGS = {"loft.audit.log": log_text, "loft.directory.ldif": directory_text, "meadow.access.log": web_text}
 LOFT_LISTING = """    source: listing
     lists: nt
     path: loft.csv
@@ -81,7 +83,10 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
             write_listing(target / "barn.csv", found)
         (target / "loft.ldif").write_text(ldif_text())
         write_loft_listing(target)
-        (target / "loft.audit.log").write_text(log_text(None, when))
+        for name, text in LOGS.items():
+            (target / name).write_text(text(None, when))
+        # It was named in the plan, and nobody ever switched it on.
+        (target / "barn.audit.log").touch()
         write_meadow_listing(target)
     except OSError as error:
         raise OfficeError(f"cannot make the sample office: {error.strerror}", str(error.filename or target)) from None
@@ -94,11 +99,13 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
 
 
 def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> None:
-    """Let ``barn`` have what came to it between two moments, and the log of ``loft`` what was done there."""
+    """Let ``barn`` have what came to it between two moments, and the logs what was done."""
     found = things_at(int(when.timestamp()))
     try:
-        with open(target / "loft.audit.log", "a", encoding="utf-8") as log:
-            log.write(log_text(before, when))
+        for name, text in LOGS.items():
+            is_new = name == "meadow.access.log" and before < NEW_FILE <= when
+            with open(target / name, "w" if is_new else "a", encoding="utf-8") as log:
+                log.write(text(max(before, NEW_FILE) if is_new else before, when))
         if on_disk:
             known = {thing.path for thing in things_at(int(before.timestamp()))}
             write_tree(target / "barn", [thing for thing in found if thing.path not in known])

@@ -281,6 +281,11 @@ class Ledger:
         query = "SELECT 1 FROM trail_blocks WHERE ifnull(?1 = system, 1) LIMIT 1"
         return self._db.execute(query, (system,)).fetchone() is not None
 
+    def trail_begins(self) -> dict[str, datetime]:
+        """Return of each system the first moment of which records are kept one by one (UTC)."""
+        query = "SELECT system, min(first_moment) FROM trail_blocks WHERE numbers IS NULL GROUP BY system"
+        return {system: datetime.fromtimestamp(first, UTC) for system, first in self._db.execute(query)}
+
     def trail_head(self) -> tuple[object, ...]:
         """Return what changes whenever something of the trail is written."""
         # Beside the trail itself, which needs NumPy.

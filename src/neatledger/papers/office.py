@@ -11,7 +11,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.space.sizes import show_size
 from neatledger.errors import NoCountError
 from neatledger.papers.access import sensitive_part
-from neatledger.questions import check, lapses, links, most, told
+from neatledger.questions import check, lapses, links, most, signs, told, unused
 from neatledger.questions.office import Office
 from neatledger.reports.causes import causes_paper_report
 from neatledger.reports.compare import most_report
@@ -20,10 +20,12 @@ from neatledger.reports.lapses import lapses_report
 from neatledger.reports.links import links_report
 from neatledger.reports.paper import Lines, Paper, Part
 from neatledger.reports.report import Column, Portion, Report, Row, Size, count_of
+from neatledger.reports.trail import signs_report
+from neatledger.reports.unused import unused_report
 
 __all__ = ["make"]
 
-_FIRST, _DAYS, _MOST = 25, 60, 10
+_FIRST, _DAYS, _MOST, _SIGN_DAYS = 25, 60, 10, 30
 
 
 def make(office: Office) -> Paper:
@@ -42,6 +44,7 @@ def make(office: Office) -> Paper:
         sensitive_part(office, [one for one in findings if one.acceptance is None]),
         Part("Who can change the most", most_report(shares[:_MOST], Right.CHANGE, when, _MOST), keys=("person",)),
         *_shared_parts(office),
+        *_trail_parts(office),
         filling,
         Part(f"What lapses in {_DAYS} days", coming, keys=("what", "place", "who")),
         _seen_part(office),
@@ -83,6 +86,15 @@ def _shared_parts(office: Office) -> list[Part]:
     faulty = [one for one in offers.judged if one.breaches]
     shared = links_report(faulty, offers.names, offers.total, office.day, office.count.when)
     return [Part("Shared, and not in order", shared, keys=("id", "target"))]
+
+
+def _trail_parts(office: Office) -> list[Part]:
+    """Return what looks wrong in the records, and what nobody used; nothing where there are no records."""
+    if not office.ledger.has_trail():
+        return []
+    odd = signs_report(signs.ask(office)[::-1], f" in the records of {_SIGN_DAYS} days", ())
+    unused_rights = unused_report(unused.ask(office), "")
+    return [Part("What looks wrong", odd, keys=("moment", "sign")), Part("What nobody used", unused_rights)]
 
 
 def _history_part(office: Office) -> Part:

@@ -12,8 +12,9 @@ from neatledger.core.space.when import FillUp
 from neatledger.errors import NoCountError
 from neatledger.formats.counting import count_of
 from neatledger.ledger.store import CountInfo
-from neatledger.questions import check, lapses, told
+from neatledger.questions import check, lapses, signs, told
 from neatledger.questions.office import Office
+from neatledger.questions.signs import SeenSign
 
 __all__ = ["Brief", "ask"]
 
@@ -22,7 +23,11 @@ _WEEK = 7
 
 @dataclass
 class Brief:
-    """The parts of it; `older` is the count that new and gone are since (None: there is no older one)."""
+    """The parts of it.
+
+    `older` is the count that new and gone are since (None: there is no older one), `odd` what looks wrong in the
+    records of the week (None: there are none).
+    """
 
     older: CountInfo | None = None
     new: Sequence[Cause] = ()
@@ -30,6 +35,7 @@ class Brief:
     gravest: Sequence[Cause] = ()
     lapsing: Sequence[Lapse] = ()
     filling: Sequence[FillUp] = ()
+    odd: Sequence[SeenSign] | None = None
     not_seen: Sequence[str] = ()
     waiting: list[str] = field(default_factory=list)
 
@@ -49,6 +55,8 @@ def ask(office: Office) -> Brief:
         found.gone = check.ask_for_causes(office, compared.gone)
     found.lapsing = lapses.ask(office, within_days=_WEEK).coming
     found.filling = told.ask(office).filling
+    if office.ledger.has_trail():
+        found.odd = signs.ask(office, office.today - timedelta(days=_WEEK))[::-1]
     found.not_seen = office.caveats()
     found.waiting = _waiting(office, findings)
     return found

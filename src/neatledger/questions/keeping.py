@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import cast
 
-from neatledger.core.trail.records import Did
+from neatledger.questions.keepdays import SUM_DAYS, days_kept
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.questions.trail import logins_of
 
-__all__ = ["KEEP_DAYS", "SUM_DAYS", "Kept", "days_kept", "forget", "keep"]
-
-KEEP_DAYS, SUM_DAYS = 400, 1100
+__all__ = ["Kept", "forget", "keep"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,17 +20,6 @@ class Kept:
     added_up: int
     sums: int
     dropped: int
-
-
-def days_kept(office: Office, system: str) -> Mapping[Did, int]:
-    """Return how many days records of each kind stay one by one: the system's own number goes before the office's."""
-    usual = office.plan.settings.get("trail-days", KEEP_DAYS)
-    planned = office.plan.systems.get(system)
-    own = planned.settings.get("trail-days") if planned is not None else None
-    if isinstance(own, int):
-        usual, own = own, None
-    by_kind = cast(Mapping[str, int], own or {})
-    return {did: by_kind.get(did.key, usual) for did in Did}
 
 
 def keep(office: Office, now: datetime) -> list[Kept]:

@@ -14,6 +14,7 @@ from neatledger.core.sharing.lapses import (
     lapses_of_reviews,
     lapses_of_service,
 )
+from neatledger.questions.keepdays import days_kept
 from neatledger.questions.office import Office
 
 __all__ = ["Lapses", "ask"]
@@ -52,6 +53,10 @@ def _all(office: Office, is_of_plan: bool) -> Iterator[Lapse]:
     if is_of_plan or not office.has_count:
         return
     yield from lapses_of_reviews(office.plan, office.ledger.reviews.last_reviewed(office.today))
+    for system, first in office.ledger.trail_begins().items():
+        days = min(days_kept(office, system).values())
+        day = max(first.astimezone().date() + timedelta(days=days), office.day)
+        yield Lapse(day, "records", system, "", f"the oldest, of {first.astimezone():%Y-%m-%d}, are added up by day")
     for system, principals in office.principals.items():
         yield from lapses_of_principals(system, principals, office.plan)
         service = office.systems.service(system)

@@ -11,7 +11,7 @@ from functools import partial
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.trail.coverage import Gap
 from neatledger.core.trail.folding import Fold, fold
-from neatledger.core.trail.records import Did, Position, Record
+from neatledger.core.trail.records import Did, Position, Record, Severity
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError, SourceError
 from neatledger.questions.office import FoundPerson, Office
@@ -215,6 +215,8 @@ def ask(
     did: Collection[Did] = (),
     *,
     is_refused: bool = False,
+    severity: Severity = Severity.INFO,
+    origins: Collection[str] = (),
     is_folded: bool = True,
     newest: int | None = None,
 ) -> Answer:
@@ -226,7 +228,7 @@ def ask(
     places = None if below is None else names_of(office, below)
     select = partial(
         office.ledger.trail.select,
-        logins=logins, below=places, dids=did or None,
+        logins=logins, below=places, dids=did or None, severity=severity, origins=origins or None,
         since=None if since is None else _midnight(since),
         until=None if until is None else _midnight(until + timedelta(days=1)),
     )  # fmt: skip

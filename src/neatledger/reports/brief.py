@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from enum import Enum
 from typing import Protocol
 
 from neatledger.core.checks.causes import Cause
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import FillUp
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
 from neatledger.reports.causes import cause_words
 from neatledger.reports.forecast import show_when
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
@@ -47,9 +50,38 @@ class Parts(Protocol):
     @property
     def filling(self) -> Sequence[FillUp]: ...
     @property
+    def odd(self) -> Sequence[Odd] | None: ...
+    @property
     def not_seen(self) -> Sequence[str]: ...
     @property
     def waiting(self) -> Sequence[str]: ...
+
+
+class Sign(Protocol):
+    """One thing that looks wrong in the records."""
+
+    @property
+    def kind(self) -> Enum: ...
+    @property
+    def system(self) -> str: ...
+    @property
+    def path(self) -> bytes: ...
+    @property
+    def words(self) -> str: ...
+
+
+class Odd(Protocol):
+    """Such a thing, and who it was."""
+
+    @property
+    def sign(self) -> Sign: ...
+    @property
+    def person(self) -> str: ...
+
+
+def _odd_where(one: Odd) -> str:
+    place = show_address(Address(one.sign.system, one.sign.path)) if one.sign.path else one.sign.system
+    return f"{one.person}, {place}" if one.person else place
 
 
 def brief_report(found: Parts, when: str) -> Report:
@@ -70,6 +102,9 @@ def brief_report(found: Parts, when: str) -> Report:
         add("new", _causes(found.new), f"nothing since {found.older.when}", "check --new")
         add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
     add("gravest", _causes(found.gravest), "nothing: the office is in order", "check")
+    if found.odd is not None:
+        odd = [{"where": _odd_where(one), "what": f"{one.sign.kind.value}: {one.sign.words}"} for one in found.odd]
+        add("looks wrong, this week", odd, "nothing in the records", "trail --odd")
     lapses = [
         {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
         for one in found.lapsing

@@ -8,7 +8,7 @@ from enum import Enum
 from typing import Protocol
 
 from neatledger.core.trail.folding import Fold
-from neatledger.core.trail.records import Did
+from neatledger.core.trail.records import Did, severity_of
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
@@ -29,6 +29,7 @@ _COLUMNS = (
     Column("to", "TO", Show.MACHINE),
     Column("is_folder", "FOLDER", Show.MACHINE),
     Column("done", "DONE", Show.MACHINE),
+    Column("severity", "SEVERITY", Show.MACHINE),
     Column("address", "FROM", spare=True),
     Column("device", "DEVICE", Show.MACHINE),
     Column("detail", "DETAIL", Show.MACHINE),
@@ -153,6 +154,7 @@ def _row(one: Seen) -> Row:
         "to": _place(one.fold.system, first.to) if is_one else "",
         "is_folder": is_one and first.is_folder,
         "done": first.is_done,
+        "severity": severity_of(first.did, is_done=first.is_done).name.lower(),
         "address": first.address,
         "device": first.device,
         "detail": first.detail if is_one else "",
@@ -190,7 +192,7 @@ _SIGN_COLUMNS = (
     Column("login", "LOGIN", Show.MACHINE),
     Column("where", "WHERE", cuts=True),
     Column("figure", "FIGURE", number=True),
-    Column("threshold", "FROM", number=True),
+    Column("threshold", "LIMIT", number=True),
     Column("words", "", wraps=True),
 )
 
@@ -231,9 +233,7 @@ def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str]) ->
     """List what looks wrong, the newest first, with the figure of each and from how much on it is told."""
     rows = [_sign_row(one.sign, one.person) for one in reversed(found)]
     headline = f"{count_of(len(found), 'thing')} {'looks' if len(found) == 1 else 'look'} wrong{about}."
-    aside = Aside(
-        "FIGURE is how much there was, FROM what it is told from: both explained in the manual, and settings."
-    )
+    aside = Aside("FIGURE is how much there was, LIMIT from what on it is told; settings in the plan change it.")
     return Report("signs", headline, _SIGN_COLUMNS, rows, [*notes, *([aside] if rows else [])], "nothing looks wrong")
 
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.trail.records import Did, Record
+from neatledger.core.trail.records import Did, Record, Severity, severity_of
 from neatledger.core.tree.address import Address
 from neatledger.ledger.trail.blocks import More, NamesColumn, unpack, unpack_more
 from neatledger.ledger.trail.words import DIDS, DONE, FOLDER, NUMBERS, Words, last_number, reading
@@ -130,16 +132,36 @@ def select(
     below: Mapping[Address, datetime | None] | None = None,
     dids: Collection[Did] | None = None,
     is_done: bool | None = None,
+    severity: Severity = Severity.INFO,
+    origins: Collection[str] | None = None,
     since: datetime | None = None,
     until: datetime | None = None,
 ) -> Selection:
     """Find records of a ledger; `Trail.select` says what the words mean."""
     with reading(where):
         deeds = None
-        if logins is not None or dids is not None or is_done is not None:
-            deeds = _mask_of_deeds(db, logins, dids, is_done)
+        if severity or any(one is not None for one in (logins, dids, is_done, origins)):
+            deeds = _mask_of_deeds(db, logins, dids, is_done, severity, origins)
         places = None if below is None else _Places(db, below)
         return Selection(db, where, list(_wanted(db, deeds, places, since, until)))
+
+
+def _words_of_origins(db: sqlite3.Connection, origins: Collection[str]) -> list[int]:
+    """Return the numbers of addresses and devices: of these names, or in these networks (RFC 4632, RFC 4291)."""
+    names, networks = {one.casefold() for one in origins}, list[IPv4Network | IPv6Network]()
+    for one in origins:
+        with suppress(ValueError):
+            networks.append(ip_network(one, strict=False))
+    found = []
+    for number, text in db.execute("SELECT id, text FROM trail_words WHERE system = '' AND salt IS NOT NULL"):
+        is_wanted = text.casefold() in names
+        if not is_wanted and networks:
+            with suppress(ValueError):
+                address = ip_address(text)
+                is_wanted = any(address.version == one.version and address in one for one in networks)
+        if is_wanted:
+            found.append(number)
+    return found
 
 
 def _wanted(
@@ -181,6 +203,8 @@ def _mask_of_deeds(
     logins: Collection[tuple[str, str]] | None,
     dids: Collection[Did] | None,
     is_done: bool | None,
+    severity: Severity,
+    origins: Collection[str] | None,
 ) -> NDArray[np.bool_]:
     conditions, values = ["1"], list[object]()
     if logins is not None:
@@ -192,6 +216,20 @@ def _mask_of_deeds(
     if dids is not None:
         conditions.append("did IN (SELECT value FROM json_each(?))")
         values.append(json.dumps([NUMBERS[one] for one in dids]))
+    if origins is not None:
+        words = _words_of_origins(db, origins)
+        conditions.append(
+            "(address IN (SELECT value FROM json_each(?)) OR device IN (SELECT value FROM json_each(?)))"
+        )
+        values += [json.dumps(words)] * 2
+    if severity:
+        some = [
+            f"(did = {NUMBERS[did]} AND (state & {DONE}) = {DONE * done})"
+            for did in Did
+            for done in (True, False)
+            if severity_of(did, is_done=done) >= severity
+        ]
+        conditions.append(f"({' OR '.join(some)})")
     if is_done is not None:
         conditions.append(f"(state & {DONE}) = {DONE if is_done else 0}")
     mask = np.zeros(last_number(db, "trail_deeds") + 1, np.bool_)

@@ -12,7 +12,7 @@ import numpy as np
 
 from neatledger.core.trail.coverage import Coverage, Gap, common_coverage
 from neatledger.core.trail.moves import Move, Moves
-from neatledger.core.trail.records import Did, Position, Record
+from neatledger.core.trail.records import Did, Position, Record, Severity
 from neatledger.core.trail.table import TrailTable
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
@@ -236,14 +236,17 @@ class Trail:
         below: Mapping[Address, datetime | None] | None = None,
         dids: Collection[Did] | None = None,
         is_done: bool | None = None,
+        severity: Severity = Severity.INFO,
+        origins: Collection[str] | None = None,
         since: datetime | None = None,
         until: datetime | None = None,
     ) -> Selection:
         """Find records; raises `LedgerError`.
 
         `logins` are systems and logins (None: all); `below` are folders or files, and all below them, each with until
-        when that was its name (None: to this day); `is_done` tells what was done from what was refused; `since` is
-        the first moment and `until` the first that is too late.
+        when that was its name (None: to this day); `is_done` tells what was done from what was refused; `severity` is
+        the least, and `origins` are addresses, networks or devices; `since` is the first moment and `until` the first
+        that is too late.
         """
         return select(
             self._db,
@@ -252,6 +255,8 @@ class Trail:
             below=below,
             dids=dids,
             is_done=is_done,
+            severity=severity,
+            origins=origins,
             since=since,
             until=until,
         )

@@ -59,9 +59,7 @@ def _kinds(history: History, login: str, rows: Ints, did: Did) -> Iterator[Sign]
         became = _one_unknown_kind(history, records)
         if became is not None:
             ending = became.ending.decode("utf-8", "backslashreplace")
-            words = (
-                f"{became.files:,} files of {became.kinds} kinds became .{ending} within {length(span[1] - span[0])}"
-            )
+            words = f"{became.files:,} files of {became.kinds} kinds became .{ending}"
             words += f" within {length(span[1] - span[0])}; no file of that kind was ever counted"
             yield Sign.of(
                 history, SignKind.ONE_UNKNOWN_KIND, span, became.files, threshold, words,

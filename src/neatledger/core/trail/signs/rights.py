@@ -50,7 +50,9 @@ def _changed_twice(history: History) -> Iterator[Sign]:
                 continue
             words = f"rights{f' of {entry}' if entry else ''} changed, and changed again {length(gap)} later"
             words += f" by {other}" if other != login else ""
-            words += f"; {_uses_between(history, path, moment, again):,} uses in between" if path else ""
+            if path:
+                uses = _uses_between(history, path, moment, again)
+                words += f"; {uses:,} {'use' if uses == 1 else 'uses'} in between"
             yield Sign.of(
                 history, SignKind.WIDENED_AND_NARROWED, (moment, again), max(gap // _HOUR, 1),
                 history.limits.widened_hours, words, login=login, path=path,

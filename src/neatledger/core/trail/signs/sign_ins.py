@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.trail.records import Did
 from neatledger.core.trail.signs.bursts import bursts, runs
-from neatledger.core.trail.signs.contract import History, Sign, SignKind
+from neatledger.core.trail.signs.contract import NUMBER, History, Sign, SignKind
 from neatledger.core.trail.signs.wording import from_places, length, some
 
 __all__ = ["find"]
@@ -32,21 +32,23 @@ def find(history: History) -> Iterator[Sign]:
     for login, rows in history.accounts():
         yield from _account_tried(history, login, rows)
         yield from _must_not_be_used(history, login, rows)
-        yield from _unusual_hours(history, login, rows)
+        yield from _unusual_hours(history, login, rows[history.table.is_done[rows]])
 
 
 def _account_tried(history: History, login: str, rows: Ints) -> Iterator[Sign]:
     limits, moments = history.limits, history.table.moments
     refused = history.done(rows, Did.SIGN_IN, is_done=False)
-    let_in = moments[history.done(rows, Did.SIGN_IN)]
+    done = rows[history.table.is_done[rows]]
     for first, last in bursts(moments[refused], limits.burst_minutes * 60, limits.failed_sign_ins):
         span = int(moments[refused[first]]), int(moments[refused[last]])
         if span[1] < history.since:
             continue
         number = last - first + 1
-        came_in = ((let_in >= span[1]) & (let_in <= span[1] + _HOUR)).any()
-        words = f"{number:,} sign-ins refused in {length(span[1] - span[0])}"
-        words += from_places(history.addresses(refused[first : last + 1]))
+        tried_from = history.addresses(refused[first : last + 1])
+        after = done[(moments[done] >= span[1]) & (moments[done] <= span[1] + _HOUR)]
+        # Some logs tell of no sign-in but only of what was done then.
+        came_in = (history.addresses(after) & tried_from) if tried_from else set(after.tolist())
+        words = f"{number:,} sign-ins refused in {length(span[1] - span[0])}{from_places(tried_from)}"
         words += "; then one was let in" if came_in else "; none was let in within the hour after"
         yield Sign.of(history, SignKind.ACCOUNT_TRIED, span, number, limits.failed_sign_ins, words, login=login)
 
@@ -76,6 +78,8 @@ def _must_not_be_used(history: History, login: str, rows: Ints) -> Iterator[Sign
         done = done[table.moments[done] >= begin]
         kind, why = SignKind.LEFT_BUT_ACTIVE, over[1]
     elif known.logins and login.casefold() not in known.logins:
+        # Who changes a directory's entries may be no account of it.
+        done = done[(table.did[done] == NUMBER[Did.SIGN_IN]) | (table.folders[done] >= 0)]
         kind, why = SignKind.UNKNOWN_ACCOUNT, "no account of this name was ever counted there"
     else:
         return
@@ -124,7 +128,7 @@ def _hour(history: History, login: str, moment: int, past: Ints) -> Iterator[Sig
 def _unusual_places(history: History) -> Iterator[Sign]:
     """Yield who came from where nobody ever came before."""
     table = history.table
-    rows = np.flatnonzero(table.addresses >= 0)
+    rows = np.flatnonzero((table.addresses >= 0) & table.is_done)
     _, first = np.unique(table.addresses[rows], return_index=True)
     seen: set[str] = set()
     for row in sorted(rows[first].tolist()):
