@@ -397,7 +397,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     assert run("who", "barn:/Payroll", "--office", office).stdout
     run("gather", "--quiet", "--office", office)
     assert "9 hand-outs" in run("links", "--office", office, status=1).stdout
-    assert "6 links" in run("counts", "--prove", "--office", office).stdout
+    assert "links of" in run("counts", "--prove", "--office", office).stdout
 
 
 def _set(table: str, ident: str, **more: str):

@@ -170,7 +170,7 @@ def test_changes_tell_every_gain_and_loss_once(older, newer) -> None:
 WRONG = [
     (["nothing"], "there is no command 'nothing'"),
     (["who"], "the following arguments are required: FOLDER"),
-    (["who", "barn:/", "--format", "xml"], "invalid choice: 'xml'"),
+    (["who", "barn:/", "--format", "yaml"], "invalid choice: 'yaml'"),
     (["who", "loft:/", "--office", "OFFICE"], "no system is named 'loft'"),
     (["who", "barn:/", "--as-of", "yesterday", "--office", "OFFICE"], "not a date: 'yesterday'"),
     (["who", "barn:/", "--as-of", "1999-01-01", "--office", "OFFICE"], "no count of 1999-01-01 or before"),

@@ -64,7 +64,7 @@ def _read_logs(app: App) -> None:
     if not trail.systems_with_logs(app.office):
         return
     with app.progress("reading logs") as progress:
-        read = trail.read(app.office, app.clock, progress, app.credentials_for)
+        read = trail.read(app.office, app.now, progress, app.credentials_for)
     for one in read:
         why = one.failed or "; ".join(one.notes)
         if one.bad_lines:
@@ -73,7 +73,7 @@ def _read_logs(app: App) -> None:
             why = f"{why}; {told}" if why else told
         if why:
             app.complain(show_text(f"{one.system}: the log {one.file}: {why}"))
-    for done in keeping.keep(app.office, app.clock):
+    for done in keeping.keep(app.office, app.now):
         app.say(kept_words(done))
     records = sum(one.records for one in read)
     if records:

@@ -56,9 +56,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     office = app.office
     if args.read:
         with app.progress("reading logs") as progress:
-            read = trail.read(office, app.clock, progress, app.credentials_for)
+            read = trail.read(office, app.now, progress, app.credentials_for)
         show_report(logs_report(read), app.output)
-        for done in keeping.keep(office, app.clock):
+        for done in keeping.keep(office, app.now):
             app.say(kept_words(done))
         return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:

@@ -134,7 +134,11 @@ def read_answer(data: bytes, where: str) -> Answer:
             answered.append(
                 AnsweredRow(
                     cells[_TOKEN].strip(),
-                    {head: cells[head] for head in (*_FIXED, _USED) if head in cells},
+                    {
+                        head: cells[head]
+                        for head in (*_FIXED, _USED)
+                        if head in cells and (head != _USED or cells[head])
+                    },
                     cells["DECISION"].strip().casefold(),
                     cells["CHANGE TO"].strip().casefold(),
                     cells["REMARK"].strip(),

@@ -55,8 +55,12 @@ def _all(office: Office, is_of_plan: bool) -> Iterator[Lapse]:
     yield from lapses_of_reviews(office.plan, office.ledger.reviews.last_reviewed(office.today))
     for system, first in office.ledger.trail_begins().items():
         days = min(days_kept(office, system).values())
-        day = max(first.astimezone().date() + timedelta(days=days), office.day)
-        yield Lapse(day, "records", system, "", f"the oldest, of {first.astimezone():%Y-%m-%d}, are added up by day")
+        day = first.astimezone().date() + timedelta(days=days)
+        # Once it has begun some go every day.
+        if day >= office.day:
+            yield Lapse(
+                day, "records", system, "", f"the first, of {first.astimezone():%Y-%m-%d}, are added up by day"
+            )
     for system, principals in office.principals.items():
         yield from lapses_of_principals(system, principals, office.plan)
         service = office.systems.service(system)

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
+from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import Office
-from neatledger.questions.trail import names_of
 
 if TYPE_CHECKING:
     from neatledger.questions.access import AccessTable

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from functools import partial
 
@@ -53,8 +53,13 @@ def ask(office: Office, since: date | None = None, until: date | None = None) ->
 
 
 def coverage_of(office: Office, system: str) -> Coverage | None:
-    """Return what the logs that the plan names for a system cover; None where not all of them were read."""
-    return office.ledger.trail.coverage(system, logs_of(office, system))
+    """Return what the logs that the plan names for a system cover, up to the day of the question.
+
+    None where not all of them were read.
+    """
+    found = office.ledger.trail.coverage(system, logs_of(office, system))
+    end = datetime.combine(office.today + timedelta(days=1), time.min).astimezone()
+    return None if found is None or found.first >= end else replace(found, until=min(found.until, end))
 
 
 def _fetch(office: Office, system: str, login: str, did: Did, first: int, end: int) -> Iterator[Record]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
 from functools import partial
 
 from neatledger.core.people.credentials import Credentials
@@ -14,6 +14,7 @@ from neatledger.core.trail.folding import Fold, fold
 from neatledger.core.trail.records import Did, Position, Record, Severity
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError, SourceError
+from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.table import Read, Reading, logs_in, name_of, read_log
@@ -25,7 +26,6 @@ __all__ = [
     "ask",
     "logins_of",
     "logs_of",
-    "names_of",
     "read",
     "systems_with_logs",
     "whose_logins",
@@ -249,14 +249,6 @@ def ask(
     whose = whose_logins(office)
     seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
     return Answer(seen, found.number, refused.number, is_whole)
-
-
-def names_of(office: Office, address: Address) -> dict[Address, datetime | None]:
-    """Return a place, and what it was called before, each with until when (None: to this day)."""
-    names: dict[Address, datetime | None] = {address: None}
-    for one in office.ledger.trail.moves(address.system).earlier_names(address.path):
-        names.setdefault(Address(address.system, one.path), datetime.fromtimestamp(one.until, UTC))
-    return names
 
 
 def _midnight(day: date) -> datetime:

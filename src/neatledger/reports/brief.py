@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from enum import Enum
 from typing import Protocol
 
@@ -67,7 +68,11 @@ class Sign(Protocol):
     @property
     def path(self) -> bytes: ...
     @property
-    def words(self) -> str: ...
+    def first(self) -> datetime: ...
+    @property
+    def figure(self) -> int: ...
+    @property
+    def threshold(self) -> int: ...
 
 
 class Odd(Protocol):
@@ -82,6 +87,11 @@ class Odd(Protocol):
 def _odd_where(one: Odd) -> str:
     place = show_address(Address(one.sign.system, one.sign.path)) if one.sign.path else one.sign.system
     return f"{one.person}, {place}" if one.person else place
+
+
+def _odd_words(sign: Sign) -> str:
+    many = f", {sign.figure:,} (told from {sign.threshold:,})" if sign.threshold > 1 else ""
+    return f"{sign.first.astimezone():%Y-%m-%d} {sign.kind.value}{many}"
 
 
 def brief_report(found: Parts, when: str) -> Report:
@@ -103,8 +113,8 @@ def brief_report(found: Parts, when: str) -> Report:
         add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
     add("gravest", _causes(found.gravest), "nothing: the office is in order", "check")
     if found.odd is not None:
-        odd = [{"where": _odd_where(one), "what": f"{one.sign.kind.value}: {one.sign.words}"} for one in found.odd]
-        add("looks wrong, this week", odd, "nothing in the records", "trail --odd")
+        odd = [{"where": _odd_where(one), "what": _odd_words(one.sign)} for one in found.odd]
+        add("looks wrong", odd, "nothing in the records", "trail --odd")
     lapses = [
         {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
         for one in found.lapsing

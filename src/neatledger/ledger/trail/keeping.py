@@ -80,8 +80,8 @@ def thin(
 ) -> Thinned:
     """Add up the records of a system that are older than their kind is kept, within a transaction.
 
-    A block is taken up when all in it of a kind is old enough, so that none is written anew every day. Sums older
-    than `sum_days` go. Small blocks of weeks ago become large ones.
+    A block is taken up when something in it is a week older than that, so that none is written anew every day. Sums
+    older than `sum_days` go. Small blocks of weeks ago become large ones.
     """
     cuts = np.zeros(max(DIDS) + 1, np.int64)
     for did, number in NUMBERS.items():
@@ -92,22 +92,21 @@ def thin(
     due: list[Rows] = []
     taken: list[int] = []
     dropped = 0
-    latest = int(max(cuts))
     small = _small_blocks(db, system, int((now - timedelta(days=_SETTLED_DAYS)).timestamp()))
-    query = (
-        "SELECT id, last_moment, numbers IS NULL FROM trail_blocks WHERE system = ? AND last_moment < ? ORDER BY id"
-    )
-    for number, last, is_single in db.execute(query, (system, max(latest, drop_before))).fetchall():
+    slack = _SETTLED_DAYS * _DAY
+    query = "SELECT id, numbers IS NULL FROM trail_blocks WHERE system = ? AND first_moment < ? ORDER BY id"
+    for number, is_single in db.execute(query, (system, max(int(max(cuts)), drop_before) - slack)).fetchall():
         rows = _rows_of(db, number)
-        is_due: NDArray[np.bool_] = last < cuts[did_of[rows.deeds]] if is_single else np.zeros(len(rows), np.bool_)
-        is_over = np.zeros(len(rows), np.bool_) if is_single else rows.moments < drop_before
-        if not is_due.any() and not (last < drop_before and is_over.any()):
+        ends = cuts[did_of[rows.deeds]] if is_single else np.full(len(rows), drop_before, np.int64)
+        is_old = rows.moments < ends
+        if not (rows.moments < ends - slack).any():
             continue
         taken.append(number)
+        kept.append(_some(rows, ~is_old))
         if is_single:
-            due.append(_some(rows, is_due))
-        kept.append(_some(rows, ~is_due & ~is_over))
-        dropped += 0 if rows.numbers is None else int(rows.numbers[is_over].sum())
+            due.append(_some(rows, is_old))
+        else:
+            dropped += 0 if rows.numbers is None else int(rows.numbers[is_old].sum())
     for number in (one for one in small if one not in taken):
         taken.append(number)
         kept.append(_rows_of(db, number))
