@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from functools import partial
+from typing import TYPE_CHECKING
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.trail.coverage import Gap
@@ -18,6 +19,9 @@ from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.table import Read, Reading, logs_in, name_of, read_log
+
+if TYPE_CHECKING:
+    from neatledger.ledger.trail.trail import Trail
 
 __all__ = [
     "Answer",
@@ -108,7 +112,7 @@ def read(
 def _read_one(
     office: Office, one: LogRead, reading: Reading, now: datetime, progress: Callable[[int], object]
 ) -> None:
-    position = reading.position
+    position, trail = reading.position, office.ledger.trail
     replays = _Replays(office, one)
     waiting: list[Record] = []  # kept with the first position that a new reading may begin from
     first: datetime | None = None
@@ -120,12 +124,12 @@ def _read_one(
         if line.position is not None:
             position = line.position
             if len(waiting) >= _BATCH:
-                _keep(office, one, waiting, position, now)
+                _keep(trail, one, waiting, position, now)
                 progress(len(waiting))
                 waiting = []
     if position is not None:
         gap = _gap(reading.lost, replays.known, first, now)
-        _keep(office, one, waiting, position, now, gap)
+        _keep(trail, one, waiting, position, now, gap)
         progress(len(waiting))
     one.notes = [*reading.lost, *reading.notes]
     if replays.number:
@@ -185,14 +189,14 @@ def _count(one: LogRead, line: Read) -> None:
 
 
 def _keep(
-    office: Office,
+    trail: Trail,
     one: LogRead,
     records: Sequence[Record],
     position: Position,
     now: datetime,
     gap: Gap | None = None,
 ) -> None:
-    office.ledger.trail.add(one.system, one.file, records, position, now, gap)
+    trail.add(one.system, one.file, records, position, now, gap)
     one.records += len(records)
 
 

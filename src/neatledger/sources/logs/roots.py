@@ -10,6 +10,7 @@ from neatledger.errors import FormatError
 __all__ = ["Roots"]
 
 _MOST_FOLDERS = 100_000
+_ODD = frozenset({"", ".", ".."})
 
 
 class Roots:
@@ -17,6 +18,7 @@ class Roots:
 
     def __init__(self, roots: Mapping[bytes, bytes]) -> None:
         self._roots = sorted(roots.items(), key=lambda pair: -len(pair[0]))
+        self._exact = frozenset(roots)
         self._known: dict[str, bytes] = {}
 
     def inside(self, path: str) -> bytes:
@@ -25,7 +27,7 @@ class Roots:
             return b""
         folder, _, name = path.rpartition("/")
         data = os.fsencode(path)
-        if not folder or name in ("", ".", "..") or any(data == root for root, _ in self._roots):
+        if not folder or name in _ODD or data in self._exact:
             return self._placed(data)
         # Much is done in few folders.
         if folder not in self._known:
