@@ -24,8 +24,10 @@ import smbclient
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from conftest import COMMAND
 from judges import ldap, smb
 from neatledger.errors import FormatError
+from neatledger.ledger.store import open_ledger
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.syslog import parse_line
 from neatledger.sources.logs.table import LINE_FORMS, Reading, read_log
@@ -417,3 +419,33 @@ def test_no_line_does_more_than_to_be_told(data: st.DataObject) -> None:
         for one in (text, text):
             with contextlib.suppress(FormatError):
                 take(one, latest)
+
+
+def test_a_reading_that_is_killed_goes_on_where_it_was(tmp_path: Path, run) -> None:
+    office = office_at(tmp_path / "o", SMB_LOG, run)
+    number = 60_000
+    start = datetime(2026, 11, 1, tzinfo=UTC)
+    (office / "audit.log").write_text(
+        "".join(
+            f"{(start + timedelta(seconds=one)).isoformat()} loft smbd_audit: ada|1|d|s|unlinkat|ok|/srv/desk/{one % 700}/{one}\n"
+            for one in range(number)
+        )
+    )
+    killed, delay = 0, 0.2
+    while True:
+        reading = subprocess.Popen(
+            [COMMAND, "trail", "--read", "--office", office], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        try:
+            reading.wait(delay)
+            break
+        except subprocess.TimeoutExpired:
+            reading.kill()
+            reading.wait()
+        killed, delay = killed + 1, delay + 0.25
+    assert killed
+    run("trail", "--read", "--office", office)
+    found = open_ledger(office / "ledger.db")
+    told = [record.path for _, record in found.trail.select().records()]
+    assert told == [f"/desk/{one % 700}/{one}".encode() for one in range(number)]
+    assert found.chain.prove().holds

@@ -103,6 +103,8 @@ _AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("So the plan says too. Made, looked at again, proved:", ("mend", *_PAYROLL, "--carry-out", "--yes", "1")),
     ("What changed since the count before?", ("changes",)),
     ("A folder of scans is gone. Who deleted it, when, and from where?", ("trail", "loft:/Scans", "--did", "delete")),
+    ("What else looks wrong in what was done?", ("trail", "--odd")),
+    ("Which rights did nobody use since spring?", ("unused",)),
     ("And everything the audit has to say now:", ("check",)),
 )
 
