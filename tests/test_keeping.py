@@ -55,8 +55,11 @@ def records(rng: random.Random, number: int, days: int = 100) -> list[Record]:
 
 def ledger_with(path: Path, some: list[Record], at_once: int = 37) -> Ledger:
     ledger = open_ledger(path, create=True)
+    before = None
     for start in range(0, len(some), at_once):
-        ledger.trail.add("loft", "a.log", some[start : start + at_once], Position(b"x", 1, start, start), NOW)
+        position = Position(b"x", 1, start, start)
+        ledger.trail.add("loft", "a.log", some[start : start + at_once], position, before, NOW)
+        before = position
     return ledger
 
 

@@ -421,6 +421,27 @@ def test_no_line_does_more_than_to_be_told(data: st.DataObject) -> None:
                 take(one, latest)
 
 
+def test_two_readings_at_once_keep_every_line_once(tmp_path: Path, run) -> None:
+    office = office_at(tmp_path / "o", SMB_LOG, run)
+    (office / "audit.log").write_text("".join(line(number) for number in range(20_000)))
+    words = [COMMAND, "trail", "--read", "--office", office]
+    both = [subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) for _ in range(3)]
+    told = [one.communicate()[0] for one in both]
+    assert any(one.returncode == 0 for one in both) and all(one.returncode in (0, 2) for one in both)
+    assert all(
+        one.returncode == 0 or "another run has read this log" in " ".join(text.split())
+        for one, text in zip(both, told, strict=True)
+    )
+    assert open_ledger(office / "ledger.db").trail.select().number == 20_000
+    os.mkfifo(office / "pipe")
+    plan = (office / "office.yaml").read_text()
+    (office / "office.yaml").write_text(
+        plan.replace("logs: [", "logs: [{file: pipe, form: web}, {file: audit.log, form: web}, ")
+    )
+    told = " ".join(run("trail", "--read", "--office", office, status=2).stdout.split())
+    assert "is no file" in told and "names this log twice" in told
+
+
 def test_a_reading_that_is_killed_goes_on_where_it_was(tmp_path: Path, run) -> None:
     office = office_at(tmp_path / "o", SMB_LOG, run)
     number = 60_000

@@ -64,6 +64,8 @@ def try_out(office: Office, found: Iterable[Unused]) -> Trial:
 
 def _take_away(maker: StepMaker, one: Unused) -> None:
     match one.kind:
+        case Kind.ENTRY if maker.office.systems.service(one.system) is not None:
+            raise StepError("who is in a team folder its managers say, or the plan and mend")
         case Kind.ENTRY | Kind.GROUP if one.address is not None:
             maker.grant(str(one.address), one.name, None)
         case Kind.CHANGE:
@@ -74,6 +76,8 @@ def _take_away(maker: StepMaker, one: Unused) -> None:
             maker.close(f"{one.system}:{one.name}")
         case Kind.GROUP:
             raise StepError("it is named in several places: take these entries away one by one (--only entry)")
+        case Kind.HAND_OUT:
+            raise StepError("whoever gave it takes it back, or mend does")
         case Kind.LINK:
             raise StepError("a link is ended by whoever made it, or with mend")
 

@@ -97,9 +97,13 @@ def read(
             name, office.folder, settings, office.today, lambda _: None, credentials_for(name),
             account_credentials=credentials_for(f"{name} accounts"),
         )  # fmt: skip
+        names: set[str] = set()
         for log in logs_in(settings):
             one = LogRead(name, name_of(log))
             try:
+                if one.file in names:
+                    raise SourceError("the plan names this log twice", one.file)
+                names.add(one.file)
                 _read_one(
                     office, one, Reading(context, log, office.ledger.trail.position(name, one.file)), now, progress
                 )
@@ -114,6 +118,7 @@ def _read_one(
 ) -> None:
     position, trail = reading.position, office.ledger.trail
     replays = _Replays(office, one)
+    before = position  # what the ledger must say still when something is kept
     waiting: list[Record] = []  # kept with the first position that a new reading may begin from
     first: datetime | None = None
     for line in read_log(reading):
@@ -124,12 +129,13 @@ def _read_one(
         if line.position is not None:
             position = line.position
             if len(waiting) >= _BATCH:
-                _keep(trail, one, waiting, position, now)
+                _keep(trail, one, waiting, position, before, now)
+                before = position
                 progress(len(waiting))
                 waiting = []
     if position is not None:
         gap = _gap(reading.lost, replays.known, first, now)
-        _keep(trail, one, waiting, position, now, gap)
+        _keep(trail, one, waiting, position, before, now, gap)
         progress(len(waiting))
     one.notes = [*reading.lost, *reading.notes]
     if replays.number:
@@ -193,10 +199,11 @@ def _keep(
     one: LogRead,
     records: Sequence[Record],
     position: Position,
+    before: Position | None,
     now: datetime,
     gap: Gap | None = None,
 ) -> None:
-    trail.add(one.system, one.file, records, position, now, gap)
+    trail.add(one.system, one.file, records, position, before, now, gap)
     one.records += len(records)
 
 

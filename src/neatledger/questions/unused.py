@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from enum import Enum
 
 import numpy as np
 
 from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.survey.shared import Reply, Towards
 from neatledger.core.trail.entries import Entry, Named, find_entries, find_names, used_by_member
 from neatledger.core.trail.records import Did
 from neatledger.core.trail.uses import Use
-from neatledger.core.tree.address import Address
+from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.table import folder_paths
 from neatledger.questions.office import Office
 from neatledger.questions.signs import coverage_of
@@ -33,6 +34,7 @@ class Kind(Enum):
     MEMBER = "member"
     CHANGE = "change"
     ACCOUNT = "account"
+    HAND_OUT = "hand-out"
     LINK = "link"
 
 
@@ -151,7 +153,8 @@ class _System:
     def rows(self) -> Iterator[Unused]:
         """Yield what is unused."""
         assert self.coverage is not None, "it was asked why nothing is known before"
-        everyone = self.office.systems.everyone(self.system, self.office.principals[self.system], is_narrow=True)
+        principals = self.office.systems.holders[self.system]
+        everyone = self.office.systems.everyone(self.system, principals, is_narrow=True)
         matrix = self.matrix = everyone.matrix
         self.uses = load_uses(self.office, matrix, self.system)
         self.cut = int((self.coverage.until - timedelta(days=self.days)).timestamp())
@@ -180,6 +183,7 @@ class _System:
                     yield self._entry(Kind.ENTRY, named, entry)
                 elif entry.rights & _WRITES and self._is_unused(_last_change(entry)):
                     yield self._entry(Kind.CHANGE, named, entry)
+        yield from self._shared()
         yield from accounts
 
     def _is_unused(self, last: int | None) -> bool:
@@ -253,6 +257,54 @@ class _System:
                 folders=sum(one.folders for one in entries),
             )  # fmt: skip
 
+    def _shared(self) -> Iterator[Unused]:
+        """Yield who of a team folder, and who of those whom something was handed to, never used it."""
+        service = self.office.systems.service(self.system)
+        for team in service.shared.teams if service is not None else ():
+            for member in team.members:
+                assert service is not None, "what is shared is a service's"
+                some = service.in_group.get(member.holder, ()) if member.is_group else self._numbers([member.holder])
+                if team.why_closed(service.day) or member.reply is not Reply.ACCEPTED:
+                    continue
+                if self.then.is_in_team(team.path, member.holder):
+                    yield from self._if_unused(Kind.ENTRY, team.path, member.holder, member.rights, some)
+                else:
+                    self.young += 1
+        for one in service.shared.hand_outs if service is not None else ():
+            assert service is not None, "what is shared is a service's"
+            if not one.is_live(service.day) or one.towards is Towards.OUTSIDE:
+                continue
+            is_group = one.towards is Towards.GROUP
+            some = service.in_group.get(one.receiver, ()) if is_group else self._numbers([one.receiver])
+            if one.made is not None and self.cut < int(datetime.combine(one.made, time.min).timestamp()):
+                self.young += 1
+            else:
+                yield from self._if_unused(Kind.HAND_OUT, one.path, one.receiver, one.rights, some)
+
+    def _numbers(self, logins: Iterable[str]) -> tuple[int, ...]:
+        wanted = set(logins)
+        return tuple(n for n, one in enumerate(self.matrix.principals) if one.account.login in wanted)
+
+    def _if_unused(
+        self, kind: Kind, path: bytes, name: str, rights: Right, members: Sequence[int]
+    ) -> Iterator[Unused]:
+        """Yield a right on a folder and all below it that none of some accounts used."""
+        row = self.matrix.order.find_row(parts_of(path))
+        if row is None or not len(members):
+            return
+        mine = self.uses.of(
+            np.isin(self.uses.account, members) & np.isin(self.uses.folder, self.matrix.order.below(row))
+        )
+        at = int(mine.last.argmax()) if len(mine) else -1
+        last = int(mine.last[at]) if len(mine) else None
+        if self._is_unused(last):
+            people = {self.matrix.principals[one].person for one in members}
+            yield self._row(
+                kind, name, last, int(mine.account[at]) if len(mine) else -1, address=Address(self.system, path),
+                level=level_of(rights), people=len(people), folders=int(self.matrix.order.size[row]),
+                person=next(iter(people)) if len(people) == 1 else "",
+            )  # fmt: skip
+
     def _outer(self, ident: str) -> set[str]:
         """Return the groups in which a group is, directly or by others."""
         groups = self.office.readers[self.system].groups
@@ -268,6 +320,8 @@ class _System:
 
     def _accounts(self) -> Iterator[Unused]:
         """Yield who did nothing at all."""
+        # Holders of links are nobody's account.
+        real = {one.account.login for one in self.office.principals[self.system]}
         last = dict[int, int]()
         table = self.office.ledger.trail.table(self.system)
         newest = np.full(len(table.logins), -1, dtype=np.int64)
@@ -278,7 +332,7 @@ class _System:
             moments = [by_login.get(one.casefold(), -1) for one in (principal.account.login, principal.account.ident)]
             if max(moments) >= 0:
                 last[number] = max(moments)
-            if not principal.may_come_in or self.matrix.admins >> number & 1:
+            if not principal.may_come_in or self.matrix.admins >> number & 1 or principal.account.login not in real:
                 continue
             if self._is_unused(last.get(number)):
                 if not self.then.has_account(principal.account.login):
@@ -301,6 +355,8 @@ class _Then:
         self.day = count.day
         systems = office.systems_of(office.readers_of(count), count.day)
         self._holders = {one.account.login: one.holder for one in systems.holders[system]}
+        service = systems.service(system)
+        self._teams = {} if service is None else {one.path: one for one in service.shared.teams}
         self._matrix = systems.everyone(system, systems.holders[system], is_narrow=True).matrix
 
     def names(self, path: bytes, ident: str) -> bool:
@@ -310,6 +366,10 @@ class _Then:
             return False
         view = self._matrix.view(int(self._matrix.folders["list"][row]), is_folder=True)
         return ident in view.users or ident in view.groups or ident in view.either
+
+    def is_in_team(self, path: bytes, holder: str) -> bool:
+        """Tell whether somebody, or a group, was a member of a team folder."""
+        return path in self._teams and any(one.holder == holder for one in self._teams[path].members)
 
     def has_account(self, login: str) -> bool:
         """Tell whether an account was there."""

@@ -90,6 +90,7 @@ _WORDS = {
     "member": "others in it use it, they do not",
     "change": "it is only read by it",
     "account": "does nothing there",
+    "hand-out": "nobody to whom it was handed uses it",
     "link": "nobody uses it, says the service",
 }
 

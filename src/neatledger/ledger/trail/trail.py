@@ -58,14 +58,19 @@ class Trail:
         file: str,
         records: Sequence[Record],
         position: Position,
+        before: Position | None,
         moment: datetime,
         gap: Gap | None = None,
     ) -> None:
         """Keep records with how far their log was read by then, all or nothing; raises `LedgerError`.
 
-        `gap` is a time of which records are missing, as this reading showed.
+        `before` is how far the log was read when this reading began: where another run has read on since, nothing is
+        kept. `gap` is a time of which records are missing, as this reading showed.
         """
         with self._writing():
+            if self.position(system, file) != before:
+                hint = "what it read is kept; nothing is lost"
+                raise LedgerError("another run has read this log meanwhile", file, hint)
             self._insert(system, records)
             if gap is not None:
                 span = int(gap.after.timestamp()), int(gap.before.timestamp())

@@ -51,6 +51,9 @@ class Following:
         """Yield whole lines that no reading before this one had; raises `SourceError`."""
         if not self.path.exists():
             raise SourceError("is not there", str(self.path))
+        if not self.path.is_file():
+            # A pipe would be waited for, for ever.
+            raise SourceError("is no file", str(self.path))
         for path, position in self._files():
             try:
                 yield from self._lines_of(path, position)
