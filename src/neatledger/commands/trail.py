@@ -74,7 +74,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         is_refused=args.refused, severity=Severity[args.severity.upper()], origins=args.origins,
         is_folded=not args.each, newest=None if is_all else _LINES,
     )  # fmt: skip
-    show_report(trail_report(found, _about(person, below), _covered(app), ()), app.output)
+    for_people = app.options.format == "table"
+    show_report(trail_report(found, _about(person, below), _covered(app), (), for_people=for_people), app.output)
     return 0
 
 

@@ -100,7 +100,8 @@ class CsvWriter:
             # By far the most, in long tables.
             return cell
         if cell.__class__ is str:
-            return _as_text(_whole_text(cell))
+            is_plain = cell.isascii() and cell[:1] not in _RUN
+            return cell if is_plain else _as_text(_whole_text(cell))
         match cell:
             case None:
                 return ""

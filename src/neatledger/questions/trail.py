@@ -243,8 +243,7 @@ def ask(
         since=None if since is None else _midnight(since),
         until=None if until is None else _midnight(until + timedelta(days=1)),
     )  # fmt: skip
-    refused = select(is_done=False)
-    found = refused if is_refused else select()
+    found = select(is_done=False) if is_refused else select()
     within = FOLDED_WITHIN if is_folded else timedelta(seconds=-1)
     wanted = newest
     while True:
@@ -259,7 +258,7 @@ def ask(
         folds = folds[-(newest or 0) :]
     whose = whose_logins(office)
     seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
-    return Answer(seen, found.number, refused.number, is_whole)
+    return Answer(seen, found.number, found.refused, is_whole)
 
 
 def _midnight(day: date) -> datetime:

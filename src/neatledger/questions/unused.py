@@ -16,6 +16,7 @@ from neatledger.core.trail.records import Did
 from neatledger.core.trail.uses import Use
 from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.table import folder_paths
+from neatledger.formats.counting import count_of
 from neatledger.questions.office import Office
 from neatledger.questions.signs import coverage_of
 from neatledger.questions.uses import load_uses
@@ -143,7 +144,7 @@ class _System:
         seen = self.coverage.days_seen()
         if seen < self.days:
             return (
-                f"only {seen} days are seen without a gap (since {self.coverage.since.astimezone():%Y-%m-%d}): "
+                f"{count_of(seen, 'day')} seen without a gap, since {self.coverage.since.astimezone():%Y-%m-%d}: "
                 f"nothing can be said of {self.days}"
             )
         if Did.OPEN not in self.coverage.dids:

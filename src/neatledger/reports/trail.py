@@ -123,9 +123,15 @@ def kept_words(done: Kept) -> str:
     return f"{done.system}: {'; '.join(words)}"
 
 
-def trail_report(found: Answer, about: str, covered: Sequence[str], notes: Sequence[str]) -> Report:
-    """List what was done, the newest first; `covered` says of each system what its records cover."""
-    rows = [_row(one) for one in reversed(found.seen)]
+def trail_report(
+    found: Answer, about: str, covered: Sequence[str], notes: Sequence[str], *, for_people: bool = True
+) -> Report:
+    """List what was done, the newest first; `covered` says of each system what its records cover.
+
+    Rows may be many: what is written for people alone is left out where none are shown them.
+    """
+    row_of = _row_for_people if for_people else _row
+    rows = [row_of(one) for one in reversed(found.seen)]
     number, refused = found.number, found.refused
     headline = f"{count_of(number, 'record')}{about}" + (f", {refused:,} of them refused." if refused else ".")
     more: list[str] = [*notes, *covered]
@@ -141,7 +147,6 @@ def _row(one: Seen) -> Row:
     first, last = one.fold.first, one.fold.last
     is_one = one.fold.number == 1
     return {
-        "when": first.moment.astimezone().strftime("%Y-%m-%d %H:%M:%S"),
         "moment": first.moment.isoformat(),
         "until": last.moment.isoformat(),
         "system": one.fold.system,
@@ -149,7 +154,6 @@ def _row(one: Seen) -> Row:
         "login": first.who,
         "did": first.did.value,
         "number": one.fold.number,
-        "deed": _deed(one.fold),
         "where": _place(one.fold.system, one.fold.place) or one.fold.system,
         "to": _place(one.fold.system, first.to) if is_one else "",
         "is_folder": is_one and first.is_folder,
@@ -159,6 +163,11 @@ def _row(one: Seen) -> Row:
         "device": first.device,
         "detail": first.detail if is_one else "",
     }
+
+
+def _row_for_people(one: Seen) -> Row:
+    when = one.fold.first.moment.astimezone().strftime("%Y-%m-%d %H:%M:%S")
+    return {**_row(one), "when": when, "deed": _deed(one.fold)}
 
 
 def _deed(fold: Fold) -> str:

@@ -67,6 +67,20 @@ class Selection:
         """How many rows tell of them: those of a day that were added up are one."""
         return sum(len(one.wanted) for one in self._blocks)
 
+    @property
+    def refused(self) -> int:
+        """How many records there are of what was refused."""
+        with reading(self._where):
+            is_refused = _mask_of_deeds(self._db, None, None, False, Severity.INFO, None)
+            number = 0
+            for one in self._blocks:
+                query = "SELECT deeds, numbers FROM trail_blocks WHERE id = ?"
+                deeds, numbers = self._db.execute(query, (one.id,)).fetchone()
+                mine = is_refused[unpack(deeds, one.rows)[one.wanted]]
+                amounts = mine if numbers is None else unpack(numbers, one.rows)[one.wanted][mine]
+                number += int(amounts.sum())
+            return number
+
     def last_by_login(self) -> dict[str, int]:
         """Return the login → the last moment (seconds since 1970, UTC); raises `LedgerError`."""
         with reading(self._where):
