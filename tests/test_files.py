@@ -14,6 +14,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
+from defusedxml.ElementTree import fromstring
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import ANY, COMMAND, status_as_nobody
 from neatledger import files
@@ -240,3 +243,28 @@ def test_no_cell_is_a_formula_to_a_spreadsheet(name: str, shown: str) -> None:
     ((_, _), (one, words)) = csv.reader(io.StringIO(WRITERS["csv"].whole(report)))
     assert one == shown and words == (f"{name} b" if name in ("a=b", "-5") else f"'{name} b")
     assert json.loads(WRITERS["json"].whole(report))["rows"] == [{"name": name, "words": [name, "b"]}]
+
+
+@given(st.text(), st.text(min_size=1), st.one_of(st.none(), st.booleans(), st.integers()))
+def test_xml_says_what_csv_says_whatever_a_cell_holds(name: str, word: str, value: object) -> None:
+    row = {"name": name, "words": (word, "b"), "value": value}
+    columns = (Column("name", "NAME"), Column("words", "WORDS"), Column("value", "VALUE"))
+    report = Report("x<", name, columns, [row, row], [f"note {name}"])
+    root = fromstring(WRITERS["xml"].whole(report).encode())
+    assert root.get("name") == "x<" and [one.tag for one in root] == ["headline", "row", "row", "note"]
+    cells = list(root[1])
+    assert [one.tag for one in cells] == ["name", "words", "words", "value"]
+    if name.isprintable():
+        assert (cells[0].text or "") == name and (root[0].text or "") == name
+    wanted = None if value is None else str(value).lower()
+    assert cells[3].text == wanted and (cells[3].get("unknown") == "true") == (value is None)
+    keys = [column.key for column in columns]
+    pieces = WRITERS["xml"].piece(keys, list(row.values()))
+    assert (
+        len(
+            fromstring(
+                "".join(WRITERS["xml"].of_pieces("x", keys, [pieces, f"{pieces}</row>\n<row>{pieces}"])).encode()
+            )
+        )
+        == 3
+    )

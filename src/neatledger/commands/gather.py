@@ -11,7 +11,8 @@ from neatledger.app import App
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.names import show_text
-from neatledger.questions import gather, keeping, told, trail
+from neatledger.questions import gather, keeping, readlogs, told
+from neatledger.questions.lognames import systems_with_logs
 from neatledger.reports.gathered import gathered_report
 from neatledger.reports.report import count_of
 from neatledger.reports.trail import kept_words
@@ -61,10 +62,10 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _read_logs(app: App) -> None:
     """Read what the systems wrote down since the last time; whatever comes of it, the count is kept."""
-    if not trail.systems_with_logs(app.office):
+    if not systems_with_logs(app.office):
         return
     with app.progress("reading logs") as progress:
-        read = trail.read(app.office, app.now, progress, app.credentials_for)
+        read = readlogs.read(app.office, app.now, progress, app.credentials_for)
     for one in read:
         why = one.failed or "; ".join(one.notes)
         if one.bad_lines:

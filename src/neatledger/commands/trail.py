@@ -10,7 +10,7 @@ from neatledger.core.trail.records import Did, Severity
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.questions import keeping, signs, trail
+from neatledger.questions import keeping, trail
 from neatledger.questions.meant import person_and_folder
 from neatledger.questions.office import FoundPerson
 from neatledger.reports.report import count_of
@@ -55,8 +55,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Read, or show; reading ends with status 2 where a log could not be read."""
     office = app.office
     if args.read:
+        # Reading needs what asking does not.
+        from neatledger.questions import readlogs
+
         with app.progress("reading logs") as progress:
-            read = trail.read(office, app.now, progress, app.credentials_for)
+            read = readlogs.read(office, app.now, progress, app.credentials_for)
         show_report(logs_report(read), app.output)
         for done in keeping.keep(office, app.now):
             app.say(kept_words(done))
@@ -98,6 +101,9 @@ def _covered(app: App) -> list[str]:
 def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None) -> int:
     if args.did or args.refused or args.each or args.all:
         raise UsageError("--odd shows everything that looks wrong", hint="leave --did, --refused, --each, --all out")
+    # It looks at all of the last months at once, which no other question does.
+    from neatledger.questions import signs
+
     found = [
         one
         for one in signs.ask(app.office, args.since, args.until)

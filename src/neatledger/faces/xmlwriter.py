@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from xml.sax.saxutils import escape, quoteattr
+from html import escape
 
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address, encode_bytes
@@ -24,7 +24,7 @@ def _text(text: str) -> str:
     if _BARRED.search(text):
         text = encode_bytes(text.encode("utf-8", "surrogateescape"))
     # A bare carriage return would come back as a line feed (section 2.11).
-    return escape(text, {"\r": "&#13;"})
+    return escape(text, quote=False).replace("\r", "&#13;")
 
 
 def _element(key: str, cell: Cell) -> str:
@@ -66,7 +66,7 @@ class XmlWriter:
     def long(self, report: Report, rows: Iterable[Row]) -> Iterator[str]:
         """Yield the text, a row a line."""
         keys = _keys(report.columns)
-        yield f"{_HEAD}<report name={quoteattr(report.name)}>\n<headline>{_text(report.headline)}</headline>\n"
+        yield f'{_HEAD}<report name="{escape(report.name)}">\n<headline>{_text(report.headline)}</headline>\n'
         for row in rows:
             yield f"<row>{self.piece(keys, [row[key] for key in keys])}</row>\n"
         yield "</report>\n"
@@ -81,7 +81,7 @@ class XmlWriter:
 
     def of_pieces(self, name: str, keys: Sequence[str], rows: Iterable[str]) -> Iterator[str]:
         """Yield the text, a row a line."""
-        yield f"{_HEAD}<report name={quoteattr(name)}>\n"
+        yield f'{_HEAD}<report name="{escape(name)}">\n'
         for text in rows:
             yield f"<row>{text}</row>\n"
         yield "</report>\n"

@@ -33,8 +33,8 @@ from neatledger.ledger.space import SpaceView
 from neatledger.questions import limits, links, signs
 from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
+from neatledger.questions.lognames import systems_with_logs
 from neatledger.questions.office import Office
-from neatledger.questions.trail import systems_with_logs
 from neatledger.questions.versions import bin_bytes, kept_versions
 from neatledger.questions.views import load_views
 

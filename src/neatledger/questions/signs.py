@@ -12,8 +12,9 @@ from neatledger.core.trail.coverage import Coverage
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.contract import History, Known, Sign, Thresholds
 from neatledger.core.trail.signs.table import find_signs
+from neatledger.questions.lognames import logs_of
 from neatledger.questions.office import Office
-from neatledger.questions.trail import logs_of, whose_logins
+from neatledger.questions.trail import whose_logins
 
 __all__ = ["SeenSign", "ask", "coverage_of"]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta, tzinfo
 from hashlib import sha256
@@ -24,7 +24,7 @@ from neatledger.sources.logs.signins import RECORD_BYTES, parse_sign_in
 from neatledger.sources.logs.syslog import parse_line
 from neatledger.sources.logs.weblog import parse_web_line
 
-__all__ = ["FORMS", "LINE_FORMS", "Read", "Reading", "logs_in", "name_of", "read_log"]
+__all__ = ["FORMS", "LINE_FORMS", "Read", "Reading", "read_log"]
 
 _PREFIX = "%u|%I|%m|%S"
 _APP = "smbd_audit"
@@ -266,20 +266,10 @@ FORMS: dict[str, Callable[[Reading], Iterator[Read]]] = {
 """The word of the plan → what reads such a log."""
 
 
-def name_of(settings: Mapping[str, Any]) -> str:
-    """Return what a log is called: its file, or its form where it is none."""
-    return str(settings.get("file") or settings["form"])
-
-
 def read_log(reading: Reading) -> Iterator[Read]:
     """Yield what is new in a log, line by line; raises `SourceError`."""
     try:
         with extras_for(reading.context.system):
             yield from FORMS[reading.settings["form"]](reading)
     except FormatError as error:
-        raise SourceError(str(error), name_of(reading.settings)) from None
-
-
-def logs_in(settings: Mapping[str, Any]) -> Sequence[Mapping[str, Any]]:
-    """Return the logs that a system's settings name."""
-    return settings.get("logs") or ()
+        raise SourceError(str(error), str(reading.settings.get("file") or reading.settings["form"])) from None
