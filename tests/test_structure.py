@@ -67,6 +67,7 @@ ROOMS = (
     "access",
     "trail",
     "space",
+    "protection",
     "sharing",
     "steps",
     "reviews",

@@ -11,6 +11,7 @@ from importlib import resources
 from pathlib import Path
 from urllib.parse import quote_from_bytes
 
+from neatledger.demo.backups import mirror_text, nightly_text
 from neatledger.demo.barn import Thing, group_text, passwd_text
 from neatledger.demo.holdings import limits_text, things_at
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
@@ -85,6 +86,7 @@ def make_office(target: Path, when: datetime, *, on_disk: bool) -> None:
         write_loft_listing(target)
         for name, text in LOGS.items():
             (target / name).write_text(text(None, when))
+        _write_runs(target, when)
         # It was named in the plan, and nobody ever switched it on.
         (target / "barn.audit.log").touch()
         write_meadow_listing(target)
@@ -102,6 +104,7 @@ def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> N
     """Let ``barn`` have what came to it between two moments, and the logs what was done."""
     found = things_at(int(when.timestamp()))
     try:
+        _write_runs(target, when)
         for name, text in LOGS.items():
             is_new = name == "meadow.access.log" and before < NEW_FILE <= when
             with open(target / name, "w" if is_new else "a", encoding="utf-8") as log:
@@ -113,6 +116,11 @@ def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> N
             write_listing(target / "barn.csv", found)
     except OSError as error:
         raise OfficeError(f"cannot go on: {error.strerror}", str(error.filename or target)) from None
+
+
+def _write_runs(target: Path, when: datetime) -> None:
+    (target / "barn.backups.csv").write_text(nightly_text(when))
+    (target / "barn.mirror.csv").write_text(mirror_text(when))
 
 
 def point_system(office: Path, before: str, after: str) -> None:

@@ -33,6 +33,7 @@ from neatledger.office.faults import schema_faults
 from neatledger.office.fitting import take_what_fits
 from neatledger.office.notices import read_notices
 from neatledger.office.posts import PostReader
+from neatledger.office.protection import read_protection
 from neatledger.office.sharing import SharingReader
 from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
@@ -120,6 +121,7 @@ class _Builder:
             ),
             accepted=tuple(self._acceptance(place, one) for place, one in enumerate(value.get("accepted") or [])),
             settings=value.get("settings") or {},
+            protection=read_protection(value, self._fault, self._date, known),
             sharing=SharingReader(value, self._fault, self._line).read(),
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )

@@ -10,6 +10,7 @@ from neatledger.core.checks.contract import (
     FormerAccount,
     HomeUse,
     OfficeFacts,
+    ProtectionFacts,
     ReviewFacts,
     ServiceFacts,
     SpaceFacts,
@@ -30,7 +31,7 @@ from neatledger.core.tree.address import Address
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.space import SpaceView
-from neatledger.questions import limits, links, signs
+from neatledger.questions import limits, links, protect, signs
 from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.lognames import systems_with_logs
@@ -55,7 +56,23 @@ def load_facts(office: Office) -> OfficeFacts:
         lambda: load_reviews(office),
         lambda: _former(office),
         lambda: _trail(office),
+        lambda: _protection(office),
     )
+
+
+def _protection(office: Office) -> ProtectionFacts:
+    """Return how the places of the plan are protected; nothing of that where it says nothing of it."""
+    now = protect.now_of(office)
+    if not office.plan.protection.is_said:
+        return ProtectionFacts(now)
+    administrators = {
+        one.person
+        for system, some in office.principals.items()
+        for one in some
+        if office.readers[system].terms.model.overrides(one.holder) is not None
+    }
+    found = {system: protect.found_on(office, system) for system in office.readers}
+    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators))
 
 
 def _trail(office: Office) -> TrailFacts:

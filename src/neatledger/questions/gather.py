@@ -15,6 +15,7 @@ from neatledger.extras import extras_for
 from neatledger.questions.office import Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits
+from neatledger.sources.protection import add_protection
 from neatledger.sources.table import load_source
 
 __all__ = ["Gathered", "Watch", "ask", "read_system"]
@@ -64,6 +65,7 @@ def read_system(
     with extras_for(name):
         survey = load_source(source)(context)
         add_limits(survey, context)
+        add_protection(survey, context)
     return survey
 
 

@@ -19,6 +19,7 @@ import struct
 import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
 from neatledger.core.plan.limits import UNLIMITED, Limit, On
@@ -26,7 +27,7 @@ from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.sources.walk import open_below
 
-__all__ = ["own_limit", "read_quota_groups", "set_own_limit", "settle_figures"]
+__all__ = ["own_limit", "read_quota_groups", "set_own_limit", "settle_figures", "snapshots_in"]
 
 # linux/btrfs.h: BTRFS_IOC_SYNC, BTRFS_IOC_FS_INFO, BTRFS_IOC_INO_LOOKUP
 _SYNC, _FS_INFO, _INO_LOOKUP = 0x9408, 0x8400941F, 0xD0009412
@@ -42,6 +43,10 @@ _HEAD = struct.Struct("<QQ16sII")
 _SET_LIMIT = 0x8030942B  # BTRFS_IOC_QGROUP_LIMIT
 # struct btrfs_ioctl_qgroup_limit_args: group (0: that of the subvolume), what is set, and four amounts
 _LIMIT = struct.Struct("<QQQQQQ")
+_GET_SUBVOLUME = 0x81F8943C  # BTRFS_IOC_GET_SUBVOL_INFO
+# struct btrfs_ioctl_get_subvol_info_args: of it the flags, its uuid, that of what it was made of, and when that was
+_SUBVOLUME = struct.Struct("<288xQ16s16s16x32x16xQ8x32x64x")
+_READ_ONLY = 1  # BTRFS_ROOT_SUBVOL_RDONLY
 _NO_LIMIT = (1 << 64) - 1  # takes a limit away (kernel, fs/btrfs/qgroup.c: CLEAR_VALUE)
 
 
@@ -114,6 +119,56 @@ def read_quota_groups(root: int, folders: Table) -> list[FoundLimit] | None:
             inner = [other for other in paths if other != path and other.startswith(path.rstrip(b"/") + b"/")]
             found.append(_limit(path, _least(system, number, own, above), own, system, inner))
     return found
+
+
+def snapshots_in(of: bytes, where: bytes) -> Iterator[tuple[bytes, datetime, bool]]:
+    """Yield the snapshots of a subvolume that lie in a folder, or one deeper: path there, when made, read-only.
+
+    Raises `OSError` where it is no subvolume, or something of it may not be seen.
+    """
+    own = _subvolume_info(of)
+    if own is None:
+        raise OSError(errno.EINVAL, f"{os.fsdecode(of)} is no subvolume of a Btrfs file system")
+    for path in _folders_in(where, 2):
+        info = _subvolume_info(where + b"/" + path)
+        if info is not None and info.parent_uuid == own.uuid:
+            yield path, info.made, info.is_read_only
+
+
+def _folders_in(folder: bytes, depth: int) -> Iterator[bytes]:
+    with os.scandir(folder) as entries:
+        names = sorted(one.name for one in entries if one.is_dir(follow_symlinks=False))
+    for name in names:
+        yield name
+        if depth > 1 and os.stat(folder + b"/" + name).st_ino != _FIRST_INODE:
+            yield from (name + b"/" + inner for inner in _folders_in(folder + b"/" + name, depth - 1))
+
+
+@dataclass(frozen=True, slots=True)
+class _SubvolumeInfo:
+    uuid: bytes
+    parent_uuid: bytes
+    made: datetime
+    is_read_only: bool
+
+
+def _subvolume_info(path: bytes) -> _SubvolumeInfo | None:
+    """Return what the file system says of a subvolume, None where a folder is none."""
+    fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    try:
+        if os.fstat(fd).st_ino != _FIRST_INODE:
+            return None
+        answer = bytearray(_SUBVOLUME.size)
+        try:
+            _ask(fd, _GET_SUBVOLUME, answer)
+        except OSError as error:
+            if error.errno in (errno.ENOTTY, errno.EINVAL):
+                return None
+            raise
+    finally:
+        os.close(fd)
+    flags, own, parent, seconds = _SUBVOLUME.unpack(answer)
+    return _SubvolumeInfo(own, parent, datetime.fromtimestamp(seconds, UTC), bool(flags & _READ_ONLY))
 
 
 def own_limit(fd: int) -> Limit:

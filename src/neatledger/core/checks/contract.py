@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import UTC, date, datetime
 from functools import cached_property
 from typing import Protocol
 
@@ -22,6 +22,8 @@ from neatledger.core.people.homes import HomeMatch
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.space import BarredFiles
+from neatledger.core.protection.found import FoundProtection
+from neatledger.core.protection.standing import Standing
 from neatledger.core.reviews.pack import Decision
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.sharing.service import Service
@@ -42,6 +44,7 @@ __all__ = [
     "Finding",
     "HomeUse",
     "OfficeFacts",
+    "ProtectionFacts",
     "ReviewFacts",
     "ServiceFacts",
     "Severity",
@@ -281,6 +284,29 @@ class TrailFacts:
     last_read: Mapping[str, date | None] = field(default_factory=dict)
 
 
+class ProtectedPlace(Protocol):
+    """One place with its protection, and who could alter it with every copy that can be looked at."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def standing(self) -> Standing: ...
+    @property
+    def destroyers(self) -> Sequence[str]: ...
+    @property
+    def unreached(self) -> Sequence[str]: ...
+
+
+@dataclass(frozen=True, slots=True)
+class ProtectionFacts:
+    """How places are protected, and what was found by system; `administrators` may alter everything anyhow."""
+
+    now: datetime
+    places: Sequence[ProtectedPlace] = ()
+    found: Mapping[str, FoundProtection] = field(default_factory=dict)
+    administrators: frozenset[str] = frozenset()
+
+
 @dataclass
 class OfficeFacts:
     """The whole office on both sides, as checks see it."""
@@ -293,6 +319,7 @@ class OfficeFacts:
     load_reviews: Callable[[], ReviewFacts] = ReviewFacts
     load_former: Callable[[], Sequence[FormerAccount]] = tuple
     load_trail: Callable[[], TrailFacts] = TrailFacts
+    load_protection: Callable[[], ProtectionFacts] = lambda: ProtectionFacts(datetime.now(UTC))
 
     @cached_property
     def services(self) -> Sequence[ServiceFacts]:
@@ -308,6 +335,11 @@ class OfficeFacts:
     def trail(self) -> TrailFacts:
         """What the records of what was done show, read when a check first asks."""
         return self.load_trail()
+
+    @cached_property
+    def protection(self) -> ProtectionFacts:
+        """How places are protected, read when a check first asks."""
+        return self.load_protection()
 
     @cached_property
     def reviews(self) -> ReviewFacts:

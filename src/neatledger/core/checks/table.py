@@ -22,6 +22,7 @@ from neatledger.core.checks import (
     openness,
     people,
     posts,
+    protection,
     reviews,
     shares,
     storing,
@@ -36,7 +37,7 @@ __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
     *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
-    *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail),
+    *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail, protection),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 

@@ -12,6 +12,7 @@ from neatledger.core.lists.nesting import expand_members
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.plan.notices import Notices
 from neatledger.core.plan.posts import Beyond, HeldPost, Post
+from neatledger.core.plan.protection import ProtectionPlan
 from neatledger.core.plan.sharing import SharingPlan
 from neatledger.core.plan.space import Entitlement, SpacePlan
 from neatledger.core.tree.address import Address
@@ -159,6 +160,7 @@ class Plan:
     sharing: SharingPlan = field(default_factory=SharingPlan)
     posts: Mapping[str, Post] = field(default_factory=dict)
     notices: Notices = field(default_factory=Notices)
+    protection: ProtectionPlan = field(default_factory=ProtectionPlan)
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""

@@ -1,0 +1,230 @@
+"""Protection: what would not come back, what is taken for a backup and is none, keys that one person holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+from statistics import median
+
+from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
+from neatledger.core.plan.protection import BackupRule, SystemProtection, show_duration
+from neatledger.core.protection.found import FoundProtection, Run
+from neatledger.core.protection.standing import covering
+from neatledger.core.tree.address import Address
+
+__all__ = ["CHECKS"]
+
+_LATE = 2  # times what the plan says of a rhythm
+_SHRUNK = 0.5
+_FEW_RUNS = 3
+_TRIED_DAYS = 365
+
+
+def _no_protection(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        if not one.standing.wanted.is_nothing and not one.standing.points:
+            evidence = "; ".join([*one.standing.faults, *one.standing.unknown])
+            yield Finding("no-protection", one.address, evidence)
+
+
+def _weaker(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        if one.standing.points and one.standing.faults:
+            yield Finding("weaker-protection", one.address, "; ".join(one.standing.faults))
+
+
+def _homes_left_out(office: OfficeFacts) -> Iterator[Finding]:
+    for name, system in office.plan.protection.systems.items():
+        planned = office.plan.systems.get(name)
+        for home in planned.homes if planned is not None and system.backups else ():
+            if not any(_is_in(one, home) for one in system.backups):
+                names = ", ".join(one.name for one in system.backups)
+                yield Finding("homes-not-in-backup", Address(name, home), f"no backup has them ({names})")
+
+
+def _is_in(rule: BackupRule, path: bytes) -> bool:
+    return covering(path, rule.of) and not covering(path, rule.without)
+
+
+def _synced_only(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        if one.standing.is_synced and not one.standing.points:
+            yield Finding(
+                "synced-is-no-backup", one.address, "it is only copied as it changes: what is lost is lost there"
+            )
+
+
+def _same_disk(office: OfficeFacts) -> Iterator[Finding]:
+    for name, system in office.plan.protection.systems.items():
+        for backup in system.backups:
+            if backup.disk and backup.disk == system.disk:
+                yield Finding("copy-on-same-disk", f"{name}: {backup.name}", f"both lie on {backup.disk}")
+
+
+def _late(office: OfficeFacts) -> Iterator[Finding]:
+    for name, backup, runs in _backups(office):
+        done = [one for one in runs if one.is_done]
+        if backup.every is None:
+            continue
+        last = max((one.moment for one in done), default=None)
+        if last is None:
+            yield Finding("backup-late", f"{name}: {backup.name}", "no run of it is known to have come to its end")
+        elif office.protection.now - last > _LATE * backup.every:
+            ago = show_duration(office.protection.now - last)
+            evidence = (
+                f"the last that came to its end was {ago} ago, and it is to run every {show_duration(backup.every)}"
+            )
+            yield Finding("backup-late", f"{name}: {backup.name}", evidence)
+
+
+def _shrunk(office: OfficeFacts) -> Iterator[Finding]:
+    for name, backup, runs in _backups(office):
+        done = sorted((one for one in runs if one.is_done), key=lambda one: one.moment)
+        sizes = [one.bytes for one in done if one.bytes is not None]
+        if len(sizes) > _FEW_RUNS and sizes[-1] < _SHRUNK * median(sizes[:-1]):
+            evidence = f"the last run holds {sizes[-1]:,} bytes, those before {int(median(sizes[:-1])):,}"
+            yield Finding("backup-shrunk", f"{name}: {backup.name}", evidence)
+
+
+def _never_tried(office: OfficeFacts) -> Iterator[Finding]:
+    for name, backup, _ in _backups(office):
+        if backup.tried is None:
+            yield Finding("backup-never-tried", f"{name}: {backup.name}", "nothing was ever brought back from it")
+        elif (office.today - backup.tried).days > _TRIED_DAYS:
+            evidence = f"something was last brought back from it on {backup.tried}"
+            yield Finding("backup-never-tried", f"{name}: {backup.name}", evidence)
+
+
+def _backups(office: OfficeFacts) -> Iterator[tuple[str, BackupRule, list[Run]]]:
+    for name, system in office.plan.protection.systems.items():
+        found = office.protection.found.get(name, FoundProtection())
+        for backup in system.backups:
+            yield name, backup, [one for one in found.runs if one.backup == backup.name]
+
+
+def _copies_in_reach(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        ordinary = [person for person in one.destroyers if person not in office.protection.administrators]
+        if ordinary and one.standing.points and not one.unreached:
+            evidence = f"{', '.join(ordinary)} can alter the folder and every copy of it"
+            yield Finding("copies-in-reach", one.address, evidence, people=tuple(ordinary))
+
+
+def _key_of_nobody(office: OfficeFacts) -> Iterator[Finding]:
+    return (one for one in _keys(office) if one.check == "key-of-nobody")
+
+
+def _key_of_one(office: OfficeFacts) -> Iterator[Finding]:
+    return (one for one in _keys(office) if one.check == "key-of-one")
+
+
+def _keys(office: OfficeFacts) -> Iterator[Finding]:
+    for name, system in office.plan.protection.systems.items():
+        for one in system.encrypted:
+            holders = [person for person in one.holders if office.plan.is_here(person)]
+            place = Address(name, one.path)
+            if not holders:
+                gone = f": {', '.join(one.holders)} has left" if one.holders else ""
+                yield Finding("key-of-nobody", place, f"nobody is said to hold its key{gone}")
+            elif len(holders) == 1:
+                yield Finding("key-of-one", place, f"{holders[0]} alone holds its key", people=(holders[0],))
+
+
+def _key_holder_leaves(office: OfficeFacts) -> Iterator[Finding]:
+    for name, system in office.plan.protection.systems.items():
+        for one in system.encrypted:
+            for person in one.holders:
+                planned = office.plan.people.get(person)
+                if planned is not None and planned.end is not None and planned.is_here(office.today):
+                    evidence = f"{person} holds its key, and their last day is {planned.end}"
+                    yield Finding("key-holder-leaves", Address(name, one.path), evidence, people=(person,))
+
+
+def _kept_too_short(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        reach = one.standing.wanted.reach
+        system = office.plan.protection.systems.get(one.address.system)
+        kept = [] if system is None else list(_kept(system, one.address.path))
+        if reach is not None and kept and max(kept) < reach:
+            longest = show_duration(max(kept))
+            evidence = f"what protects it is kept for {longest}, and it must go back {show_duration(reach)}"
+            yield Finding("kept-too-short", one.address, evidence)
+
+
+def _kept(system: SystemProtection, path: bytes) -> Iterator[timedelta]:
+    """Yield for how long each rule keeps what would bring a folder back."""
+    for rule in system.snapshots:
+        if rule.keep is not None and covering(path, [rule.of]):
+            yield rule.keep
+    for backup in system.backups:
+        if backup.keep is not None and _is_in(backup, path):
+            yield backup.keep
+
+
+CHECKS = (
+    Check(
+        "no-protection",
+        Severity.HIGH,
+        "a folder that nothing would bring back, and that the plan wants protected",
+        "take it into a backup, or make snapshots of it",
+        _no_protection,
+    ),
+    Check(
+        "weaker-protection",
+        Severity.MEDIUM,
+        "more would be lost than the plan allows, or it does not go back far enough",
+        "see protect FOLDER: another rhythm, longer keeping, a copy elsewhere",
+        _weaker,
+    ),
+    Check("homes-not-in-backup", Severity.MEDIUM, "homes that no backup has", "take them into one", _homes_left_out),
+    Check(
+        "synced-is-no-backup",
+        Severity.MEDIUM,
+        "a folder that is only copied as it changes",
+        "synchronising carries a loss along: make snapshots or a backup",
+        _synced_only,
+    ),
+    Check(
+        "copy-on-same-disk", Severity.MEDIUM, "a backup on the disk of what it is of", "put it on another", _same_disk
+    ),
+    Check("backup-late", Severity.HIGH, "a backup that does not run as it should", "see why, and run it", _late),
+    Check(
+        "backup-shrunk", Severity.MEDIUM, "a backup that holds far less than before", "see what is missing", _shrunk
+    ),
+    Check(
+        "backup-never-tried",
+        Severity.LOW,
+        "a backup from which nothing was brought back for a year",
+        "bring something back, and write the day into the plan (tried)",
+        _never_tried,
+    ),
+    Check(
+        "copies-in-reach",
+        Severity.MEDIUM,
+        "people who can destroy a folder with all its copies",
+        "let nobody but administrators alter the copies",
+        _copies_in_reach,
+    ),
+    Check("key-of-nobody", Severity.HIGH, "a folder whose key nobody holds", "find the key", _key_of_nobody),
+    Check(
+        "key-of-one",
+        Severity.MEDIUM,
+        "an encrypted folder whose key one person holds",
+        "give it to another",
+        _key_of_one,
+    ),
+    Check(
+        "key-holder-leaves",
+        Severity.MEDIUM,
+        "somebody who holds a key, and leaves",
+        "have them hand it over before their last day",
+        _key_holder_leaves,
+    ),
+    Check(
+        "kept-too-short",
+        Severity.LOW,
+        "copies that are kept for a shorter time than one must be able to go back",
+        "keep them longer",
+        _kept_too_short,
+    ),
+)

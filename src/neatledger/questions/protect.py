@@ -1,0 +1,150 @@
+"""Would it come back: of each place what is wanted and found, what would be lost, and who could destroy it all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, time
+
+import numpy as np
+
+from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.everyone import FLAG_RIGHTS
+from neatledger.core.lists.rights import Right
+from neatledger.core.plan.protection import SystemProtection
+from neatledger.core.protection.found import FoundProtection
+from neatledger.core.protection.standing import Standing, standing_of
+from neatledger.core.trail.records import Did
+from neatledger.core.tree.address import Address
+from neatledger.questions.office import Office
+
+__all__ = ["Changed", "Place", "ask", "found_on", "now_of", "places_of"]
+
+_ALTERS = (Did.CHANGE, Did.MAKE, Did.RENAME, Did.DELETE)
+_DESTROYS = 1 << FLAG_RIGHTS.index(Right.ADD) | 1 << FLAG_RIGHTS.index(Right.DELETE)
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """What was done at a place since it could last be brought back: records, by how many people."""
+
+    records: int
+    people: int
+
+
+@dataclass(frozen=True)
+class Place:
+    """One place with its protection.
+
+    `changed` is None where no record tells what was done there, or where nothing would bring it back. `destroyers`
+    are the people who can alter the folder and every copy of it that can be reached in a system of the plan;
+    `unreached` says which copies cannot be looked at there.
+    """
+
+    address: Address
+    standing: Standing
+    changed: Changed | None
+    destroyers: tuple[str, ...]
+    unreached: tuple[str, ...]
+
+
+def ask(office: Office, below: Address | None = None) -> list[Place]:
+    """Return the places of which the plan wants something, homes among them, or those at and below one folder."""
+    now = now_of(office)
+    destroyers = _Destroyers(office)
+    found = []
+    for address in places_of(office, below):
+        system = office.plan.protection.systems.get(address.system, SystemProtection())
+        standing = standing_of(
+            address.path, office.plan.protection.wanted_at(address), system, found_on(office, address.system), now
+        )
+        who, unreached = destroyers.of(address, system, standing)
+        found.append(Place(address, standing, _changed(office, address, standing), who, unreached))
+    return found
+
+
+def now_of(office: Office) -> datetime:
+    """Return the moment of the question: the count's, where it is asked on its day."""
+    if office.today == office.day:
+        return office.count.taken_at
+    return datetime.combine(office.today, time(23, 59)).astimezone()
+
+
+def found_on(office: Office, system: str) -> FoundProtection:
+    """Return what the count has of a system's snapshots and backups."""
+    reader = office.readers.get(system)
+    return FoundProtection() if reader is None else FoundProtection.of_facts(reader.facts.get("protection") or {})
+
+
+def places_of(office: Office, below: Address | None = None) -> list[Address]:
+    """Return where the plan says something: what it wants, what a backup leaves out, homes, the plan's folders."""
+    protection = office.plan.protection
+    found = dict.fromkeys([below] if below is not None else [])
+    found |= dict.fromkeys(protection.wanted)
+    for name, system in protection.systems.items():
+        paths = [path for backup in system.backups for path in (*backup.of, *backup.without)]
+        paths += [rule.of for rule in system.snapshots] + [one.path for one in system.encrypted] + list(system.synced)
+        found |= dict.fromkeys(Address(name, path) for path in paths)
+    for name, planned in office.plan.systems.items():
+        found |= dict.fromkeys(Address(name, path) for path in planned.homes)
+    found |= dict.fromkeys(one.address for one in office.plan.folders)
+    wanted = [one for one in found if one.system in office.readers and (below is None or one.is_within(below))]
+    return sorted(wanted, key=lambda one: (one.system, one.parts))
+
+
+def _changed(office: Office, address: Address, standing: Standing) -> Changed | None:
+    if not standing.points or not office.ledger.has_trail(address.system):
+        return None
+    found = office.ledger.trail.select(
+        below={address: None}, dids=_ALTERS, is_done=True, since=standing.points[0].moment
+    )
+    return Changed(found.number, len(found.last_by_login()))
+
+
+class _Destroyers:
+    """Who could alter a folder and all copies of it: by what one stolen account could do."""
+
+    def __init__(self, office: Office) -> None:
+        self._office = office
+        self._flags: dict[str, tuple[PeopleFlags, Sequence[str]]] = {}
+
+    def of(
+        self, address: Address, system: SystemProtection, standing: Standing
+    ) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """Return the people, and the copies that cannot be looked at."""
+        who = self._at(address)
+        unreached: list[str] = []
+        for name, place in self._copies(address, system, standing):
+            there = None if place is None else self._at(place)
+            if there is None:
+                unreached.append(name)
+            else:
+                who = None if who is None else who & there
+        return tuple(sorted(who or ())), tuple(unreached)
+
+    def _copies(
+        self, address: Address, system: SystemProtection, standing: Standing
+    ) -> Iterator[tuple[str, Address | None]]:
+        names = dict.fromkeys(one.by for one in standing.points)
+        for rule in system.snapshots:
+            if rule.name in names:
+                yield rule.name, Address(address.system, rule.where)
+        for backup in system.backups:
+            if f"backup {backup.name}" in names:
+                yield f"backup {backup.name}", backup.at
+
+    def _at(self, address: Address) -> set[str] | None:
+        """Return who can alter a folder; None where it was not counted."""
+        if address.system not in self._office.readers:
+            return None
+        if address.system not in self._flags:
+            principals = self._office.systems.holders[address.system]
+            everyone = self._office.systems.everyone(address.system, principals, is_narrow=True)
+            people = list(dict.fromkeys(one.person for one in principals))
+            self._flags[address.system] = PeopleFlags(everyone, people), people
+        flags, names = self._flags[address.system]
+        row = flags.everyone.matrix.find_row(address.parts)
+        if row is None:
+            return None
+        mine = flags.flags(np.array([row]))[0]
+        return {person for person, has in zip(names, mine.tolist(), strict=True) if has & _DESTROYS}

@@ -1,0 +1,131 @@
+"""Protection, as rows: place by place what is wanted, what was found, and what would be lost now."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import Protocol
+
+from neatledger.core.plan.protection import Wanted, show_duration
+from neatledger.core.protection.standing import Standing
+from neatledger.core.tree.address import Address
+from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+
+__all__ = ["protect_report", "wanted_words"]
+
+_COLUMNS = (
+    Column("where", "WHERE", cuts=True),
+    Column("state", "STATE"),
+    Column("wanted", "WANTED", wraps=True),
+    Column("loss", "LOST NOW"),
+    Column("loss_minutes", "LOSS_MINUTES", Show.MACHINE, number=True),
+    Column("changed", "CHANGES", number=True),
+    Column("reach", "GOES BACK"),
+    Column("reach_days", "REACH_DAYS", Show.MACHINE, number=True),
+    Column("gap", "LONGEST GAP", spare=True),
+    Column("by", "BY", wraps=True),
+    Column("copies", "ALSO ON", spare=True),
+    Column("destroyers", "CAN DESTROY ALL", wraps=True, spare=True),
+    Column("why", "WHY", wraps=True),
+)
+_MANY = 4
+
+
+class Changed(Protocol):
+    """What was done since the last copy."""
+
+    @property
+    def records(self) -> int: ...
+
+
+class Place(Protocol):
+    """One place with its protection."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def standing(self) -> Standing: ...
+    @property
+    def changed(self) -> Changed | None: ...
+    @property
+    def destroyers(self) -> Sequence[str]: ...
+    @property
+    def unreached(self) -> Sequence[str]: ...
+
+
+def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report:
+    """Show each place, those that are not as wanted first; to people those of which nothing is wanted as a number."""
+    rows = [_row(one) for one in sorted(found, key=lambda one: _RANK.index(_state(one.standing)))]
+    shown = [row for row in rows if is_all or row["state"] != _RANK[-1]]
+    bad = sum(row["state"] in _RANK[:3] for row in rows)
+    headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})."
+    notes: list[str] = []
+    if len(shown) < len(rows):
+        notes.append(Aside(f"{count_of(len(rows) - len(shown), 'place')} more of which nothing is wanted (--all)."))
+    if shown:
+        notes.append(Aside("LOST NOW is the time since the newest thing that would bring it back."))
+    if any(one.changed is None and one.standing.points for one in found):
+        notes.append("CHANGES is not known where no log tells what was done since then.")
+    empty = "the plan says nothing of protection: protection: {FOLDER: {loss: 1 day}}"
+    return Report("protect", headline, _COLUMNS, rows, notes, empty, shown)
+
+
+_RANK = ("nothing", "not known", "weaker", "as wanted", "protected", "none wanted")
+
+
+def _state(one: Standing) -> str:
+    if one.wanted.is_nothing:
+        return "protected" if one.is_protected else "none wanted"
+    if not one.is_protected:
+        return "not known" if one.unknown else "nothing"
+    return "weaker" if one.faults else "as wanted"
+
+
+def _row(one: Place) -> Row:
+    standing = one.standing
+    why = [*standing.faults, *standing.unknown]
+    if standing.is_synced:
+        why.append("it is copied as it changes: what is lost here is lost there")
+    names = list(dict.fromkeys(point.by for point in standing.points))
+    return {
+        "where": one.address,
+        "state": _state(standing),
+        "wanted": wanted_words(standing.wanted),
+        "loss": "" if standing.loss is None else show_duration(standing.loss),
+        "loss_minutes": _number(standing.loss, timedelta(minutes=1)),
+        "changed": "" if not standing.points else None if one.changed is None else one.changed.records,
+        "reach": "" if standing.reach is None else show_duration(standing.reach),
+        "reach_days": _number(standing.reach, timedelta(days=1)),
+        "gap": "" if standing.gap is None else show_duration(standing.gap),
+        "by": "; ".join(names),
+        "copies": ", ".join(sorted(standing.copies)),
+        "destroyers": _destroyers(one),
+        "why": "; ".join(why),
+    }
+
+
+def _destroyers(one: Place) -> str:
+    if not one.standing.points:
+        return ""
+    some = ", ".join(one.destroyers[:_MANY])
+    more = f" and {len(one.destroyers) - _MANY} more" if len(one.destroyers) > _MANY else ""
+    words = some + more if some else "nobody"
+    return f"{words}; not known of {', '.join(one.unreached)}" if one.unreached else words
+
+
+def _number(length: timedelta | None, unit: timedelta) -> int | None:
+    return None if length is None else int(length / unit)
+
+
+def wanted_words(wanted: Wanted) -> str:
+    """Return what is wanted, in words."""
+    words = []
+    if wanted.loss is not None:
+        words.append(f"lose {show_duration(wanted.loss)} at most")
+    if wanted.reach is not None:
+        words.append(f"back {show_duration(wanted.reach)}")
+    if wanted.copies:
+        words.append(count_of(wanted.copies, "copy") if wanted.copies == 1 else f"{wanted.copies} copies")
+    if wanted.elsewhere:
+        words.append("one elsewhere")
+    return ", ".join(words)

@@ -1,0 +1,237 @@
+"""Would it come back: random plans and runs against a slow evaluator, a real Btrfs, what is not known, every check."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import random
+import subprocess
+import tempfile
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from judges import btrfs
+from neatledger.core.plan.protection import (
+    BackupRule,
+    ProtectionPlan,
+    SnapshotRule,
+    SystemProtection,
+    Wanted,
+    parse_duration,
+    show_duration,
+)
+from neatledger.core.protection.found import FoundProtection, FoundSnapshot, Run
+from neatledger.core.protection.standing import standing_of
+from neatledger.core.tree.address import Address
+
+NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
+FOLDERS = [b"/", b"/a", b"/a/b", b"/a/b/c", b"/ab", b"/d", b"/d/e"]
+
+
+def rows(text: str) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(text)))
+
+
+def made(rng: random.Random) -> tuple[SystemProtection, FoundProtection]:
+    snapshots = tuple(SnapshotRule(one, b"/snaps") for one in rng.sample(FOLDERS, rng.randint(0, 2)))
+    backups = tuple(
+        BackupRule(
+            f"b{number}", tuple(rng.sample(FOLDERS, rng.randint(1, 2))), tuple(rng.sample(FOLDERS[2:], rng.randint(0, 1))),
+            rng.choice(["disk", "tape", ""]), rng.choice(["here", "there", ""]),
+            keep=rng.choice([None, timedelta(days=20)]),
+        )
+        for number in range(rng.randint(0, 3))
+    )  # fmt: skip
+    found = FoundProtection(
+        [FoundSnapshot(one.of, NOW - timedelta(hours=rng.randint(-5, 900)), b"/snaps/x") for one in dict.fromkeys(snapshots) for _ in range(rng.randint(0, 3))],
+        [Run(one.name, NOW - timedelta(hours=rng.randint(-5, 900)), is_done=rng.choice([True, True, False, None])) for one in backups for _ in range(rng.randint(0, 3))],
+        {f"backup {one.name}": "gone" for one in backups if rng.random() < 0.1},
+    )  # fmt: skip
+    return SystemProtection("disk", "here", snapshots, backups), found
+
+
+@pytest.mark.seeds(3)
+def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(seed: int) -> None:
+    for number in range(150):
+        rng = random.Random(seed * 1000 + number)
+        system, found = made(rng)
+        path = rng.choice(FOLDERS)
+        wanted = Wanted(
+            loss=rng.choice([None, timedelta(days=rng.randint(1, 20))]), reach=rng.choice([None, timedelta(days=rng.randint(1, 40))]),
+            copies=rng.choice([None, 0, 1, 2]), elsewhere=rng.choice([None, True, False]),
+        )  # fmt: skip
+        told = standing_of(path, wanted, system, found, NOW)
+        # Every thing that would bring it back, one by one.
+        points = []
+        for snapshot in found.snapshots:
+            for _ in [one for one in system.snapshots if one.of == snapshot.of and _in(path, one.of)]:
+                if snapshot.moment <= NOW:
+                    points.append((snapshot.moment, "disk", "here"))
+        for rule in system.backups:
+            for run in found.runs:
+                is_of = run.backup == rule.name and any(_in(path, one) for one in rule.of)
+                is_left = any(_in(path, one) for one in rule.without)
+                is_kept = rule.keep is None or NOW - run.moment <= rule.keep
+                if is_of and not is_left and is_kept and run.is_done is True and run.moment <= NOW:
+                    points.append((run.moment, rule.disk, rule.place))
+        assert sorted(one.moment for one in told.points) == sorted(moment for moment, _, _ in points)
+        assert told.loss == (NOW - max(moment for moment, _, _ in points) if points else None)
+        assert told.reach == (NOW - min(moment for moment, _, _ in points) if points else None)
+        disks = {disk for _, disk, _ in points} - {"", "disk"}
+        elsewhere = bool({place for _, _, place in points} - {"", "here"})
+        assert told.copies == disks and told.is_elsewhere == elsewhere
+        bad = [
+            bool(points) and wanted.loss is not None and told.loss > wanted.loss,
+            bool(points) and wanted.reach is not None and told.reach < wanted.reach,
+            bool(points) and wanted.copies is not None and len(disks) < wanted.copies,
+            bool(points) and bool(wanted.elsewhere) and not elsewhere,
+            not points and wanted != Wanted(),
+        ]
+        assert len(told.faults) == sum(bad)
+        assert FoundProtection.of_facts(json.loads(json.dumps(found.to_facts()))) == FoundProtection(
+            list(found.snapshots), list(found.runs), found.unread, {}
+        )
+
+
+def _in(path: bytes, folder: bytes) -> bool:
+    parts, above = path.strip(b"/").split(b"/"), folder.strip(b"/").split(b"/")
+    return folder == b"/" or parts[: len(above)] == above
+
+
+def test_what_is_wanted_comes_from_above_until_a_deeper_folder_says_otherwise() -> None:
+    day = timedelta(days=1)
+    plan = ProtectionPlan({
+        Address("barn", b"/"): Wanted(loss=day, copies=1), Address("barn", b"/a"): Wanted(reach=9 * day), Address("barn", b"/a/b"): Wanted(loss=2 * day, copies=0),
+    })  # fmt: skip
+    assert plan.wanted_at(Address("barn", b"/a/b/c")) == Wanted(loss=2 * day, reach=9 * day, copies=0)
+    assert plan.wanted_at(Address("barn", b"/ab")) == Wanted(loss=day, copies=1)
+    assert plan.wanted_at(Address("loft", b"/a")).is_nothing
+
+
+@given(st.integers(1, 5000), st.sampled_from(["minute", "hour", "day", "week", "month", "year"]))
+def test_lengths_of_time_come_back_no_longer_than_they_were(number: int, unit: str) -> None:
+    length = parse_duration(f"{number} {unit}s")
+    shown = parse_duration(show_duration(length))
+    assert shown <= length and length - shown < max(length / 2, timedelta(minutes=1))
+    for bad in ("", "1", "day", "-1 day", "1 fortnight", "1.5 days", "0 days"):
+        with pytest.raises(ValueError):
+            parse_duration(bad)
+
+
+PLAN = """office: P
+people:
+  ada: {{name: Ada, accounts: {{barn: ada}}}}
+protection:
+  barn:/work: {{loss: 1 hour, reach: 2 days}}
+systems:
+  barn:
+    source: tree
+    path: {top}
+    accounts: {{passwd: passwd, group: group}}
+    protection: {{disk: d, snapshots: [{{of: /work, where: /snaps}}]}}
+"""
+
+
+@pytest.mark.judge
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root may mount")
+def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: Path) -> None:
+    rng = random.Random(1)
+    with tempfile.TemporaryDirectory(dir="/tmp") as name, btrfs.mounted(Path(name)) as top:
+        work, snaps = top / "work", top / "snaps"
+        snaps.mkdir()
+        for words in (["subvolume", "create", work], ["subvolume", "create", top / "other"]):
+            subprocess.run(["btrfs", *words], check=True, capture_output=True)
+        kept: dict[str, dict[str, bytes]] = {}
+        for number in range(4):
+            for _ in range(rng.randint(1, 4)):
+                (work / f"f{rng.randrange(5)}").write_bytes(rng.randbytes(20))
+            flags = ["-r"] if number % 2 else []
+            subprocess.run(
+                ["btrfs", "subvolume", "snapshot", *flags, work, snaps / f"s{number}"],
+                check=True,
+                capture_output=True,
+            )
+            kept[f"s{number}"] = {one.name: one.read_bytes() for one in work.iterdir()}
+            time.sleep(1.1)
+        # Of another subvolume, and a folder that is none: these bring back nothing.
+        subprocess.run(
+            ["btrfs", "subvolume", "snapshot", top / "other", snaps / "of-other"], check=True, capture_output=True
+        )
+        (snaps / "plain").mkdir()
+        subprocess.run(["btrfs", "subvolume", "delete", snaps / "s1"], check=True, capture_output=True)
+        office = tmp_path / "o"
+        office.mkdir()
+        (office / "office.yaml").write_text(PLAN.format(top=top))
+        (office / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\n")
+        (office / "group").write_text("ada:x:1001:\n")
+        run("gather", "--no-check", "--quiet", "--office", office)
+        (work / "f0").unlink(missing_ok=True)
+        (told,) = [
+            row
+            for row in rows(run("protect", "--format", "csv", "--office", office, status=None).stdout)
+            if row["where"] == "barn:/work"
+        ]
+        assert told["state"] == "weaker" and "goes back" in told["why"] and int(told["loss_minutes"]) <= 1
+        facts = json.loads(run("counts", "--format", "json", "--office", office).stdout)
+        assert facts
+        found = _found(office)
+        assert sorted(Path(os.fsdecode(one.where)).name for one in found.snapshots) == ["s0", "s2", "s3"]
+        assert {Path(os.fsdecode(one.where)).name: one.is_read_only for one in found.snapshots} == {
+            "s0": False,
+            "s2": False,
+            "s3": True,
+        }
+        newest = max(found.snapshots, key=lambda one: one.moment)
+        # What the tool names brings the bytes back.
+        there = Path(str(top) + os.fsdecode(newest.where))
+        assert {one.name: one.read_bytes() for one in there.iterdir()} == kept[there.name]
+
+
+def _found(office: Path) -> FoundProtection:
+    from neatledger.questions import open_office
+    from neatledger.questions.protect import found_on
+
+    return found_on(open_office(office), "barn")
+
+
+def test_what_cannot_be_read_is_said_and_protects_nothing(tmp_path: Path, run) -> None:
+    (tmp_path / "tree" / "work").mkdir(parents=True)
+    plan = PLAN.format(top="tree").replace(
+        "snapshots: [{of: /work, where: /snaps}]",
+        "snapshots: [{of: /work, where: /none, form: YYYYMMDD}, {of: /work, where: /work}], backups: [{name: n, of: [/work], runs: runs.csv}, {name: m, of: [/work]}]",
+    )
+    (tmp_path / "office.yaml").write_text(plan)
+    (tmp_path / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\n")
+    (tmp_path / "group").write_text("ada:x:1001:\n")
+    for text, words in (
+        (None, "cannot be read"), ("when,done\nyesterday,yes\n", "Invalid isoformat"),
+        ("when,done\n2026-11-19T02:00:00Z,perhaps\n", "nobody told whether it came to its end"),
+    ):  # fmt: skip
+        if text is not None:
+            (tmp_path / "runs.csv").write_text(text)
+        run("gather", "--no-check", "--quiet", "--office", tmp_path)
+        (told,) = [
+            row
+            for row in rows(run("protect", "--format", "csv", "--office", tmp_path, status=1).stdout)
+            if row["where"] == "barn:/work"
+        ]
+        assert told["state"] == "not known" and words in told["why"] and "was not found" in told["why"], told
+    (tmp_path / "tree" / "none").mkdir()
+    for name in ("20261118", "20261119", "none of these"):
+        (tmp_path / "tree" / "none" / name).mkdir()
+    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    assert len(_found(tmp_path).snapshots) == 2
+    (tmp_path / "office.yaml").write_text(
+        plan.replace("{name: m, of: [/work]}", "{name: n, of: [/work], at: 'loft:/x'}").replace(
+            "barn:/work:", "brn:/work:"
+        )
+    )
+    said = run("plan", "--office", tmp_path, status=2).stderr
+    assert "a name of its own" in said and said.count("a system of this plan") == 2
