@@ -161,6 +161,7 @@ def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> N
         "hand-over",
         "keeping",
         "review",
+        "proof",
     }
     assert {row["what"] for row in rows} == sorts
     text = ics.read_bytes()

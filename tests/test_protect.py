@@ -7,6 +7,7 @@ import io
 import json
 import os
 import random
+import re
 import subprocess
 import tempfile
 import time
@@ -235,3 +236,27 @@ def test_what_cannot_be_read_is_said_and_protects_nothing(tmp_path: Path, run) -
     )
     said = run("plan", "--office", tmp_path, status=2).stderr
     assert "a name of its own" in said and said.count("a system of this plan") == 2
+
+
+def test_a_copy_within_reach_of_the_people_of_a_folder_is_told(demo: Path, run) -> None:
+    told = {
+        row["where"]: row
+        for row in rows(run("protect", "--format", "csv", "--office", demo, "--today", "2026-11-23", status=1).stdout)
+    }
+    assert (
+        told["barn:/Rota"]["destroyers"].startswith("birch, ")
+        and "not known of" not in told["barn:/Rota"]["destroyers"]
+    )
+    assert "not known of backup nightly" in told["barn:/Payroll"]["destroyers"]
+    who = {
+        row["person"]
+        for row in rows(run("who", "barn:/Rota", "--format", "csv", "--office", demo).stdout)
+        if row["add"] == "1"
+    }
+    there = {
+        row["person"]
+        for row in rows(run("who", "barn:/Incoming scans", "--format", "csv", "--office", demo).stdout)
+        if row["add"] == "1"
+    }
+    assert len(who & there) == int(re.search(r"and (\d+) more", told["barn:/Rota"]["destroyers"])[1]) + 4
+    assert told["barn:/Notices"]["state"] == "nothing" and "copied as it changes" in told["barn:/Notices"]["why"]

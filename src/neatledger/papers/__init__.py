@@ -10,6 +10,7 @@ PAPERS = {
     "people": "everybody with their accounts and groups, and who can do the most",
     "sharing": "links, hand-outs, guests and devices, and what lapses",
     "space": "what is used, allowed and left, and until when it lasts",
+    "protection": "what would come back, what would be lost, and how that is proved; for an insurer",
     "mend": "the worklist that mend shows, to tick off",
 }
 """Name → what it is; the module is neatledger.papers.NAME, with a function `make`."""

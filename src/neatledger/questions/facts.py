@@ -32,6 +32,7 @@ from neatledger.ledger.homes import find_homes
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.space import SpaceView
 from neatledger.questions import limits, links, protect, signs
+from neatledger.questions.covered import coverage_of
 from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.lognames import systems_with_logs
@@ -82,7 +83,7 @@ def _trail(office: Office) -> TrailFacts:
     last_read: dict[str, date | None] = {}
     earliest = office.today - timedelta(days=_DAYS)
     for name in systems_with_logs(office):
-        coverage = signs.coverage_of(office, name)
+        coverage = coverage_of(office, name)
         last_read[name] = None if coverage is None else coverage.until.astimezone().date()
         recent = [] if coverage is None else coverage.gaps
         gaps += [(name, gap) for gap in recent if earliest <= gap.before.astimezone().date() <= office.today]

@@ -53,6 +53,11 @@ def _all(office: Office, is_of_plan: bool) -> Iterator[Lapse]:
     if is_of_plan or not office.has_count:
         return
     yield from lapses_of_reviews(office.plan, office.ledger.reviews.last_reviewed(office.today))
+    for system, rules in office.plan.protection.systems.items():
+        for backup in rules.backups:
+            if backup.tried is not None:
+                then = "a year since something was brought back from it: try again"
+                yield Lapse(backup.tried + timedelta(days=365), "proof", f"{system}: {backup.name}", "", then)
     for system, first in office.ledger.trail_begins().items():
         days = min(days_kept(office, system).values())
         day = first.astimezone().date() + timedelta(days=days)

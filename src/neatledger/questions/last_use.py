@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
+from neatledger.questions.covered import coverage_of
 from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import Office
 
@@ -32,11 +33,13 @@ def seen_words(office: Office, systems: Iterable[str]) -> list[str]:
     found = []
     for system in wanted:
         if system in covered:
-            since = covered[system].first.astimezone()
-            found.append(
-                f"{system}: who used what is known since {since:%Y-%m-%d}; "
-                "where LAST USED is empty, it was not since then."
-            )
+            coverage = coverage_of(office, system)
+            since = covered[system].first if coverage is None else coverage.since
+            known = f"{system}: who used what is known since {since.astimezone():%Y-%m-%d}"
+            if coverage is not None and Did.OPEN not in coverage.dids:
+                found.append(f"{known}, but not what was only opened: its log tells of no opening.")
+            else:
+                found.append(f"{known}; where LAST USED is empty, it was not since then.")
     return found
 
 

@@ -18,7 +18,7 @@ from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
 from neatledger.questions.office import Office
 
-__all__ = ["Changed", "Place", "ask", "found_on", "now_of", "places_of"]
+__all__ = ["Changed", "Place", "ask", "found_on", "now_of", "places_of", "systems_of"]
 
 _ALTERS = (Did.CHANGE, Did.MAKE, Did.RENAME, Did.DELETE)
 _DESTROYS = 1 << FLAG_RIGHTS.index(Right.ADD) | 1 << FLAG_RIGHTS.index(Right.DELETE)
@@ -74,6 +74,11 @@ def found_on(office: Office, system: str) -> FoundProtection:
     """Return what the count has of a system's snapshots and backups."""
     reader = office.readers.get(system)
     return FoundProtection() if reader is None else FoundProtection.of_facts(reader.facts.get("protection") or {})
+
+
+def systems_of(office: Office) -> dict[str, tuple[SystemProtection, FoundProtection]]:
+    """Return of each system what is to protect it, and what was found of that."""
+    return {name: (rules, found_on(office, name)) for name, rules in office.plan.protection.systems.items()}
 
 
 def places_of(office: Office, below: Address | None = None) -> list[Address]:

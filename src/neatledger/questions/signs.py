@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from functools import partial
 
 from neatledger.core.survey.accounts import AccountState
-from neatledger.core.trail.coverage import Coverage
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.contract import History, Known, Sign, Thresholds
 from neatledger.core.trail.signs.table import find_signs
-from neatledger.questions.lognames import logs_of
+from neatledger.questions.covered import coverage_of
 from neatledger.questions.office import Office
 from neatledger.questions.trail import whose_logins
 
-__all__ = ["SeenSign", "ask", "coverage_of"]
+__all__ = ["SeenSign", "ask"]
 
 _PAST_DAYS = 120  # in which the usual is looked for
 _DAYS = 30
@@ -51,16 +50,6 @@ def ask(office: Office, since: date | None = None, until: date | None = None) ->
         for one in find_signs(History(table, *span, limits, known, partial(_fetch, office, system))):
             found.append(SeenSign(one, whose.get((system, one.login.casefold()), one.login)))
     return sorted(found, key=lambda one: (one.sign.first, one.sign.system, one.sign.kind.value, one.person))
-
-
-def coverage_of(office: Office, system: str) -> Coverage | None:
-    """Return what the logs that the plan names for a system cover, up to the day of the question.
-
-    None where not all of them were read.
-    """
-    found = office.ledger.trail.coverage(system, logs_of(office, system))
-    end = datetime.combine(office.today + timedelta(days=1), time.min).astimezone()
-    return None if found is None or found.first >= end else replace(found, until=min(found.until, end))
 
 
 def _fetch(office: Office, system: str, login: str, did: Did, first: int, end: int) -> Iterator[Record]:

@@ -17,8 +17,8 @@ from neatledger.core.trail.uses import Use
 from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.table import folder_paths
 from neatledger.formats.counting import count_of
+from neatledger.questions.covered import coverage_of
 from neatledger.questions.office import Office
-from neatledger.questions.signs import coverage_of
 from neatledger.questions.uses import load_uses
 
 __all__ = ["Kind", "Unknown", "Unused", "UnusedAnswer", "ask"]

@@ -90,7 +90,7 @@ def _odd_where(one: Odd) -> str:
 
 
 def _odd_words(sign: Sign) -> str:
-    many = f", {sign.figure:,} (told from {sign.threshold:,})" if sign.threshold > 1 else ""
+    many = f", {sign.figure:,} (told from {sign.threshold:,})" if sign.figure >= sign.threshold > 1 else ""
     return f"{sign.first.astimezone():%Y-%m-%d} {sign.kind.value}{many}"
 
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from datetime import timedelta
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
 from typing import Protocol
 
-from neatledger.core.plan.protection import Wanted, show_duration
+from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
+from neatledger.core.protection.found import FoundProtection
 from neatledger.core.protection.standing import Standing
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
 
-__all__ = ["protect_report", "wanted_words"]
+__all__ = ["backups_report", "keys_report", "protect_report", "wanted_words"]
 
 _COLUMNS = (
     Column("where", "WHERE", cuts=True),
@@ -129,3 +130,88 @@ def wanted_words(wanted: Wanted) -> str:
     if wanted.elsewhere:
         words.append("one elsewhere")
     return ", ".join(words)
+
+
+_BACKUP_COLUMNS = (
+    Column("system", "SYSTEM"),
+    Column("name", "NAME", wraps=True),
+    Column("of", "OF", wraps=True),
+    Column("on", "LIES ON"),
+    Column("every", "EVERY"),
+    Column("keep", "KEPT"),
+    Column("runs", "RUNS", number=True),
+    Column("last", "LAST"),
+    Column("bytes", "SIZE", number=True),
+    Column("tried", "LAST TRIED"),
+    Column("why", "", wraps=True),
+)
+
+
+def backups_report(systems: Mapping[str, tuple[SystemProtection, FoundProtection]]) -> Report:
+    """Show each rule of a snapshot or a backup, with what was found of it and when it was last proved."""
+    rows: list[Row] = []
+    for system, (rules, found) in systems.items():
+        rows += [_snapshots_row(system, rule, rules, found) for rule in rules.snapshots]
+        rows += [_backup_row(system, rule, found) for rule in rules.backups]
+    tried = sum(row["tried"] != "never" for row in rows if row["tried"])
+    backups = sum(bool(row["tried"]) for row in rows)
+    headline = f"{count_of(len(rows), 'rule')}; something was ever brought back from {tried} of {backups} backups."
+    return Report("backups", headline, _BACKUP_COLUMNS, rows, [], "the plan names no snapshots and no backups")
+
+
+def _snapshots_row(system: str, rule: SnapshotRule, rules: SystemProtection, found: FoundProtection) -> Row:
+    moments = [one.moment for one in found.snapshots if one.of == rule.of]
+    return {
+        **_row_of(system, rule.name, [rule.of], rules.disk, rules.place, moments),
+        **_rhythm(rule.every, rule.keep),
+        "bytes": None if moments else "",
+        "tried": "",
+        "why": found.unread.get(rule.name, ""),
+    }
+
+
+def _backup_row(system: str, rule: BackupRule, found: FoundProtection) -> Row:
+    runs = sorted((one for one in found.runs if one.backup == rule.name and one.is_done), key=lambda one: one.moment)
+    name = f"backup {rule.name}"
+    size = runs[-1].bytes if runs else None
+    return {
+        **_row_of(system, name, rule.of, rule.disk, rule.place, [one.moment for one in runs]),
+        **_rhythm(rule.every, rule.keep),
+        "bytes": "" if not runs else None if size is None else Size(size),
+        "tried": "never" if rule.tried is None else rule.tried.isoformat(),
+        "why": found.unread.get(name, ""),
+    }
+
+
+def _row_of(
+    system: str, name: str, of: Sequence[bytes], disk: str, place: str, moments: Sequence[datetime]
+) -> dict[str, Cell]:
+    return {
+        "system": system,
+        "name": name,
+        "of": ", ".join(one.decode("utf-8", "backslashreplace") for one in of),
+        "on": ", ".join(one for one in (disk, place) if one) or "not said",
+        "runs": len(moments),
+        "last": max(moments).astimezone().strftime("%Y-%m-%d %H:%M") if moments else "never",
+    }
+
+
+def _rhythm(every: timedelta | None, keep: timedelta | None) -> dict[str, Cell]:
+    return {
+        "every": "" if every is None else show_duration(every),
+        "keep": "" if keep is None else show_duration(keep),
+    }
+
+
+_KEY_COLUMNS = (Column("where", "WHERE", cuts=True), Column("holders", "WHO HOLDS ITS KEY", wraps=True))
+
+
+def keys_report(systems: Mapping[str, SystemProtection]) -> Report:
+    """Show the folders that only a key opens, and who holds it."""
+    rows: list[Row] = [
+        {"where": Address(system, one.path), "holders": ", ".join(one.holders) or "nobody is named"}
+        for system, rules in systems.items()
+        for one in rules.encrypted
+    ]
+    headline = f"{count_of(len(rows), 'folder')} that only a key opens."
+    return Report("keys", headline, _KEY_COLUMNS, rows, [], "the plan names no encrypted folder")

@@ -17,7 +17,18 @@ from neatledger.core.tree.address import Address
 __all__ = ["SORTS", "Lapse", "lapses_of_plan", "lapses_of_principals", "lapses_of_reviews", "lapses_of_service"]
 
 SORTS = (
-    *("person", "post", "beyond posts", "hand-over", "keeping", "entitlement", "acceptance", "review", "records"),
+    *(
+        "person",
+        "post",
+        "beyond posts",
+        "hand-over",
+        "keeping",
+        "entitlement",
+        "acceptance",
+        "review",
+        "records",
+        "proof",
+    ),
     *("account", "password", "guest", "link", "hand-out", "team folder"),
 )
 """What lapses, by the word in `Lapse.what`."""

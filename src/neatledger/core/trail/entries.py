@@ -116,15 +116,21 @@ def _last_uses(
     named: Named, is_named: NDArray[np.bool_], marks: Ints, uses: Uses
 ) -> dict[int, tuple[dict[Use, int], int]]:
     """Return the folder where an entry begins → its last uses, and by whom the last of all was."""
-    mine = uses.of(np.isin(uses.account, named.members) & is_named[uses.folder])
+    mine = uses.of_accounts(named.members.tolist())
+    mine = mine.of(is_named[mine.folder])
     found: dict[int, tuple[dict[Use, int], int]] = {}
-    order = np.argsort(mine.last, kind="stable")
-    columns = (marks[mine.folder] - 1, mine.use, mine.last, mine.account)
-    for row, use, last, account in zip(*(one[order].tolist() for one in columns), strict=True):
-        by_use, _ = found.get(row, ({}, -1))
+    tops = marks[mine.folder] - 1
+    # Of each entry and use the last row only: they come in the order of time behind each other.
+    order = np.lexsort((mine.last, mine.use, tops))
+    keys = np.stack([tops[order], mine.use[order]])
+    is_end = np.append((keys[:, 1:] != keys[:, :-1]).any(axis=0), True) if len(order) else np.zeros(0, bool)
+    at = order[is_end]
+    columns = (tops[at], mine.use[at], mine.last[at], mine.account[at])
+    for row, use, last, account in zip(*(one.tolist() for one in columns), strict=True):
+        by_use, by = found.get(row, ({}, -1))
+        newest = max(by_use.values(), default=-1)
         by_use[Use(use)] = last
-        # They come in the order of time: the last one stays.
-        found[row] = by_use, account
+        found[row] = by_use, account if last >= newest else by
     return found
 
 
@@ -136,8 +142,8 @@ def used_by_member(matrix: Matrix, named: Named, outer: Iterable[Named], uses: U
     is_named = _is_named(matrix, named)
     for one in outer:
         is_named = is_named | _is_named(matrix, one)
-    mine = uses.of(np.isin(uses.account, named.members) & is_named[uses.folder])
-    found: dict[int, int] = {}
-    for account, last in zip(mine.account.tolist(), mine.last.tolist(), strict=True):
-        found[account] = max(last, found.get(account, last))
-    return found
+    mine = uses.of_accounts(named.members.tolist())
+    mine = mine.of(is_named[mine.folder])
+    newest = np.full(len(matrix.principals), -1, np.int64)
+    np.maximum.at(newest, mine.account, mine.last)
+    return {account: int(newest[account]) for account in np.flatnonzero(newest >= 0).tolist()}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from enum import IntEnum
 
@@ -35,7 +35,7 @@ _USES = np.array([_USE_OF.get(did, -1) for did in DIDS], dtype=np.int64)
 
 @dataclass(frozen=True, slots=True)
 class Uses:
-    """Accounts on folders, a row for each use: arrays of equal length.
+    """Accounts on folders, a row for each use: arrays of equal length, in the order of accounts.
 
     `account` and `folder` are the numbers that the caller gave them, `last` the last moment (seconds since 1970, UTC)
     and `number` how often.
@@ -50,9 +50,16 @@ class Uses:
     def __len__(self) -> int:
         return len(self.last)
 
-    def of(self, wanted: NDArray[np.bool_]) -> Uses:
+    def of(self, wanted: NDArray[np.bool_] | Ints) -> Uses:
         """Return some of the rows."""
         return Uses(*(one[wanted] for one in (self.account, self.folder, self.use, self.last, self.number)))
+
+    def of_accounts(self, accounts: Iterable[int]) -> Uses:
+        """Return the rows of some accounts."""
+        some = np.array(sorted(accounts), dtype=np.int64)
+        lows, highs = (np.searchsorted(self.account, some, side) for side in ("left", "right"))
+        places = [np.arange(low, high) for low, high in zip(lows.tolist(), highs.tolist(), strict=True)]
+        return self.of(np.concatenate(places) if places else np.zeros(0, np.int64))
 
 
 def uses_of(
@@ -100,7 +107,8 @@ def _last_of_each(account: Ints, folder: Ints, use: Ints, last: Ints, number: In
     if not len(last):
         return Uses(account, folder, use, last, number)
     key = (account * (int(folder.max()) + 1) + folder) * len(Use) + use
-    order = np.lexsort((last, key))
+    # Records come in the order of time: of those of one key the last stays the last.
+    order = np.argsort(key, kind="stable")
     key = key[order]
     is_end = np.append(key[1:] != key[:-1], True)
     totals = np.cumsum(number[order])[is_end]
