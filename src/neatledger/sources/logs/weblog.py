@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 import re
 from datetime import UTC, datetime
@@ -46,7 +47,7 @@ def parse_web_line(line: str, prefix: str) -> Record | None:
     except (ValueError, OverflowError):
         raise FormatError("no address, or no day and time, of an access log") from None
     top = posixpath.normpath(prefix).encode().rstrip(b"/") + b"/"
-    path = posixpath.normpath(b"/" + unquote_to_bytes(target).lstrip(b"/"))
+    path = posixpath.normpath(b"/" + unquote_to_bytes(os.fsencode(target)).lstrip(b"/"))
     if not (path + b"/").startswith(top):
         return None
     did = Did.SIGN_IN if status == _SIGN_IN_REFUSED else _DONE[method]
