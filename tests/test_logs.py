@@ -32,7 +32,7 @@ NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 def reading_of(folder: Path, settings: dict, position=None) -> Reading:
     context = SourceContext("loft", folder, {}, date(2026, 11, 29), lambda _: None, lambda *_: None)
-    return Reading(context, settings, position)
+    return Reading(context, settings, position, None)
 
 
 def records(reading: Reading) -> list[Record]:
@@ -100,10 +100,16 @@ def test_what_is_done_in_a_real_directory_is_told_once_by_its_own_log(tmp_path: 
                 root.search(who, "(objectClass=*)", ldap3.BASE)
             if number % 10 == 9:
                 run("trail", "--read", "--office", office)
+        run("trail", "--read", "--office", office)
+        run("trail", "--read", "--office", office)
+        before = rows(run, office)
+        # The directory removes what is old by itself; what went unread with it is missing, and that is said.
+        root.search("cn=accesslog", "(objectClass=auditObject)", ldap3.LEVEL)
+        for dn in [one.entry_dn for one in root.entries]:
+            root.delete(dn)
         root.unbind()
-        run("trail", "--read", "--office", office)
-        run("trail", "--read", "--office", office)
-    told = [(row["login"], row["did"], row["detail"], row["done"]) for row in rows(run, office)]
+        assert "is gone from the log" in " ".join(run("trail", "--read", "--office", office).stdout.split())
+    told = [(row["login"], row["did"], row["detail"], row["done"]) for row in before]
     assert Counter(one for one in told if one[0] != "reader") == Counter(expected)
     assert b"secret" not in (office / "ledger.db").read_bytes()
     assert "not read" in run("trail", "--read", "--office", office, status=2).stdout
@@ -244,7 +250,13 @@ def test_exports_of_others_are_read_by_a_mapping_and_once(tmp_path: Path, ending
     assert found[0].moment == NOON and not any(one.fault or one.is_other for one in (*half, *rest))
     # Another export in its place is told as one: what is old of it is known already.
     _export(tmp_path, ending, TOLD[1:])
-    assert all(one.is_other for one in read_log(reading_of(tmp_path, settings, rest[-1].position)))
+    again = reading_of(tmp_path, settings, rest[-1].position)
+    again.known = NOON
+    assert all(one.is_other for one in read_log(again)) and not again.lost
+    # Where it begins long after what was read, something may be missing.
+    again = reading_of(tmp_path, settings, rest[-1].position)
+    again.known = NOON - timedelta(days=3)
+    assert list(read_log(again)) and "begins after" in again.lost[0]
 
 
 def test_exports_that_say_too_little_are_told(tmp_path: Path) -> None:

@@ -221,7 +221,7 @@ SETTINGS = {"form": "smb", "roots": {"/srv/desk": "/desk"}}
 
 def reading_of(folder: Path, settings: dict, position, lost: list[str]) -> Reading:
     context = SourceContext("loft", folder, {}, date(2026, 11, 29), lambda _: None, lambda *_: None)
-    return Reading(context, settings, position, lost)
+    return Reading(context, settings, position, None, lost)
 
 
 LINE = "2026-11-{day:02}T08:00:{second:02}+00:00 loft smbd_audit: {who}|10.0.0.7|desk-1|desk|{rest}"

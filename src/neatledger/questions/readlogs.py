@@ -71,9 +71,10 @@ def read(
                 if one.file in names:
                     raise SourceError("the plan names this log twice", one.file)
                 names.add(one.file)
-                _read_one(
-                    office, one, Reading(context, log, office.ledger.trail.position(name, one.file)), now, progress
-                )
+                trail = office.ledger.trail
+                known, position = trail.last_known(name, one.file), trail.position(name, one.file)
+                reading = Reading(context, log, position, None if known is None else known[0])
+                _read_one(office, one, reading, now, progress)
             except NeatError as error:
                 one.failed = str(error)
             found.append(one)

@@ -25,9 +25,12 @@ _WRONG_PASSWORD, _NO_ACCESS = 49, 50  # RFC 4511 appendix A.1
 
 
 def entries_after(
-    context: SourceContext, setting: Mapping[str, Any], base: str, after: str
+    context: SourceContext, setting: Mapping[str, Any], base: str, after: str, lost: list[str]
 ) -> Iterator[tuple[str, LogEntry]]:
-    """Yield the entries of a log that began after a moment, by their moments in order; raises `SourceError`."""
+    """Yield the entries of a log that began after a moment, by their moments in order; raises `SourceError`.
+
+    `lost` takes a word where the entry of that moment, the last that was read, is not there any more.
+    """
     import ldap3
     from ldap3.core.exceptions import LDAPException
 
@@ -51,6 +54,9 @@ def entries_after(
         {key: [value.decode("utf-8", "backslashreplace") for value in values] for key, values in one.items()}
         for one in entries
     ]
+    if after and not any(_first(one, "reqStart") == after for one in told):
+        # The directory removes old entries by itself (logpurge): others may have gone with it unread.
+        lost.append("the last entry that was read is gone from the log, and perhaps others after it")
     for one in sorted(told, key=lambda each: _first(each, "reqStart")):
         start = _first(one, "reqStart")
         if start > after:

@@ -30,6 +30,7 @@ _PREFIX = "%u|%I|%m|%S"
 _APP = "smbd_audit"
 _FIRST_YEAR, _LAST_YEAR = 1980, 9000
 _CLOCK_ERROR = timedelta(minutes=2)
+_HOLE = timedelta(days=1)  # between two exports, from which on something may be missing
 
 
 class Read(NamedTuple):
@@ -57,6 +58,7 @@ class Reading:
     context: SourceContext
     settings: Mapping[str, Any]
     position: Position | None
+    known: datetime | None = None  # the last moment that it told of before
     lost: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -213,6 +215,10 @@ def _export(reading: Reading) -> Iterator[Read]:
         try:
             record = record_of(row, reading.settings, roots, zone)
             _check_year(record)
+            if record is not None and not is_same and not reading.lost and reading.known is not None:
+                if record.moment - reading.known > _HOLE:
+                    reading.lost.append(f"{name} begins after what was read before")
+                reading.known = None
             yield Read(record, "", position, *where)
         except FormatError as error:
             yield Read(None, str(error), position, *where)
@@ -229,7 +235,9 @@ def _accesslog(reading: Reading) -> Iterator[Read]:
         setting = {**setting, "user": reading.settings["user"]}
     before = reading.position or Position()
     number = before.lines
-    for start, entry in entries_after(reading.context.for_accounts(), setting, base, before.head.decode()):
+    for start, entry in entries_after(
+        reading.context.for_accounts(), setting, base, before.head.decode(), reading.lost
+    ):
         number += 1
         position = Position(start.encode(), 0, number, number)
         try:
