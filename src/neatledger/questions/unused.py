@@ -19,7 +19,7 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.formats.counting import count_of
 from neatledger.questions.covered import coverage_of
 from neatledger.questions.office import Office
-from neatledger.questions.uses import load_uses
+from neatledger.questions.uses import uses_in
 
 __all__ = ["Kind", "Unknown", "Unused", "UnusedAnswer", "ask"]
 
@@ -157,7 +157,8 @@ class _System:
         principals = self.office.systems.holders[self.system]
         everyone = self.office.systems.everyone(self.system, principals, is_narrow=True)
         matrix = self.matrix = everyone.matrix
-        self.uses = load_uses(self.office, matrix, self.system)
+        self.table = self.office.ledger.trail.table(self.system)
+        self.uses = uses_in(self.office, matrix, self.table)
         self.cut = int((self.coverage.until - timedelta(days=self.days)).timestamp())
         self.path_of = folder_paths(matrix.folders)
         self.then = _Then(self.office, self.system, self.days)
@@ -324,7 +325,7 @@ class _System:
         # Holders of links are nobody's account.
         real = {one.account.login for one in self.office.principals[self.system]}
         last = dict[int, int]()
-        table = self.office.ledger.trail.table(self.system)
+        table = self.table
         newest = np.full(len(table.logins), -1, dtype=np.int64)
         done = table.is_done
         np.maximum.at(newest, table.who[done], table.moments[done])

@@ -7,11 +7,12 @@ from datetime import datetime
 
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.people.principals import Principal
+from neatledger.core.trail.table import TrailTable
 from neatledger.core.trail.uses import Uses, uses_of
 from neatledger.core.tree.address import parts_of
 from neatledger.questions.office import Office
 
-__all__ = ["load_uses"]
+__all__ = ["load_uses", "uses_in"]
 
 
 def load_uses(
@@ -21,8 +22,12 @@ def load_uses(
 
     What was done under an account that is not there any more, or in a folder that is not, is left out.
     """
-    table = office.ledger.trail.table(system, since, until)
-    moves = office.ledger.trail.moves(system)
+    return uses_in(office, matrix, office.ledger.trail.table(system, since, until))
+
+
+def uses_in(office: Office, matrix: Matrix, table: TrailTable) -> Uses:
+    """Return the same of records that were read already."""
+    moves = office.ledger.trail.moves(table.system)
 
     def row_of(path: bytes) -> int:
         row = matrix.order.find_row(parts_of(path))

@@ -3,7 +3,7 @@
 A check may name the cause of a finding: a link, an account, an identifier that nobody has. Else it is the thing that
 the finding is of, a folder's list apart from its space. What ranks first is **exposure**: how many people have more
 than the plan means, times what the gravest of that is, times how sensitive the place is; and to that what the
-severities of the findings themselves come to.
+severities of the findings themselves come to: ten times as much where it was done, and not only could be.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from neatledger.core.checks import limits, storing
+from neatledger.core.checks import limits, storing, trail
 from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.rights import Right
@@ -23,6 +23,9 @@ __all__ = ["Cause", "Exposure", "find_causes", "is_of_space"]
 
 _OF_SPACE = frozenset(check.name for check in (*limits.CHECKS, *storing.CHECKS))
 _POINTS = {Severity.HIGH: 20, Severity.MEDIUM: 5, Severity.LOW: 2, Severity.ADVICE: 1}
+_OF_DEEDS = frozenset(check.name for check in trail.CHECKS)
+DONE_TIMES = 10
+"""How much more it weighs that something was done: it cannot wait as what might be done can."""
 # What somebody may do: seen by names alone, read, changed or removed, opened to others.
 _WEIGHTS = (
     (Right.MANAGE | Right.SHARE, 5),
@@ -95,6 +98,9 @@ def find_causes(
     for one in findings:
         groups.setdefault(_key_of(one), []).append(one)
     office = max(len(plan.people), 1)
+    for some in groups.values():
+        # What was done stands before what might be.
+        some.sort(key=lambda one: (-CHECKS[one.check].severity.rank, one.check not in _OF_DEEDS))
     found = [
         Cause(key, _place_of(some), tuple(some), _exposure(some, plan, office, max(map(months_of, some))))
         for (_, key), some in groups.items()
@@ -117,7 +123,7 @@ def _place_of(findings: Sequence[Finding]) -> Address | str:
 def _exposure(findings: Sequence[Finding], plan: Plan, office: int, months: int) -> Exposure:
     months = min(months, LONGEST)
     checks = {one.check for one in findings}
-    severities = sum(_POINTS[CHECKS[name].severity] for name in checks)
+    severities = sum(_POINTS[CHECKS[name].severity] * (DONE_TIMES if name in _OF_DEEDS else 1) for name in checks)
     beyond: dict[str, int] = {}
     sensitivity = 1
     for one in findings:
@@ -132,6 +138,10 @@ def _exposure(findings: Sequence[Finding], plan: Plan, office: int, months: int)
         return Exposure(severities, 0, 0, sensitivity, months)
     people = sum(office if person == ANYONE else 1 for person in beyond)
     return Exposure(severities, people, max(beyond.values()), sensitivity, months)
+
+
+def _points_of(check: str) -> int:
+    return _POINTS[CHECKS[check].severity] * (DONE_TIMES if check in _OF_DEEDS else 1)
 
 
 def _weight(rights: Right) -> int:

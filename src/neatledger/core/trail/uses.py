@@ -86,7 +86,7 @@ def _present_folders(
     """Return each record's folder by the number that it has now, −1 where it is not there any more."""
     present = np.full(len(table.paths) + 1, -1, np.int64)  # the last stands for records of no folder
     moved: list[tuple[int, list[int]]] = []
-    for place in np.unique(table.folders[wanted]).tolist():
+    for place in np.flatnonzero(np.bincount(table.folders[wanted], minlength=1)).tolist():
         moments = moves.moments_of(table.paths[place]) if moves else []
         if moments:
             moved.append((place, moments))
