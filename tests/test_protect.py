@@ -30,6 +30,7 @@ from neatledger.core.plan.protection import (
 )
 from neatledger.core.protection.found import FoundProtection, FoundSnapshot, Run
 from neatledger.core.protection.standing import standing_of
+from neatledger.core.protection.supposing import Supposed, as_it_is_said, supposed_rules
 from neatledger.core.tree.address import Address
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -99,6 +100,27 @@ def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(see
         assert FoundProtection.of_facts(json.loads(json.dumps(found.to_facts()))) == FoundProtection(
             list(found.snapshots), list(found.runs), found.unread, {}
         )
+
+
+@given(st.integers(0, 2**32))
+def test_rules_supposed_lose_their_rhythm_at_most_and_go_back_as_far_as_they_are_kept(seed: int) -> None:
+    rng = random.Random(seed)
+    rules, _ = made(rng)
+    every = {one.name: timedelta(hours=rng.randint(1, 99)) for one in rules.backups if rng.random() < 0.8}
+    keep = {name: every[name] * rng.randint(1, 50) for name in every}
+    into = {one.name: [rng.choice(FOLDERS)] for one in rules.backups if rng.random() < 0.4}
+    then = supposed_rules(rules, Supposed(into, every, keep))
+    for folder in FOLDERS:
+        standing = standing_of(folder, Wanted(), then, as_it_is_said(then, NOW), NOW)
+        holding = [
+            one.name
+            for one in rules.backups
+            if one.name in every
+            and any(_in(folder, of) for of in (*one.of, *into.get(one.name, ())))
+            and not any(_in(folder, left) for left in one.without if left not in into.get(one.name, ()))
+        ]
+        assert standing.loss == min((every[name] for name in holding), default=None)
+        assert standing.reach == max((keep[name] for name in holding), default=None)
 
 
 def _in(path: bytes, folder: bytes) -> bool:
@@ -260,3 +282,27 @@ def test_a_copy_within_reach_of_the_people_of_a_folder_is_told(demo: Path, run) 
     }
     assert len(who & there) == int(re.search(r"and (\d+) more", told["barn:/Rota"]["destroyers"])[1]) + 4
     assert told["barn:/Notices"]["state"] == "nothing" and "copied as it changes" in told["barn:/Notices"]["why"]
+
+
+def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) -> None:
+    def ask(*words: str, status: int = 1) -> str:
+        done = run("protect", *words, "--format", "csv", "--office", demo, "--today", "2026-11-23", status=status)
+        return done.stderr if status == 2 else done.stdout
+
+    then = {row["where"]: row for row in rows(ask("--into", "barn:/Homes=nightly", "--every", "barn:mirror=1 day"))}
+    homes, rota = then["barn:/Homes"], then["barn:/Rota"]
+    assert (homes["state"], homes["then_state"], homes["then_loss"], homes["then_reach"]) == (
+        "nothing", "as wanted", "1 day", "60 days",
+    )  # fmt: skip
+    space = rows(run("space", "barn:/Homes", "--format", "csv", "--office", demo).stdout)
+    size = int(space[-1]["apparent_bytes"])
+    assert (int(homes["least_bytes"]), int(homes["most_bytes"])) == (size, 60 * size)
+    assert rota["then_loss"] == "1 day" and not rota["least_bytes"]
+    assert "goes back 60 days" in then["barn:/Payroll"]["why"]
+    longer = run(
+        "protect", "barn:/Payroll", "--kept", "barn:nightly=1 year", "--format", "csv", "--office", demo, status=0
+    )
+    assert [row["then_reach"] for row in rows(longer.stdout)] == ["1 year"]
+    assert "no rule of barn is called 'nightlie'" in ask("--every", "barn:nightlie=1 day", status=2)
+    assert "such as 15 minutes" in ask("--every", "barn:nightly=often", status=2)
+    assert "names no system" in ask("--kept", "nightly=1 day", status=2)

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from datetime import timedelta
 
 from neatledger.app import App
+from neatledger.core.plan.protection import parse_duration
+from neatledger.core.protection.supposing import Supposed
+from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.questions import protect
-from neatledger.reports.protect import protect_report
+from neatledger.questions.office import Office
+from neatledger.reports.protect import protect_report, then_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -16,13 +21,65 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("folder", nargs="?", metavar="FOLDER", help="only this folder and what is below it")
     parser.add_argument("-a", "--all", action="store_true", help="also places of which the plan wants nothing")
+    supposed = parser.add_argument_group("supposed, if all ran as it is said")
+    supposed.add_argument(
+        "--into", action="append", default=[], metavar="FOLDER=BACKUP", help="a folder is taken into a backup"
+    )
+    supposed.add_argument(
+        "--every",
+        action="append",
+        default=[],
+        metavar="SYSTEM:RULE=LENGTH",
+        help="it runs so often",
+    )
+    supposed.add_argument(
+        "--kept", action="append", default=[], metavar="SYSTEM:RULE=LENGTH", help="its runs are kept for so long"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Show what is wanted beside what was found; status 1 where something is weaker."""
+    """Show what is wanted beside what was found, or what would be; status 1 where something is weaker."""
     office = app.office
     below = None if args.folder is None else office.address(args.folder)
+    if args.into or args.every or args.kept:
+        then = protect.suppose(office, _supposed(args, office), below)
+        show_report(then_report(then, office.count.when), app.output)
+        return 1 if any(one.then.faults for one in then) else 0
     with app.progress("looking at copies"):
         found = protect.ask(office, below)
     show_report(protect_report(found, office.count.when, is_all=args.all), app.output)
     return 1 if any(one.standing.faults for one in found) else 0
+
+
+def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:
+    into: dict[str, dict[str, list[bytes]]] = {}
+    for text in args.into:
+        folder, name = _pair(text, "--into barn:/Homes=nightly")
+        address = office.address(folder)
+        into.setdefault(address.system, {}).setdefault(name, []).append(address.path)
+    every, kept = (_lengths(some) for some in (args.every, args.kept))
+    return {
+        system: Supposed(into.get(system, {}), every.get(system, {}), kept.get(system, {}))
+        for system in dict.fromkeys([*into, *every, *kept])
+    }
+
+
+def _pair(text: str, hint: str) -> tuple[str, str]:
+    first, equals, second = text.rpartition("=")
+    if not equals or not first or not second:
+        raise UsageError(f"{text!r} says too little", hint=hint)
+    return first, second
+
+
+def _lengths(some: list[str]) -> dict[str, dict[str, timedelta]]:
+    found: dict[str, dict[str, timedelta]] = {}
+    for text in some:
+        rule, length = _pair(text, "barn:nightly=1 hour")
+        system, colon, name = rule.partition(":")
+        if not colon:
+            raise UsageError(f"{rule!r} names no system", hint=f"barn:{rule}=1 hour")
+        try:
+            found.setdefault(system, {})[name] = parse_duration(length)
+        except ValueError as error:
+            raise UsageError(str(error), hint="such as 15 minutes, 1 hour, 30 days") from None
+    return found

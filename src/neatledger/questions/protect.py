@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time
 
@@ -14,11 +14,14 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.plan.protection import SystemProtection
 from neatledger.core.protection.found import FoundProtection
 from neatledger.core.protection.standing import Standing, standing_of
+from neatledger.core.protection.supposing import Supposed, as_it_is_said, supposed_rules
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
+from neatledger.errors import UsageError
 from neatledger.questions.office import Office
+from neatledger.questions.views import view_of
 
-__all__ = ["Changed", "Place", "ask", "found_on", "now_of", "places_of", "systems_of"]
+__all__ = ["Changed", "Place", "Then", "ask", "found_on", "now_of", "places_of", "suppose", "systems_of"]
 
 _ALTERS = (Did.CHANGE, Did.MAKE, Did.RENAME, Did.DELETE)
 _DESTROYS = 1 << FLAG_RIGHTS.index(Right.ADD) | 1 << FLAG_RIGHTS.index(Right.DELETE)
@@ -104,6 +107,64 @@ def _changed(office: Office, address: Address, standing: Standing) -> Changed | 
         below={address: None}, dids=_ALTERS, is_done=True, since=standing.points[0].moment
     )
     return Changed(found.number, len(found.last_by_login()))
+
+
+@dataclass(frozen=True, slots=True)
+class Then:
+    """One place as it is and as it would be; `least` and `most` are bytes more that the copies would take.
+
+    None where nobody says how much a run holds, or for how long it is kept.
+    """
+
+    address: Address
+    now: Standing
+    then: Standing
+    least: int | None
+    most: int | None
+
+
+def suppose(office: Office, supposed: Mapping[str, Supposed], below: Address | None = None) -> list[Then]:
+    """Return the places that other rules would protect otherwise, if all ran as it is said; raises `UsageError`."""
+    now, protection = now_of(office), office.plan.protection
+    found = []
+    for name, one in supposed.items():
+        rules = protection.systems.get(name, SystemProtection())
+        known = {*(each.name for each in rules.snapshots), *(each.name for each in rules.backups)}
+        unknown = sorted(one.names - known)
+        if unknown:
+            hint = f"{name} has {', '.join(sorted(known)) or 'no snapshots and no backups'}"
+            raise UsageError(f"no rule of {name} is called {unknown[0]!r}", hint=hint)
+        then = supposed_rules(rules, one)
+        places = dict.fromkeys(each for each in places_of(office, below) if each.system == name)
+        places |= dict.fromkeys(Address(name, path) for some in one.into.values() for path in some)
+        for address in sorted(places, key=lambda each: each.parts):
+            wanted = protection.wanted_at(address)
+            standing = standing_of(address.path, wanted, rules, found_on(office, name), now)
+            other = standing_of(address.path, wanted, then, as_it_is_said(then, now), now)
+            least, most = _more_bytes(office, address, one, then)
+            found.append(Then(address, standing, other, least, most))
+    return found
+
+
+def _more_bytes(
+    office: Office, address: Address, supposed: Supposed, then: SystemProtection
+) -> tuple[int | None, int | None]:
+    """Return how many bytes more the copies of what is taken in would be: one copy at least, one a run at most."""
+    rules = [rule for rule in then.backups if address.path in supposed.into.get(rule.name, ())]
+    if not rules:
+        return 0, 0
+    size = _bytes_below(office, address)
+    if size is None or any(rule.every is None or rule.keep is None for rule in rules):
+        return size, None
+    runs = sum(max(1, int(rule.keep / rule.every)) for rule in rules if rule.keep and rule.every)
+    return size * len(rules), size * runs
+
+
+def _bytes_below(office: Office, address: Address) -> int | None:
+    """Return the apparent bytes in a folder and below it; None where it was not counted."""
+    view = view_of(office, office.readers[address.system], with_principals=False)
+    row = view.row_of(address.path)
+    return None if row is None else view.all_at(row).bytes
 
 
 class _Destroyers:

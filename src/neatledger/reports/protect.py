@@ -12,7 +12,7 @@ from neatledger.core.protection.standing import Standing
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
 
-__all__ = ["backups_report", "keys_report", "protect_report", "wanted_words"]
+__all__ = ["backups_report", "keys_report", "protect_report", "then_report", "wanted_words"]
 
 _COLUMNS = (
     Column("where", "WHERE", cuts=True),
@@ -130,6 +130,64 @@ def wanted_words(wanted: Wanted) -> str:
     if wanted.elsewhere:
         words.append("one elsewhere")
     return ", ".join(words)
+
+
+_THEN_COLUMNS = (
+    Column("where", "WHERE", cuts=True),
+    Column("state", "STATE NOW"),
+    Column("loss", "LOST NOW"),
+    Column("reach", "GOES BACK"),
+    Column("then_state", "STATE THEN"),
+    Column("then_loss", "LOST AT MOST"),
+    Column("then_reach", "GOES BACK"),
+    Column("least_bytes", "MORE SPACE", number=True),
+    Column("most_bytes", "AT MOST", number=True),
+    Column("why", "WHY", wraps=True),
+)
+
+
+class Then(Protocol):
+    """One place as it is and as it would be."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def now(self) -> Standing: ...
+    @property
+    def then(self) -> Standing: ...
+    @property
+    def least(self) -> int | None: ...
+    @property
+    def most(self) -> int | None: ...
+
+
+def then_report(found: Sequence[Then], when: str) -> Report:
+    """Show side by side what would be lost now, and what at most by the rules that are supposed."""
+    rows: list[Row] = [
+        {
+            "where": one.address,
+            "state": _state(one.now),
+            "loss": _length(one.now.loss),
+            "reach": _length(one.now.reach),
+            "then_state": _state(one.then),
+            "then_loss": _length(one.then.loss),
+            "then_reach": _length(one.then.reach),
+            "least_bytes": None if one.least is None else Size(one.least) if one.least else "",
+            "most_bytes": None if one.most is None else Size(one.most) if one.most else "",
+            "why": "; ".join(one.then.faults),
+        }
+        for one in found
+        if not (one.now.wanted.is_nothing and not one.then.points)
+    ]
+    mended = sum(bool(one.now.faults) and not one.then.faults for one in found)
+    weak = sum(bool(one.then.faults) for one in found)
+    headline = f"{count_of(mended, 'place')} more as wanted then, {weak} still not (count of {when})."
+    notes: list[str] = [Aside("THEN: right before the next run, if everything runs as the rules say.")]
+    return Report("protect-then", headline, _THEN_COLUMNS, rows, notes, "nothing that the plan wants is concerned")
+
+
+def _length(length: timedelta | None) -> str:
+    return "" if length is None else show_duration(length)
 
 
 _BACKUP_COLUMNS = (
