@@ -26,7 +26,7 @@ from urllib.parse import quote
 import httpx
 import pytest
 from defusedxml.ElementTree import fromstring
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from werkzeug.test import Client
 from wsgidav.fs_dav_provider import FilesystemProvider
@@ -189,6 +189,7 @@ PIECES = st.one_of(
     st.binary(max_size=60) | st.sampled_from([b'{"kind": "slow", "times": 1e99}', b'{"kind": "status", "status": "x"}', b"[" * 5000]),
     st.dictionaries(st.sampled_from(["Depth", "Content-Type", "Range"]), st.sampled_from(["", "infinity", "application/json", "bytes=9-1"])),
 )  # fmt: skip
+@example("PUT", ["sharing"], {}, b"", {})
 def test_whatever_it_is_sent_it_answers_and_does_not_fail(asked_service, method, path, query, body, headers) -> None:
     client = Client(asked_service._answer)
     basic = b64encode(f"{meadow.READER}:{PASSWORD}".encode()).decode()

@@ -20,7 +20,7 @@ def what_was_done(part: str, request: Request) -> str:
     if request.method in ("GET", "HEAD", "OPTIONS"):
         return ""
     if part == "sharing":
-        table = request.path.split("/")[2]
+        table = request.path.strip("/").partition("/")[2].partition("/")[0]
         return "account" if table in ("guests", "standing", "devices") else _OF_SHARING.get(table, "")
     return "account" if part == "scim" else ""
 
