@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 
 from conftest import ANY, COMMAND, status_as_nobody
 from neatledger import files
+from neatledger.cli import FORMATS
 from neatledger.errors import NeatError
 from neatledger.faces.machine import WRITERS
 from neatledger.files import open_replacement, write_file
@@ -268,3 +269,10 @@ def test_xml_says_what_csv_says_whatever_a_cell_holds(name: str, word: str, valu
         )
         == 3
     )
+
+
+@pytest.mark.parametrize("form", FORMATS)
+def test_the_ending_of_a_file_says_the_format_as_the_option_does(demo: Path, run, tmp_path: Path, form: str) -> None:
+    run("who", "barn:/Rota", "-o", tmp_path / f"by.{form}", "--office", demo)
+    run("who", "barn:/Rota", "-f", form, "-o", tmp_path / "said", "--office", demo)
+    assert (tmp_path / f"by.{form}").read_bytes() == (tmp_path / "said").read_bytes() != b""

@@ -260,7 +260,7 @@ def _number(text: str) -> int:
 
 
 # What a file's ending may promise beside the formats themselves; `report` keeps some of it, and no other command any.
-_OTHERS = (".html", ".xlsx", ".htm", ".xls", ".ods", ".pdf", ".xml", ".yaml", ".md", ".png", ".svg")
+_OTHERS = (".html", ".xlsx", ".htm", ".xls", ".ods", ".pdf", ".yaml", ".md", ".png", ".svg")
 
 
 def _form_of(name: str, form: str | None, target: str | None) -> str:
