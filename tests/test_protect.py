@@ -306,3 +306,22 @@ def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) ->
     assert "no rule of barn is called 'nightlie'" in ask("--every", "barn:nightlie=1 day", status=2)
     assert "such as 15 minutes" in ask("--every", "barn:nightly=often", status=2)
     assert "names no system" in ask("--kept", "nightly=1 day", status=2)
+
+
+def test_documents_are_without_versions_where_the_plan_says_that_none_is_kept(tmp_path: Path, run) -> None:
+    for name in ("snapped/a.odt", "snapped/deep/b.ODS", "free/c.txt", "free/d.jpg", "free/e.docx"):
+        (tmp_path / "tree" / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "tree" / name).write_text(name)
+    (tmp_path / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\n")
+    (tmp_path / "group").write_text("ada:x:1001:\n")
+    plan = PLAN.format(top="tree").replace("of: /work", "of: /snapped")
+    for rules, files in (
+        ("keep-versions: 0", 2), ("keep-versions: {others: 0, txt: 3}", 1), ("keep-versions: 3", None), ("bin: [/bin]", None),
+    ):  # fmt: skip
+        text = plan.replace("\n    protection:", f"\n    space: {{{rules}}}\n    protection:")
+        assert text != plan
+        (tmp_path / "office.yaml").write_text(text)
+        run("gather", "--no-check", "--quiet", "--office", tmp_path)
+        only = ("--only", "documents-without-versions", "--format", "csv", "--office", tmp_path)
+        told = rows(run("check", *only, status=0 if files is None else 1).stdout)
+        assert [row["evidence"].rpartition(": ")[2] for row in told] == [str(files)] * (files is not None), rules

@@ -63,9 +63,9 @@ def load_facts(office: Office) -> OfficeFacts:
 
 def _protection(office: Office) -> ProtectionFacts:
     """Return how the places of the plan are protected; nothing of that where it says nothing of it."""
-    now = protect.now_of(office)
+    now, unversioned = protect.now_of(office), protect.unversioned(office)
     if not office.plan.protection.is_said:
-        return ProtectionFacts(now)
+        return ProtectionFacts(now, unversioned=unversioned)
     administrators = {
         one.person
         for system, some in office.principals.items()
@@ -73,7 +73,7 @@ def _protection(office: Office) -> ProtectionFacts:
         if office.readers[system].terms.model.overrides(one.holder) is not None
     }
     found = {system: protect.found_on(office, system) for system in office.readers}
-    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators))
+    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators), unversioned)
 
 
 def _trail(office: Office) -> TrailFacts:

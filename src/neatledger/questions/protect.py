@@ -21,7 +21,23 @@ from neatledger.errors import UsageError
 from neatledger.questions.office import Office
 from neatledger.questions.views import view_of
 
-__all__ = ["Changed", "Place", "Then", "ask", "found_on", "now_of", "places_of", "suppose", "systems_of"]
+__all__ = [
+    "Changed",
+    "Place",
+    "Then",
+    "ask",
+    "found_on",
+    "now_of",
+    "places_of",
+    "suppose",
+    "systems_of",
+    "unversioned",
+]
+
+DOCUMENTS = frozenset(
+    {"csv", "doc", "docx", "md", "odg", "odp", "ods", "odt", "ppt", "pptx", "rtf", "tex", "txt", "xls", "xlsx"}
+)
+"""Kinds of files that people write, and save over what was there."""
 
 _ALTERS = (Did.CHANGE, Did.MAKE, Did.RENAME, Did.DELETE)
 _DESTROYS = 1 << FLAG_RIGHTS.index(Right.ADD) | 1 << FLAG_RIGHTS.index(Right.DELETE)
@@ -165,6 +181,24 @@ def _bytes_below(office: Office, address: Address) -> int | None:
     view = view_of(office, office.readers[address.system], with_principals=False)
     row = view.row_of(address.path)
     return None if row is None else view.all_at(row).bytes
+
+
+def unversioned(office: Office) -> dict[str, int]:
+    """Return by system how many documents have no old version and no snapshot, where the plan says that none is kept.
+
+    Nothing of a system of which the plan does not say how many versions it keeps.
+    """
+    found = {}
+    for name, reader in office.readers.items():
+        view = view_of(office, reader, with_principals=False)
+        kinds = frozenset(kind for kind in DOCUMENTS if not view.rules.kept_versions(kind))
+        if view.rules.versions is None or not kinds:
+            continue
+        snapped = [rule.of for rule in office.plan.protection.systems.get(name, SystemProtection()).snapshots]
+        files = view.count_of_kinds(kinds, without=snapped)
+        if files:
+            found[name] = files
+    return found
 
 
 class _Destroyers:

@@ -299,12 +299,17 @@ class ProtectedPlace(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class ProtectionFacts:
-    """How places are protected, and what was found by system; `administrators` may alter everything anyhow."""
+    """How places are protected, and what was found by system; `administrators` may alter everything anyhow.
+
+    `unversioned` are the documents of systems of which the plan says that no old version of them is kept, where no
+    snapshots are made of them.
+    """
 
     now: datetime
     places: Sequence[ProtectedPlace] = ()
     found: Mapping[str, FoundProtection] = field(default_factory=dict)
     administrators: frozenset[str] = frozenset()
+    unversioned: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass

@@ -140,6 +140,12 @@ def _key_holder_leaves(office: OfficeFacts) -> Iterator[Finding]:
                     yield Finding("key-holder-leaves", Address(name, one.path), evidence, people=(person,))
 
 
+def _without_versions(office: OfficeFacts) -> Iterator[Finding]:
+    for name, files in office.protection.unversioned.items():
+        evidence = f"documents of which no old version is kept, and no snapshot is made: {files}"
+        yield Finding("documents-without-versions", name, evidence)
+
+
 def _kept_too_short(office: OfficeFacts) -> Iterator[Finding]:
     for one in office.protection.places:
         reach = one.standing.wanted.reach
@@ -219,6 +225,13 @@ CHECKS = (
         "somebody who holds a key, and leaves",
         "have them hand it over before their last day",
         _key_holder_leaves,
+    ),
+    Check(
+        "documents-without-versions",
+        Severity.LOW,
+        "documents of which nothing brings back what was there before the last saving",
+        "keep old versions (space: keep-versions), or make snapshots",
+        _without_versions,
     ),
     Check(
         "kept-too-short",
