@@ -471,18 +471,6 @@ class SpaceView:
             figures = int(classes["files"][row]), int(classes["bytes"][row])
             yield self.path(folder), self.kind_words[kind], idents[owner], *figures
 
-    def count_of_kinds(self, kinds: frozenset[str], without: Sequence[bytes] = ()) -> int:
-        """Return how many files in use are of some kinds, those in or below some folders left out."""
-        numbers = [number for number, word in enumerate(self.kind_words) if word in kinds]
-        classes = self.reader.table("classes")
-        mask = np.isin(classes["kind"], numbers)
-        if self.sorts is not None:
-            mask &= self.sorts[classes["folder"]] == 0
-        for top in map(self.row_of, without):
-            if top is not None and mask.any():
-                mask &= ~np.isin(classes["folder"], self.usage().tree.below(top))
-        return int(classes["files"][mask].sum())
-
     def by_kind(self, row: int = 0) -> dict[str, Figures]:
         """Return what counts below a folder by the kind of file; what is no file has a word in brackets."""
         words = self.kind_words

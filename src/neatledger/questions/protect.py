@@ -18,6 +18,7 @@ from neatledger.core.protection.supposing import Supposed, as_it_is_said, suppos
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
+from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office
 from neatledger.questions.views import view_of
 
@@ -195,10 +196,23 @@ def unversioned(office: Office) -> dict[str, int]:
         if view.rules.versions is None or not kinds:
             continue
         snapped = [rule.of for rule in office.plan.protection.systems.get(name, SystemProtection()).snapshots]
-        files = view.count_of_kinds(kinds, without=snapped)
+        files = _count(view, kinds, snapped)
         if files:
             found[name] = files
     return found
+
+
+def _count(view: SpaceView, kinds: frozenset[str], without: Sequence[bytes]) -> int:
+    """Return how many files in use are of some kinds, those in or below some folders left out."""
+    numbers = [number for number, word in enumerate(view.kind_words) if word in kinds]
+    classes = view.reader.table("classes")
+    mask = np.isin(classes["kind"], numbers)
+    if view.sorts is not None:
+        mask &= view.sorts[classes["folder"]] == 0
+    for top in map(view.row_of, without):
+        if top is not None and mask.any():
+            mask &= ~np.isin(classes["folder"], view.usage().tree.below(top))
+    return int(classes["files"][mask].sum())
 
 
 class _Destroyers:
