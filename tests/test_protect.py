@@ -325,3 +325,47 @@ def test_documents_are_without_versions_where_the_plan_says_that_none_is_kept(tm
         only = ("--only", "documents-without-versions", "--format", "csv", "--office", tmp_path)
         told = rows(run("check", *only, status=0 if files is None else 1).stdout)
         assert [row["evidence"].rpartition(": ")[2] for row in told] == [str(files)] * (files is not None), rules
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_files_written_since_the_last_copy_lie_within_what_is_told(tmp_path: Path, run, seed: int) -> None:
+    rng = random.Random(seed)
+    moment = datetime.now(UTC).replace(microsecond=0) - timedelta(hours=3)
+    for number in range(60):
+        path = (
+            tmp_path
+            / "tree"
+            / rng.choice(["work", "work/a", "work/a/b", "other"])
+            / f"f{number}.{rng.choice(['odt', 'txt'])}"
+        )
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(b"x" * rng.randint(0, 9000))
+        os.utime(path, (0, moment.timestamp() + rng.choice([-9000, -1, 1, 9000])))
+        if rng.random() < 0.2:
+            os.link(path, path.with_name(f"again{number}"))
+    (tmp_path / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\n")
+    (tmp_path / "group").write_text("ada:x:1001:\n")
+    backup = "backups: [{name: n, of: [/work], runs: runs.csv}]"
+    plan = PLAN.format(top="tree").replace("snapshots: [{of: /work, where: /snaps}]", backup)
+    (tmp_path / "office.yaml").write_text(plan)
+    (tmp_path / "runs.csv").write_text(f"when,done\n{moment.isoformat()},yes\n")
+    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+
+    def ask(*words: str) -> dict[str, str]:
+        told = rows(run("protect", "barn:/work", *words, "--format", "csv", "--office", tmp_path, status=1).stdout)
+        return next(row for row in told if row["where"] == "barn:/work")
+
+    facts = [one.stat() for one in (tmp_path / "tree" / "work").rglob("*") if one.is_file()]
+    true = [one for one in facts if one.st_mtime >= moment.timestamp()]
+    told = ask()
+    assert int(told["written_least"]) <= len(true) <= int(told["written_most"]) <= len(facts)
+    assert sum(one.st_size for one in true) <= int(told["written_bytes"]) <= sum(one.st_size for one in facts)
+    for one in (tmp_path / "tree" / "work").rglob("*"):
+        os.utime(one, (0, moment.timestamp() - 60))
+    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    assert (ask()["written_least"], ask()["written_most"]) == ("0", "0")
+    later = datetime.now(UTC) + timedelta(seconds=1)
+    (tmp_path / "runs.csv").write_text(f"when,done\n{later.isoformat()},yes\n")
+    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    day = (later + timedelta(days=2)).date().isoformat()
+    assert not ask("--today", day)["written_most"]

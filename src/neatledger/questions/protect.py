@@ -21,6 +21,7 @@ from neatledger.errors import UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.questions.office import Office
 from neatledger.questions.views import view_of
+from neatledger.questions.written import Written, WrittenSince
 
 __all__ = [
     "Changed",
@@ -56,7 +57,8 @@ class Changed:
 class Place:
     """One place with its protection.
 
-    `changed` is None where no record tells what was done there, or where nothing would bring it back. `destroyers`
+    `changed` is None where no record tells what was done there, or where nothing would bring it back; `written` also
+    where the count cannot tell what was written since. `destroyers`
     are the people who can alter the folder and every copy of it that can be reached in a system of the plan;
     `unreached` says which copies cannot be looked at there.
     """
@@ -64,6 +66,7 @@ class Place:
     address: Address
     standing: Standing
     changed: Changed | None
+    written: Written | None
     destroyers: tuple[str, ...]
     unreached: tuple[str, ...]
 
@@ -71,7 +74,7 @@ class Place:
 def ask(office: Office, below: Address | None = None) -> list[Place]:
     """Return the places of which the plan wants something, homes among them, or those at and below one folder."""
     now = now_of(office)
-    destroyers = _Destroyers(office)
+    destroyers, since = _Destroyers(office), WrittenSince(office)
     found = []
     for address in places_of(office, below):
         system = office.plan.protection.systems.get(address.system, SystemProtection())
@@ -79,7 +82,8 @@ def ask(office: Office, below: Address | None = None) -> list[Place]:
             address.path, office.plan.protection.wanted_at(address), system, found_on(office, address.system), now
         )
         who, unreached = destroyers.of(address, system, standing)
-        found.append(Place(address, standing, _changed(office, address, standing), who, unreached))
+        written = since.at(address, standing.points[0].moment) if standing.points else None
+        found.append(Place(address, standing, _changed(office, address, standing), written, who, unreached))
     return found
 
 

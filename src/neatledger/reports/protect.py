@@ -9,6 +9,7 @@ from typing import Protocol
 from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
 from neatledger.core.protection.found import FoundProtection
 from neatledger.core.protection.standing import Standing
+from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
 
@@ -20,7 +21,8 @@ _COLUMNS = (
     Column("wanted", "WANTED", wraps=True),
     Column("loss", "LOST NOW"),
     Column("loss_minutes", "LOSS_MINUTES", Show.MACHINE, number=True),
-    Column("changed", "CHANGES", number=True),
+    Column("changed", "CHANGES", number=True, spare=True),
+    Column("written", "WRITTEN", Show.PEOPLE, wraps=True),
     Column("reach", "GOES BACK"),
     Column("reach_days", "REACH_DAYS", Show.MACHINE, number=True),
     Column("gap", "LONGEST GAP", spare=True),
@@ -28,6 +30,9 @@ _COLUMNS = (
     Column("copies", "ALSO ON", spare=True),
     Column("destroyers", "CAN DESTROY ALL", wraps=True, spare=True),
     Column("why", "WHY", wraps=True),
+    Column("written_least", "WRITTEN_LEAST", Show.MACHINE, number=True),
+    Column("written_most", "WRITTEN_MOST", Show.MACHINE, number=True),
+    Column("written_bytes", "WRITTEN_BYTES", Show.MACHINE, number=True),
 )
 _MANY = 4
 
@@ -39,6 +44,17 @@ class Changed(Protocol):
     def records(self) -> int: ...
 
 
+class Written(Protocol):
+    """Files written since the last copy."""
+
+    @property
+    def least(self) -> int: ...
+    @property
+    def most(self) -> int: ...
+    @property
+    def bytes(self) -> int: ...
+
+
 class Place(Protocol):
     """One place with its protection."""
 
@@ -48,6 +64,8 @@ class Place(Protocol):
     def standing(self) -> Standing: ...
     @property
     def changed(self) -> Changed | None: ...
+    @property
+    def written(self) -> Written | None: ...
     @property
     def destroyers(self) -> Sequence[str]: ...
     @property
@@ -67,6 +85,8 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
         notes.append(Aside("LOST NOW is the time since the newest thing that would bring it back."))
     if any(one.changed is None and one.standing.points for one in found):
         notes.append("CHANGES is not known where no log tells what was done since then.")
+    if any(one.written is not None for one in found):
+        notes.append(Aside("WRITTEN are the files of since then, by the times that they had when they were counted."))
     empty = "the plan says nothing of protection: protection: {FOLDER: {loss: 1 day}}"
     return Report("protect", headline, _COLUMNS, rows, notes, empty, shown)
 
@@ -95,6 +115,7 @@ def _row(one: Place) -> Row:
         "loss": "" if standing.loss is None else show_duration(standing.loss),
         "loss_minutes": _number(standing.loss, timedelta(minutes=1)),
         "changed": "" if not standing.points else None if one.changed is None else one.changed.records,
+        "written": "" if not standing.points else None if one.written is None else _written(one.written),
         "reach": "" if standing.reach is None else show_duration(standing.reach),
         "reach_days": _number(standing.reach, timedelta(days=1)),
         "gap": "" if standing.gap is None else show_duration(standing.gap),
@@ -102,7 +123,17 @@ def _row(one: Place) -> Row:
         "copies": ", ".join(sorted(standing.copies)),
         "destroyers": _destroyers(one),
         "why": "; ".join(why),
+        "written_least": None if one.written is None else one.written.least,
+        "written_most": None if one.written is None else one.written.most,
+        "written_bytes": None if one.written is None else one.written.bytes,
     }
+
+
+def _written(one: Written) -> str:
+    if not one.most:
+        return "none"
+    number = f"{one.most:,}" if one.least == one.most else f"{one.least:,} to {one.most:,}"
+    return f"{number}, ≤ {show_size(one.bytes)}"
 
 
 def _destroyers(one: Place) -> str:
