@@ -209,7 +209,7 @@ def trees(draw, lists: int) -> tuple[Table, Table]:
     children = [parents.count(row) for row in range(rows)]
     firsts = [1 + sum(children[:row]) for row in range(rows)]
     number, owner = st.integers(0, lists - 1), st.integers(0, len(USERS) - 1)
-    states = st.sampled_from([SeenState.WHOLE] * 8 + [SeenState.NOT_OPENED, SeenState.LIST_UNKNOWN])
+    states = st.sampled_from([SeenState.WHOLE] * 6 + [SeenState.NOT_OPENED] + [SeenState.LIST_UNKNOWN] * 3)
     exactly = {"min_size": rows, "max_size": rows}
     folders = {
         "name": [b""] + [b"%03d" % row for row in range(1, rows)],

@@ -283,6 +283,9 @@ class Everyone:
         parent, lists, owner = folders["parent"], folders["list"], folders["owner"]
         same = np.zeros(folders.rows, dtype=bool)
         same[1:] = (lists[1:] == lists[parent[1:]]) & (owner[1:] == owner[parent[1:]])
+        # A list that was not seen may be any: what it leaves open does not reach below one that lets nobody in.
+        unseen = folders["state"] == SeenState.LIST_UNKNOWN
+        same[1:] &= unseen[1:] == unseen[parent[1:]]
         same &= ~self.matrix.roots
         alike = np.zeros(folders.rows, dtype=bool)
         # Two levels: removal is judged by the folder above, so the first below a change may still differ.
