@@ -6,11 +6,12 @@ import argparse
 import json
 
 from neatledger.app import App
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.core.tree.address import Address
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.office.read import load_schema
 from neatledger.questions import plan
+from neatledger.questions.meant import person_or_folder
 from neatledger.reports.plan import plan_check_report, saying_report
 from neatledger.reports.report import Report
 
@@ -47,14 +48,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _shown(what: str, app: App) -> Report:
     office = app.office
-    try:
-        ident = office.find_planned(what)
-    except UnknownNameError as nobody:
-        try:
-            address = office.address(what)
-        except (UnknownNameError, UsageError):
-            if ":" in what or "/" in what:
-                raise
-            raise nobody from None
-        return saying_report(str(address), plan.ask_folder(office, address))
-    return saying_report(office.plan.people[ident].name, plan.ask_person(office, ident))
+    found = person_or_folder(office, what, office.find_planned)
+    if isinstance(found, Address):
+        return saying_report(str(found), plan.ask_folder(office, found))
+    return saying_report(office.plan.people[found].name, plan.ask_person(office, found))

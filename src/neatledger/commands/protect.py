@@ -10,6 +10,7 @@ from neatledger.core.plan.protection import parse_duration
 from neatledger.core.protection.supposing import Supposed
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
+from neatledger.formats.words import parse_pair
 from neatledger.questions import protect
 from neatledger.questions.office import Office
 from neatledger.reports.protect import protect_report, then_report
@@ -54,7 +55,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:
     into: dict[str, dict[str, list[bytes]]] = {}
     for text in args.into:
-        folder, name = _pair(text, "--into barn:/Homes=nightly")
+        folder, name = parse_pair(text, "--into barn:/Homes=nightly")
         address = office.address(folder)
         into.setdefault(address.system, {}).setdefault(name, []).append(address.path)
     every, kept = (_lengths(some) for some in (args.every, args.kept))
@@ -64,17 +65,10 @@ def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:
     }
 
 
-def _pair(text: str, hint: str) -> tuple[str, str]:
-    first, equals, second = text.rpartition("=")
-    if not equals or not first or not second:
-        raise UsageError(f"{text!r} says too little", hint=hint)
-    return first, second
-
-
 def _lengths(some: list[str]) -> dict[str, dict[str, timedelta]]:
     found: dict[str, dict[str, timedelta]] = {}
     for text in some:
-        rule, length = _pair(text, "barn:nightly=1 hour")
+        rule, length = parse_pair(text, "barn:nightly=1 hour")
         system, colon, name = rule.partition(":")
         if not colon:
             raise UsageError(f"{rule!r} names no system", hint=f"barn:{rule}=1 hour")

@@ -343,9 +343,7 @@ class SpaceView:
     def largest(self, row: int) -> Iterator[tuple[Address, Figures]]:
         """Yield the files below a folder that are kept by name."""
         table = self.reader.table("large")
-        tree = self.usage().tree
-        place = tree.preorder[table["folder"]] - tree.preorder[row]
-        for number in np.flatnonzero((place >= 0) & (place < tree.size[row])).tolist():
+        for number in np.flatnonzero(self.usage().tree.is_below(table["folder"], row)).tolist():
             folder = self.path(int(table["folder"][number]))
             path = folder.path.rstrip(b"/") + b"/" + table.texts("name")[number]
             size, occupied = int(table["bytes"][number]), int(table["occupied"][number])
@@ -461,9 +459,8 @@ class SpaceView:
         numbers = [number for number, word in enumerate(self.kind_words) if word in kinds]
         if top is None or not numbers:
             return
-        classes, tree, idents = self.reader.table("classes"), self.usage().tree, self.reader.idents()
-        place = tree.preorder[classes["folder"]] - tree.preorder[top]
-        mask = (place >= 0) & (place < tree.size[top]) & np.isin(classes["kind"], numbers)
+        classes, idents = self.reader.table("classes"), self.reader.idents()
+        mask = self.usage().tree.is_below(classes["folder"], top) & np.isin(classes["kind"], numbers)
         if self.sorts is not None:
             mask &= self.sorts[classes["folder"]] == 0
         for row in np.flatnonzero(mask).tolist():

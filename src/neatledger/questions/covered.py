@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import datetime, time, timedelta
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
+from neatledger.questions.days import begin_of
 from neatledger.questions.lognames import logs_of
 from neatledger.questions.office import Office
 
@@ -21,5 +22,5 @@ def coverage_of(office: Office, system: str) -> Coverage | None:
     None where not all of them were read.
     """
     found = office.ledger.trail.coverage(system, logs_of(office, system))
-    end = datetime.combine(office.today + timedelta(days=1), time.min).astimezone()
+    end = begin_of(office.today + timedelta(days=1))
     return None if found is None or found.first >= end else replace(found, until=min(found.until, end))

@@ -7,6 +7,7 @@ from datetime import date, datetime
 from importlib.util import find_spec
 from typing import TYPE_CHECKING
 
+from neatledger.core.people.principals import numbers_of_logins
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
 from neatledger.questions.covered import coverage_of
@@ -64,8 +65,7 @@ def days_of_folder(office: Office, address: Address) -> Mapping[str, date]:
 def _persons(office: Office, system: str) -> Mapping[str, str]:
     """Return login and identifier, in small letters → the person; a login goes before."""
     principals = office.principals[system]
-    found = {one.account.ident.casefold(): one.person for one in principals if one.account.ident}
-    return found | {one.account.login.casefold(): one.person for one in principals}
+    return {login: principals[number].person for login, number in numbers_of_logins(principals).items()}
 
 
 def _day(moment: int) -> date:

@@ -2,13 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import TypeVar
 
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.questions.office import FoundPerson, Office
 
-__all__ = ["person_and_folder"]
+__all__ = ["person_and_folder", "person_or_folder"]
+
+
+Found = TypeVar("Found")
+
+
+def person_or_folder(office: Office, name: str, find: Callable[[str], Found]) -> Found | Address:
+    """Return the person that `find` has by a name, else the folder of that name; raises `UnknownNameError`."""
+    try:
+        return find(name)
+    except UnknownNameError as nobody:
+        try:
+            return office.address(name)
+        except (UnknownNameError, UsageError):
+            if ":" in name or "/" in name:
+                raise
+            raise nobody from None
 
 
 def person_and_folder(office: Office, names: Sequence[str]) -> tuple[FoundPerson | None, Address | None]:
@@ -16,18 +33,11 @@ def person_and_folder(office: Office, names: Sequence[str]) -> tuple[FoundPerson
     person: FoundPerson | None = None
     below: Address | None = None
     for name in names:
-        try:
-            found = office.find_person(name)
-        except UnknownNameError as nobody:
-            try:
-                address = office.address(name)
-            except (UnknownNameError, UsageError):
-                if ":" in name or "/" in name:
-                    raise
-                raise nobody from None
+        found = person_or_folder(office, name, office.find_person)
+        if isinstance(found, Address):
             if below is not None:
-                raise UsageError(f"two folders: {below} and {address}", hint="name one") from None
-            below = address
+                raise UsageError(f"two folders: {below} and {found}", hint="name one")
+            below = found
         else:
             if person is not None:
                 raise UsageError(f"two people: {person.id} and {found.id}", hint="name one")

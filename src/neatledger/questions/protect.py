@@ -75,12 +75,12 @@ def ask(office: Office, below: Address | None = None) -> list[Place]:
     """Return the places of which the plan wants something, homes among them, or those at and below one folder."""
     now = now_of(office)
     destroyers, since = _Destroyers(office), WrittenSince(office)
+    there = {system: found_on(office, system) for system in office.readers}
     found = []
     for address in places_of(office, below):
         system = office.plan.protection.systems.get(address.system, SystemProtection())
-        standing = standing_of(
-            address.path, office.plan.protection.wanted_at(address), system, found_on(office, address.system), now
-        )
+        wanted = office.plan.protection.wanted_at(address)
+        standing = standing_of(address.path, wanted, system, there[address.system], now)
         who, unreached = destroyers.of(address, system, standing)
         written = since.at(address, standing.points[0].moment) if standing.points else None
         found.append(Place(address, standing, _changed(office, address, standing), written, who, unreached))
@@ -156,12 +156,13 @@ def suppose(office: Office, supposed: Mapping[str, Supposed], below: Address | N
             hint = f"{name} has {', '.join(sorted(known)) or 'no snapshots and no backups'}"
             raise UsageError(f"no rule of {name} is called {unknown[0]!r}", hint=hint)
         then = supposed_rules(rules, one)
+        there, expected = found_on(office, name), as_it_is_said(then, now)
         places = dict.fromkeys(each for each in places_of(office, below) if each.system == name)
         places |= dict.fromkeys(Address(name, path) for some in one.into.values() for path in some)
         for address in sorted(places, key=lambda each: each.parts):
             wanted = protection.wanted_at(address)
-            standing = standing_of(address.path, wanted, rules, found_on(office, name), now)
-            other = standing_of(address.path, wanted, then, as_it_is_said(then, now), now)
+            standing = standing_of(address.path, wanted, rules, there, now)
+            other = standing_of(address.path, wanted, then, expected, now)
             least, most = _more_bytes(office, address, one, then)
             found.append(Then(address, standing, other, least, most))
     return found
@@ -215,7 +216,7 @@ def _count(view: SpaceView, kinds: frozenset[str], without: Sequence[bytes]) -> 
         mask &= view.sorts[classes["folder"]] == 0
     for top in map(view.row_of, without):
         if top is not None and mask.any():
-            mask &= ~np.isin(classes["folder"], view.usage().tree.below(top))
+            mask &= ~view.usage().tree.is_below(classes["folder"], top)
     return int(classes["files"][mask].sum())
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, timedelta
 from functools import partial
 
 from neatledger.core.survey.accounts import AccountState
@@ -12,6 +12,7 @@ from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.contract import History, Known, Sign, Thresholds
 from neatledger.core.trail.signs.table import find_signs
 from neatledger.questions.covered import coverage_of
+from neatledger.questions.days import begin_of
 from neatledger.questions.office import Office
 from neatledger.questions.trail import whose_logins
 
@@ -35,8 +36,8 @@ def ask(office: Office, since: date | None = None, until: date | None = None) ->
 
     Days are local ones, both included; `until` is today where it is not said.
     """
-    last = datetime.combine((until or office.today) + timedelta(days=1), time.min).astimezone()
-    first = datetime.combine(since or office.today - timedelta(days=_DAYS), time.min).astimezone()
+    last = begin_of((until or office.today) + timedelta(days=1))
+    first = begin_of(since or office.today - timedelta(days=_DAYS))
     whose = whose_logins(office)
     found = []
     for system in office.ledger.trail.covered():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, time, timedelta
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from neatledger.core.trail.uses import Use
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError, UnknownNameError, UsageError
+from neatledger.questions.days import begin_of
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
 from neatledger.questions.supposing import StepMaker
@@ -89,7 +90,7 @@ def _missed(office: Office, steps: Sequence[Step]) -> Iterator[Missed]:
     then = imagined_office(office, steps)
     for system in dict.fromkeys(step.system for step in steps):
         before, after = (_everyone(one, system) for one in (office, then))
-        until = datetime.combine(office.today + timedelta(days=1), time.min).astimezone()
+        until = begin_of(office.today + timedelta(days=1))
         uses = load_uses(office, before.matrix, system, until - timedelta(days=_YEAR), until)
         if not len(uses):
             continue

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import date, timedelta
 from functools import partial
-from typing import TYPE_CHECKING
 
 from neatledger.core.trail.folding import Fold, fold
 from neatledger.core.trail.records import Did, Severity
 from neatledger.core.tree.address import Address
+from neatledger.questions.days import begin_of
 from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["Answer", "Seen", "ask", "logins_of", "whose_logins"]
 
@@ -63,8 +60,8 @@ def ask(
     select = partial(
         office.ledger.trail.select,
         logins=logins, below=places, dids=did or None, severity=severity, origins=origins or None,
-        since=None if since is None else _midnight(since),
-        until=None if until is None else _midnight(until + timedelta(days=1)),
+        since=None if since is None else begin_of(since),
+        until=None if until is None else begin_of(until + timedelta(days=1)),
     )  # fmt: skip
     found = select(is_done=False) if is_refused else select()
     within = FOLDED_WITHIN if is_folded else timedelta(seconds=-1)
@@ -82,10 +79,6 @@ def ask(
     whose = whose_logins(office)
     seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
     return Answer(seen, found.number, found.refused, is_whole)
-
-
-def _midnight(day: date) -> datetime:
-    return datetime.combine(day, time.min).astimezone()
 
 
 def logins_of(office: Office, person: FoundPerson) -> set[tuple[str, str]]:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from neatledger.core.access.matrix import Matrix
-from neatledger.core.people.principals import Principal
+from neatledger.core.people.principals import numbers_of_logins
 from neatledger.core.trail.table import TrailTable
 from neatledger.core.trail.uses import Uses, uses_of
 from neatledger.core.tree.address import parts_of
@@ -34,9 +33,3 @@ def uses_in(office: Office, matrix: Matrix, table: TrailTable) -> Uses:
         return -1 if row is None else row
 
     return uses_of(table, moves, row_of, numbers_of_logins(matrix.principals))
-
-
-def numbers_of_logins(principals: Sequence[Principal]) -> Mapping[str, int]:
-    """Return login and identifier, in small letters → the number of the principal; a login goes before."""
-    found = {one.account.ident.casefold(): number for number, one in enumerate(principals) if one.account.ident}
-    return found | {one.account.login.casefold(): number for number, one in enumerate(principals)}

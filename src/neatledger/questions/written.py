@@ -57,8 +57,7 @@ class WrittenSince:
         if np.isin(state, (SeenState.NOT_OPENED, SeenState.OTHER_FILE_SYSTEM)).any():
             return None
         classes = reader.table("classes")
-        place = order.preorder[classes["folder"]] - order.preorder[row]
-        here = (place >= 0) & (place < order.size[row])
+        here = order.is_below(classes["folder"], row)
         if not classes["changed"][here].all():
             return None
         # Whole seconds are kept: what was written in the second of the moment itself may have come after it.

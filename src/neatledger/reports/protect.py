@@ -112,13 +112,13 @@ def _row(one: Place) -> Row:
         "where": one.address,
         "state": _state(standing),
         "wanted": wanted_words(standing.wanted),
-        "loss": "" if standing.loss is None else show_duration(standing.loss),
+        "loss": _length(standing.loss),
         "loss_minutes": _number(standing.loss, timedelta(minutes=1)),
         "changed": "" if not standing.points else None if one.changed is None else one.changed.records,
         "written": "" if not standing.points else None if one.written is None else _written(one.written),
-        "reach": "" if standing.reach is None else show_duration(standing.reach),
+        "reach": _length(standing.reach),
         "reach_days": _number(standing.reach, timedelta(days=1)),
-        "gap": "" if standing.gap is None else show_duration(standing.gap),
+        "gap": _length(standing.gap),
         "by": "; ".join(names),
         "copies": ", ".join(sorted(standing.copies)),
         "destroyers": _destroyers(one),
@@ -252,7 +252,8 @@ def _snapshots_row(system: str, rule: SnapshotRule, rules: SystemProtection, fou
     moments = [one.moment for one in found.snapshots if one.of == rule.of]
     return {
         **_row_of(system, rule.name, [rule.of], rules.disk, rules.place, moments),
-        **_rhythm(rule.every, rule.keep),
+        "every": _length(rule.every),
+        "keep": _length(rule.keep),
         "bytes": None if moments else "",
         "tried": "",
         "why": found.unread.get(rule.name, ""),
@@ -265,7 +266,8 @@ def _backup_row(system: str, rule: BackupRule, found: FoundProtection) -> Row:
     size = runs[-1].bytes if runs else None
     return {
         **_row_of(system, name, rule.of, rule.disk, rule.place, [one.moment for one in runs]),
-        **_rhythm(rule.every, rule.keep),
+        "every": _length(rule.every),
+        "keep": _length(rule.keep),
         "bytes": "" if not runs else None if size is None else Size(size),
         "tried": "never" if rule.tried is None else rule.tried.isoformat(),
         "why": found.unread.get(name, ""),
@@ -282,13 +284,6 @@ def _row_of(
         "on": ", ".join(one for one in (disk, place) if one) or "not said",
         "runs": len(moments),
         "last": max(moments).astimezone().strftime("%Y-%m-%d %H:%M") if moments else "never",
-    }
-
-
-def _rhythm(every: timedelta | None, keep: timedelta | None) -> dict[str, Cell]:
-    return {
-        "every": "" if every is None else show_duration(every),
-        "keep": "" if keep is None else show_duration(keep),
     }
 
 

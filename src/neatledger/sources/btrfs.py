@@ -24,6 +24,7 @@ from pathlib import Path
 
 from neatledger.core.plan.limits import UNLIMITED, Limit, On
 from neatledger.core.survey.limits import FoundLimit
+from neatledger.core.tree.address import lies_within
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.sources.walk import open_below
 
@@ -116,7 +117,7 @@ def read_quota_groups(root: int, folders: Table) -> list[FoundLimit] | None:
         number = _number_of(root, path)
         own = None if number is None else _read_group(system, number)
         if number is not None and own is not None:
-            inner = [other for other in paths if other != path and other.startswith(path.rstrip(b"/") + b"/")]
+            inner = [other for other in paths if other != path and lies_within(other, path)]
             found.append(_limit(path, _least(system, number, own, above), own, system, inner))
     return found
 

@@ -9,8 +9,7 @@ from statistics import median
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.plan.protection import BackupRule, SystemProtection, show_duration
 from neatledger.core.protection.found import FoundProtection, Run
-from neatledger.core.protection.standing import covering
-from neatledger.core.tree.address import Address
+from neatledger.core.tree.address import Address, lies_within
 
 __all__ = ["CHECKS"]
 
@@ -37,13 +36,9 @@ def _homes_left_out(office: OfficeFacts) -> Iterator[Finding]:
     for name, system in office.plan.protection.systems.items():
         planned = office.plan.systems.get(name)
         for home in planned.homes if planned is not None and system.backups else ():
-            if not any(_is_in(one, home) for one in system.backups):
+            if not any(one.holds(home) for one in system.backups):
                 names = ", ".join(one.name for one in system.backups)
                 yield Finding("homes-not-in-backup", Address(name, home), f"no backup has them ({names})")
-
-
-def _is_in(rule: BackupRule, path: bytes) -> bool:
-    return covering(path, rule.of) and not covering(path, rule.without)
 
 
 def _synced_only(office: OfficeFacts) -> Iterator[Finding]:
@@ -160,10 +155,10 @@ def _kept_too_short(office: OfficeFacts) -> Iterator[Finding]:
 def _kept(system: SystemProtection, path: bytes) -> Iterator[timedelta]:
     """Yield for how long each rule keeps what would bring a folder back."""
     for rule in system.snapshots:
-        if rule.keep is not None and covering(path, [rule.of]):
+        if rule.keep is not None and lies_within(path, rule.of):
             yield rule.keep
     for backup in system.backups:
-        if backup.keep is not None and _is_in(backup, path):
+        if backup.keep is not None and backup.holds(path):
             yield backup.keep
 
 

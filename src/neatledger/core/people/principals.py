@@ -11,7 +11,7 @@ from neatledger.core.people.membership import holders_of
 from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.survey.accounts import Account, AccountState, Group
 
-__all__ = ["FoundAccounts", "Principal", "find_principals", "is_held_by", "principals_by_person"]
+__all__ = ["FoundAccounts", "Principal", "find_principals", "is_held_by", "numbers_of_logins", "principals_by_person"]
 
 _NOBODY = "65534"
 _FIRST_OF_PEOPLE = 1000
@@ -153,3 +153,9 @@ def principals_by_person(principals: Iterable[Principal]) -> dict[str, list[Prin
     for principal in principals:
         people.setdefault(principal.person, []).append(principal)
     return people
+
+
+def numbers_of_logins(principals: Sequence[Principal]) -> Mapping[str, int]:
+    """Return login and identifier, in small letters → the number of the principal; a login goes before."""
+    found = {one.account.ident.casefold(): number for number, one in enumerate(principals) if one.account.ident}
+    return found | {one.account.login.casefold(): number for number, one in enumerate(principals)}

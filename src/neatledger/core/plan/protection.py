@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from datetime import date, timedelta
 
-from neatledger.core.tree.address import Address
+from neatledger.core.tree.address import Address, lies_within
 
 __all__ = [
     "BackupRule",
@@ -113,6 +113,11 @@ class BackupRule:
     runs: str = ""
     archives: str = ""
     tried: date | None = None
+
+    def holds(self, path: bytes) -> bool:
+        """Tell whether a folder is in it, and not left out."""
+        is_in, is_out = (any(lies_within(path, one) for one in some) for some in (self.of, self.without))
+        return is_in and not is_out
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,13 +6,14 @@ backup whose runs could not be read. It is said, and never counted.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import pairwise
 
 from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
 from neatledger.core.protection.found import FoundProtection
+from neatledger.core.tree.address import lies_within
 
 __all__ = ["RestorePoint", "Standing", "standing_of"]
 
@@ -73,23 +74,21 @@ def standing_of(
         max((later - earlier for later, earlier in pairwise([now, *moments])), default=None),
         disks,
         bool(places),
-        any(_is_within(path, one) for one in system.synced),
+        any(lies_within(path, one) for one in system.synced),
         tuple(dict.fromkeys(unknown)),
         (),
     )
-    faults = tuple(_faults(standing))
-    return Standing(**{**{name: getattr(standing, name) for name in standing.__dataclass_fields__}, "faults": faults})
+    return replace(standing, faults=tuple(_faults(standing)))
 
 
 def _points(
     path: bytes, system: SystemProtection, found: FoundProtection, now: datetime, unknown: list[str]
 ) -> Iterator[RestorePoint]:
     for rule in system.snapshots:
-        if _is_within(path, rule.of) and not _is_within(path, rule.where):
+        if lies_within(path, rule.of) and not lies_within(path, rule.where):
             yield from _of_snapshots(rule, system, found, now, unknown)
     for backup in system.backups:
-        is_in = any(_is_within(path, one) for one in backup.of)
-        if is_in and not any(_is_within(path, one) for one in backup.without):
+        if backup.holds(path):
             yield from _of_backup(backup, found, now, unknown)
 
 
@@ -100,7 +99,7 @@ def _of_snapshots(
     if name in found.unread:
         unknown.append(f"{name}: {found.unread[name]}")
     for one in found.snapshots:
-        if one.of != rule.of or not _is_within(one.where, rule.where):
+        if one.of != rule.of or not lies_within(one.where, rule.where):
             continue
         if one.moment > now:
             unknown.append(f"{name}: one is of the future")
@@ -142,12 +141,3 @@ def _faults(one: Standing) -> Iterator[str]:
         yield f"it lies on {len(one.copies)} other disks, and should on {wanted.copies}"
     if wanted.elsewhere and not one.is_elsewhere:
         yield "no copy is in another place"
-
-
-def _is_within(path: bytes, folder: bytes) -> bool:
-    return path == folder or path.startswith(folder.rstrip(b"/") + b"/")
-
-
-def covering(path: bytes, some: Iterable[bytes]) -> bool:
-    """Tell whether a folder is one of some, or lies in one."""
-    return any(_is_within(path, one) for one in some)

@@ -6,6 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from neatledger.core.tree.address import lies_within
+
 __all__ = ["EarlierName", "Move", "Moves"]
 
 
@@ -39,14 +41,14 @@ class Moves:
         found: list[int] = []
         for one in self._moves:
             # What was moved here in the meantime may have been moved on: so every move after the first counts.
-            if found or _is_within(path, one.source):
+            if found or lies_within(path, one.source):
                 found.append(one.moment)
         return found
 
     def now(self, path: bytes, moment: int) -> bytes:
         """Return what is called now what was called `path` at a moment."""
         for one in self._moves:
-            if one.moment > moment and _is_within(path, one.source):
+            if one.moment > moment and lies_within(path, one.source):
                 path = one.dest + path[len(one.source) :]
         return path
 
@@ -54,11 +56,7 @@ class Moves:
         """Return what a folder of now was called before, the latest first."""
         found: list[EarlierName] = []
         for one in reversed(self._moves):
-            if _is_within(path, one.dest):
+            if lies_within(path, one.dest):
                 path = one.source + path[len(one.dest) :]
                 found.append(EarlierName(path, one.moment))
         return found
-
-
-def _is_within(path: bytes, folder: bytes) -> bool:
-    return path == folder or path.startswith(folder.rstrip(b"/") + b"/")

@@ -5,13 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-__all__ = ["Address", "parts_of"]
+__all__ = ["Address", "lies_within", "parts_of"]
 
 
 @lru_cache(maxsize=65536)
 def parts_of(path: bytes) -> tuple[bytes, ...]:
     """Return the names on the way down to a path."""
     return tuple(part for part in path.split(b"/") if part)
+
+
+def lies_within(path: bytes, folder: bytes) -> bool:
+    """Tell whether a path is that of a folder, or lies below it."""
+    return path == folder or path.startswith(folder.rstrip(b"/") + b"/")
 
 
 @dataclass(frozen=True, slots=True, order=True)

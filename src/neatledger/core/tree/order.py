@@ -123,6 +123,12 @@ class TreeOrder:
         """Return a folder and all below it, in reading order."""
         return self.order[self.preorder[top] : self.preorder[top] + self.size[top]]
 
+    def is_below(self, folders: Ints, top: int) -> NDArray[np.bool_]:
+        """Tell of each of some folders whether it is one, or lies below it."""
+        place = self.preorder[folders] - self.preorder[top]
+        found: NDArray[np.bool_] = (place >= 0) & (place < self.size[top])
+        return found
+
     def roll_up(self, own: Ints) -> Ints:
         """Return for every folder the sum of a figure of its own and of all below it; exact in 64 bits."""
         sums = np.zeros(self.rows + 1, dtype=np.int64)
