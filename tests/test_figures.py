@@ -55,7 +55,7 @@ HISTORY = [
 ])  # fmt: skip
 def test_versions_by_hand(kept: int, keep: int | None, measured: int | None, expected) -> None:
     known = None if measured is None else {"psd": measured}
-    found = bound_versions(HISTORY, known, SpaceRules(versions={"": kept}), keep)
+    found = bound_versions(HISTORY, known, SpaceRules(versions={"": kept}), None if keep is None else {"": keep})
     assert {one.kind for one in found} == {"psd", "new"}, "a kind that is gone takes nothing"
     (one,) = [one for one in found if one.kind == "psd"]
     assert (one.low, one.high, one.worst, one.then_low, one.then_high, one.then_worst, one.freed) == expected

@@ -545,12 +545,12 @@ kinds = st.dictionaries(
 
 @given(st.lists(kinds, min_size=1, max_size=6), st.integers(0, 40), st.integers(0, 40))
 def test_versions_lie_between_their_bounds_and_never_beyond_the_worst(history, kept: int, keep: int) -> None:
-    for one in bound_versions(history, None, SpaceRules(versions={"": kept}), keep):
+    for one in bound_versions(history, None, SpaceRules(versions={"": kept}), {"": keep}):
         assert min(one.low, one.high) >= 0 and max(one.low, one.high) <= one.worst == kept * one.size
         assert one.then_worst == keep * one.size
         low, high = one.freed
         assert low <= high and (keep != kept or (low, high) == (0, 0)) and high <= max(one.low, one.high)
         assert not (keep < kept and low < 0) and not (keep > kept and high > 0)
-    for one in bound_versions(history, {"odt": 60}, SpaceRules(versions={"odt": 30, "": kept}), 10):
+    for one in bound_versions(history, {"odt": 60}, SpaceRules(versions={"odt": 30, "": kept}), {"": 10}):
         if one.kind == "odt":
             assert one.expected == (60, 60) and one.freed == (0, 40)

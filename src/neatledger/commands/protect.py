@@ -17,6 +17,8 @@ from neatledger.reports.protect import protect_report, then_report
 
 __all__ = ["add_arguments", "run"]
 
+_MOST_DIGITS = 6
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
@@ -36,15 +38,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     supposed.add_argument(
         "--kept", action="append", default=[], metavar="SYSTEM:RULE=LENGTH", help="its runs are kept for so long"
     )
+    supposed.add_argument(
+        "--versions",
+        action="append",
+        default=[],
+        metavar="SYSTEM[:KIND]=N",
+        help="N old versions are kept of each file, or of each of a kind",
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show what is wanted beside what was found, or what would be; status 1 where something is weaker."""
     office = app.office
     below = None if args.folder is None else office.address(args.folder)
-    if args.into or args.every or args.kept:
-        then = protect.suppose(office, _supposed(args, office), below)
-        show_report(then_report(then, office.count.when), app.output)
+    if args.into or args.every or args.kept or args.versions:
+        # Forecasts are slow to load, and only asked for here.
+        from neatledger.questions import suppose_protection
+
+        supposed = suppose_protection.Supposition(_supposed(args, office), _versions(args.versions))
+        then, versions = suppose_protection.ask(office, supposed, below)
+        show_report(then_report(then, versions, office.count.when), app.output)
         return 1 if any(one.then.faults for one in then) else 0
     with app.progress("looking at copies"):
         found = protect.ask(office, below)
@@ -63,6 +76,17 @@ def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:
         system: Supposed(into.get(system, {}), every.get(system, {}), kept.get(system, {}))
         for system in dict.fromkeys([*into, *every, *kept])
     }
+
+
+def _versions(some: list[str]) -> dict[str, dict[str, int]]:
+    found: dict[str, dict[str, int]] = {}
+    for text in some:
+        name, number = parse_pair(text, "--versions barn:odt=20")
+        system, _, kind = name.partition(":")
+        if not number.isdecimal() or len(number) > _MOST_DIGITS:
+            raise UsageError(f"{number!r} is no number of versions", hint="such as --versions barn:odt=20")
+        found.setdefault(system, {})[kind.casefold().lstrip(".")] = int(number)
+    return found
 
 
 def _lengths(some: list[str]) -> dict[str, dict[str, timedelta]]:

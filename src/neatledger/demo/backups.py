@@ -1,10 +1,22 @@
-"""The runs of two backups of ``barn``, as their programs tell them: one that shrank in the end, one that stopped."""
+"""What ``barn`` tells of two backups, one that shrank in the end and one that stopped, and of its devices."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-__all__ = ["mirror_text", "nightly_text"]
+__all__ = ["DEVICES", "MOUNTS", "mirror_text", "nightly_text"]
+
+MOUNTS = """\
+/dev/mapper/vault /srv/barn ext4 rw,relatime 0 0
+/dev/sdb1 /srv/barn/Imaging ext4 rw,relatime 0 0
+"""
+"""What is mounted on ``barn``: the pictures got a disk of their own, which nobody encrypted."""
+DEVICES = """\
+/dev/mapper/vault is active and is in use.
+  type:    LUKS2
+  cipher:  aes-xts-plain64
+  keysize: 512 bits
+"""
 
 _FIRST, _LAST = datetime(2026, 9, 25, 2, tzinfo=UTC), datetime(2026, 11, 23, 2, tzinfo=UTC)
 _SIZE, _SHRUNK_SIZE = 84_000_000, 21_000_000

@@ -11,7 +11,7 @@ from importlib import resources
 from pathlib import Path
 from urllib.parse import quote_from_bytes
 
-from neatledger.demo.backups import mirror_text, nightly_text
+from neatledger.demo.backups import DEVICES, MOUNTS, mirror_text, nightly_text
 from neatledger.demo.barn import Thing, group_text, passwd_text
 from neatledger.demo.holdings import limits_text, things_at
 from neatledger.demo.loft import SHARES, descriptor_of, ldif_text, published_things, share_permission, share_place
@@ -121,6 +121,8 @@ def go_on(target: Path, before: datetime, when: datetime, *, on_disk: bool) -> N
 def _write_runs(target: Path, when: datetime) -> None:
     (target / "barn.backups.csv").write_text(nightly_text(when))
     (target / "barn.mirror.csv").write_text(mirror_text(when))
+    (target / "barn.mounts.txt").write_text(MOUNTS)
+    (target / "barn.devices.txt").write_text(DEVICES)
 
 
 def point_system(office: Path, before: str, after: str) -> None:

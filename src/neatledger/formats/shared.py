@@ -138,6 +138,10 @@ class Fields:
         word = " ".join(self.text(key).split())
         return UNLIMITED if word in (NO_LIMIT, "0") else self.size(key)
 
+    def days(self, key: str) -> Limit | None:
+        """Return a number of days, or no limit for the words "for ever"; None where the column is empty."""
+        return UNLIMITED if self.text(key).casefold() == "for ever" else self.number(key)
+
     def day(self, key: str) -> date | None:
         """Return a day (of a point in time its date), None where the column is empty."""
         word = self.text(key)

@@ -98,7 +98,7 @@ class _Reader:
             tuple(
                 SnapshotRule(
                     self._path(each["of"]), self._path(each["where"]), each.get("form", ""),
-                    self._length(each.get("every")), self._length(each.get("keep")),
+                    self._length(each.get("every")), self._length(each.get("keep")), self._length(each.get("took")),
                 )
                 for each in one.get("snapshots") or ()
             ),
@@ -123,4 +123,6 @@ class _Reader:
             one.get("runs", ""),
             one.get("archives", ""),
             self._day((*where, "tried"), one.get("tried")),
+            self._length(one.get("took")),
+            self._names(one.get("restore") or (), (*where, "restore")),
         )

@@ -37,6 +37,8 @@ from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.lognames import systems_with_logs
 from neatledger.questions.office import Office
+from neatledger.questions.undoing import undoing_of
+from neatledger.questions.undoing import unversioned as unversioned_documents
 from neatledger.questions.versions import bin_bytes, kept_versions
 from neatledger.questions.views import load_views
 
@@ -63,9 +65,10 @@ def load_facts(office: Office) -> OfficeFacts:
 
 def _protection(office: Office) -> ProtectionFacts:
     """Return how the places of the plan are protected; nothing of that where it says nothing of it."""
-    now, unversioned = protect.now_of(office), protect.unversioned(office)
+    now, unversioned = protect.now_of(office), unversioned_documents(office)
+    less = {system: one.less for system, one in undoing_of(office).items() if one.less}
     if not office.plan.protection.is_said:
-        return ProtectionFacts(now, unversioned=unversioned)
+        return ProtectionFacts(now, unversioned=unversioned, less=less)
     administrators = {
         one.person
         for system, some in office.principals.items()
@@ -73,7 +76,7 @@ def _protection(office: Office) -> ProtectionFacts:
         if office.readers[system].terms.model.overrides(one.holder) is not None
     }
     found = {system: protect.found_on(office, system) for system in office.readers}
-    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators), unversioned)
+    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators), unversioned, less)
 
 
 def _trail(office: Office) -> TrailFacts:

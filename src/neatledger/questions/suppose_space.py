@@ -30,7 +30,7 @@ from neatledger.questions.room import RoomAsker
 from neatledger.questions.versions import kept_versions
 from neatledger.questions.views import find_folder, load_views
 
-__all__ = ["Supposition", "TodayAndThen", "ask"]
+__all__ = ["Supposition", "TodayAndThen", "ask", "outlooks_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +132,7 @@ def _with_folder(office: Office, views: dict[str, SpaceView], supposed: Supposed
 def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, system: str, number: int) -> Supposed:
     if system not in views:
         raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(views)}")
-    freed = {each.kind: each.freed or (0, 0) for each in kept_versions(office, views[system], number)}
+    freed = {each.kind: each.freed or (0, 0) for each in kept_versions(office, views[system], {"": number})}
     low, high = sum(each[0] for each in freed.values()), sum(each[1] for each in freed.values())
     # Half way between the bounds stands for them; the bounds are said.
     amounts = {kind: -(least + most) // 2 for kind, (least, most) in freed.items()}
@@ -141,6 +141,14 @@ def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, syste
     message += f"; {show_size(abs(sum(amounts.values())))} is taken for it." if low != high else "."
     where = spread_versions(views[system], supposed.plan, supposed.statuses, amounts)
     return suppose_use(supposed, where, message)
+
+
+def outlooks_of(
+    office: Office, statuses: Sequence[LimitStatus], amounts: Sequence[int]
+) -> list[tuple[Outlook, Outlook]]:
+    """Return the outlooks of places that would use more or less at once (bytes, one for each), today and then."""
+    before = Supposed(office.plan, tuple(statuses))
+    return _outlooks(load_history(office), before, suppose_use(before, amounts, ""))
 
 
 def _outlooks(history: History, before: Supposed, after: Supposed) -> list[tuple[Outlook, Outlook]]:

@@ -42,13 +42,20 @@ def ask(
     found = []
     for name, view in views.items():
         if system in (None, name):
-            found.append(SystemVersions(name, view.rules, kept_versions(office, view, keep), bin_bytes(view)))
+            found.append(
+                SystemVersions(
+                    name,
+                    view.rules,
+                    kept_versions(office, view, None if keep is None else {"": keep}),
+                    bin_bytes(view),
+                )
+            )
             progress(1)
     return found
 
 
-def kept_versions(office: Office, view: SpaceView, keep: int | None) -> list[KeptVersions]:
-    """Return what versions take on one system, by kind."""
+def kept_versions(office: Office, view: SpaceView, keep: Mapping[str, int] | None) -> list[KeptVersions]:
+    """Return what versions take on one system, by kind; `keep` as of `bound_versions`."""
     history: list[Mapping[str, Changes]] = []
     before = None
     for count in recent_counts(office):

@@ -6,11 +6,16 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Protocol
 
+from neatledger.core.plan.limits import Unlimited
 from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
 from neatledger.core.protection.found import FoundProtection
 from neatledger.core.protection.standing import Standing
+from neatledger.core.protection.undoing import Undoing
+from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.sizes import show_size
+from neatledger.core.space.versions import KeptVersions
 from neatledger.core.tree.address import Address
+from neatledger.reports.forecast import full_words
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
 
 __all__ = ["backups_report", "keys_report", "protect_report", "then_report", "wanted_words"]
@@ -28,6 +33,11 @@ _COLUMNS = (
     Column("gap", "LONGEST GAP", spare=True),
     Column("by", "BY", wraps=True),
     Column("copies", "ALSO ON", spare=True),
+    Column("back", "BACK IN", spare=True),
+    Column("back_minutes", "BACK_MINUTES", Show.MACHINE, number=True),
+    Column("newest", "NEWEST AT", cuts=True, spare=True),
+    Column("undoes", "UNDOES", wraps=True, spare=True),
+    Column("restorers", "CAN BRING BACK", wraps=True, spare=True),
     Column("destroyers", "CAN DESTROY ALL", wraps=True, spare=True),
     Column("why", "WHY", wraps=True),
     Column("written_least", "WRITTEN_LEAST", Show.MACHINE, number=True),
@@ -70,6 +80,12 @@ class Place(Protocol):
     def destroyers(self) -> Sequence[str]: ...
     @property
     def unreached(self) -> Sequence[str]: ...
+    @property
+    def restorers(self) -> Sequence[str]: ...
+    @property
+    def untold(self) -> Sequence[str]: ...
+    @property
+    def undoing(self) -> Undoing: ...
 
 
 def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report:
@@ -99,14 +115,16 @@ def _state(one: Standing) -> str:
         return "protected" if one.is_protected else "none wanted"
     if not one.is_protected:
         return "not known" if one.unknown else "nothing"
-    return "weaker" if one.faults else "as wanted"
+    return "weaker" if one.faults else "not known" if one.doubts else "as wanted"
 
 
 def _row(one: Place) -> Row:
     standing = one.standing
-    why = [*standing.faults, *standing.unknown]
+    why = [*standing.faults, *standing.doubts, *standing.unknown]
     if standing.is_synced:
         why.append("it is copied as it changes: what is lost here is lost there")
+    if not standing.points and (one.undoing.undoes_savings or one.undoing.undoes_deletions):
+        why.append("single files alone come back, where they were")
     names = list(dict.fromkeys(point.by for point in standing.points))
     return {
         "where": one.address,
@@ -121,7 +139,14 @@ def _row(one: Place) -> Row:
         "gap": _length(standing.gap),
         "by": "; ".join(names),
         "copies": ", ".join(sorted(standing.copies)),
-        "destroyers": _destroyers(one),
+        "back": _length(standing.back),
+        "back_minutes": _number(standing.back, timedelta(minutes=1)),
+        "newest": Address(one.address.system, standing.points[0].at)
+        if standing.points and standing.points[0].at
+        else "",
+        "undoes": undoing_words(one.undoing),
+        "restorers": _people(one.restorers, one.untold) if standing.points else "",
+        "destroyers": _people(one.destroyers, one.unreached) if standing.points else "",
         "why": "; ".join(why),
         "written_least": None if one.written is None else one.written.least,
         "written_most": None if one.written is None else one.written.most,
@@ -136,13 +161,31 @@ def _written(one: Written) -> str:
     return f"{number}, ≤ {show_size(one.bytes)}"
 
 
-def _destroyers(one: Place) -> str:
-    if not one.standing.points:
-        return ""
-    some = ", ".join(one.destroyers[:_MANY])
-    more = f" and {len(one.destroyers) - _MANY} more" if len(one.destroyers) > _MANY else ""
-    words = some + more if some else "nobody"
-    return f"{words}; not known of {', '.join(one.unreached)}" if one.unreached else words
+def _people(some: Sequence[str], unknown: Sequence[str]) -> str:
+    more = f" and {len(some) - _MANY} more" if len(some) > _MANY else ""
+    words = ", ".join(some[:_MANY]) + more if some else "nobody"
+    return f"{words}; not known of {', '.join(unknown)}" if unknown else words
+
+
+def undoing_words(one: Undoing) -> str:
+    """Return what brings back single files where they were, in words."""
+    words = []
+    if one.undoes_savings:
+        kinds = one.versions or {}
+        kept = [
+            f"{number} of {kind or 'others'}" if len(kinds) > 1 else str(number) for kind, number in kinds.items()
+        ]
+        words.append(f"savings ({', '.join(kept)} kept{_seen(one.versions_seen)})")
+    if one.undoes_deletions:
+        days = "for ever" if isinstance(one.bin_days, Unlimited) else f"{one.bin_days} days"
+        words.append(f"deletions ({days}{_seen(one.bin_seen)})")
+    if words:
+        return ", ".join(words)
+    return "not known" if one.versions is None or one.bin_days is None else "nothing"
+
+
+def _seen(files: int | None) -> str:
+    return ", none there" if files == 0 else ""
 
 
 def _number(length: timedelta | None, unit: timedelta) -> int | None:
@@ -156,6 +199,8 @@ def wanted_words(wanted: Wanted) -> str:
         words.append(f"lose {show_duration(wanted.loss)} at most")
     if wanted.reach is not None:
         words.append(f"back {show_duration(wanted.reach)}")
+    if wanted.back is not None:
+        words.append(f"there in {show_duration(wanted.back)}")
     if wanted.copies:
         words.append(count_of(wanted.copies, "copy") if wanted.copies == 1 else f"{wanted.copies} copies")
     if wanted.elsewhere:
@@ -173,6 +218,9 @@ _THEN_COLUMNS = (
     Column("then_reach", "GOES BACK"),
     Column("least_bytes", "MORE SPACE", number=True),
     Column("most_bytes", "AT MOST", number=True),
+    Column("pool", "POOL", spare=True),
+    Column("full", "FULL NOW", wraps=True, spare=True),
+    Column("then_full", "THEN", wraps=True, spare=True),
     Column("why", "WHY", wraps=True),
 )
 
@@ -190,9 +238,22 @@ class Then(Protocol):
     def least(self) -> int | None: ...
     @property
     def most(self) -> int | None: ...
+    @property
+    def outlook(self) -> tuple[Outlook, Outlook] | None: ...
 
 
-def then_report(found: Sequence[Then], when: str) -> Report:
+class VersionsThen(Protocol):
+    """Old versions of one kind of file, as many as are kept and as many as would be."""
+
+    @property
+    def system(self) -> str: ...
+    @property
+    def kept(self) -> KeptVersions: ...
+    @property
+    def outlook(self) -> tuple[Outlook, Outlook] | None: ...
+
+
+def then_report(found: Sequence[Then], versions: Sequence[VersionsThen], when: str) -> Report:
     """Show side by side what would be lost now, and what at most by the rules that are supposed."""
     rows: list[Row] = [
         {
@@ -205,16 +266,52 @@ def then_report(found: Sequence[Then], when: str) -> Report:
             "then_reach": _length(one.then.reach),
             "least_bytes": None if one.least is None else Size(one.least) if one.least else "",
             "most_bytes": None if one.most is None else Size(one.most) if one.most else "",
+            **_fullness(one.outlook),
             "why": "; ".join(one.then.faults),
         }
         for one in found
         if not (one.now.wanted.is_nothing and not one.then.points)
     ]
+    rows += [_versions_row(one) for one in versions]
+    free = [one for one in versions if one.kept.freed == (0, 0)]
+    shown = [row for row in rows if row["where"] not in {_versions_row(one)["where"] for one in free}]
     mended = sum(bool(one.now.faults) and not one.then.faults for one in found)
     weak = sum(bool(one.then.faults) for one in found)
     headline = f"{count_of(mended, 'place')} more as wanted then, {weak} still not (count of {when})."
     notes: list[str] = [Aside("THEN: right before the next run, if everything runs as the rules say.")]
-    return Report("protect-then", headline, _THEN_COLUMNS, rows, notes, "nothing that the plan wants is concerned")
+    if free:
+        notes.append(Aside(f"Of {count_of(len(free), 'kind')} of files more or fewer old versions take nothing."))
+    if versions:
+        notes.append(Aside("Of old versions the space is bounded by the changes seen from count to count."))
+    if any(row["pool"] for row in rows):
+        notes.append(Aside("FULL: of the pool in which the copies lie, all that is supposed taken at its most."))
+    empty = "nothing that the plan wants is concerned"
+    return Report("protect-then", headline, _THEN_COLUMNS, rows, notes, empty, shown)
+
+
+def _fullness(outlook: tuple[Outlook, Outlook] | None) -> dict[str, Cell]:
+    if outlook is None:
+        return {"pool": "", "full": "", "then_full": ""}
+    now, then = outlook
+    return {"pool": now.status.target.name, "full": full_words(now), "then_full": full_words(then)}
+
+
+def _versions_row(one: VersionsThen) -> Row:
+    kept, freed = one.kept, one.kept.freed or (0, 0)
+    gone = kept.then_kept is not None and kept.then_kept < kept.kept
+    return {
+        "where": f"{one.system}: old versions of {kept.kind}",
+        "state": f"{kept.kept} kept",
+        "loss": "",
+        "reach": "",
+        "then_state": f"{kept.then_kept} kept",
+        "then_loss": "" if kept.then_kept else "every saving",
+        "then_reach": "",
+        "least_bytes": Size(-freed[1]),
+        "most_bytes": Size(-freed[0]),
+        **_fullness(one.outlook),
+        "why": "older ones of each file go" if gone else "",
+    }
 
 
 def _length(length: timedelta | None) -> str:
@@ -287,14 +384,23 @@ def _row_of(
     }
 
 
-_KEY_COLUMNS = (Column("where", "WHERE", cuts=True), Column("holders", "WHO HOLDS ITS KEY", wraps=True))
+_KEY_COLUMNS = (
+    Column("where", "WHERE", cuts=True),
+    Column("holders", "WHO HOLDS ITS KEY", wraps=True),
+    Column("encrypted", "ITS DEVICE"),
+)
+_DEVICE = {True: "encrypted", False: "not encrypted", None: "not known"}
 
 
-def keys_report(systems: Mapping[str, SystemProtection]) -> Report:
-    """Show the folders that only a key opens, and who holds it."""
+def keys_report(systems: Mapping[str, tuple[SystemProtection, FoundProtection]]) -> Report:
+    """Show the folders that only a key opens, who holds it, and whether what they lie on is encrypted."""
     rows: list[Row] = [
-        {"where": Address(system, one.path), "holders": ", ".join(one.holders) or "nobody is named"}
-        for system, rules in systems.items()
+        {
+            "where": Address(system, one.path),
+            "holders": ", ".join(one.holders) or "nobody is named",
+            "encrypted": _DEVICE[found.encrypted.get(one.path)],
+        }
+        for system, (rules, found) in systems.items()
         for one in rules.encrypted
     ]
     headline = f"{count_of(len(rows), 'folder')} that only a key opens."

@@ -18,6 +18,7 @@ from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.encryption import encrypted_folders
 from neatledger.sources.theirs import Theirs, mapped_columns
 
 __all__ = ["add_protection"]
@@ -43,7 +44,11 @@ def add_protection(survey: Survey, context: SourceContext) -> None:
             runs += _runs(context, one)
         except (SourceError, OSError, ValueError) as error:
             unread[f"backup {one['name']}"] = str(error)
-    encrypted = _encrypted(context, settings.get("encrypted") or {})
+    encrypted: dict[bytes, bool] = {}
+    try:
+        encrypted = encrypted_folders(context, settings.get("encrypted") or ())
+    except SourceError as error:
+        unread["encryption"] = str(error)
     survey.facts["protection"] = FoundProtection(snapshots, runs, unread, encrypted).to_facts()
 
 
@@ -161,25 +166,4 @@ def _archives(name: str, folder: Path) -> list[Run]:
             facts = one.stat()
             is_done = facts.st_size > 0 and one.suffix not in (".part", ".tmp")
             found.append(Run(name, datetime.fromtimestamp(facts.st_mtime, UTC), facts.st_size, None, is_done))
-    return found
-
-
-# Encryption ---------------------------------------------------------------------------------------------
-
-
-def _encrypted(context: SourceContext, told: Mapping[str, Any]) -> dict[bytes, bool]:
-    """Return of folders on this machine whether the device that they lie on is encrypted; others are not known."""
-    if context.settings["source"] != "tree":
-        return {}
-    root = os.fsencode(context.office_dir / str(context.settings["path"]))
-    found = {}
-    for path in told:
-        try:
-            device = os.stat(root + os.fsencode(path)).st_dev
-        except OSError:
-            continue
-        mapper = Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}/dm/uuid")
-        if mapper.exists():
-            # dm-crypt's devices say so in their identifiers (cryptsetup, lib/libdevmapper.c).
-            found[os.fsencode(path)] = mapper.read_text().startswith("CRYPT-")
     return found

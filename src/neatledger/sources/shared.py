@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import urlencode
 
+from neatledger.core.plan.limits import Limit
 from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Account, Admission
 from neatledger.core.survey.shared import Member, Shared, TeamFolder, Towards
 from neatledger.core.survey.survey import Facts
@@ -179,17 +180,15 @@ class _Reader:
 
     def read(self, facts: Facts) -> Shared:
         """Return what the service shares; accounts get what it says of them."""
-        running, wants = True, ""
-        for is_on, entitlement in self._each(
-            "service", lambda row, _: (row.flag("running"), row.text("entitlement"))
-        ):
-            running, wants = is_on is not False, entitlement
+        settings = list(self._each("service", _settings_of))
+        is_on, wants, versions, bin_days = settings[-1] if settings else (None, "", None, None)
+        running = is_on is not False
         self._settle_accounts(wants, facts)
         hand_outs = tuple({one.id: one for one in self._each("hand-outs", hand_out_of)}.values())
         links = tuple({one.id: one for one in self._each("links", link_of)}.values())
         devices = tuple(self._each("devices", device_of))
         rules = tuple(self._each("rules", lambda row, _: placed_rule_of(row)))
-        shared = Shared(self._teams(), hand_outs, links, devices, rules, running, wants)
+        shared = Shared(self._teams(), hand_outs, links, devices, rules, running, wants, versions, bin_days)
         self._name_strangers(shared)
         return shared
 
@@ -245,6 +244,16 @@ class _Reader:
             if one.receiver not in known.get(one.towards, {one.receiver}):
                 message = f"hand-out {one.id} is for {one.receiver!r}, whom no {one.towards.value} is called"
                 self._miss(os.fsdecode(one.path), message)
+
+
+def _settings_of(row: Fields, _: int) -> tuple[bool | None, str, int | None, Limit | None]:
+    """Return whether a service runs, what it asks for, how many versions it keeps, and its bin for how many days."""
+    return (
+        row.flag("running"),
+        row.text("entitlement"),
+        row.perhaps(row.number, "keep-versions", None),
+        row.perhaps(row.days, "keep-bin-days", None),
+    )
 
 
 def _sign_in(row: Fields, _: int) -> tuple[str, date | None]:

@@ -29,7 +29,7 @@ _KNOWN: Mapping[str, Collection[str]] = {
     "members": ("group", "member", "kind"),
     "shares": ("name", "path", "list", "read-only", "place"),
     "limits": ("on", "name", "limit", "rule", "grace-days", "warn", "used", "files", "files-used"),
-    "service": ("running", "entitlement"),
+    "service": ("running", "entitlement", "keep-versions", "keep-bin-days"),
     "teams": ("path", "name", "on", "over", "download", "ends"),
     "team-members": ("team", "holder", "kind", "level", "reply", "since"),
     "hand-outs": (*_SHARED, "giver", "receiver", "kind", "level", "made", "expires", "reply", "download",

@@ -302,7 +302,7 @@ class ProtectionFacts:
     """How places are protected, and what was found by system; `administrators` may alter everything anyhow.
 
     `unversioned` are the documents of systems of which the plan says that no old version of them is kept, where no
-    snapshots are made of them.
+    snapshots are made of them; `less` says of systems what they keep less of than the plan says.
     """
 
     now: datetime
@@ -310,6 +310,7 @@ class ProtectionFacts:
     found: Mapping[str, FoundProtection] = field(default_factory=dict)
     administrators: frozenset[str] = frozenset()
     unversioned: Mapping[str, int] = field(default_factory=dict)
+    less: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
 
 @dataclass

@@ -125,6 +125,25 @@ def _keys(office: OfficeFacts) -> Iterator[Finding]:
                 yield Finding("key-of-one", place, f"{holders[0]} alone holds its key", people=(holders[0],))
 
 
+def _not_encrypted(office: OfficeFacts) -> Iterator[Finding]:
+    for name, system in office.plan.protection.systems.items():
+        found = office.protection.found.get(name, FoundProtection())
+        for one in system.encrypted:
+            if found.encrypted.get(one.path) is False:
+                yield Finding("not-encrypted", Address(name, one.path), "the device that it lies on is not encrypted")
+
+
+def _keeps_less(office: OfficeFacts) -> Iterator[Finding]:
+    for system, less in office.protection.less.items():
+        yield Finding("keeps-less-than-plan", system, "; ".join(less))
+
+
+def _cannot_restore(office: OfficeFacts) -> Iterator[Finding]:
+    for one in office.protection.places:
+        if one.standing.points and one.standing.doubts:
+            yield Finding("bringing-back-not-known", one.address, "; ".join(one.standing.doubts))
+
+
 def _key_holder_leaves(office: OfficeFacts) -> Iterator[Finding]:
     for name, system in office.plan.protection.systems.items():
         for one in system.encrypted:
@@ -213,6 +232,27 @@ CHECKS = (
         "an encrypted folder whose key one person holds",
         "give it to another",
         _key_of_one,
+    ),
+    Check(
+        "not-encrypted",
+        Severity.HIGH,
+        "a folder that the plan says only a key opens, on a device that is not encrypted",
+        "encrypt the device, or put the plan right",
+        _not_encrypted,
+    ),
+    Check(
+        "keeps-less-than-plan",
+        Severity.MEDIUM,
+        "a service that keeps fewer old versions, or its bin for a shorter time, than the plan says",
+        "set it as the plan says, or put the plan right",
+        _keeps_less,
+    ),
+    Check(
+        "bringing-back-not-known",
+        Severity.LOW,
+        "a folder of which nobody knows how soon, or by whom, it would be brought back",
+        "bring something back, and write into the plan how long it took and who did it (took, restore)",
+        _cannot_restore,
     ),
     Check(
         "key-holder-leaves",

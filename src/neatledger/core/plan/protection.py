@@ -78,7 +78,8 @@ class Wanted:
 class SnapshotRule:
     """Snapshots of a folder: where they lie, how their names say when they were made (empty: the file system does).
 
-    `every` is how often they are made, and `keep` for how long; None: not said.
+    `every` is how often they are made, and `keep` for how long; `took` how long it took at most to bring something
+    back. None: not said.
     """
 
     of: bytes
@@ -86,6 +87,7 @@ class SnapshotRule:
     form: str = ""
     every: timedelta | None = None
     keep: timedelta | None = None
+    took: timedelta | None = None
 
     @property
     def name(self) -> str:
@@ -99,7 +101,9 @@ class BackupRule:
     """One backup: of what, without what, to where, how often, for how long; who told of its runs.
 
     `disk` and `place` are what copies lie on and where; `at` is where they can be reached in a system of the plan.
-    `runs` is a table of runs, `archives` a folder of them; `tried` the day on which something was last brought back.
+    `runs` is a table of runs, `archives` a folder of them; `tried` the day on which something was last brought back,
+    and `took` how long that took for all of it. `restore` are those who can bring something back from it, as the
+    plan says; empty: it does not say.
     """
 
     name: str
@@ -113,6 +117,13 @@ class BackupRule:
     runs: str = ""
     archives: str = ""
     tried: date | None = None
+    took: timedelta | None = None
+    restore: tuple[str, ...] = ()
+
+    @property
+    def title(self) -> str:
+        """What it is called beside rules of snapshots."""
+        return f"backup {self.name}"
 
     def holds(self, path: bytes) -> bool:
         """Tell whether a folder is in it, and not left out."""

@@ -6,23 +6,24 @@ backup whose runs could not be read. It is said, and never counted.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import pairwise
 
 from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
 from neatledger.core.protection.found import FoundProtection
-from neatledger.core.tree.address import lies_within
+from neatledger.core.tree.address import lies_within, parts_of
 
-__all__ = ["RestorePoint", "Standing", "standing_of"]
+__all__ = ["RestorePoint", "Standing", "standing_of", "with_restorers"]
 
 
 @dataclass(frozen=True, slots=True)
 class RestorePoint:
     """Something that would bring a folder back as it was at a moment (UTC), and where that lies.
 
-    `disk` and `place` are empty where nobody says which; `by` is the rule's name.
+    `disk` and `place` are empty where nobody says which; `by` is the rule's name. `took` is how long bringing back
+    took at most when it was tried; None: nobody says. `at` is the folder in the snapshot; empty of a backup.
     """
 
     moment: datetime
@@ -30,6 +31,8 @@ class RestorePoint:
     is_snapshot: bool
     disk: str
     place: str
+    took: timedelta | None = None
+    at: bytes = b""
 
 
 @dataclass(frozen=True)
@@ -37,7 +40,9 @@ class Standing:
     """What protects a folder now: its points, the newest first; what is wanted; what of it is not so, and unknown.
 
     `loss` is the time since the newest point, `reach` how far back the oldest goes, `gap` the longest time between
-    two points; None where there is none. `copies` are the other disks on which it lies.
+    two points; None where there is none. `copies` are the other disks on which it lies. `back` is how soon it would
+    be there again, from a point that does not lose more than is wanted if there is one; None where nobody says.
+    `doubts` are what is wanted and nobody can tell of.
     """
 
     wanted: Wanted
@@ -45,11 +50,13 @@ class Standing:
     loss: timedelta | None
     reach: timedelta | None
     gap: timedelta | None
+    back: timedelta | None
     copies: frozenset[str]
     is_elsewhere: bool
     is_synced: bool
     unknown: tuple[str, ...]
-    faults: tuple[str, ...]
+    faults: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()
 
     @property
     def is_protected(self) -> bool:
@@ -72,13 +79,21 @@ def standing_of(
         now - moments[0] if points else None,
         now - moments[-1] if points else None,
         max((later - earlier for later, earlier in pairwise([now, *moments])), default=None),
+        min((one.took for one in _good_points(wanted, points, now) if one.took is not None), default=None),
         disks,
         bool(places),
         any(lies_within(path, one) for one in system.synced),
         tuple(dict.fromkeys(unknown)),
-        (),
     )
-    return replace(standing, faults=tuple(_faults(standing)))
+    silent = dict.fromkeys(one.by for one in _good_points(wanted, points, now) if one.took is None)
+    too_long, untold = _judge_back(standing, list(silent))
+    return replace(standing, faults=(*_faults(standing), *too_long), doubts=tuple(untold))
+
+
+def _good_points(wanted: Wanted, points: Sequence[RestorePoint], now: datetime) -> Sequence[RestorePoint]:
+    """Return the points that lose no more than is wanted; all of them where each does, or nothing is said of it."""
+    good = [one for one in points if wanted.loss is not None and now - one.moment <= wanted.loss]
+    return good or points
 
 
 def _points(
@@ -86,15 +101,21 @@ def _points(
 ) -> Iterator[RestorePoint]:
     for rule in system.snapshots:
         if lies_within(path, rule.of) and not lies_within(path, rule.where):
-            yield from _of_snapshots(rule, system, found, now, unknown)
+            yield from _of_snapshots(path, rule, system, found, now, unknown)
     for backup in system.backups:
         if backup.holds(path):
             yield from _of_backup(backup, found, now, unknown)
 
 
 def _of_snapshots(
-    rule: SnapshotRule, system: SystemProtection, found: FoundProtection, now: datetime, unknown: list[str]
+    path: bytes,
+    rule: SnapshotRule,
+    system: SystemProtection,
+    found: FoundProtection,
+    now: datetime,
+    unknown: list[str],
 ) -> Iterator[RestorePoint]:
+    inside = b"/".join(parts_of(path)[len(parts_of(rule.of)) :])
     name = rule.name
     if name in found.unread:
         unknown.append(f"{name}: {found.unread[name]}")
@@ -105,11 +126,12 @@ def _of_snapshots(
             unknown.append(f"{name}: one is of the future")
         else:
             # It lies on the same disk: what takes the disk takes it too.
-            yield RestorePoint(one.moment, name, True, system.disk, system.place)
+            at = b"/".join(part for part in (one.where, inside) if part)
+            yield RestorePoint(one.moment, name, True, system.disk, system.place, rule.took, at)
 
 
 def _of_backup(rule: BackupRule, found: FoundProtection, now: datetime, unknown: list[str]) -> Iterator[RestorePoint]:
-    name = f"backup {rule.name}"
+    name = rule.title
     if name in found.unread:
         unknown.append(f"{name}: {found.unread[name]}")
     for run in found.runs:
@@ -122,7 +144,22 @@ def _of_backup(rule: BackupRule, found: FoundProtection, now: datetime, unknown:
         elif run.moment > now:
             unknown.append(f"{name}: one run is of the future")
         elif run.is_done and (rule.keep is None or now - run.moment <= rule.keep):
-            yield RestorePoint(run.moment, name, False, rule.disk, rule.place)
+            yield RestorePoint(run.moment, name, False, rule.disk, rule.place, rule.took)
+
+
+def with_restorers(one: Standing, may: Collection[str], can: Collection[str], untold: Sequence[str]) -> Standing:
+    """Return what it is, judged besides by who is to bring it back.
+
+    `may` are those who are to, `can` those who can, and `untold` the copies of which nobody knows who can.
+    """
+    missing = [person for person in may if person not in can]
+    if not missing or not one.points:
+        return one
+    names = ", ".join(missing)
+    if untold:
+        doubt = f"whether {names} can bring it back is not known of {', '.join(untold)}"
+        return replace(one, doubts=(*one.doubts, doubt))
+    return replace(one, faults=(*one.faults, f"{names} should be able to bring it back, and cannot"))
 
 
 def _faults(one: Standing) -> Iterator[str]:
@@ -141,3 +178,17 @@ def _faults(one: Standing) -> Iterator[str]:
         yield f"it lies on {len(one.copies)} other disks, and should on {wanted.copies}"
     if wanted.elsewhere and not one.is_elsewhere:
         yield "no copy is in another place"
+
+
+def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Return what is wrong with how soon it would be back, and what is not known of that.
+
+    `silent` are the rules of which nobody says how long bringing something back takes.
+    """
+    longest = one.wanted.back
+    if longest is None or not one.points or (one.back is not None and one.back <= longest):
+        return [], []
+    if silent:
+        return [], [f"how long bringing it back takes is not said of {', '.join(silent)}"]
+    assert one.back is not None, "a rule that is not silent says it"
+    return [f"bringing it back takes {show_duration(one.back)}, and may take {show_duration(longest)}"], []

@@ -75,12 +75,13 @@ def bound_versions(
     history: Sequence[Mapping[str, Changes]],
     measured: Mapping[str, int] | None,
     rules: SpaceRules,
-    keep: int | None = None,
+    keep: Mapping[str, int] | None = None,
 ) -> list[KeptVersions]:
     """Bound what versions take, by kind, the largest worst case first.
 
     Arguments: what each count shows by kind, the oldest first; what versions take by kind where the system
-    shows them; how many are kept; and another number to compare with.
+    shows them; how many are kept; and other numbers to compare with, by kind ("": all that are not named; where that
+    is missing these keep what they have).
     """
     now = history[-1] if history else {}
     found = []
@@ -108,7 +109,8 @@ def bound_versions(
             )
 
         kept = rules.kept_versions(kind)
-        then = (None, None, None, None) if keep is None else (keep, *sizes(keep))
+        other = None if keep is None else keep.get(kind, keep.get("", kept))
+        then = (None, None, None, None) if other is None else (other, *sizes(other))
         known = None if measured is None else measured.get(kind, 0)
         found.append(KeptVersions(kind, here.files, here.size, kept, known, *sizes(kept), *then))
     found.sort(key=lambda one: (-one.worst, -one.size, one.kind))

@@ -15,7 +15,7 @@ from hashlib import sha256
 from typing import Any, TypeVar
 
 from neatledger.core.lists.rights import Right
-from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.limits import UNLIMITED, Limit
 from neatledger.core.plan.rules import PlacedRule
 from neatledger.core.tree.address import Address, parts_of
 
@@ -204,7 +204,10 @@ class Device:
 
 @dataclass(frozen=True)
 class Shared:
-    """All that one service shares; `is_running` is the service's own switch, `wants` the entitlement it asks for."""
+    """All that one service shares; `is_running` is the service's own switch, `wants` the entitlement it asks for.
+
+    `versions` is how many old versions of a file it keeps, `bin_days` for how long its bin does; None: not told.
+    """
 
     teams: tuple[TeamFolder, ...] = ()
     hand_outs: tuple[HandOut, ...] = ()
@@ -213,12 +216,17 @@ class Shared:
     rules: tuple[PlacedRule, ...] = ()
     is_running: bool = True
     wants: str = ""
+    versions: int | None = None
+    bin_days: Limit | None = None
 
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps: values of JSON, every table as the names of its columns and its rows."""
         tables = {name: _to_table(kind, getattr(self, name)) for name, kind in _TABLES.items()}
         rules = [one.to_facts() for one in self.rules]
-        return {**tables, "version": _VERSION, "rules": rules, "running": self.is_running, "wants": self.wants}
+        days = -1 if self.bin_days is UNLIMITED else self.bin_days
+        kept = {"versions": self.versions, "bin_days": days}
+        mine = {"running": self.is_running, "wants": self.wants, "kept": kept}
+        return {**tables, "version": _VERSION, "rules": rules, **mine}
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Shared:
@@ -236,7 +244,16 @@ class Shared:
                 replace(one, rule=replace(one.rule, largest=UNLIMITED)) if one.rule.largest == 0 else one
                 for one in rules
             )
-        return cls(**tables, rules=rules, is_running=facts["running"], wants=facts["wants"])
+        kept = facts.get("kept") or {}
+        days = kept.get("bin_days")
+        return cls(
+            **tables,
+            rules=rules,
+            is_running=facts["running"],
+            wants=facts["wants"],
+            versions=kept.get("versions"),
+            bin_days=UNLIMITED if days == -1 else days,
+        )
 
 
 _VERSION = 2
