@@ -47,7 +47,7 @@ def made(rng: random.Random) -> tuple[SystemProtection, FoundProtection]:
         BackupRule(
             f"b{number}", tuple(rng.sample(FOLDERS, rng.randint(1, 2))), tuple(rng.sample(FOLDERS[2:], rng.randint(0, 1))),
             rng.choice(["disk", "tape", ""]), rng.choice(["here", "there", ""]),
-            keep=rng.choice([None, timedelta(days=20)]),
+            keep=rng.choice([None, timedelta(days=20)]), took=rng.choice([None, timedelta(hours=2), timedelta(hours=9)]),
         )
         for number in range(rng.randint(0, 3))
     )  # fmt: skip
@@ -67,7 +67,7 @@ def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(see
         path = rng.choice(FOLDERS)
         wanted = Wanted(
             loss=rng.choice([None, timedelta(days=rng.randint(1, 20))]), reach=rng.choice([None, timedelta(days=rng.randint(1, 40))]),
-            copies=rng.choice([None, 0, 1, 2]), elsewhere=rng.choice([None, True, False]),
+            copies=rng.choice([None, 0, 1, 2]), elsewhere=rng.choice([None, True, False]), back=rng.choice([None, timedelta(hours=4)]),
         )  # fmt: skip
         told = standing_of(path, wanted, system, found, NOW)
         # Every thing that would bring it back, one by one.
@@ -75,19 +75,26 @@ def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(see
         for snapshot in found.snapshots:
             for _ in [one for one in system.snapshots if one.of == snapshot.of and _in(path, one.of)]:
                 if snapshot.moment <= NOW:
-                    points.append((snapshot.moment, "disk", "here"))
+                    points.append((snapshot.moment, "disk", "here", None))
         for rule in system.backups:
             for run in found.runs:
                 is_of = run.backup == rule.name and any(_in(path, one) for one in rule.of)
                 is_left = any(_in(path, one) for one in rule.without)
                 is_kept = rule.keep is None or NOW - run.moment <= rule.keep
                 if is_of and not is_left and is_kept and run.is_done is True and run.moment <= NOW:
-                    points.append((run.moment, rule.disk, rule.place))
-        assert sorted(one.moment for one in told.points) == sorted(moment for moment, _, _ in points)
-        assert told.loss == (NOW - max(moment for moment, _, _ in points) if points else None)
-        assert told.reach == (NOW - min(moment for moment, _, _ in points) if points else None)
-        disks = {disk for _, disk, _ in points} - {"", "disk"}
-        elsewhere = bool({place for _, _, place in points} - {"", "here"})
+                    points.append((run.moment, rule.disk, rule.place, rule.took))
+        assert sorted(one.moment for one in told.points) == sorted(moment for moment, *_ in points)
+        assert told.loss == (NOW - max(moment for moment, *_ in points) if points else None)
+        assert told.reach == (NOW - min(moment for moment, *_ in points) if points else None)
+        disks = {disk for _, disk, *_ in points} - {"", "disk"}
+        elsewhere = bool({place for _, _, place, _ in points} - {"", "here"})
+        # How soon: from those that lose no more than is wanted, or from all where none does.
+        near = [one for one in points if wanted.loss is not None and NOW - one[0] <= wanted.loss] or points
+        lengths = [took for *_, took in near]
+        is_soon = any(took is not None and took <= timedelta(hours=4) for took in lengths)
+        is_asked = bool(points) and wanted.back is not None and not is_soon
+        assert told.back == min((took for took in lengths if took is not None), default=None)
+        assert len(told.doubts) == (is_asked and None in lengths)
         assert told.copies == disks and told.is_elsewhere == elsewhere
         bad = [
             bool(points) and wanted.loss is not None and told.loss > wanted.loss,
@@ -95,6 +102,7 @@ def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(see
             bool(points) and wanted.copies is not None and len(disks) < wanted.copies,
             bool(points) and bool(wanted.elsewhere) and not elsewhere,
             not points and wanted != Wanted(),
+            is_asked and None not in lengths,
         ]
         assert len(told.faults) == sum(bad)
         assert FoundProtection.of_facts(json.loads(json.dumps(found.to_facts()))) == FoundProtection(

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from neatledger.cli import COMMANDS, FORMATS, make_parser
-from neatledger.core.checks.table import CHECKS
+from neatledger.core.checks.table import CHECKS, FAMILIES
 from neatledger.core.lists.table import MODELS
 from neatledger.extras import EXTRAS
 from neatledger.faces.machine import PARQUET, WRITERS
@@ -160,6 +160,7 @@ def test_every_row_of_every_table_is_whole() -> None:
     for name in SOURCES:
         assert callable(load_source(name)) and SOURCES[name][1]
     assert set(SOURCES) == set(load_schema()["$defs"]["system"]["properties"]["source"]["enum"])
+    assert len(CHECKS) == sum(len(family.CHECKS) for family in FAMILIES), "two checks of one name"
     for check in CHECKS.values():
         assert check.summary and check.advice
     assert set(FORMS) == set(MODELS)

@@ -163,7 +163,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "history": ("history thistle barn:/Payroll", "history una 'barn:/Rota'"),
     "trail": ("trail --read", "trail thistle --since 2026-11-01", "trail barn:/Records --did delete"),
     "unused": ("unused", "unused loft:/Surgery --days 90 --try", "unused --only member --keep steps.json"),
-    "protect": ("protect", "protect barn:/Records"),
+    "protect": ("protect", "protect barn:/Records", "protect --split"),
     "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
     "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
     "notices": ("notices", "notices --write mails", "notices --send"),

@@ -17,7 +17,10 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("--only", action="append", choices=draft.PARTS, help="only this part; may be given again")
+    parser.add_argument(
+        "--only", action="append", choices=draft.PARTS, metavar="PART",
+        help=f"only this part; may be given again: {', '.join(draft.PARTS)}",
+    )  # fmt: skip
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--text", action="store_true", help="print it as it would stand in office.yaml")
     act.add_argument("--write", action="store_true", help="add it to office.yaml; what is there stays as it is")

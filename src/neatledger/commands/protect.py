@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("folder", nargs="?", metavar="FOLDER", help="only this folder and what is below it")
     parser.add_argument("-a", "--all", action="store_true", help="also places of which the plan wants nothing")
+    parser.add_argument("--split", action="store_true", help="which folders belong together by how they change")
     supposed = parser.add_argument_group("supposed, if all ran as it is said")
     supposed.add_argument(
         "--into", action="append", default=[], metavar="FOLDER=BACKUP", help="a folder is taken into a backup"
@@ -51,6 +52,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Show what is wanted beside what was found, or what would be; status 1 where something is weaker."""
     office = app.office
     below = None if args.folder is None else office.address(args.folder)
+    if args.split:
+        return _split(args, app)
     if args.into or args.every or args.kept or args.versions:
         # Forecasts are slow to load, and only asked for here.
         from neatledger.questions import suppose_protection
@@ -63,6 +66,18 @@ def run(args: argparse.Namespace, app: App) -> int:
         found = protect.ask(office, below)
     show_report(protect_report(found, office.count.when, is_all=args.all), app.output)
     return 1 if any(one.standing.faults for one in found) else 0
+
+
+def _split(args: argparse.Namespace, app: App) -> int:
+    from neatledger.questions import splitting
+    from neatledger.reports.split import split_report
+
+    if args.folder is not None or args.into or args.every or args.kept or args.versions:
+        raise UsageError("--split is of the whole office, and supposes nothing")
+    with app.progress("looking at changes"):
+        found = splitting.ask(app.office)
+    show_report(split_report(found.groups, found.questions, app.office.count.when), app.output)
+    return 0
 
 
 def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:

@@ -132,6 +132,8 @@ def system_text(name: str, settings: Mapping[str, Any], comments: Mapping[str, s
 
 
 _DRAFTED = "drafted"
+_LISTED = "[]"
+"""Ends the name of a part that is a list."""
 
 
 def write_draft(office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[str, tuple[Any, str]]]) -> int:
@@ -149,17 +151,47 @@ def write_draft(office_dir: Path, plan: Plan, additions: Mapping[str, Mapping[st
 
 def _add_drafted(edited: Any, part: str, entries: Mapping[str, tuple[Any, str]]) -> int:
     """Add entries to a part of the plan (`limits/folders`: what its limits have of folders); what is there stays."""
-    added, above = 0, edited
-    for name in part.split("/") if entries else ():
-        if not above.get(name):
-            above[name] = CommentedMap()
-        above = above[name]
+    if part.endswith(_LISTED):
+        return _add_to_list(edited, part.removesuffix(_LISTED), entries)
+    added, above = 0, _part_of(edited, part.split("/") if entries else ())
     for key, (value, why) in entries.items():
         if key not in above:
             above[key] = flowing(value)
             above.yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, key)
             added += 1
     return added
+
+
+def _part_of(edited: Any, names: Sequence[str]) -> Any:
+    for name in names:
+        if not edited.get(name):
+            edited[name] = CommentedMap()
+        edited = edited[name]
+    return edited
+
+
+def _add_to_list(edited: Any, part: str, entries: Mapping[str, tuple[Any, str]]) -> int:
+    """Add items to a list of the plan; one that is there by name, or is there just so, stays."""
+    if not entries:
+        return 0
+    *above, last = part.split("/")
+    holder = _part_of(edited, above)
+    if not holder.get(last):
+        holder[last] = CommentedSeq()
+    items = holder[last]
+    items.fa.set_block_style()
+    names = {one.get("name") for one in items if isinstance(one, Mapping)} - {None}
+    added = 0
+    for value, why in entries.values():
+        if value.get("name") not in names and not any(_is_same(one, value) for one in items):
+            items.append(flowing(value))
+            items.yaml_add_eol_comment(f"{_DRAFTED}: {why}" if why else _DRAFTED, len(items) - 1)
+            added += 1
+    return added
+
+
+def _is_same(one: Any, value: Mapping[str, Any]) -> bool:
+    return isinstance(one, Mapping) and {key: one.get(key) for key in value} == dict(value)
 
 
 def draft_text(additions: Mapping[str, Mapping[str, tuple[Any, str]]]) -> str:
@@ -178,12 +210,27 @@ def take_out_draft(office_dir: Path) -> int:
             gone += _take_marked(edited, part)
         for system in edited["systems"].values():
             gone += _take_marked({"": system}, "")
+            for part in ("protection/backups", "protection/snapshots"):
+                gone += _take_marked_items(system, part)
+            if system.get("protection") == {}:
+                del system["protection"]
     return gone
 
 
 _DRAFTED_PARTS = (
     *("sharing/folders", "sharing/people", "sharing/systems", "sharing"),
-    *("limits/folders", "limits/people", "limits/groups", "limits", "pools", "bands", "folders", "groups", "people"),
+    *(
+        "limits/folders",
+        "limits/people",
+        "limits/groups",
+        "limits",
+        "pools",
+        "bands",
+        "protection",
+        "folders",
+        "groups",
+        "people",
+    ),
 )
 
 
@@ -202,6 +249,27 @@ def _take_marked(edited: Any, part: str) -> int:
     if not entries and part:
         del edited[last]
     return len(marked)
+
+
+def _take_marked_items(edited: Any, part: str) -> int:
+    above, last = part.split("/")
+    holder = edited.get(above) or {}
+    items = holder.get(last)
+    if not isinstance(items, CommentedSeq):
+        return 0
+    marked = [number for number, tokens in items.ca.items.items() if _is_drafted_item(tokens) and number < len(items)]
+    for number in sorted(marked, reverse=True):
+        del items[number]
+    if not items:
+        del holder[last]
+    return len(marked)
+
+
+def _is_drafted_item(tokens: Any) -> bool:
+    # What is an item of a list has its comment first, and not third.
+    return any(
+        each is not None and _is_drafted((None, None, each)) for each in tokens or () if not isinstance(each, list)
+    )
 
 
 def _is_drafted(tokens: Any) -> bool:

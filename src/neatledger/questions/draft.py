@@ -16,12 +16,14 @@ from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
+from neatledger.questions import splitting
 from neatledger.questions.drafting_rules import draft_limits, draft_pools, draft_sharing
 from neatledger.questions.office import Office
+from neatledger.questions.splitting import PlacedGroup
 
 __all__ = ["PARTS", "Draft", "ask", "homes_like"]
 
-PARTS = ("people", "groups", "folders", "homes", "bands", "sharing")
+PARTS = ("people", "groups", "folders", "homes", "bands", "sharing", "protection")
 """What may be drafted by itself."""
 _MOST_DEPTH, _LEAST_HOMES = 2, 3
 
@@ -37,6 +39,7 @@ class Draft:
     limits: DraftLimits = field(default_factory=DraftLimits)
     pools: dict[str, tuple[str, ...]] = field(default_factory=dict)
     rules: dict[str, DraftRules] = field(default_factory=dict)
+    split: Sequence[PlacedGroup] = ()
     questions: list[Question] = field(default_factory=list)
 
 
@@ -66,6 +69,10 @@ def ask(office: Office, only: Collection[str] = PARTS) -> Draft:
     for system in office.readers:
         _of_system(office, system, ids, found)
     _of_space_and_sharing(office, ids, found)
+    if "protection" in only:
+        parts = splitting.ask(office)
+        found.split = parts.groups
+        found.questions += parts.questions
     _keep_only(found, only)
     return found
 
@@ -124,6 +131,8 @@ def _keep_only(found: Draft, only: Collection[str]) -> None:
                 found.limits, found.pools = DraftLimits(), {}
             case "sharing":
                 found.rules = {}
+            case "protection":
+                found.split = ()
             case "homes":
                 found.homes = {}
             case _:

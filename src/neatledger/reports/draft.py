@@ -18,6 +18,7 @@ from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_bytes
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.split import Placed, split_additions
 
 __all__ = ["Additions", "additions_of", "draft_report"]
 
@@ -35,6 +36,10 @@ class Drafted(Protocol):
     limits: DraftLimits
     pools: dict[str, tuple[str, ...]]
     rules: dict[str, DraftRules]
+
+    @property
+    def split(self) -> Sequence[Placed]: ...
+
     questions: list[Question]
 
 
@@ -58,7 +63,10 @@ def additions_of(found: Drafted) -> tuple[Additions, list[str]]:
         f"systems/{system}": {"homes": (tuple(map(os.fsdecode, paths)), "")} for system, paths in found.homes.items()
     }
     whole: Additions = {"people": people, "groups": groups, "folders": folders}
-    return found_homes | whole | _of_space(found) | _of_sharing(found), unsaid
+    additions = found_homes | whole | _of_space(found) | _of_sharing(found)
+    for part, entries in split_additions(found.split).items():
+        additions[part] = {**additions.get(part, {}), **entries}
+    return additions, unsaid
 
 
 _PLACES = {On.FOLDER: "limits/folders", On.PERSON: "limits/people", On.GROUP: "limits/groups"}
@@ -157,6 +165,7 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
     ]
     more = (
         (len(found.limits.bands), "band"), (len(found.limits.limits), "limit"), (len(found.pools), "pool"),
+        (len(found.split), "rhythm"),
         (sum(bool(one) for part in ("systems", "people", "folders") for one in additions[f"sharing/{part}"]), "rule"),
     )  # fmt: skip
     parts += [count_of(*one) for one in more if one[0]]

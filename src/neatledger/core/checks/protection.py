@@ -130,7 +130,9 @@ def _not_encrypted(office: OfficeFacts) -> Iterator[Finding]:
         found = office.protection.found.get(name, FoundProtection())
         for one in system.encrypted:
             if found.encrypted.get(one.path) is False:
-                yield Finding("not-encrypted", Address(name, one.path), "the device that it lies on is not encrypted")
+                yield Finding(
+                    "device-not-encrypted", Address(name, one.path), "the device that it lies on is not encrypted"
+                )
 
 
 def _keeps_less(office: OfficeFacts) -> Iterator[Finding]:
@@ -234,7 +236,7 @@ CHECKS = (
         _key_of_one,
     ),
     Check(
-        "not-encrypted",
+        "device-not-encrypted",
         Severity.HIGH,
         "a folder that the plan says only a key opens, on a device that is not encrypted",
         "encrypt the device, or put the plan right",
