@@ -2,9 +2,9 @@
 
     python bench/measure_protect.py [--folders 1000000] [--runs 3]
 
-300 people in 150 groups; a listing of so many folders, of which one in fifty has a list of its own; two backups with
-two hundred runs each, whose copies lie in the tree too, and thirty places of which something is wanted. Everything is
-made in a temporary folder, and goes with it.
+300 people in 150 groups; a listing of so many folders with a file in each, one in fifty with a list of its own; two
+backups with two hundred runs each, whose copies lie in the tree too, and thirty places of which something is wanted.
+Everything is made in a temporary folder, and goes with it.
 """
 
 from __future__ import annotations
@@ -43,6 +43,17 @@ def plan_of(folder: Path, folders: int) -> None:
         (folder / f"{name}.csv").write_text("when,done,bytes\n" + "".join(rows))
 
 
+def files_of(folder: Path, folders: int) -> None:
+    """Put a file into every folder of the listing, one in ten of them written in the last weeks."""
+    rng, now = random.Random(3), datetime.now(UTC)
+    with (folder / "loft.csv").open("a") as out:
+        for number in range(folders):
+            when = now - timedelta(days=rng.uniform(0, 28) if number % 10 == 0 else rng.uniform(30, 900))
+            size = rng.randrange(1, 10**6)
+            path = f"/{place_of(number)}/letter.odt"
+            out.write(f"{path},file,0,3000,0660,,,{size},{size},{when.isoformat(timespec='seconds')}\n")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folders", type=int, default=1_000_000)
@@ -51,6 +62,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory(dir="/var/tmp") as made:
         folder = Path(made)
         make(folder, 10, words.folders)
+        files_of(folder, words.folders)
         plan_of(folder, words.folders)
         timed([COMMAND, "gather", "--no-check", "--office", made])
         print("| what | measured | wanted |\n|---|---|---|")

@@ -172,24 +172,27 @@ systems:
 
 @pytest.mark.judge
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root may mount")
-def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: Path) -> None:
-    rng = random.Random(1)
+@pytest.mark.seeds(2)
+def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: Path, seed: int) -> None:
+    rng = random.Random(seed)
     with tempfile.TemporaryDirectory(dir="/tmp") as name, btrfs.mounted(Path(name)) as top:
         work, snaps = top / "work", top / "snaps"
         snaps.mkdir()
         for words in (["subvolume", "create", work], ["subvolume", "create", top / "other"]):
             subprocess.run(["btrfs", *words], check=True, capture_output=True)
         kept: dict[str, dict[str, bytes]] = {}
+        (work / "deep" / "er").mkdir(parents=True)
         for number in range(4):
-            for _ in range(rng.randint(1, 4)):
-                (work / f"f{rng.randrange(5)}").write_bytes(rng.randbytes(20))
+            for _ in range(rng.randint(1, 6)):
+                file = work / rng.choice(["", "deep", "deep/er"]) / f"f{rng.randrange(5)}"
+                file.unlink(missing_ok=True) if rng.random() < 0.2 else file.write_bytes(rng.randbytes(20))
             flags = ["-r"] if number % 2 else []
             subprocess.run(
                 ["btrfs", "subvolume", "snapshot", *flags, work, snaps / f"s{number}"],
                 check=True,
                 capture_output=True,
             )
-            kept[f"s{number}"] = {one.name: one.read_bytes() for one in work.iterdir()}
+            kept[f"s{number}"] = files_in(work)
             time.sleep(1.1)
         # Of another subvolume, and a folder that is none: these bring back nothing.
         subprocess.run(
@@ -202,16 +205,15 @@ def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: 
         (office / "office.yaml").write_text(PLAN.format(top=top))
         (office / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\n")
         (office / "group").write_text("ada:x:1001:\n")
+        for number in rng.sample(range(5), 2):
+            (work / "deep" / f"f{number}").write_bytes(b"written since")
         run("gather", "--no-check", "--quiet", "--office", office)
-        (work / "f0").unlink(missing_ok=True)
-        (told,) = [
-            row
-            for row in rows(run("protect", "--format", "csv", "--office", office, status=None).stdout)
-            if row["where"] == "barn:/work"
-        ]
-        assert told["state"] == "weaker" and "goes back" in told["why"] and int(told["loss_minutes"]) <= 1
-        facts = json.loads(run("counts", "--format", "json", "--office", office).stdout)
-        assert facts
+        told = {
+            row["where"]: row
+            for where in ("barn:/work", "barn:/work/deep/er")
+            for row in rows(run("protect", where, "--format", "csv", "--office", office, status=None).stdout)
+        }
+        assert all(one["state"] == "weaker" and "goes back" in one["why"] for one in told.values())
         found = _found(office)
         assert sorted(Path(os.fsdecode(one.where)).name for one in found.snapshots) == ["s0", "s2", "s3"]
         assert {Path(os.fsdecode(one.where)).name: one.is_read_only for one in found.snapshots} == {
@@ -219,10 +221,37 @@ def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: 
             "s2": False,
             "s3": True,
         }
-        newest = max(found.snapshots, key=lambda one: one.moment)
-        # What the tool names brings the bytes back.
-        there = Path(str(top) + os.fsdecode(newest.where))
-        assert {one.name: one.read_bytes() for one in there.iterdir()} == kept[there.name]
+        made = {name: _made_at(snaps / name) for name in ("s0", "s2", "s3")}
+        newest, oldest = (max(made, key=made.__getitem__), min(made, key=made.__getitem__))
+        taken = max(one.stat().st_mtime for one in office.glob("ledger.db*"))
+        for row in told.values():
+            assert abs(int(row["loss_minutes"]) * 60 - (taken - made[newest])) < 90
+            assert abs(int(row["reach_days"]) * 86400 - (taken - made[oldest])) < 86400
+        # What the tool names brings the bytes back, of a folder in it too.
+        for where, inside in (("barn:/work", ""), ("barn:/work/deep/er", "deep/er/")):
+            assert told[where]["newest"] == f"barn:/snaps/{newest}/{inside}".rstrip("/")
+            there = files_in(Path(str(top) + told[where]["newest"].removeprefix("barn:")))
+            wanted = {
+                name.removeprefix(inside): text for name, text in kept[newest].items() if name.startswith(inside)
+            }
+            assert there == wanted
+        # File by file: what differs from the newest snapshot was written since, or is gone.
+        changed = [name for name, text in files_in(work).items() if kept[newest].get(name) != text]
+        whole = told["barn:/work"]
+        assert int(whole["written_least"]) <= len(changed) <= int(whole["written_most"])
+
+
+def files_in(folder: Path) -> dict[str, bytes]:
+    return {str(one.relative_to(folder)): one.read_bytes() for one in folder.rglob("*") if one.is_file()}
+
+
+def _made_at(subvolume: Path) -> float:
+    shown = subprocess.run(
+        ["btrfs", "subvolume", "show", subvolume], check=True, capture_output=True, text=True
+    ).stdout
+    when = re.search(r"Creation time:\s+(.+)", shown)
+    assert when is not None
+    return datetime.strptime(when[1].strip(), "%Y-%m-%d %H:%M:%S %z").timestamp()
 
 
 def _found(office: Path) -> FoundProtection:

@@ -60,10 +60,10 @@ class WrittenSince:
         here = order.is_below(classes["folder"], row)
         if not classes["changed"][here].all():
             return None
-        # Whole seconds are kept: what was written in the second of the moment itself may have come after it.
+        # Whole seconds are kept: what was written in the second of the moment itself may have come after it, or not.
         lots = here & (classes["changed"] >= int(moment.timestamp()))
         return Written(
-            int(lots.sum()),
+            int((lots & (classes["changed"] > int(moment.timestamp()))).sum()),
             int(classes["files"][lots].sum()),
             int(classes["bytes"][lots].sum()),
         )
