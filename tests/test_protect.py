@@ -318,7 +318,7 @@ def test_a_copy_within_reach_of_the_people_of_a_folder_is_told(demo: Path, run) 
         if row["add"] == "1"
     }
     assert len(who & there) == int(re.search(r"and (\d+) more", told["barn:/Rota"]["destroyers"])[1]) + 4
-    assert told["barn:/Notices"]["state"] == "nothing" and "copied as it changes" in told["barn:/Notices"]["why"]
+    assert told["barn:/Notices"]["state"] == "unprotected" and "copied as it changes" in told["barn:/Notices"]["why"]
 
 
 def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) -> None:
@@ -329,7 +329,7 @@ def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) ->
     then = {row["where"]: row for row in rows(ask("--into", "barn:/Homes=nightly", "--every", "barn:mirror=1 day"))}
     homes, rota = then["barn:/Homes"], then["barn:/Rota"]
     assert (homes["state"], homes["then_state"], homes["then_loss"], homes["then_reach"]) == (
-        "nothing", "as wanted", "1 day", "60 days",
+        "unprotected", "as wanted", "1 day", "60 days",
     )  # fmt: skip
     space = rows(run("space", "barn:/Homes", "--format", "csv", "--office", demo).stdout)
     size = int(space[-1]["apparent_bytes"])

@@ -196,11 +196,14 @@ def _line(cells: Sequence[str], columns: Sequence[Column], widths: Sequence[int]
 # Told apart by weight first; the colour is one that all see, and each says no more than its word.
 _GRAVE, _WARM, _QUIET = "\x1b[1;35m", "\x1b[35m", "\x1b[2m"
 _WEIGHTS = {
-    _GRAVE: ("high", "over", "full", "left, still open", "not in order"),
-    _WARM: ("medium", "past"),
+    _GRAVE: ("high", "over", "full", "left, still open", "not in order", "unprotected"),
+    _WARM: ("medium", "past", "weaker"),
     _QUIET: ("advice", "fine", "in order", "none", "no limit", "nothing"),
 }
-_WORD = re.compile(rf"(?:{'|'.join(re.escape(word) for some in _WEIGHTS.values() for word in some)})(?=[:,; ]|$)")
+# "nothing" begins many a sentence that is not quiet at all.
+_WORD = re.compile(
+    rf"(?!nothing )(?:{'|'.join(re.escape(word) for some in _WEIGHTS.values() for word in some)})(?=[:,; ]|$)"
+)
 _STYLE = re.compile(r"\x1b\[[0-9;]*m")
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Protocol
 
@@ -90,13 +91,16 @@ class Place(Protocol):
 
 def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report:
     """Show each place, those that are not as wanted first; to people those of which nothing is wanted as a number."""
-    rows = [_row(one) for one in sorted(found, key=lambda one: _RANK.index(_state(one.standing)))]
-    shown = [row for row in rows if is_all or row["state"] != _RANK[-1]]
+    ordered = sorted(found, key=lambda one: _RANK.index(_state(one.standing)))
+    rows = [_row(one) for one in ordered]
+    shown = [_brief(one) for one in ordered if is_all or _state(one.standing) != _RANK[-1]]
     bad = sum(row["state"] in _RANK[:3] for row in rows)
     headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})."
     notes: list[str] = []
     if len(shown) < len(rows):
         notes.append(Aside(f"{count_of(len(rows) - len(shown), 'place')} more of which nothing is wanted (--all)."))
+    unknown = Counter(why for one in ordered if one.standing.points for why in one.standing.unknown)
+    notes += [f"Not known of {count_of(number, 'place')}: {why}." for why, number in unknown.items()]
     if shown:
         notes.append(Aside("LOST NOW is the time since the newest thing that would bring it back."))
     if any(one.changed is None and one.standing.points for one in found):
@@ -107,24 +111,20 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     return Report("protect", headline, _COLUMNS, rows, notes, empty, shown)
 
 
-_RANK = ("nothing", "not known", "weaker", "as wanted", "protected", "none wanted")
+_RANK = ("unprotected", "not known", "weaker", "as wanted", "protected", "none wanted")
 
 
 def _state(one: Standing) -> str:
     if one.wanted.is_nothing:
         return "protected" if one.is_protected else "none wanted"
     if not one.is_protected:
-        return "not known" if one.unknown else "nothing"
+        return "not known" if one.unknown else "unprotected"
     return "weaker" if one.faults else "not known" if one.doubts else "as wanted"
 
 
 def _row(one: Place) -> Row:
     standing = one.standing
-    why = [*standing.faults, *standing.doubts, *standing.unknown]
-    if standing.is_synced:
-        why.append("it is copied as it changes: what is lost here is lost there")
-    if not standing.points and (one.undoing.undoes_savings or one.undoing.undoes_deletions):
-        why.append("single files alone come back, where they were")
+    why = [*standing.faults, *standing.doubts, *standing.unknown, *_besides(one)]
     names = list(dict.fromkeys(point.by for point in standing.points))
     return {
         "where": one.address,
@@ -152,6 +152,20 @@ def _row(one: Place) -> Row:
         "written_most": None if one.written is None else one.written.most,
         "written_bytes": None if one.written is None else one.written.bytes,
     }
+
+
+def _brief(one: Place) -> Row:
+    """Return a row as people see it: what is not known and changes nothing is told once, below."""
+    why = [*one.standing.faults, *one.standing.doubts, *(() if one.standing.points else one.standing.unknown)]
+    return {**_row(one), "why": "; ".join([*why, *_besides(one)])}
+
+
+def _besides(one: Place) -> Iterator[str]:
+    standing = one.standing
+    if standing.is_synced:
+        yield "it is copied as it changes: what is lost here is lost there"
+    if not standing.points and (one.undoing.undoes_savings or one.undoing.undoes_deletions):
+        yield "single files alone come back, where they were"
 
 
 def _written(one: Written) -> str:
