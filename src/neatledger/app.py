@@ -186,6 +186,22 @@ class App:
 
         return find
 
+    def signer(self, key: str, namespace: str) -> Callable[[bytes], str]:
+        """Return what signs by an SSH key in a file; its passphrase as passwords are (``NEATLEDGER_PASSWORD_KEY``).
+
+        Raises `SourceError` where the key cannot be read.
+        """
+        from neatledger.formats.signature import is_locked, sign
+
+        try:
+            private = Path(key).expanduser().read_bytes()
+        except OSError as error:
+            raise SourceError(f"the key cannot be read: {error.strerror}", key) from None
+        password = None
+        if is_locked(private):
+            password = self.credentials_for("key")("the key", key).password
+        return lambda message: sign(private, password, namespace, message)
+
     def ask(self, question: str) -> str:
         """Ask on the terminal, and return what is answered; nothing where there is nobody to ask."""
         if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):

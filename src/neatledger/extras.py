@@ -23,9 +23,10 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "complete": ("argcomplete",),
     "parquet": ("pyarrow",),
     "groups": ("highspy",),
+    "signing": ("cryptography", "bcrypt"),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
-_APART = ("complete", "parquet", "groups")  # the tour does not need them
+_APART = ("complete", "parquet", "groups", "signing")  # the tour does not need them
 
 
 def require_all(what: str) -> None:

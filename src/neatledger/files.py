@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import stat
 import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import TextIO
+from typing import IO, TextIO
 
 from neatledger.errors import NeatError
 
-__all__ = ["locked", "open_replacement", "write_file"]
+__all__ = ["copy_file", "locked", "open_replacement", "write_file"]
 
 _MOST_LINKS = 40
 _PATIENCE_SECONDS, _STEP_SECONDS = 30.0, 0.05
@@ -31,8 +32,18 @@ def write_file(target: str | Path, data: bytes) -> None:
         out.buffer.write(data)
 
 
+def copy_file(target: str | Path, source: IO[bytes]) -> None:
+    """Write what is left of an open file, as `write_file` does, piece by piece; a new one is its owner's alone.
+
+    Raises `NeatError`.
+    """
+    with open_replacement(target, mode=0o600) as out:
+        out.flush()
+        shutil.copyfileobj(source, out.buffer)
+
+
 @contextmanager
-def open_replacement(target: str | Path) -> Iterator[TextIO]:
+def open_replacement(target: str | Path, mode: int = 0o666) -> Iterator[TextIO]:
     """Open a text file that takes the target's place when all is written; raises `NeatError`.
 
     Where the target is a symbolic link, what it leads to is written and the link stays; a device or a pipe is written
@@ -50,7 +61,7 @@ def open_replacement(target: str | Path) -> Iterator[TextIO]:
                 yield out
                 out.flush()
                 os.fsync(out.fileno())
-            _put_in_place(name, path)
+            _put_in_place(name, path, mode)
         finally:
             Path(name).unlink(missing_ok=True)
     except OSError as error:
@@ -82,12 +93,12 @@ def _followed(path: Path) -> Path:
     raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
 
 
-def _put_in_place(name: str, path: Path) -> None:
+def _put_in_place(name: str, path: Path, mode: int) -> None:
     """Let a file that is written take the place of another, with that one's owner, mode and access list."""
     try:
         before = os.lstat(path)
     except FileNotFoundError:
-        os.chmod(name, 0o666 & ~_umask())
+        os.chmod(name, mode & ~_umask())
         os.replace(name, path)
         return
     if _takes_on(name, path, before):

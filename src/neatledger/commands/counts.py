@@ -8,6 +8,7 @@ from neatledger.app import App
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import Ledger
+from neatledger.questions import taking
 from neatledger.reports.chain import chain_report
 from neatledger.reports.counts import counts_report, not_seen_report
 
@@ -17,6 +18,7 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--not-seen", metavar="SYSTEM", help="list what the last count could not see of a system")
+    parser.add_argument("--take", metavar="FILE", help="take a count that gather --to made elsewhere")
     parser.add_argument("--remove", metavar="N", help="remove a mistaken count, by its number, for good")
     parser.add_argument("--insist", action="store_true", help="remove it without being asked")
     parser.add_argument(
@@ -35,6 +37,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         when = next(one.when for one in office.count.surveys if one.system == name)
         show_report(not_seen_report(name, not_seen, when), app.output)
         return 0
+    if args.take is not None:
+        _take(app, args.take)
     ledger = app.office.ledger
     if args.prove:
         return _prove(app, ledger, args.head)
@@ -42,8 +46,17 @@ def run(args: argparse.Namespace, app: App) -> int:
         raise UsageError("--head belongs to --prove", hint="write: counts --prove --head SEAL")
     if args.remove is not None:
         _remove(app, ledger, args.remove, insists=args.insist)
-    show_report(counts_report(ledger.counts(), str(ledger.path)), app.output)
+    names = {key: name for name, key in app.office.plan.signers.items()}
+    show_report(counts_report(ledger.counts(), str(ledger.path), names), app.output)
     return 0
+
+
+def _take(app: App, file: str) -> None:
+    with app.progress("taking the count"):
+        found = taking.take(app.office, file)
+    key = found.signer if found.is_known else f"the key {found.signer}, which the plan does not name"
+    whom = f"signed by {key}" if found.signer else "signed by nobody"
+    app.say(f"Count {found.number} taken, {whom}; SHA-256 {found.digest}")
 
 
 def _prove(app: App, ledger: Ledger, head: str | None) -> int:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import shutil
 import signal
 from datetime import timedelta
+from tempfile import SpooledTemporaryFile
 
 from neatledger import __version__
 from neatledger.app import App
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
+from neatledger.files import copy_file
 from neatledger.formats.names import show_text
+from neatledger.ledger.carried import NAMESPACE
 from neatledger.questions import gather, keeping, readlogs, told
 from neatledger.questions.lognames import systems_with_logs
 from neatledger.reports.gathered import gathered_report
@@ -19,12 +23,16 @@ from neatledger.reports.trail import kept_words
 
 __all__ = ["add_arguments", "run"]
 
+_IN_MEMORY = 64_000_000
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("systems", nargs="*", metavar="SYSTEM", help="look at these alone (all, if none is named)")
     parser.add_argument("--not-seen", action="store_true", help="list all that could not be seen")
     parser.add_argument("--no-check", action="store_true", help="do not look for what is not in order")
+    parser.add_argument("--to", metavar="FILE", help="into a file (-: standard output), for counts --take elsewhere")
+    parser.add_argument("--key", metavar="FILE", help="with --to: an SSH key that signs it")
     parser.add_argument("--insist", action="store_true", help="keep the count though it is dated in the future")
 
 
@@ -33,6 +41,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     if app.now > app.clock + timedelta(days=1) and not args.insist:
         hint = "see --today and the clock; --insist keeps it, and until then it is the newest"
         raise UsageError(f"the count would be dated {app.now:%Y-%m-%d}, in the future", hint=hint)
+    if args.to is not None:
+        return _into_file(args, app)
+    if args.key is not None:
+        raise UsageError("--key belongs to --to", hint="write: gather --to FILE --key KEY")
     before = signal.getsignal(signal.SIGINT)
 
     def begun() -> None:
@@ -57,6 +69,28 @@ def run(args: argparse.Namespace, app: App) -> int:
         _read_logs(app)
     if found.count is not None and office.ledger.counts()[-1].id == found.count and not args.no_check:
         _look(app)
+    return 2 if found.failed else 0
+
+
+def _into_file(args: argparse.Namespace, app: App) -> int:
+    """Gather into a file: no ledger is asked, and none is made."""
+    signed = None if args.key is None else app.signer(args.key, NAMESPACE)
+    with SpooledTemporaryFile(_IN_MEMORY) as made:
+        target = gather.Target(made, signed)
+        found = gather.ask(
+            app.office, app.now, __version__, app.credentials_for, app.progress, target=target, systems=args.systems
+        )
+        if found.digest:
+            made.seek(0)
+            if args.to == "-":
+                shutil.copyfileobj(made, app.streams.out.buffer)
+                app.streams.out.buffer.flush()
+            else:
+                copy_file(args.to, made)
+            systems = ", ".join(one.system for one in found.surveys)
+            app.say(f"{systems} counted into {args.to}, SHA-256 {found.digest}")
+    for name, error in found.failed.items():
+        app.complain(show_text(f"{name} was not counted: {error}"))
     return 2 if found.failed else 0
 
 

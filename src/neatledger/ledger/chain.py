@@ -111,6 +111,11 @@ _FORMS[2] = {
     Subject.DROPPED: (),
     Subject.FORGOTTEN: (),
 }
+_COUNT, *_OF_SURVEYS = _FORMS[2][Subject.COUNT]
+_FORMS[3] = {
+    **_FORMS[2],
+    Subject.COUNT: (("counts", "id, taken_at, tool, origin, signer", *_COUNT[2:]), *_OF_SURVEYS),
+}
 _FORM = max(_FORMS)
 _LARGE = frozenset({"packed", "shared", "trail_blocks"})
 _MAY_GO = frozenset({one.value for one in (Subject.COUNT, Subject.TRAIL, Subject.TRAIL_BLOCKS)})

@@ -269,6 +269,12 @@ WHEN NEW.text <> '' OR NEW.salt IS NOT NULL OR NEW.digest <> OLD.digest
 BEGIN SELECT RAISE(ABORT, 'the trail is never altered'); END;
 """
 
+_CARRIED = """
+ALTER TABLE counts ADD COLUMN origin TEXT NOT NULL DEFAULT '';   -- SHA-256 of the manifest of the file it came in
+ALTER TABLE counts ADD COLUMN signer TEXT NOT NULL DEFAULT '';   -- the public key that signed that, as SSH writes it
+CREATE UNIQUE INDEX counts_taken_once ON counts (origin) WHERE origin <> '';
+"""
+
 CHAINED = 10
 """The first version whose ledgers have a chain."""
 
@@ -277,6 +283,6 @@ IN_BLOCKS = 12
 
 MIGRATIONS: tuple[str, ...] = (
     *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
-    *(_CHAIN, _TRAIL, _BLOCKS),
+    *(_CHAIN, _TRAIL, _BLOCKS, _CARRIED),
 )
 VERSION = len(MIGRATIONS)

@@ -13,11 +13,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import IO, TYPE_CHECKING
 
 from neatledger.core.survey.accounts import Account
 from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
+from neatledger.ledger.carried import CarriedCount, write_carried
 from neatledger.ledger.chain import Chain, Subject
 from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
@@ -70,11 +71,17 @@ class SurveyInfo:
 
 @dataclass(frozen=True, slots=True)
 class CountInfo:
-    """One count: its number, when it was taken (UTC), and its systems."""
+    """One count: its number, when it was taken (UTC), and its systems.
+
+    `origin` is the digest of the file in which it came, and `signer` the public key that signed that; both empty of
+    a count that was taken here.
+    """
 
     id: int
     taken_at: datetime
     surveys: tuple[SurveyInfo, ...]
+    origin: str = ""
+    signer: str = ""
 
     @property
     def day(self) -> date:
@@ -125,22 +132,53 @@ class Ledger:
         except sqlite3.Error as error:
             raise _translate(error, self.path) from error
 
-    def _add_survey(self, count: int, survey: Survey) -> None:
-        db = self._db
-        cursor = db.execute(
+    def write_count(self, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
+        """Write a count into a file of its own, as `carried` has it; returns the digest. Raises `LedgerError`."""
+        try:
+            return write_carried(self._db, count, out, signed)
+        except sqlite3.Error as error:
+            raise _translate(error, self.path) from error
+
+    def take_count(self, carried: CarriedCount, signer: str) -> int:
+        """Take a count out of a file, checked whole, and return its number; raises `LedgerError`.
+
+        Nothing is taken where anything of it is not as it was written, or where it was taken before.
+        """
+        # It works on whole columns: what only asks needs no NumPy.
+        from neatledger.ledger.soundness import check_sound
+
+        with self._writing():
+            known = self._db.execute("SELECT id FROM counts WHERE origin = ?", (carried.digest,)).fetchone()
+            if known is not None:
+                raise LedgerError(f"this count was taken before: it is count {known[0]}", str(self.path))
+            moment = carried.taken_at.astimezone(UTC).isoformat(timespec="seconds")
+            cursor = self._db.execute(
+                "INSERT INTO counts (taken_at, tool, origin, signer) VALUES (?, ?, ?, ?)",
+                (moment, carried.tool, carried.digest, signer),
+            )
+            count = int(cursor.lastrowid or 0)
+            for number in carried.insert(self._db, lambda survey: self._add_survey_row(count, survey)):
+                seal_survey(self._db, number)
+            for info in next(one for one in self.counts() if one.id == count).surveys:
+                check_sound(self.read_survey(info), info.folders)
+            self.chain.add(Subject.COUNT, count, count)
+        return count
+
+    def _add_survey_row(self, count: int, values: Sequence[object]) -> int:
+        cursor = self._db.execute(
             "INSERT INTO surveys (count_id, system, source, model, folders, files, facts)"
             " VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (
-                count,
-                survey.system,
-                survey.source,
-                survey.model,
-                survey.folders.rows,
-                survey.files,
-                json.dumps(survey.facts, sort_keys=True),
-            ),
+            (count, *values),
         )
-        number = int(cursor.lastrowid or 0)
+        return int(cursor.lastrowid or 0)
+
+    def _add_survey(self, count: int, survey: Survey) -> None:
+        db = self._db
+        facts = json.dumps(survey.facts, sort_keys=True)
+        folders = survey.folders.rows
+        number = self._add_survey_row(
+            count, (survey.system, survey.source, survey.model, folders, survey.files, facts)
+        )
         db.executemany(
             "INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             ((number, place, *_account_row(one)) for place, one in enumerate(survey.accounts)),
@@ -203,10 +241,12 @@ class Ledger:
     def counts(self) -> list[CountInfo]:
         """Return all counts, the oldest first."""
         found = [
-            (ident, datetime.fromisoformat(taken))
-            for ident, taken in self._db.execute("SELECT id, taken_at FROM counts ORDER BY taken_at, id")
+            (ident, datetime.fromisoformat(taken), origin, signer)
+            for ident, taken, origin, signer in self._db.execute(
+                "SELECT id, taken_at, origin, signer FROM counts ORDER BY taken_at, id"
+            )
         ]
-        moments = dict(found)
+        moments = {ident: taken for ident, taken, _, _ in found}
         surveys: dict[int, list[SurveyInfo]] = {}
         rows = self._db.execute(
             "SELECT id, count_id, system, source, model, folders, files,"
@@ -218,7 +258,7 @@ class Ledger:
         for ident, count, system, source, model, folders, files, not_seen in rows:
             info = SurveyInfo(ident, system, source, model, folders, files, not_seen, moments[count])
             surveys.setdefault(count, []).append(info)
-        return [CountInfo(ident, taken, tuple(surveys.get(ident, ()))) for ident, taken in found]
+        return [CountInfo(ident, taken, tuple(surveys.get(ident, ())), *whence) for ident, taken, *whence in found]
 
     def carried(self, count: CountInfo, systems: Iterable[str]) -> CountInfo:
         """Return a count with what older ones say of those of `systems` that it lacks, of each the newest."""

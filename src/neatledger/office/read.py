@@ -26,8 +26,9 @@ from neatledger.core.plan.plan import (
     PlanSystem,
 )
 from neatledger.core.tree.address import Address
-from neatledger.errors import Fault, OfficeError, PlanError
+from neatledger.errors import Fault, FormatError, OfficeError, PlanError
 from neatledger.formats.nearest import nearest
+from neatledger.formats.signature import key_words
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import schema_faults
 from neatledger.office.fitting import take_what_fits
@@ -123,6 +124,7 @@ class _Builder:
             settings=value.get("settings") or {},
             protection=read_protection(value, self._fault, self._date, known),
             sharing=SharingReader(value, self._fault, self._line).read(),
+            signers=self._signers(value.get("signers") or {}),
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )
         if self.faults:
@@ -136,6 +138,15 @@ class _Builder:
 
     def _line(self, path: KeyPath) -> int:
         return self.marks.get(path, (0, 0))[0]
+
+    def _signers(self, signers: Mapping[str, str]) -> dict[str, str]:
+        found = {}
+        for name, key in signers.items():
+            try:
+                found[name] = key_words(key)
+            except FormatError as error:
+                self._fault(("signers", name), repr(key), str(error))
+        return found
 
     def _system(self, name: str, one: Mapping[str, Any]) -> PlanSystem:
         for key in _NEEDS.get(one["source"], ()):

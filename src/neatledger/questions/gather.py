@@ -6,19 +6,22 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Protocol
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import IO, Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
 from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
-from neatledger.questions.office import Office
+from neatledger.ledger.store import open_ledger
+from neatledger.questions.office import LEDGER_NAME, Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits
 from neatledger.sources.protection import add_protection
 from neatledger.sources.table import load_source
 
-__all__ = ["Gathered", "Watch", "ask", "read_system"]
+__all__ = ["Gathered", "Target", "Watch", "ask", "read_system"]
 
 AskCredentials = Callable[[str, str], Credentials]
 
@@ -39,13 +42,23 @@ class Watch(Protocol):
 class Gathered:
     """What was seen of every system that could be read, how long that took, and why the others could not.
 
-    `count` is the number of the count that was kept, None where no system could be read.
+    `count` is the number of the count that was kept, None where no system could be read, or where it went into a
+    file: then `digest` is that file's.
     """
 
     count: int | None
     surveys: Sequence[Survey]
     seconds: Mapping[str, float]
     failed: Mapping[str, NeatError]
+    digest: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """A file that a count goes into, and what signs it (None: nothing does)."""
+
+    out: IO[bytes]
+    signed: Callable[[bytes], str] | None = None
 
 
 def read_system(
@@ -77,11 +90,13 @@ def ask(
     watch: Callable[[str], AbstractContextManager[Watch]],
     begun: Callable[[], object] = lambda: None,
     systems: Sequence[str] = (),
+    target: Target | None = None,
 ) -> Gathered:
     """Gather the systems of the plan, or some; of each all is stored, at the end, or nothing.
 
     Arguments: when the count is taken and by which version; what gives a system's credentials; what follows the
-    reading of one; `begun` is called right before the writing. A system that cannot be read, or goes away while it
+    reading of one; `begun` is called right before the writing; with a `target` the count goes into a file, and no
+    ledger is asked. A system that cannot be read, or goes away while it
     is, does not keep the others from being counted. Raises `UnknownNameError`.
     """
     for name in systems:
@@ -114,6 +129,17 @@ def ask(
             seconds[name] = progress.seconds
     if not surveys:
         return Gathered(None, surveys, seconds, failed)
+    if target is not None:
+        return Gathered(None, surveys, seconds, failed, _write(surveys, moment, tool, target))
     with closing(office.open_ledger(create=True)) as ledger:
         count = ledger.add_count(surveys, moment, tool, begun)
     return Gathered(count, surveys, seconds, failed)
+
+
+def _write(surveys: Sequence[Survey], moment: datetime, tool: str, target: Target) -> str:
+    """Write a count into a file, by way of a ledger that nobody sees; returns its digest."""
+    with (
+        TemporaryDirectory(prefix="neatledger-") as folder,
+        closing(open_ledger(Path(folder) / LEDGER_NAME, create=True)) as ledger,
+    ):
+        return ledger.write_count(ledger.add_count(surveys, moment, tool), target.out, target.signed)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import NotSeen
+from neatledger.formats.signature import fingerprint
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["Count", "Part", "counts_report", "not_seen_report"]
@@ -19,6 +20,8 @@ _COLUMNS = (
     Column("folders", "FOLDERS", number=True),
     Column("files", "FILES", number=True),
     Column("not_seen", "NOT SEEN", number=True),
+    Column("origin", "TAKEN FROM", cuts=True, spare=True),
+    Column("signer", "SIGNED BY", cuts=True, spare=True),
 )
 
 
@@ -46,10 +49,14 @@ class Count(Protocol):
     def when(self) -> str: ...
     @property
     def surveys(self) -> Sequence[Part]: ...
+    @property
+    def origin(self) -> str: ...
+    @property
+    def signer(self) -> str: ...
 
 
-def counts_report(counts: Sequence[Count], where: str) -> Report:
-    """List every count and system, the newest first."""
+def counts_report(counts: Sequence[Count], where: str, names: Mapping[str, str]) -> Report:
+    """List every count and system, the newest first; `names` are those of public keys."""
     rows: list[Row] = [
         {
             "count": count.id,
@@ -59,6 +66,8 @@ def counts_report(counts: Sequence[Count], where: str) -> Report:
             "folders": one.folders,
             "files": one.files,
             "not_seen": one.not_seen,
+            "origin": count.origin,
+            "signer": names.get(count.signer) or fingerprint(count.signer),
         }
         for count in reversed(counts)
         for one in count.surveys

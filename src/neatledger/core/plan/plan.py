@@ -161,6 +161,8 @@ class Plan:
     posts: Mapping[str, Post] = field(default_factory=dict)
     notices: Notices = field(default_factory=Notices)
     protection: ProtectionPlan = field(default_factory=ProtectionPlan)
+    signers: Mapping[str, str] = field(default_factory=dict)
+    """Who may sign counts that are taken elsewhere: a name → the public key, as SSH writes it."""
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""
