@@ -26,7 +26,8 @@ PACKAGE = ROOT / "src" / "neatledger"
 FLOORS = {
     "__main__": {"start"},
     "start": {"cli"},
-    "cli": {"app", "faces", "formats"},
+    "cli": {"app", "offices", "faces", "formats"},
+    "offices": {"app", "office", "faces", "reports", "formats"},
     "commands": {
         "app",
         "papers",
@@ -42,7 +43,7 @@ FLOORS = {
         "core",
     },
     "papers": {"questions", "faces", "reports", "formats", "core"},
-    "app": {"questions", "faces", "office", "core"},
+    "app": {"questions", "faces", "office", "reports", "formats", "core"},
     "questions": {"office", "ledger", "sources", "probes", "carriers", "formats", "core"},
     "probes": {"sources", "formats", "core"},
     "faces": {"formats", "reports", "core"},

@@ -24,6 +24,7 @@ from neatledger.faces.progress import Progress
 from neatledger.faces.view import WHOLE, View
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import Office, open_office
+from neatledger.reports.report import Report
 
 __all__ = ["App", "Options", "Streams"]
 
@@ -74,6 +75,8 @@ class App:
     options: Options
     streams: Streams
     env: Mapping[str, str] = field(default_factory=dict)
+    collected: list[Report] | None = None
+    """Where results go in place of being shown, if anywhere: what asks many offices shows them itself."""
     _prompted: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
 
     @classmethod
@@ -112,6 +115,7 @@ class App:
             options.view,
             streams.height,
             self._pager(),
+            self.collected,
         )
 
     def _pager(self) -> tuple[str, ...]:

@@ -217,7 +217,7 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     if name not in _NO_TABLE:
         _add_view(parser)
     common = parser.add_argument_group("common options")
-    common.add_argument("--office", metavar="DIR", help="the folder of office.yaml (or NEATLEDGER_OFFICE)")
+    common.add_argument("--office", metavar="DIR", help=_OFFICE_HELP[name in _MANY])
     if name in _SIDED:
         common.add_argument(
             "--side",
@@ -237,6 +237,12 @@ def make_parser(name: str) -> argparse.ArgumentParser:
 
 # What shows no table, and what may be asked of the plan too.
 _NO_TABLE = ("accept", "completion", "demo", "manual", "new", "report")
+_MANY = ("brief", "check", "lapses", "notices", "report")
+"""What may be asked of many offices at once."""
+_OFFICE_HELP = (
+    "the folder of office.yaml (or NEATLEDGER_OFFICE)",
+    "the folder of office.yaml (or NEATLEDGER_OFFICE); 'clients/*': those of many",
+)
 _SIDED = (
     *("access", "bands", "folders", "forecast", "groups", "lapses", "people", "reach", "room", "space", "suppose"),
     *("who", "why"),
@@ -311,7 +317,7 @@ def _run(words: Sequence[str]) -> int:
             # Its help was asked for, and is written.
             sys.stdout.flush()
             return 0
-        from neatledger.app import App, Options
+        from neatledger.app import App, Options, Streams
 
         form = _form_of(name, args.format, args.output)
         options = Options(
@@ -325,12 +331,25 @@ def _run(words: Sequence[str]) -> int:
             _view_of(args),
             not getattr(args, "no_pager", False),
         )
+        if _is_pattern(args.office):
+            # Slow to load, and asked for by few.
+            from neatledger.offices import run_over
+
+            if name not in _MANY:
+                hint = f"of many: {', '.join(_MANY)}"
+                raise UsageError(f"{name} is asked of one office", args.office, hint)
+            return run_over(name, args, options, Streams.of_process(os.environ))
         app: App = App.of_process(options)
         # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
         gc.disable()
         status: int = import_module(f"neatledger.commands.{name}").run(args, app)
     sys.stdout.flush()
     return status
+
+
+def _is_pattern(office: str | None) -> bool:
+    """Tell whether --office means many; a folder that is really called so is one."""
+    return office is not None and any(sign in office for sign in "*?[") and not os.path.isdir(office)
 
 
 def main(words: Sequence[str] | None = None) -> int:

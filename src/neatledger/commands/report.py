@@ -12,6 +12,7 @@ from neatledger.faces.papers import is_paper, write_paper
 from neatledger.papers import PAPERS
 from neatledger.questions.office import Office, open_office
 from neatledger.reports.paper import Paper, sealed
+from neatledger.reports.report import Report
 
 __all__ = ["add_arguments", "run"]
 
@@ -35,6 +36,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         if args.against is not None:
             paper = _beside(args, app, paper)
         write_paper(target, sealed(paper, app.office.ledger.chain.head()))
+    if app.collected is not None:
+        app.collected.append(Report("report", " ".join(paper.lead), (), ()))
+        return 0
     app.say(f"The report is in {target}.")
     return 0
 

@@ -9,6 +9,7 @@ from typing import TextIO
 
 from neatledger.faces.view import WHOLE, View
 from neatledger.files import open_replacement
+from neatledger.reports.report import Report
 
 __all__ = ["Output", "open_output"]
 
@@ -19,7 +20,7 @@ class Output:
 
     `width` and `height` are those of the terminal in cells, 0 for none, and `pager` the words that start what shows
     long output there. `view` is which columns and rows are asked for. `caveats` gives what to bear in mind of any
-    result: it is asked when the result is there.
+    result: it is asked when the result is there. Where `collected` is a list, results are put there and not shown.
     """
 
     form: str
@@ -31,6 +32,7 @@ class Output:
     view: View = WHOLE
     height: int = 0
     pager: tuple[str, ...] = ()
+    collected: list[Report] | None = None
 
 
 @contextmanager

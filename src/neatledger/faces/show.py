@@ -19,6 +19,9 @@ _MOST_ROWS = 2_000
 def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form; raises `UsageError`."""
     report.notes += output.caveats()
+    if output.collected is not None:
+        output.collected.append(report)
+        return
     is_table = output.form not in WRITERS and output.form != PARQUET
     report = shape(report, output.view, for_machines=not is_table)
     if output.form == PARQUET:

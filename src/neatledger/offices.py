@@ -1,0 +1,217 @@
+"""One question put to many offices, side by side over processes; one that fails does not stop the others.
+
+`--office` is a pattern then, and names the folders of the offices. Each is asked in a process of its own, which
+hands back its reports, or in words why it could not.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import replace
+from functools import partial
+from glob import glob
+from importlib import import_module
+from multiprocessing.connection import Connection, wait
+from multiprocessing.process import BaseProcess
+from pathlib import Path
+
+from neatledger.app import App, Options, Streams
+from neatledger.errors import NeatError, PlanError, UsageError
+from neatledger.extras import extras_for
+from neatledger.faces.output import Output, open_output
+from neatledger.faces.papers import write_paper
+from neatledger.faces.progress import Progress
+from neatledger.faces.show import show_report
+from neatledger.faces.table import render_table
+from neatledger.faces.view import shape
+from neatledger.formats.names import show_text
+from neatledger.office.read import PLAN_NAME, read_plan
+from neatledger.reports.offices import OfficeAnswer, merged_report, offices_report, summary_paper
+from neatledger.reports.report import Report
+
+__all__ = ["run_over"]
+
+_SUMMARY = "offices"
+_STOP_SECONDS = 5.0
+
+
+def run_over(name: str, args: argparse.Namespace, options: Options, streams: Streams) -> int:
+    """Ask every office that the pattern means; returns 2 where one failed, else the gravest of their statuses."""
+    folders = _offices(options.office or "")
+    is_paper = name == "report"
+    if is_paper:
+        _check_pattern(options.output, "-o", "report office --office 'clients/*' -o 'pages/*.html'")
+    with Progress(streams.err, "offices", quiet=options.quiet) as progress:
+        tasks = [_task(name, args, options, folder) for folder in folders]
+        answers = list(_side_by_side(folders, tasks, progress))
+    answers.sort(key=lambda one: folders.index(Path(one.folder)))
+    if is_paper and options.output is not None:
+        _write_summary(options.output, answers, streams)
+    else:
+        _show(answers, options, streams)
+    for one in answers:
+        for line in one.said:
+            print(f"{one.folder}: {line}", file=streams.err)
+    return max(one.status for one in answers)
+
+
+def _offices(pattern: str) -> list[Path]:
+    found = sorted(Path(one) for one in glob(os.path.expanduser(pattern)))
+    offices = [one for one in found if (one / PLAN_NAME).is_file()]
+    if not offices:
+        hint = f"an office is a folder with {PLAN_NAME} in it; quote the pattern: --office 'clients/*'"
+        raise UsageError("no office is called so", pattern, hint)
+    return offices
+
+
+def _check_pattern(target: str | None, option: str, example: str) -> None:
+    if target is None or "*" not in target:
+        raise UsageError(f"{option} names one file for many offices: put * where each has its name", hint=example)
+
+
+def _task(name: str, args: argparse.Namespace, options: Options, folder: Path) -> Callable[[], OfficeAnswer]:
+    """Return what asks one office, with files of its own wherever the call names one."""
+    mine = argparse.Namespace(**vars(args))
+    calendar = getattr(args, "calendar", None)
+    if calendar is not None:
+        _check_pattern(calendar, "--calendar", "--calendar 'calendars/*.ics'")
+        mine.calendar = calendar.replace("*", folder.name)
+    if name == "notices" and args.write:
+        mine.write = str(Path(args.write) / folder.name)
+    output = options.output.replace("*", folder.name) if name == "report" and options.output else None
+    alone = replace(options, office=str(folder), output=output, is_paged=False)
+    return partial(_ask, name, mine, alone)
+
+
+def _ask(name: str, args: argparse.Namespace, options: Options) -> OfficeAnswer:
+    """Ask one office, in its own process."""
+    said = io.StringIO()
+    collected: list[Report] = []
+    folder = Path(options.office or "")
+    app = App(options, Streams(io.StringIO(), said, 0, False), os.environ, collected=collected)
+    title, status, failure = folder.name, NeatError.exit_status, ""
+    try:
+        title = read_plan(folder).office
+        with extras_for(name):
+            status = import_module(f"neatledger.commands.{name}").run(args, app)
+    except PlanError as error:
+        failure = f"{error.faults[0]}" + (f" and {len(error.faults) - 1} more" if len(error.faults) > 1 else "")
+    except NeatError as error:
+        failure, status = str(error), error.exit_status
+    except Exception as error:  # whatever it is, the others are asked all the same
+        failure = f"a fault of the program's own ({type(error).__name__}: {error})"
+    if failure:
+        return OfficeAnswer(str(folder), title, max(status, NeatError.exit_status), show_text(failure), [], [])
+    return OfficeAnswer(str(folder), title, status, "", collected, said.getvalue().splitlines())
+
+
+# Side by side ------------------------------------------------------------------------------------------
+
+
+def _side_by_side(
+    folders: Sequence[Path], tasks: Sequence[Callable[[], OfficeAnswer]], progress: Progress
+) -> Iterator[OfficeAnswer]:
+    """Yield the answers as they come, as many at once as there are processors."""
+    # A copy of this process has all that it needs by now; where there is none to be had, each begins anew.
+    has_fork = hasattr(os, "fork")
+    context = multiprocessing.get_context("fork") if has_fork else multiprocessing.get_context("spawn")
+    waiting = list(zip(folders, tasks, strict=True))[::-1]
+    running: dict[Connection, tuple[Path, BaseProcess]] = {}
+    with ExitStack() as stack:
+        stack.callback(_stop_all, running)
+        while waiting or running:
+            while waiting and len(running) < (os.cpu_count() or 1):
+                folder, task = waiting.pop()
+                here, there = context.Pipe(duplex=False)
+                process: BaseProcess = context.Process(target=_work, args=(task, there), daemon=True)
+                process.start()
+                there.close()
+                running[here] = folder, process
+            for one in wait(list(running)):
+                assert isinstance(one, Connection)
+                progress(1)
+                yield _answer(one, *running.pop(one))
+
+
+def _work(task: Callable[[], OfficeAnswer], out: Connection) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    # Nobody can answer several at once: what would ask says instead what it lacks.
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    out.send(task())
+    out.close()
+
+
+def _answer(one: Connection, folder: Path, process: BaseProcess) -> OfficeAnswer:
+    try:
+        answer = one.recv()
+        assert isinstance(answer, OfficeAnswer)
+    except (EOFError, OSError):
+        process.join()
+        code = process.exitcode or 0
+        why = f"its process was ended by signal {-code}" if code < 0 else f"its process ended with {code}"
+        answer = OfficeAnswer(str(folder), folder.name, NeatError.exit_status, why, [], [])
+    finally:
+        one.close()
+    process.join()
+    return answer
+
+
+def _stop_all(running: Mapping[Connection, tuple[Path, BaseProcess]]) -> None:
+    for _, process in running.values():
+        process.terminate()
+        process.join(_STOP_SECONDS)
+        if process.is_alive():
+            process.kill()
+
+
+# What is shown -----------------------------------------------------------------------------------------
+
+
+def _show(answers: Sequence[OfficeAnswer], options: Options, streams: Streams) -> None:
+    """Show the summary and then each office; for machines, the rows of all with whose they are."""
+    app = App(options, streams, os.environ)
+    output = app.output
+    if options.format != "table":
+        show_report(merged_report(answers), output)
+        for one in answers:
+            if one.failure:
+                print(f"neatledger: {one.folder}: {one.failure}", file=streams.err)
+        return
+    width = 0 if output.target is not None else output.width
+    parts = [render_table(offices_report(answers), width, output.is_colored)]
+    for one in answers:
+        for report in one.reports:
+            text = render_table(shape(report, output.view, for_machines=False), width, output.is_colored)
+            parts.append(f"{_rule(f'{one.title} ({one.folder})', width)}\n\n{text}")
+    _page("\n".join(parts), output)
+
+
+def _rule(title: str, width: int) -> str:
+    return f"\n── {title} " + "─" * max(3, min(width or 80, 80) - len(title) - 4)
+
+
+def _page(text: str, output: Output) -> None:
+    if output.target is None and output.pager and 0 < output.height <= text.count("\n"):
+        from neatledger.faces.pager import show_in_pager
+
+        if show_in_pager(output.pager, text):
+            return
+    with open_output(output) as out:
+        out.write(text)
+
+
+def _write_summary(target: str, answers: Sequence[OfficeAnswer], streams: Streams) -> None:
+    """Write one page for all, beside those of each."""
+    page = target.replace("*", _SUMMARY)
+    own = {one.folder: Path(target.replace("*", Path(one.folder).name)).name for one in answers}
+    write_paper(page, summary_paper(answers, own))
+    print(f"The summary is in {page}.", file=streams.err)
+    for one in answers:
+        if one.failure:
+            print(f"neatledger: {one.folder}: {one.failure}", file=streams.err)

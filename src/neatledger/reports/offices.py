@@ -1,0 +1,82 @@
+"""What many offices answered: a summary with a row for each, and their rows together with whose they are."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from neatledger.reports.paper import Paper, Part
+from neatledger.reports.report import Column, Report, Row, count_of
+
+__all__ = ["OfficeAnswer", "merged_report", "offices_report", "summary_paper"]
+
+
+@dataclass(frozen=True)
+class OfficeAnswer:
+    """What one office answered: its folder and name, the exit status, why it failed (empty: it did not), its reports.
+
+    `said` is what was said besides.
+    """
+
+    folder: str
+    title: str
+    status: int
+    failure: str
+    reports: Sequence[Report]
+    said: Sequence[str]
+
+
+_COLUMNS = (
+    Column("office", "OFFICE", cuts=True),
+    Column("folder", "FOLDER", cuts=True),
+    Column("state", "STATE"),
+    Column("said", "IN SHORT", wraps=True),
+)
+_STATES = {0: "in order", 1: "something to do"}
+
+
+def _state(one: OfficeAnswer) -> str:
+    return "failed" if one.failure else _STATES.get(one.status, "failed in part")
+
+
+def offices_report(answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | None = None) -> Report:
+    """Show a row for each office, those that failed first; `pages` are the files of each, where there are any."""
+    ranked = sorted(answers, key=lambda one: (not one.failure, -one.status))
+    rows: list[Row] = [
+        {
+            "office": one.title,
+            "folder": one.folder if pages is None else pages[one.folder],
+            "state": _state(one),
+            "said": one.failure or " ".join(report.headline for report in one.reports),
+        }
+        for one in ranked
+    ]
+    numbers = [
+        (sum(bool(one.failure) for one in answers), "failed"),
+        (sum(not one.failure and one.status != 0 for one in answers), "with something to do"),
+        (sum(not one.failure and one.status == 0 for one in answers), "in order"),
+    ]
+    parts = ", ".join(f"{number} {word}" for number, word in numbers if number)
+    return Report("offices", f"{count_of(len(answers), 'office')}: {parts}.", _COLUMNS, rows)
+
+
+def merged_report(answers: Sequence[OfficeAnswer]) -> Report:
+    """Return the rows of all offices as one table, with the folder of each; what failed is told in the notes."""
+    known: dict[str, Column] = {}
+    rows: list[Row] = []
+    for one in answers:
+        for report in one.reports:
+            known |= {column.key: column for column in report.columns if column.key not in known}
+            rows += [{"office": one.folder, **row} for row in report.rows]
+    notes = [f"{one.folder}: {note}" for one in answers for report in one.reports for note in report.notes]
+    notes += [f"{one.folder} failed: {one.failure}" for one in answers if one.failure]
+    name = next((report.name for one in answers for report in one.reports), "offices")
+    columns = (Column("office", "OFFICE"), *known.values())
+    every = [{column.key: row.get(column.key, "") for column in columns} for row in rows]
+    return Report(name, offices_report(answers).headline, columns, every, notes)
+
+
+def summary_paper(answers: Sequence[OfficeAnswer], pages: Mapping[str, str]) -> Paper:
+    """Return one page for all offices."""
+    report = offices_report(answers, pages)
+    return Paper("All offices", report.headline, [], [Part("Office by office", report, keys=("office", "folder"))])
