@@ -31,7 +31,7 @@ from neatledger.core.tree.columns import (
 )
 from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
-from neatledger.ledger.store import open_ledger
+from neatledger.ledger.opening import open_ledger
 
 FIRST_UID, FIRST_GID, GROUPS, KINDS = 20000, 30000, 40, 24
 

@@ -32,7 +32,7 @@ from neatledger.core.tree.columns import (
     OTHER_COLUMNS,
 )
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.ledger.store import open_ledger
+from neatledger.ledger.opening import open_ledger
 
 RIGHTS = [with_view(LEVEL_RIGHTS[level]) for level in (Level.VIEW, Level.READ, Level.WRITE, Level.MANAGE)]
 

@@ -83,7 +83,7 @@ def in_memory(office: Path) -> None:
     from neatledger.core.people.membership import holders_of
     from neatledger.core.people.principals import Principal
     from neatledger.core.plan.plan import Kind
-    from neatledger.ledger.store import open_ledger
+    from neatledger.ledger.opening import open_ledger
 
     gc.disable()  # as the command does
     ledger = open_ledger(office / "ledger.db")
@@ -239,7 +239,7 @@ def links(words: argparse.Namespace) -> None:
 
 def deepest(office: Path) -> str:
     """Return the address of the last folder of the ledger, which is one of the deepest."""
-    from neatledger.ledger.store import open_ledger
+    from neatledger.ledger.opening import open_ledger
 
     ledger = open_ledger(office / "ledger.db")
     reader = ledger.read_survey(ledger.find_count().surveys[0])

@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 
 from neatledger.core.plan.space import SpaceRules
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.space import SpaceView
-from neatledger.ledger.store import open_ledger
 
 
 def main() -> None:

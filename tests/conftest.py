@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
-from judges import btrfs, domain, ldap
+from judges import btrfs, domain, ldap, postgres
 from neatledger.cli import main
 from neatledger.demo import smbserver
 
@@ -66,6 +66,7 @@ def _judges() -> dict[str, bool]:
         "directory server": ldap.is_there(),
         "quotas on Btrfs": btrfs.is_there(),
         "domain": domain.is_there(),
+        "PostgreSQL": postgres.is_there(),
         "browser": shutil.which("chromium") is not None,
     }
 
@@ -85,7 +86,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.skip(reason=f"no {' and no '.join(missing)} here"))
 
 
+DROP_SHARING = (
+    *("DROP INDEX counts_taken_once", "ALTER TABLE counts DROP COLUMN origin"),
+    *("ALTER TABLE counts DROP COLUMN signer", "DROP TABLE plans"),
+)
+"""What makes a ledger one from before counts came from elsewhere, and before it was shared."""
 DROP_TRAIL = (
+    *DROP_SHARING,
     *(f"DROP TABLE trail_{one}" for one in ("logs", "blocks", "deeds", "folders", "words", "moves", "gaps")),
 )
 """What makes a ledger one from before there was a trail in it."""

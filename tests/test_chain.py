@@ -16,8 +16,8 @@ from neatledger.core.reviews.pack import Pack
 from neatledger.core.tree.address import Address
 from neatledger.ledger.journal import Event as Happened
 from neatledger.ledger.notices import Event
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.schema import CHAINED
-from neatledger.ledger.store import open_ledger
 
 NOW = datetime(2026, 11, 20, 8, tzinfo=UTC)
 OF_COUNT = ("surveys", "accounts", "account_groups", "not_seen", "packed", "shared", "seals")
@@ -116,7 +116,7 @@ def test_the_first_broken_link_is_named_and_a_tail_that_was_cut_off(office: Path
         (link,) = db.execute("SELECT max(id) FROM chain WHERE subject = 'notices'").fetchone()
         db.execute("DELETE FROM notices WHERE id = (SELECT max(id) FROM notices)")
         db.execute("DELETE FROM chain WHERE id >= ?", (link,))
-        db.execute("INSERT INTO counts VALUES (99, '2026-11-21T08:00:00+00:00', 'x')")
+        db.execute("INSERT INTO counts VALUES (99, '2026-11-21T08:00:00+00:00', 'x', '', '')")
     cut = run("counts", "--prove", "--head", seal, "--office", tmp_path, status=1).stdout
     assert "cut off since" in " ".join(cut.split()) and "Count 99 is in no link" in cut
     with sqlite3.connect(tmp_path / "ledger.db") as db:

@@ -32,8 +32,8 @@ from neatledger.faces.machine import WRITERS
 from neatledger.faces.table import render_table
 from neatledger.faces.view import View, shape
 from neatledger.formats.passwd import parse_group, parse_passwd, parse_shadow
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.packing import CHUNK_ROWS, BytesColumn, pack_column, unpack_numbers
-from neatledger.ledger.store import open_ledger
 from neatledger.office.read import parse_plan
 from neatledger.reports.report import Column, Report, Show, count_of
 from test_gather import gather

@@ -11,11 +11,13 @@ from pathlib import Path
 
 import pytest
 
+from conftest import DROP_TRAIL
 from neatledger.core.trail.records import Did, Position, Record
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.schema import MIGRATIONS
-from neatledger.ledger.store import Ledger, open_ledger
+from neatledger.ledger.store import Ledger
 from neatledger.ledger.trail.keeping import REMOVED
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
@@ -228,8 +230,8 @@ def test_records_of_a_ledger_of_before_are_taken_over(tmp_path: Path) -> None:
     path = tmp_path / "l.db"
     ledger_with(path, []).close()
     with sqlite3.connect(path) as db:
-        for table in ("words", "folders", "deeds", "blocks", "moves", "gaps", "logs"):
-            db.execute(f"DROP TABLE trail_{table}")
+        for statement in DROP_TRAIL:
+            db.execute(statement)
         db.executescript(MIGRATIONS[10])
         db.execute("INSERT INTO trail_names VALUES (1, 'loft', 'ada')")
         db.execute("INSERT INTO trail_paths VALUES (1, 'loft', '/a/b'), (2, 'loft', '/a/c')")

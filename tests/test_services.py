@@ -44,7 +44,7 @@ from neatledger.demo.service.scimfilter import FilterError, parse_filter
 from neatledger.demo.service.server import Service
 from neatledger.errors import FormatError
 from neatledger.formats.davxml import parse_resources
-from neatledger.ledger.store import open_ledger
+from neatledger.ledger.opening import open_ledger
 
 PASSWORD = "correct horse"
 PLAN = """office: X

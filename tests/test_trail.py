@@ -27,7 +27,7 @@ from hypothesis import strategies as st
 from conftest import COMMAND
 from judges import ldap, smb
 from neatledger.errors import FormatError
-from neatledger.ledger.store import open_ledger
+from neatledger.ledger.opening import open_ledger
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.logs.syslog import parse_line
 from neatledger.sources.logs.table import LINE_FORMS, Reading, read_log

@@ -17,9 +17,9 @@ from neatledger.core.space.figures import Figures
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.patterns import match_folders, match_path
 from neatledger.core.tree.table import Table, folder_paths
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.packing import CHUNK_ROWS, BytesColumn, pack_column
 from neatledger.ledger.space import SpaceView
-from neatledger.ledger.store import open_ledger
 from test_gather import gather
 from test_usage import lineage, make_tree, reading_order
 

@@ -26,8 +26,8 @@ from neatledger.core.space.figures import Figures
 from neatledger.core.space.usage import FOLDERS, OTHERS, Again, Usage
 from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, HARD_COLUMNS, OTHER_COLUMNS
 from neatledger.core.tree.table import Table
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.space import SpaceView
-from neatledger.ledger.store import open_ledger
 from neatledger.office.addresses import parse_address
 from neatledger.questions import limits, space
 from neatledger.questions.office import open_office

@@ -99,7 +99,27 @@ class App:
     @cached_property
     def office(self) -> Office:
         """The office that questions are put to."""
-        return open_office(self.office_dir, as_of=self.options.as_of, today=self.today)
+        return open_office(
+            self.office_dir,
+            as_of=self.options.as_of,
+            today=self.today,
+            ledger_at=self.env.get("NEATLEDGER_LEDGER", ""),
+        )
+
+    def end(self) -> None:
+        """Tell others who share the ledger of a plan that is new to it."""
+        office = self.__dict__.get("office")
+        if office is not None and "ledger" in office.__dict__ and office.ledger.is_shared:
+            import getpass
+            import platform
+
+            office.note_plan(f"{getpass.getuser()} at {platform.node()}", self.clock)
+
+    def close(self) -> None:
+        """Close the ledger, where it was opened."""
+        office = self.__dict__.get("office")
+        if office is not None and "ledger" in office.__dict__:
+            office.ledger.close()
 
     @property
     def output(self) -> Output:

@@ -8,7 +8,7 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from datetime import date
 from importlib import import_module
 from textwrap import fill
@@ -342,7 +342,9 @@ def _run(words: Sequence[str]) -> int:
         app: App = App.of_process(options)
         # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
         gc.disable()
-        status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+        with closing(app):
+            status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+            app.end()
     sys.stdout.flush()
     return status
 

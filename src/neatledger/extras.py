@@ -24,9 +24,10 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "parquet": ("pyarrow",),
     "groups": ("highspy",),
     "signing": ("cryptography", "bcrypt"),
+    "postgres": ("psycopg",),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
-_APART = ("complete", "parquet", "groups", "signing")  # the tour does not need them
+_APART = ("complete", "parquet", "groups", "signing", "postgres")  # the tour does not need them
 
 
 def require_all(what: str) -> None:

@@ -8,9 +8,11 @@ from neatledger.app import App
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import Ledger
+from neatledger.questions import moving_ledger as moving
 from neatledger.questions import taking
 from neatledger.reports.chain import chain_report
 from neatledger.reports.counts import counts_report, not_seen_report
+from neatledger.reports.report import count_of
 
 __all__ = ["add_arguments", "run"]
 
@@ -19,6 +21,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--not-seen", metavar="SYSTEM", help="list what the last count could not see of a system")
     parser.add_argument("--take", metavar="FILE", help="take a count that gather --to made elsewhere")
+    parser.add_argument(
+        "--move", metavar="LEDGER", help="all of it into another, empty ledger: a file, or postgresql://…"
+    )
     parser.add_argument("--remove", metavar="N", help="remove a mistaken count, by its number, for good")
     parser.add_argument("--insist", action="store_true", help="remove it without being asked")
     parser.add_argument(
@@ -40,6 +45,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.take is not None:
         _take(app, args.take)
     ledger = app.office.ledger
+    if args.move is not None:
+        return _move(app, ledger, args.move)
     if args.prove:
         return _prove(app, ledger, args.head)
     if args.head is not None:
@@ -47,7 +54,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.remove is not None:
         _remove(app, ledger, args.remove, insists=args.insist)
     names = {key: name for name, key in app.office.plan.signers.items()}
-    show_report(counts_report(ledger.counts(), str(ledger.path), names), app.output)
+    show_report(counts_report(ledger.counts(), ledger.where, names), app.output)
+    return 0
+
+
+def _move(app: App, ledger: Ledger, target: str) -> int:
+    with app.progress("moving") as progress:
+        links = moving.move(ledger, target, progress)
+    said = f"ledger: {target}" if "://" in target else "nothing of a ledger, and this is its file beside it"
+    app.say(f"All of {ledger.where} is in {target} too, and its chain of {count_of(links, 'link')} holds there.")
+    app.say(f"It is used from when the plan says: {said}. Put the old one away then: it is not written to any more.")
     return 0
 
 
@@ -63,7 +79,7 @@ def _prove(app: App, ledger: Ledger, head: str | None) -> int:
     kept = None if head is None else ledger.chain.find(head)
     with app.progress("recomputing the links") as progress:
         found = ledger.chain.prove(progress)
-    show_report(chain_report(found, str(ledger.path), head, kept), app.output)
+    show_report(chain_report(found, ledger.where, head, kept), app.output)
     return 0 if found.holds and (head is None or kept is not None) else 1
 
 

@@ -117,7 +117,8 @@ def _carry_out(
     before = app.office
     carriers = carrying.Carriers(before, app.credentials_for)
     try:
-        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock)
+        with carrying.alone(before):
+            done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock)
     finally:
         carriers.close()
     return _show(app, done, is_undone=False)
@@ -129,7 +130,8 @@ def _resume(args: argparse.Namespace, app: App) -> int:
     carriers = carrying.Carriers(app.office, app.credentials_for)
     try:
         work = carrying.undo if args.undo else carrying.go_on
-        done = work(app.office.ledger.journal, carriers, lambda: app.clock)
+        with carrying.alone(app.office):
+            done = work(app.office.ledger.journal, carriers, lambda: app.clock)
     finally:
         carriers.close()
     return _show(app, done, is_undone=args.undo)

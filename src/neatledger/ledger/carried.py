@@ -8,7 +8,6 @@ that the ledger keeps as text and numbers, and the other parts its packed column
 from __future__ import annotations
 
 import json
-import sqlite3
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
@@ -18,6 +17,7 @@ from hashlib import sha256
 from typing import IO, Any
 
 from neatledger.errors import LedgerError
+from neatledger.ledger.engines.contract import Database
 
 __all__ = ["NAMESPACE", "CarriedCount", "read_carried", "write_carried"]
 
@@ -42,7 +42,7 @@ _SORTS = {int: "number", dict: "bytes", str: "text"}
 _SURVEY = ("system", "source", "model", "folders", "files", "facts")
 
 
-def write_carried(db: sqlite3.Connection, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
+def write_carried(db: Database, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
     """Write a count of a ledger into a file, and return its digest; `signed` makes the signature of the manifest."""
     taken_at, tool = db.execute("SELECT taken_at, tool FROM counts WHERE id = ?", (count,)).fetchone()
     parts: dict[str, list[int | str]] = {}
@@ -95,7 +95,7 @@ class CarriedCount:
     _archive: zipfile.ZipFile
     _parts: Mapping[str, tuple[int, str]]
 
-    def insert(self, db: sqlite3.Connection, add_survey: Callable[[Sequence[object]], int]) -> list[int]:
+    def insert(self, db: Database, add_survey: Callable[[Sequence[object]], int]) -> list[int]:
         """Write every system's rows within a transaction, and return their numbers; raises `LedgerError`.
 
         `add_survey` writes the row of a survey, as `surveys` has it but for its numbers, and returns its number.
@@ -121,7 +121,7 @@ class CarriedCount:
             numbers.append(number)
         return numbers
 
-    def _insert_parts(self, db: sqlite3.Connection, place: int, number: int) -> None:
+    def _insert_parts(self, db: Database, place: int, number: int) -> None:
         prefix = f"{place}/"
         for name in self._parts:
             if not name.startswith(prefix) or name == f"{place}/rows.json":

@@ -9,7 +9,6 @@ the file can make a whole chain anew; the seal of the last link, the *head*, is 
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -17,6 +16,7 @@ from enum import Enum
 from hashlib import sha256
 
 from neatledger.errors import LedgerError, UsageError
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 
 __all__ = ["Chain", "Link", "LinkState", "Proof", "ProvedLink", "Subject"]
 
@@ -175,7 +175,7 @@ class Proof:
 class Chain:
     """The chain of an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db = connection
         self._where = where
 
@@ -224,7 +224,7 @@ class Chain:
                 # A seal that is no longer bytes is one that does not fit.
                 whole = seal if isinstance(seal, bytes) else repr(seal).encode()
                 yield Link(number, subject, first, last, moment, form, digests, whole)
-        except sqlite3.Error as error:
+        except ENGINE_ERRORS as error:
             raise LedgerError(f"the chain cannot be read: {error}", self._where, "put back a copy") from error
 
     def prove(self, step: Callable[[int], object] = lambda _: None) -> Proof:
@@ -251,7 +251,7 @@ class Chain:
         try:
             then = json.loads(link.digests)
             now = _digests(self._db, link.form, Subject(link.subject), link.first, link.last)
-        except (sqlite3.Error, ValueError, KeyError, TypeError) as error:
+        except (*ENGINE_ERRORS, ValueError, KeyError, TypeError) as error:
             return f"it cannot be recomputed: {error}"
         empty = sha256().hexdigest()
         gone = [table for table in now if now[table] == empty != then.get(table)]
@@ -269,7 +269,7 @@ class Chain:
                 whole = salt if isinstance(salt, bytes) else repr(salt).encode()
                 if sha256(whole + str(text).encode()).digest() != digest:
                     yield f"word {number} of the trail was altered"
-        except sqlite3.Error as error:
+        except ENGINE_ERRORS as error:
             yield f"trail_words cannot be read: {error}"
 
     def _loose(self, standing: set[Link]) -> Iterator[str]:
@@ -283,7 +283,7 @@ class Chain:
             table, what = _ENTRY[subject]
             try:
                 rows = self._db.execute(f"SELECT id FROM {table} ORDER BY id").fetchall()
-            except sqlite3.Error as error:
+            except ENGINE_ERRORS as error:
                 yield f"{table} cannot be read: {error}"
                 continue
             reach, following = None, 0
@@ -345,7 +345,7 @@ def _standing(links: Sequence[Link]) -> set[Link]:
     return found | set(counts.values()) | set(blocks.values())
 
 
-def _digests(db: sqlite3.Connection, form: int, subject: Subject, first: int, last: int) -> dict[str, str]:
+def _digests(db: Database, form: int, subject: Subject, first: int, last: int) -> dict[str, str]:
     """Return table → SHA-256 of a link's rows, each as Python writes it, that none runs into another."""
     found: dict[str, str] = {}
     for table, columns, where, order in _FORMS[form][subject]:

@@ -6,7 +6,6 @@ Of each count the first look is kept, which is how it was told then, and the las
 from __future__ import annotations
 
 import json
-import sqlite3
 import zlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -19,6 +18,8 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.space.when import FillUp, Meeting, When
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
+from neatledger.ledger.writing import transaction
 
 __all__ = ["FindingLog", "Look", "Told", "digest_of"]
 
@@ -55,7 +56,7 @@ def digest_of(finding: Finding) -> bytes:
 class FindingLog:
     """The findings kept in an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db = connection
         self._where = where
 
@@ -68,13 +69,10 @@ class FindingLog:
         subjects = b"".join(digest_of(one) for one in told.findings)
         row = (told.count, basis, told.day.isoformat(), json.dumps(standing), subjects, _pack(told))
         try:
-            (patience,) = self._db.execute("PRAGMA busy_timeout").fetchone()
-            self._db.execute("PRAGMA busy_timeout = 0")
-            try:
-                self._db.execute("BEGIN IMMEDIATE")
+            with self._db.impatient(), transaction(self._db):
                 self._db.execute(
-                    "INSERT OR IGNORE INTO findings (count_id, basis, day, standing, subjects, data)"
-                    " VALUES (?, ?, ?, ?, ?, ?)",
+                    "INSERT INTO findings (count_id, basis, day, standing, subjects, data)"
+                    " VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
                     row,
                 )
                 self._db.execute(
@@ -82,12 +80,7 @@ class FindingLog:
                     " AND id > (SELECT min(id) FROM findings WHERE count_id = ?)",
                     (told.count, basis, told.count),
                 )
-                self._db.execute("COMMIT")
-            finally:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-                self._db.execute(f"PRAGMA busy_timeout = {int(patience)}")
-        except sqlite3.Error:
+        except ENGINE_ERRORS:
             return False
         return True
 

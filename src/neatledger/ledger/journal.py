@@ -8,7 +8,6 @@ no further; it may be gone on with. A run that takes another one back says which
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -20,6 +19,7 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.table import step_of_facts, step_to_facts
 from neatledger.errors import FormatError, LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.writing import transaction
 
 __all__ = ["Event", "Journal", "JournalEntry", "Run"]
@@ -70,7 +70,7 @@ class Run:
 class Journal:
     """The journal in an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db = connection
         self._where = where
 
@@ -141,7 +141,7 @@ class Journal:
         """Make one line of what the store says, and of a journal that is damaged."""
         try:
             yield
-        except sqlite3.Error as error:
+        except ENGINE_ERRORS as error:
             what = "the disk is full" if "full" in str(error) else str(error)
             raise LedgerError(f"the journal cannot be used: {what}", self._where) from error
         except (ValueError, KeyError, TypeError, FormatError) as error:

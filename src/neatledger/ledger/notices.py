@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -11,6 +10,7 @@ from enum import Enum
 
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.writing import transaction
 
 __all__ = ["Event", "NoticeLog", "Told"]
@@ -44,7 +44,7 @@ class Told:
 class NoticeLog:
     """The record in an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db, self._where = connection, where
 
     def add(self, event: Event, keys: Iterable[str], moment: datetime, facts: Mapping[str, str]) -> None:
@@ -59,7 +59,7 @@ class NoticeLog:
             with transaction(self._db):
                 self._db.execute("INSERT INTO notices (event, moment, keys, facts) VALUES (?, ?, ?, ?)", values)
                 Chain(self._db, self._where).add_rows(Subject.NOTICES, 1)
-        except sqlite3.Error as error:
+        except ENGINE_ERRORS as error:
             raise LedgerError(f"the notice cannot be kept: {error}", self._where) from error
 
     def last_run(self) -> datetime | None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import sqlite3
 import zlib
 from collections.abc import Iterator
 from datetime import date
@@ -19,6 +18,7 @@ from neatledger.core.survey.accounts import Account, AccountState, Admission, Gr
 from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
 from neatledger.errors import LedgerError
+from neatledger.ledger.engines.contract import Database
 from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
 from neatledger.ledger.seals import check_seal
 
@@ -43,7 +43,7 @@ def _day(text: str) -> date | None:
 class SurveyReader:
     """One system as one count saw it; `is_read` tells whether anything of its tree was read."""
 
-    def __init__(self, connection: sqlite3.Connection, survey: int, system: str, model: str) -> None:
+    def __init__(self, connection: Database, survey: int, system: str, model: str) -> None:
         self._db = connection
         self._survey = survey
         self.system = system
@@ -53,7 +53,7 @@ class SurveyReader:
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
     @property
-    def source(self) -> tuple[sqlite3.Connection, int, str, str]:
+    def source(self) -> tuple[Database, int, str, str]:
         """What another reader of the same is made from."""
         return self._db, self._survey, self.system, self.model
 

@@ -7,7 +7,6 @@ in between later does not fit any more.
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
@@ -19,6 +18,7 @@ from neatledger.core.reviews.pack import Choice, Decision, Pack, PackRow
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.writing import transaction
 
 __all__ = ["Reviews", "Taken"]
@@ -40,7 +40,7 @@ class Taken:
 class Reviews:
     """The record in an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db = connection
         self._where = where
 
@@ -75,7 +75,7 @@ class Reviews:
                     )
                 if entries:
                     Chain(self._db, self._where).add_rows(Subject.REVIEWS, len(entries))
-        except sqlite3.Error as error:
+        except ENGINE_ERRORS as error:
             raise LedgerError(f"the review cannot be kept: {error}", self._where) from error
 
     def head(self) -> bytes:

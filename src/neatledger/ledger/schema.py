@@ -275,6 +275,17 @@ ALTER TABLE counts ADD COLUMN signer TEXT NOT NULL DEFAULT '';   -- the public k
 CREATE UNIQUE INDEX counts_taken_once ON counts (origin) WHERE origin <> '';
 """
 
+_PLANS = """
+CREATE TABLE plans (
+    id INTEGER PRIMARY KEY,
+    moment TEXT NOT NULL,                -- ISO 8601, UTC
+    digest TEXT NOT NULL,                -- SHA-256 of the plan's text
+    who TEXT NOT NULL
+);
+CREATE TRIGGER plans_never_altered BEFORE UPDATE ON plans
+BEGIN SELECT RAISE(ABORT, 'what was noted is never altered'); END;
+"""
+
 CHAINED = 10
 """The first version whose ledgers have a chain."""
 
@@ -283,6 +294,6 @@ IN_BLOCKS = 12
 
 MIGRATIONS: tuple[str, ...] = (
     *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
-    *(_CHAIN, _TRAIL, _BLOCKS, _CARRIED),
+    *(_CHAIN, _TRAIL, _BLOCKS, _CARRIED, _PLANS),
 )
 VERSION = len(MIGRATIONS)

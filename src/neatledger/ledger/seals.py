@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import json
 import re
-import sqlite3
 from hashlib import blake2b
 
 from neatledger.errors import LedgerError
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 
 __all__ = ["check_seal", "seal_survey"]
 
@@ -26,15 +26,15 @@ _SEALED = {
 _WORD = re.compile(r"[a-z_]+")
 
 
-def seal_survey(db: sqlite3.Connection, survey: int) -> None:
+def seal_survey(db: Database, survey: int) -> None:
     """Seal the rows of a survey, all of which have been written."""
     for table in _SEALED:
-        columns = [row[1] for row in db.execute(f"PRAGMA table_info({table})")]
+        columns = db.columns_of(table)
         row = survey, table, json.dumps(columns), _digest(db, survey, table, columns)
         db.execute("INSERT INTO seals VALUES (?, ?, ?, ?)", row)
 
 
-def check_seal(db: sqlite3.Connection, survey: int, table: str) -> None:
+def check_seal(db: Database, survey: int, table: str) -> None:
     """Raise `LedgerError` where the rows of a table are not those that were sealed; older counts have no seals."""
     try:
         rows = db.execute("SELECT columns, digest FROM seals WHERE survey_id = ? AND name = ?", (survey, table))
@@ -44,11 +44,11 @@ def check_seal(db: sqlite3.Connection, survey: int, table: str) -> None:
                 raise ValueError("a seal over what is no column")
             if _digest(db, survey, table, columns) != digest:
                 raise ValueError("its rows are not those that were written")
-    except (sqlite3.Error, ValueError, TypeError) as error:
+    except (*ENGINE_ERRORS, ValueError, TypeError) as error:
         raise LedgerError(f"the table {table} is damaged: {error}", hint="gather a new count") from None
 
 
-def _digest(db: sqlite3.Connection, survey: int, table: str, columns: list[str]) -> bytes:
+def _digest(db: Database, survey: int, table: str, columns: list[str]) -> bytes:
     key, order = _SEALED[table]
     found = blake2b(digest_size=16)
     for row in db.execute(f"SELECT {', '.join(columns)} FROM {table} WHERE {key} = ? ORDER BY {order}", (survey,)):

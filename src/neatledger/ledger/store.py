@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import json
 import os
-import sqlite3
-import tempfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
-from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from neatledger.core.survey.accounts import Account
@@ -20,13 +17,14 @@ from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.carried import CarriedCount, write_carried
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.journal import Journal
 from neatledger.ledger.notices import NoticeLog
 from neatledger.ledger.packing import pack_column
+from neatledger.ledger.plans import PlanLog
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.reviews import Reviews
-from neatledger.ledger.schema import APPLICATION_ID, CHAINED, IN_BLOCKS, MIGRATIONS, VERSION
 from neatledger.ledger.seals import seal_survey
 from neatledger.ledger.writing import transaction
 
@@ -35,9 +33,8 @@ if TYPE_CHECKING:
     from neatledger.core.tree.table import Table
     from neatledger.ledger.trail.trail import Trail
 
-__all__ = ["CountInfo", "Ledger", "SurveyInfo", "open_ledger"]
+__all__ = ["CountInfo", "Ledger", "SurveyInfo", "refused"]
 
-_WAIT_SECONDS = 60.0
 _COMPRESSING = 2  # threads
 
 
@@ -95,14 +92,19 @@ class CountInfo:
 
 
 class Ledger:
-    """One open ledger file."""
+    """One open ledger; `where` is the path of its file, or the address of its database."""
 
-    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
-        self.path = path
+    def __init__(self, connection: Database, where: str) -> None:
+        self.where = where
         self._db = connection
 
+    @property
+    def database(self) -> Database:
+        """What it lies in."""
+        return self._db
+
     def close(self) -> None:
-        """Close the file."""
+        """Close it."""
         self._db.close()
 
     def add_count(
@@ -129,15 +131,15 @@ class Ledger:
         try:
             with transaction(self._db):
                 yield
-        except sqlite3.Error as error:
-            raise _translate(error, self.path) from error
+        except ENGINE_ERRORS as error:
+            raise refused(error, self.where) from error
 
     def write_count(self, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
         """Write a count into a file of its own, as `carried` has it; returns the digest. Raises `LedgerError`."""
         try:
             return write_carried(self._db, count, out, signed)
-        except sqlite3.Error as error:
-            raise _translate(error, self.path) from error
+        except ENGINE_ERRORS as error:
+            raise refused(error, self.where) from error
 
     def take_count(self, carried: CarriedCount, signer: str) -> int:
         """Take a count out of a file, checked whole, and return its number; raises `LedgerError`.
@@ -150,7 +152,7 @@ class Ledger:
         with self._writing():
             known = self._db.execute("SELECT id FROM counts WHERE origin = ?", (carried.digest,)).fetchone()
             if known is not None:
-                raise LedgerError(f"this count was taken before: it is count {known[0]}", str(self.path))
+                raise LedgerError(f"this count was taken before: it is count {known[0]}", self.where)
             moment = carried.taken_at.astimezone(UTC).isoformat(timespec="seconds")
             cursor = self._db.execute(
                 "INSERT INTO counts (taken_at, tool, origin, signer) VALUES (?, ?, ?, ?)",
@@ -274,39 +276,39 @@ class Ledger:
         """Return the newest count, or the newest taken on `as_of` or before; raises `NoCountError`."""
         counts = self.counts()
         if not counts:
-            raise NoCountError("there is no count yet", str(self.path), "run: neatledger gather")
+            raise NoCountError("there is no count yet", self.where, "run: neatledger gather")
         if as_of is None:
             return counts[-1]
         older = [count for count in counts if count.day <= as_of]
         if not older:
             first = counts[0].taken_at.astimezone().date().isoformat()
-            raise NoCountError(f"there is no count of {as_of} or before", str(self.path), f"the first is of {first}")
+            raise NoCountError(f"there is no count of {as_of} or before", self.where, f"the first is of {first}")
         return older[-1]
 
     @property
     def chain(self) -> Chain:
         """What shows that all that was written is as it was."""
-        return Chain(self._db, str(self.path))
+        return Chain(self._db, self.where)
 
     @property
     def journal(self) -> Journal:
         """The journal of what was carried out."""
-        return Journal(self._db, str(self.path))
+        return Journal(self._db, self.where)
 
     @property
     def findings(self) -> FindingLog:
         """What the checks told of the counts."""
-        return FindingLog(self._db, str(self.path))
+        return FindingLog(self._db, self.where)
 
     @property
     def reviews(self) -> Reviews:
         """The record of what was asked of whom, and decided."""
-        return Reviews(self._db, str(self.path))
+        return Reviews(self._db, self.where)
 
     @property
     def notices(self) -> NoticeLog:
         """The record of what was told to whom."""
-        return NoticeLog(self._db, str(self.path))
+        return NoticeLog(self._db, self.where)
 
     @property
     def trail(self) -> Trail:
@@ -314,11 +316,13 @@ class Ledger:
         # It works on whole columns: what asks nothing of it needs no NumPy.
         from neatledger.ledger.trail.trail import Trail
 
-        return Trail(self._db, str(self.path))
+        return Trail(self._db, self.where)
 
     def has_trail(self, system: str | None = None) -> bool:
         """Tell whether anything of the trail is kept, of a system or of any."""
-        query = "SELECT 1 FROM trail_blocks WHERE ifnull(?1 = system, 1) LIMIT 1"
+        if system is None:
+            return self._db.execute("SELECT 1 FROM trail_blocks LIMIT 1").fetchone() is not None
+        query = "SELECT 1 FROM trail_blocks WHERE system = ? LIMIT 1"
         return self._db.execute(query, (system,)).fetchone() is not None
 
     def trail_begins(self) -> dict[str, datetime]:
@@ -332,6 +336,20 @@ class Ledger:
         return tuple(
             self._db.execute("SELECT max(id), (SELECT max(read_at) FROM trail_logs) FROM trail_blocks").fetchone()
         )
+
+    def held(self, name: str) -> AbstractContextManager[bool]:
+        """Hold a lock for as long as this process lives at most; false where another holds it."""
+        return self._db.held(name)
+
+    @property
+    def is_shared(self) -> bool:
+        """Whether several may use it at once, each with a plan of their own: it lies in a database."""
+        return "://" in self.where
+
+    @property
+    def plans(self) -> PlanLog:
+        """The plans that the ledger was used with."""
+        return PlanLog(self._db, self.where)
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""
@@ -348,90 +366,13 @@ def _admission(one: Account) -> str:
     return json.dumps(one.admission.to_facts(), sort_keys=True)
 
 
-def open_ledger(path: Path, *, create: bool = False) -> Ledger:
-    """Open the ledger, bring it to the current version, and return it; raises `LedgerError`.
-
-    A new file is built beside its place and renamed, so that it is there whole or not at all.
-    """
-    if not path.exists():
-        if not create:
-            raise NoCountError("there is no count yet", str(path), "run: neatledger gather")
-        _create(path)
-    connection = _connect(path)
-    try:
-        _migrate(connection, path)
-    except BaseException:
-        connection.close()
-        raise
-    return Ledger(path, connection)
-
-
-def _connect(path: Path) -> sqlite3.Connection:
-    try:
-        connection = sqlite3.connect(path, timeout=_WAIT_SECONDS, isolation_level=None)
-        connection.execute("PRAGMA foreign_keys = ON")
-        connection.execute("PRAGMA cache_size = -16000")
-    except sqlite3.Error as error:
-        raise _translate(error, path) from error
-    return connection
-
-
-def _create(path: Path) -> None:
-    handle, name = tempfile.mkstemp(prefix=path.name, suffix=".new", dir=path.parent)
-    os.close(handle)
-    try:
-        connection = _connect(Path(name))
-        connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-        _migrate(connection, Path(name))
-        connection.close()
-        # Two first runs at once: the one that comes second keeps the file of the first.
-        os.link(name, path)
-    except FileExistsError:
-        pass
-    finally:
-        Path(name).unlink()
-
-
-def _migrate(connection: sqlite3.Connection, path: Path) -> None:
-    try:
-        (version,) = connection.execute("PRAGMA user_version").fetchone()
-        (application,) = connection.execute("PRAGMA application_id").fetchone()
-        if application != APPLICATION_ID:
-            raise LedgerError("this file is no ledger", str(path), "move it away; gather makes a new one")
-        if version > VERSION:
-            raise LedgerError(f"made by a newer version (ledger {version}, this knows {VERSION})", str(path))
-        if version < VERSION:
-            connection.execute("BEGIN IMMEDIATE")
-            (version,) = connection.execute("PRAGMA user_version").fetchone()
-            for step in range(version, VERSION):
-                for statement in _statements(MIGRATIONS[step]):
-                    connection.execute(statement)
-            if version < IN_BLOCKS:
-                Ledger(path, connection).trail.take_over()
-            if version < CHAINED:
-                Chain(connection, str(path)).begin()
-            connection.execute(f"PRAGMA user_version = {VERSION}")
-            connection.execute("COMMIT")
-    except sqlite3.Error as error:
-        raise _translate(error, path) from error
-
-
-def _statements(script: str) -> Iterator[str]:
-    """Split a script; sqlite3's own executescript would end the transaction."""
-    waiting = ""
-    for line in script.splitlines(keepends=True):
-        waiting += line
-        if sqlite3.complete_statement(waiting):
-            yield waiting
-            waiting = ""
-
-
-def _translate(error: sqlite3.Error, path: Path) -> LedgerError:
+def refused(error: Exception, where: str) -> LedgerError:
+    """Return in one line what an engine says that goes wrong."""
     if "locked" in str(error):
-        return LedgerError("another run is writing to the ledger", str(path), "try again when it has ended")
+        return LedgerError("another run is writing to the ledger", where, "try again when it has ended")
     if "full" in str(error):
-        return LedgerError("the disk is full; nothing was stored", str(path), "make room and gather again")
-    return LedgerError(f"cannot be used: {error}", str(path))
+        return LedgerError("the disk is full; nothing was stored", where, "make room and gather again")
+    return LedgerError(f"cannot be used: {error}", where)
 
 
 def _not_seen_path(one: NotSeen) -> bytes:

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
+
+from neatledger.ledger.engines.contract import Database
 
 __all__ = ["transaction"]
 
 
 @contextmanager
-def transaction(db: sqlite3.Connection) -> Iterator[None]:
+def transaction(db: Database) -> Iterator[None]:
     """Write in one transaction that no other run can come between."""
     try:
-        db.execute("BEGIN IMMEDIATE")
+        db.begin()
         yield
         db.execute("COMMIT")
     finally:

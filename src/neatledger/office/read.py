@@ -124,6 +124,7 @@ class _Builder:
             settings=value.get("settings") or {},
             protection=read_protection(value, self._fault, self._date, known),
             sharing=SharingReader(value, self._fault, self._line).read(),
+            ledger=value.get("ledger", ""),
             signers=self._signers(value.get("signers") or {}),
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )

@@ -7,7 +7,8 @@ it is stopped, each step of the batch stands as before, as after, or between the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -88,6 +89,20 @@ def why_by_hand(office: Office, step: Step) -> str:
     if not why and not planned.settings.get("may-change"):
         return "the plan does not say that the tool may change this system"
     return why
+
+
+@contextmanager
+def alone(office: Office) -> Iterator[None]:
+    """Keep others who share the ledger from carrying anything out meanwhile; raises `StepError` where one does.
+
+    A process that is killed, or loses its connection, holds nobody up.
+    """
+    with office.ledger.held("carrying-out") as is_ours:
+        if not is_ours:
+            raise StepError(
+                "somebody else is carrying something out", hint="wait until that has ended, and gather again"
+            )
+        yield
 
 
 def carry_out(journal: Journal, steps: Sequence[Step], carriers: Carriers, clock: Callable[[], datetime]) -> Carried:

@@ -14,7 +14,7 @@ from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
 from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
-from neatledger.ledger.store import open_ledger
+from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits

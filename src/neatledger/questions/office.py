@@ -6,21 +6,24 @@ Whatever is read is read when a question first needs it, and once.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import date
+from datetime import date, datetime
 from functools import cached_property
+from hashlib import sha256
 from pathlib import Path
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
 from neatledger.core.plan.plan import Person, Plan
 from neatledger.core.tree.address import Address
-from neatledger.errors import NoCountError, UnknownNameError, UsageError
+from neatledger.errors import LedgerError, NoCountError, UnknownNameError, UsageError
 from neatledger.formats.nearest import one_of, or_else
+from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.store import CountInfo, Ledger, open_ledger
+from neatledger.ledger.store import CountInfo, Ledger
 from neatledger.office.addresses import parse_address
-from neatledger.office.read import read_plan
+from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.systems import Systems
 
@@ -53,6 +56,8 @@ class Office:
     folder: Path
     today: date
     as_of: date | None = None
+    ledger_at: str = ""
+    """The address of a database that is the ledger, where it is not said in the plan."""
     _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
     is_whole: bool = field(default=False, init=False, repr=False)
     """Whether the answer is about every system, though what was kept of them was looked up and not read anew."""
@@ -69,9 +74,21 @@ class Office:
         assert self.plan
         return self.open_ledger()
 
+    def plan_digest(self) -> str:
+        """Return the SHA-256 of the plan's text, as it lies in the folder now."""
+        return sha256((self.folder / PLAN_NAME).read_bytes()).hexdigest()
+
+    def note_plan(self, who: str, moment: datetime) -> None:
+        """Tell others who share the ledger that this plan is used from now on, where it is new."""
+        digest = self.plan_digest()
+        if self.ledger.is_shared and not self.ledger.plans.is_known(digest):
+            # Who may only ask tells nobody.
+            with suppress(LedgerError):
+                self.ledger.plans.note(digest, who, moment)
+
     def open_ledger(self, *, create: bool = False) -> Ledger:
         """Open the office's ledger."""
-        return open_ledger(self.folder / LEDGER_NAME, create=create)
+        return open_ledger(self.ledger_at or self.plan.ledger or self.folder / LEDGER_NAME, create=create)
 
     @cached_property
     def count(self) -> CountInfo:
@@ -91,7 +108,7 @@ class Office:
         """Return the count before the one that questions are put to; raises `NoCountError` where there is none."""
         older = [one for one in self.counts_until() if one.id != self.count.id]
         if not older:
-            where = str(self.ledger.path)
+            where = self.ledger.where
             raise NoCountError("there is no older count to compare with", where, "gather again later")
         return older[-1]
 
@@ -125,6 +142,10 @@ class Office:
         """
         readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
         found = []
+        newer = self.ledger.plans.newer_than(self.plan_digest()) if self.ledger.is_shared else None
+        if newer is not None:
+            when = newer.moment.astimezone().strftime("%Y-%m-%d %H:%M")
+            found.append(f"{newer.who} has used a newer plan since {when}: the one here is older.")
         for one in self.count.surveys if readers or self.is_whole else ():
             name = one.system
             if not self.is_whole and not readers[name].is_read:
@@ -268,9 +289,13 @@ def _people_called(name: str, people: Iterable[Person]) -> set[str]:
     return {one.id for one in people if folded in (one.id.casefold(), one.name.casefold(), one.email.casefold())}
 
 
-def open_office(folder: str | Path, *, as_of: date | None = None, today: date | None = None) -> Office:
+def open_office(
+    folder: str | Path, *, as_of: date | None = None, today: date | None = None, ledger_at: str = ""
+) -> Office:
     """Return the office in a folder, as its newest count has it, or the newest of `as_of` or before.
+
+    `ledger_at` is the address of a database that is its ledger, in place of what the plan says.
 
     Nothing is read yet; what is not there or has faults is raised by the question that first needs it.
     """
-    return Office(Path(folder), today or date.today(), as_of)
+    return Office(Path(folder), today or date.today(), as_of, ledger_at)

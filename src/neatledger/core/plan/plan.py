@@ -161,6 +161,8 @@ class Plan:
     posts: Mapping[str, Post] = field(default_factory=dict)
     notices: Notices = field(default_factory=Notices)
     protection: ProtectionPlan = field(default_factory=ProtectionPlan)
+    ledger: str = ""
+    """The address of a database that is the ledger; empty: a file beside the plan."""
     signers: Mapping[str, str] = field(default_factory=dict)
     """Who may sign counts that are taken elsewhere: a name → the public key, as SSH writes it."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
@@ -11,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.trail.table import DIDS, TrailTable
+from neatledger.ledger.engines.contract import Database
 from neatledger.ledger.trail.blocks import NamesColumn, unpack, unpack_more
 from neatledger.ledger.trail.words import DONE, NUMBERS, Index, Words, last_number
 
@@ -18,7 +18,7 @@ __all__ = ["read_table"]
 
 
 def read_table(
-    db: sqlite3.Connection,
+    db: Database,
     system: str,
     since: datetime | None = None,
     until: datetime | None = None,
@@ -54,7 +54,7 @@ def read_table(
 
 
 def _table(
-    db: sqlite3.Connection, system: str, pieces: Sequence[tuple[NDArray[Any], ...]], kinds: Sequence[bytes]
+    db: Database, system: str, pieces: Sequence[tuple[NDArray[Any], ...]], kinds: Sequence[bytes]
 ) -> TrailTable:
     types = (np.int64, np.uint32, np.uint32, np.int32, np.int64)
     columns = zip(*(pieces or [tuple(np.zeros(0, one) for one in types)]), strict=True)

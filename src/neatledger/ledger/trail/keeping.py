@@ -5,7 +5,6 @@ Blocks are never altered: others take their place, and the chain holds a link th
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.trail.records import Did
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import Database
 from neatledger.ledger.trail.blocks import (
     BLOCK_ROWS,
     COLUMNS,
@@ -53,7 +53,7 @@ class Forgotten:
     words: int
 
 
-def write_rows(db: sqlite3.Connection, where: str, system: str, rows: Rows) -> None:
+def write_rows(db: Database, where: str, system: str, rows: Rows) -> None:
     """Write rows as blocks and seal them, within a transaction."""
     for start in range(0, len(rows), BLOCK_ROWS):
         packed = PackedBlock.of(_piece(rows, start))
@@ -75,9 +75,7 @@ def _piece(rows: Rows, start: int) -> Rows:
     return Rows(rows.moments[part], rows.deeds[part], rows.folders[part], rows.names[part], more, numbers)
 
 
-def thin(
-    db: sqlite3.Connection, where: str, system: str, now: datetime, days: Mapping[Did, int], sum_days: int
-) -> Thinned:
+def thin(db: Database, where: str, system: str, now: datetime, days: Mapping[Did, int], sum_days: int) -> Thinned:
     """Add up the records of a system that are older than their kind is kept, within a transaction.
 
     A block is taken up when something in it is a week older than that, so that none is written anew every day. Sums
@@ -123,7 +121,7 @@ def thin(
     return Thinned(added_up, len(sums), dropped)
 
 
-def _small_blocks(db: sqlite3.Connection, system: str, before: int) -> list[int]:
+def _small_blocks(db: Database, system: str, before: int) -> list[int]:
     query = (
         "SELECT id FROM trail_blocks"
         " WHERE system = ? AND last_moment < ? AND rows < ? AND numbers IS NULL ORDER BY id"
@@ -132,7 +130,7 @@ def _small_blocks(db: sqlite3.Connection, system: str, before: int) -> list[int]
     return found if len(found) >= _MANY_SMALL else []
 
 
-def _deeds_of(db: sqlite3.Connection) -> tuple[NDArray[np.int64], dict[int, tuple[int, int, int]]]:
+def _deeds_of(db: Database) -> tuple[NDArray[np.int64], dict[int, tuple[int, int, int]]]:
     """Return the deed → what was done, and → who did what, and whether it was done."""
     did_of = np.zeros(last_number(db, "trail_deeds") + 1, np.int64)
     plain: dict[int, tuple[int, int, int]] = {}
@@ -142,7 +140,7 @@ def _deeds_of(db: sqlite3.Connection) -> tuple[NDArray[np.int64], dict[int, tupl
     return did_of, plain
 
 
-def _rows_of(db: sqlite3.Connection, number: int) -> Rows:
+def _rows_of(db: Database, number: int) -> Rows:
     query = f"SELECT rows, first_moment, {', '.join(COLUMNS)} FROM trail_blocks WHERE id = ?"
     rows, first, moments, deeds, folders, names, more, numbers = db.execute(query, (number,)).fetchone()
     return Rows(
@@ -184,7 +182,7 @@ def _joined(pieces: Sequence[Rows]) -> Rows:
 
 
 def _added_up(
-    db: sqlite3.Connection,
+    db: Database,
     where: str,
     pieces: Sequence[Rows],
     plain: Mapping[int, tuple[int, int, int]],
@@ -217,20 +215,20 @@ def _added_up(
     )
 
 
-def _drop(db: sqlite3.Connection, where: str, numbers: Collection[int]) -> None:
+def _drop(db: Database, where: str, numbers: Collection[int]) -> None:
     for number in numbers:
         db.execute("DELETE FROM trail_blocks WHERE id = ?", (number,))
         Chain(db, where).add(Subject.DROPPED, number, number)
 
 
-def forget(db: sqlite3.Connection, where: str, logins: Collection[tuple[str, str]]) -> Forgotten:
+def forget(db: Database, where: str, logins: Collection[tuple[str, str]]) -> Forgotten:
     """Remove the records of some logins, within a transaction: sums of nobody are left in their place.
 
     Their logins, and addresses and devices that nobody else used, go too; what they stood for cannot be had back.
     """
     removed = words = 0
     for system, login in logins:
-        query = "SELECT id FROM trail_words WHERE system = ? AND text = ? COLLATE NOCASE AND salt IS NOT NULL"
+        query = "SELECT id FROM trail_words WHERE system = ? AND lower(text) = lower(?) AND salt IS NOT NULL"
         row = db.execute(query, (system, login)).fetchone()
         if row is None:
             continue
@@ -242,7 +240,7 @@ def forget(db: sqlite3.Connection, where: str, logins: Collection[tuple[str, str
     return Forgotten(removed, words)
 
 
-def _without(db: sqlite3.Connection, where: str, system: str, who: int, nobody: int) -> int:
+def _without(db: Database, where: str, system: str, who: int, nobody: int) -> int:
     _, plain = _deeds_of(db)
     is_theirs = np.zeros(last_number(db, "trail_deeds") + 1, np.bool_)
     is_theirs[[number for number, (whose, _, _) in plain.items() if whose == who]] = True
@@ -262,7 +260,7 @@ def _without(db: sqlite3.Connection, where: str, system: str, who: int, nobody: 
     return removed
 
 
-def _forget_words(db: sqlite3.Connection, where: str, who: int) -> int:
+def _forget_words(db: Database, where: str, who: int) -> int:
     """Forget a login with the addresses and devices that no other login ever came from."""
     places = {
         place

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.trail.records import Did, Record, Severity, severity_of
 from neatledger.core.tree.address import Address
+from neatledger.ledger.engines.contract import Database
 from neatledger.ledger.trail.blocks import More, NamesColumn, unpack, unpack_more
 from neatledger.ledger.trail.words import DIDS, DONE, FOLDER, NUMBERS, Words, last_number, reading
 
@@ -29,7 +29,7 @@ _OPEN_BLOCKS = 8  # whose names stay unpacked while records are told in the orde
 class _Block:
     """A block of which some rows are wanted; its columns are read when they are asked for."""
 
-    db: sqlite3.Connection
+    db: Database
     id: int
     system: str
     rows: int
@@ -54,7 +54,7 @@ class _Block:
 class Selection:
     """Records that were found and not yet told."""
 
-    def __init__(self, db: sqlite3.Connection, where: str, blocks: Sequence[_Block]) -> None:
+    def __init__(self, db: Database, where: str, blocks: Sequence[_Block]) -> None:
         self._db, self._where, self._blocks = db, where, blocks
 
     @property
@@ -139,7 +139,7 @@ class Selection:
 
 
 def select(
-    db: sqlite3.Connection,
+    db: Database,
     where: str,
     *,
     logins: Collection[tuple[str, str]] | None = None,
@@ -160,7 +160,7 @@ def select(
         return Selection(db, where, list(_wanted(db, deeds, places, since, until)))
 
 
-def _words_of_origins(db: sqlite3.Connection, origins: Collection[str]) -> list[int]:
+def _words_of_origins(db: Database, origins: Collection[str]) -> list[int]:
     """Return the numbers of addresses and devices: of these names, or in these networks (RFC 4632, RFC 4291)."""
     names, networks = {one.casefold() for one in origins}, list[IPv4Network | IPv6Network]()
     for one in origins:
@@ -179,7 +179,7 @@ def _words_of_origins(db: sqlite3.Connection, origins: Collection[str]) -> list[
 
 
 def _wanted(
-    db: sqlite3.Connection,
+    db: Database,
     deeds: NDArray[np.bool_] | None,
     places: _Places | None,
     since: datetime | None,
@@ -213,18 +213,18 @@ def _wanted(
 
 
 def _mask_of_deeds(
-    db: sqlite3.Connection,
+    db: Database,
     logins: Collection[tuple[str, str]] | None,
     dids: Collection[Did] | None,
     is_done: bool | None,
     severity: Severity,
     origins: Collection[str] | None,
 ) -> NDArray[np.bool_]:
-    conditions, values = ["1"], list[object]()
+    conditions, values = ["1 = 1"], list[object]()
     if logins is not None:
         conditions.append(
             "who IN (SELECT w.id FROM json_each(?) AS j JOIN trail_words AS w"
-            " ON w.system = j.value ->> 0 AND w.text = j.value ->> 1 COLLATE NOCASE)"
+            " ON w.system = j.value ->> 0 AND lower(w.text) = lower(j.value ->> 1))"
         )
         values.append(json.dumps([list(pair) for pair in logins]))
     if dids is not None:
@@ -255,7 +255,7 @@ def _mask_of_deeds(
 class _Places:
     """Which rows of a block are of some folders or files, or of what is below them, until each had another name."""
 
-    def __init__(self, db: sqlite3.Connection, below: Mapping[Address, datetime | None]) -> None:
+    def __init__(self, db: Database, below: Mapping[Address, datetime | None]) -> None:
         self._db = db
         self._places = [_Place(db, address, until) for address, until in below.items()]
 
@@ -287,7 +287,7 @@ class _Places:
 class _Place:
     """One folder or file: `within` marks the folders at or below it, `folder` and `name` are where itself lies."""
 
-    def __init__(self, db: sqlite3.Connection, address: Address, until: datetime | None) -> None:
+    def __init__(self, db: Database, address: Address, until: datetime | None) -> None:
         self.system = address.system
         self.until = _NEVER if until is None else int(until.timestamp())
         place = address.path.rstrip(b"/")
@@ -306,7 +306,7 @@ class _Place:
 class _Teller:
     """Tells the rows of a block as records."""
 
-    def __init__(self, db: sqlite3.Connection, block: _Block, words: Words) -> None:
+    def __init__(self, db: Database, block: _Block, words: Words) -> None:
         query = "SELECT deeds, folders, names, more, numbers FROM trail_blocks WHERE id = ?"
         deeds, folders, names, more, numbers = db.execute(query, (block.id,)).fetchone()
         rows = block.rows

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from neatledger.core.trail.table import TrailTable
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.trail.blocks import More, Rows
 from neatledger.ledger.trail.columns import read_table
 from neatledger.ledger.trail.keeping import Forgotten, Thinned, forget, thin, write_rows
@@ -41,14 +41,14 @@ class Covered:
 class Trail:
     """The trail of an open ledger."""
 
-    def __init__(self, connection: sqlite3.Connection, where: str) -> None:
+    def __init__(self, connection: Database, where: str) -> None:
         self._db, self._where = connection, where
         self._known: dict[str, Numbers] = {}
 
     def position(self, system: str, file: str) -> Position | None:
         """Return how far a log was read; None where it never was."""
         row = self._db.execute(
-            "SELECT head, head_length, offset, lines FROM trail_logs WHERE system = ? AND file = ?", (system, file)
+            'SELECT head, head_length, "offset", lines FROM trail_logs WHERE system = ? AND file = ?', (system, file)
         ).fetchone()
         return None if row is None else Position(*row)
 
@@ -82,14 +82,15 @@ class Trail:
             moments = [int(one.moment.timestamp()) for one in records]
             self._db.execute(
                 "INSERT INTO trail_logs"
-                " (system, file, head, head_length, offset, lines, first_moment, last_moment, read_at)"
+                ' (system, file, head, head_length, "offset", lines, first_moment, last_moment, read_at)'
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (system, file) DO UPDATE SET"
-                " head = excluded.head, head_length = excluded.head_length, offset = excluded.offset,"
+                ' head = excluded.head, head_length = excluded.head_length, "offset" = excluded."offset",'
                 " lines = excluded.lines,"
-                " first_moment = min(ifnull(first_moment, excluded.first_moment),"
-                " ifnull(excluded.first_moment, first_moment)),"
-                " last_moment = max(ifnull(last_moment, excluded.last_moment),"
-                " ifnull(excluded.last_moment, last_moment)), read_at = excluded.read_at",
+                " first_moment = CASE WHEN excluded.first_moment >= trail_logs.first_moment"
+                " THEN trail_logs.first_moment ELSE coalesce(excluded.first_moment, trail_logs.first_moment) END,"
+                " last_moment = CASE WHEN excluded.last_moment <= trail_logs.last_moment"
+                " THEN trail_logs.last_moment ELSE coalesce(excluded.last_moment, trail_logs.last_moment) END,"
+                " read_at = excluded.read_at",
                 (
                     *(system, file, position.head, position.head_length, position.offset, position.lines),
                     *(min(moments, default=None), max(moments, default=None)),
@@ -105,7 +106,7 @@ class Trail:
         except BaseException as error:
             # What was numbered is not there any more.
             self._known.clear()
-            if not isinstance(error, sqlite3.Error):
+            if not isinstance(error, ENGINE_ERRORS):
                 raise
             what = "the disk is full" if "full" in str(error) else str(error)
             raise LedgerError(f"the trail cannot be kept: {what}", self._where) from error
@@ -206,7 +207,7 @@ class Trail:
     def forget(self, logins: Collection[tuple[str, str]]) -> Forgotten:
         """Remove the records of some logins, and leave their sums under nobody's name; raises `LedgerError`."""
         # What was there must not be found in the free pages of the file.
-        self._db.execute("PRAGMA secure_delete = ON")
+        self._db.overwrite_deleted()
         with self._writing():
             return forget(self._db, self._where, logins)
 
@@ -230,7 +231,8 @@ class Trail:
     def covered(self) -> dict[str, Covered]:
         """Return what is kept of each system that has records."""
         rows = self._db.execute(
-            "SELECT system, min(first_moment), max(last_moment), sum(rows) FROM trail_blocks GROUP BY system"
+            "SELECT system, min(first_moment), max(last_moment), CAST(sum(rows) AS bigint) FROM trail_blocks"
+            " GROUP BY system"
         )
         return {name: Covered(_moment(first), _moment(last), rows) for name, first, last, rows in rows}
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from hashlib import sha256
@@ -13,6 +12,7 @@ from typing import Any
 from neatledger.core.trail.records import Did
 from neatledger.errors import LedgerError
 from neatledger.ledger.chain import Chain, Subject
+from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 
 __all__ = [
     "DIDS",
@@ -53,7 +53,7 @@ class Numbers(dict[Any, int]):
 
     def __init__(
         self,
-        db: sqlite3.Connection,
+        db: Database,
         table: str,
         columns: str,
         extra: Callable[[Any], Mapping[str, object]] = lambda _: {},
@@ -93,11 +93,11 @@ def seal_word(values: tuple[str, ...]) -> dict[str, object]:
 class Words:
     """Deeds with their words in place of numbers."""
 
-    def __init__(self, db: sqlite3.Connection) -> None:
+    def __init__(self, db: Database) -> None:
         self._db = db
 
     _QUERY = (
-        "SELECT d.id, w.text, d.did, d.state, ifnull(a.text, ''), ifnull(v.text, '') FROM trail_deeds AS d"
+        "SELECT d.id, w.text, d.did, d.state, coalesce(a.text, ''), coalesce(v.text, '') FROM trail_deeds AS d"
         " JOIN trail_words AS w ON w.id = d.who LEFT JOIN trail_words AS a ON a.id = d.address"
         " LEFT JOIN trail_words AS v ON v.id = d.device WHERE "
     )
@@ -118,13 +118,13 @@ def reading(where: str) -> Iterator[None]:
     """Tell of a trail that cannot be read as `LedgerError`."""
     try:
         yield
-    except (sqlite3.Error, KeyError, ValueError, TypeError, IndexError) as error:
+    except (*ENGINE_ERRORS, KeyError, ValueError, TypeError, IndexError) as error:
         raise LedgerError(f"the trail cannot be read: {error}", where, "counts --prove says more") from error
 
 
-def last_number(db: sqlite3.Connection, table: str) -> int:
+def last_number(db: Database, table: str) -> int:
     """Return the last number that a table has given."""
-    (last,) = db.execute(f"SELECT ifnull(max(id), 0) FROM {table}").fetchone()
+    (last,) = db.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()
     return int(last)
 
 

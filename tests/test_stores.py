@@ -1,0 +1,271 @@
+"""One contract, two stores: the same bytes from both, moved over and back, rights, many at once, kills of server and client."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import re
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+from ruamel.yaml import YAML
+
+from conftest import COMMAND
+from judges import postgres
+from neatledger.questions import open_office
+
+pytestmark = pytest.mark.judge
+DAY = ("--today", "2026-11-23")
+QUESTIONS = (
+    ("who", "barn:/Payroll"), ("reach", "finch", "--used"), ("why", "finch", "barn:/Payroll"), ("access",), ("space", "barn:/", "--every", "--by", "kind"),
+    ("brief",), ("check", "--all"), ("check", "--new"), ("trail", "quill"), ("trail", "--odd"), ("unused",), ("forecast",), ("versions",), ("protect", "--all"),
+    ("changes",), ("people", "--accounts"), ("links",), ("guests",), ("bands",), ("mend",), ("lapses",), ("counts",), ("groups",), ("folders",),
+    ("suppose", "--limit", "barn:/Rota=1 MB"), ("room", "finch", "barn:/Rota"), ("counts", "--not-seen", "barn"), ("protect", "--split"), ("draft",), ("match",),
+    ("notices",), ("plan",), ("synced",), ("connect",),
+)  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[postgres.Server]:
+    with postgres.running() as found:
+        yield found
+
+
+@pytest.fixture
+def shared(server: postgres.Server, demo: Path, tmp_path: Path, run, monkeypatch) -> Iterator[tuple[Path, str]]:
+    """An office, and the address of a database into which its ledger was moved."""
+    office = tmp_path / "office"
+    shutil.copytree(demo, office)
+    url = server.create(f"o{random.randrange(10**9)}")
+    told = run("counts", "--move", url, "--office", office)
+    assert "its chain of" in told.stderr
+    monkeypatch.setenv("NEATLEDGER_LEDGER", url)
+    yield office, url
+
+
+def test_every_question_has_the_same_answer_from_both(
+    shared: tuple[Path, str], tmp_path: Path, run, monkeypatch
+) -> None:
+    office, url = shared
+    asked = 0
+    for words in QUESTIONS:
+        told = []
+        for place in (url, ""):
+            monkeypatch.setenv("NEATLEDGER_LEDGER", place)
+            done = run(*words, "--format", "csv", "--office", office, *DAY, status=-1)
+            told.append((done.returncode, done.stdout, done.stderr))
+        assert told[0] == told[1], words
+        asked += told[0][0] < 2
+    assert asked > 28
+    # And what is written goes on alike in both, from the same state.
+    written = {}
+    for place in (url, ""):
+        monkeypatch.setenv("NEATLEDGER_LEDGER", place)
+        run("gather", "--office", office, "--today", "2026-11-24")
+        run(
+            "review",
+            "make",
+            "stone",
+            "-o",
+            tmp_path / f"packs{len(written)}",
+            "--office",
+            office,
+            "--today",
+            "2026-11-24",
+        )
+        run(
+            "notices",
+            "--write",
+            tmp_path / f"mails{len(written)}",
+            "--office",
+            office,
+            "--today",
+            "2026-11-24",
+            status=None,
+        )
+        run("trail", "quill", "--forget", "--insist", "--office", office, "--today", "2026-11-24", status=-1)
+        run("counts", "--remove", "3", "--insist", "--office", office)
+        assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+        written[place] = [
+            run(*words, "--format", "csv", "--office", office, "--today", "2026-11-24", status=None).stdout
+            for words in (("check", "--all"), ("counts",), ("trail",), ("brief",), ("notices",))
+        ]
+    assert written[url] == written[""]
+    # Back into a file, whole.
+    monkeypatch.setenv("NEATLEDGER_LEDGER", url)
+    back = tmp_path / "back"
+    shutil.copytree(office, back, ignore=shutil.ignore_patterns("ledger.db*"))
+    run("counts", "--move", back / "ledger.db", "--office", office)
+    heads = [_head(run, office)]
+    assert (
+        "there is a file already" in run("counts", "--move", back / "ledger.db", "--office", office, status=2).stderr
+    )
+    assert "there is a ledger already" in run("counts", "--move", url, "--office", office, status=2).stderr
+    monkeypatch.setenv("NEATLEDGER_LEDGER", "")
+    heads.append(_head(run, back))
+    assert heads[0] == heads[1]
+    told = run("check", "--all", "--format", "csv", "--office", back, "--today", "2026-11-24", status=None).stdout
+    assert told == written[url][0]
+
+
+def _head(run, office: Path) -> str:
+    return re.search(r"\b[0-9a-f]{64}\b", run("counts", "--prove", "--office", office).stdout)[0]
+
+
+def test_rights_are_those_of_roles_and_nobody_alters_a_count(
+    shared: tuple[Path, str], server: postgres.Server, run, monkeypatch
+) -> None:
+    office, url = shared
+    name = re.search(r"/(o\d+)\?", url)[1]
+    text = (Path(__file__).parent.parent / "docs" / "sites.md").read_text()
+    for statement in re.search(r"```sql\n(.*?)```", text, re.DOTALL)[1].strip().splitlines():
+        server.sql(name, statement)
+    server.sql(name, "CREATE ROLE reader LOGIN IN ROLE asking", "CREATE ROLE writer LOGIN IN ROLE adding")
+    for role, may_add in (("reader", False), ("writer", True)):
+        monkeypatch.setenv("NEATLEDGER_LEDGER", server.url(name, role))
+        assert run("who", "barn:/Payroll", "--office", office, *DAY).stdout
+        run("check", "--all", "--office", office, "--today", "2026-11-22", status=None)
+        done = run("gather", "--office", office, "--today", "2026-11-25", status=0 if may_add else 2)
+        assert may_add or "this role may not" in done.stderr, done.stderr
+        said = run("counts", "--remove", "1", "--insist", "--office", office, status=2).stderr
+        assert "this role may not" in said and len(said.splitlines()) == 1
+    server.sql(name, "DROP OWNED BY reader, writer, adding, asking", "DROP ROLE reader, writer, adding, asking")
+    for table in ("counts", "surveys", "packed", "accounts", "chain", "journal", "findings", "trail_blocks"):
+        column = server.sql(
+            name, f"SELECT attname FROM pg_attribute WHERE attrelid = 'neatledger.{table}'::regclass AND attnum = 1"
+        )
+        with pytest.raises(subprocess.CalledProcessError) as refused:
+            server.sql(name, f"UPDATE neatledger.{table} SET {column.strip()} = {column.strip()}")
+        assert "never altered" in refused.value.stderr
+    server.sql(
+        name, "ALTER TABLE neatledger.surveys DISABLE TRIGGER ALL", "UPDATE neatledger.surveys SET files = files + 1"
+    )
+    monkeypatch.setenv("NEATLEDGER_LEDGER", url)
+    assert "altered" in run("counts", "--prove", "--office", office, status=1).stdout
+    monkeypatch.setenv("NEATLEDGER_LEDGER", url.replace("postgres@", "postgres:geheim@"))
+    said = run("who", "barn:/Payroll", "--office", office, status=2).stderr
+    assert "a password stands" in said and "geheim" not in said
+
+
+def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytestconfig) -> None:
+    office, url = shared
+    seconds = max(2, pytestconfig.getoption("--kills"))
+    told = json.loads(run("check", "--all", "--format", "json", "--office", office, *DAY, status=None).stdout)["rows"]
+    standing = {(row["check"], row["place"]) for row in told if not row["accepted"] and ":/" in str(row["place"])}
+    findings = iter(sorted(standing))
+    env = {**os.environ, "NEATLEDGER_LEDGER": url}
+    before, reviews = len({row["count"] for row in _counts(run, office)}), _packs(office, url)
+    until, done = time.monotonic() + seconds, {"gather": 0, "accept": 0, "review": 0}
+
+    def work(number: int) -> None:
+        day = f"2026-12-{1 + number:02d}"
+        first = True
+        while time.monotonic() < until or first:
+            first = False
+            asked = [("gather", ["gather", "barn", "--no-check", "--insist", "--quiet"])]
+            found = next(findings, None)
+            asked += [("accept", ["accept", *found, "--reason", "tried"])] if found else []
+            asked += (
+                [("review", ["review", "make", "stone", "-o", office / f"packs-{number}-{time.monotonic_ns()}"])]
+                if found
+                else []
+            )
+            for what, words in asked:
+                words = [COMMAND, *words, "--today", day, "--office", office]
+                ended = subprocess.run(words, env=env, capture_output=True, text=True)
+                assert ended.returncode == 0, ended.stderr
+                done[what] += 1
+
+    with ThreadPoolExecutor(10) as pool:
+        list(pool.map(work, range(10)))
+    counts = {row["count"] for row in _counts(run, office)}
+    assert min(done.values()) >= 10 and len(counts) == before + done["gather"]
+    accepted = [
+        one
+        for one in YAML(typ="safe").load((office / "office.yaml").read_text())["accepted"]
+        if one["reason"] == "tried"
+    ]
+    assert len({(one["check"], one["place"]) for one in accepted}) == len(accepted) == done["accept"]
+    assert _packs(office, url) - reviews == done["review"]
+    assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+
+
+def _packs(office: Path, url: str) -> int:
+    with closing(open_office(office, ledger_at=url).ledger) as ledger:
+        return len(ledger.reviews.read()[0])
+
+
+def _counts(run, office: Path) -> list[dict[str, object]]:
+    return list(json.loads(run("counts", "--format", "json", "--office", office).stdout)["rows"])
+
+
+def test_kills_of_server_and_client_lose_nothing_and_leave_nothing_half(
+    shared: tuple[Path, str], server: postgres.Server, run, pytestconfig
+) -> None:
+    office, url = shared
+    env = {**os.environ, "NEATLEDGER_LEDGER": url}
+    rng = random.Random(3)
+    kept = {row["count"] for row in _counts(run, office)}
+    landed = 0
+    for number in range(max(6, pytestconfig.getoption("--kills"))):
+        words = [COMMAND, "gather", "--insist", "--today", f"2027-01-{1 + number % 28:02d}", "--office", office]
+        process = subprocess.Popen(words, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        time.sleep(rng.uniform(0.2, 1.4))
+        if number % 2:
+            process.send_signal(signal.SIGKILL)
+        else:
+            server.stop("immediate")
+        out, err = process.communicate(timeout=60)
+        if number % 2 == 0:
+            server.start()
+            assert "Traceback" not in err and (process.returncode == 0 or len(err.strip().splitlines()) >= 1), err
+        now = {row["count"] for row in _counts(run, office)}
+        assert kept <= now and len(now - kept) <= 1
+        # What was told to be kept is kept.
+        told = re.search(r"Count (\d+) is kept", out)
+        assert told is None or int(told[1]) in now
+        landed += now == kept
+        kept = now
+        assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+        assert run("who", "barn:/Payroll", "--office", office).stdout
+    assert landed, "none of the kills came before the count was kept"
+
+
+def test_carrying_out_is_for_one_at_a_time_and_a_killed_one_holds_nobody_up(
+    shared: tuple[Path, str], run, monkeypatch, tmp_path: Path
+) -> None:
+    office, url = shared
+    hold = (
+        "import sys, time\nfrom neatledger.questions import open_office\n"
+        "office = open_office(sys.argv[1], ledger_at=sys.argv[2])\nwith office.ledger.held('carrying-out') as ours:\n"
+        "    print(ours, flush=True)\n    time.sleep(60)\n"
+    )
+    for place in (url, ""):
+        monkeypatch.setenv("NEATLEDGER_LEDGER", place)
+        holder = subprocess.Popen(
+            [COMMAND.with_name("python"), "-c", hold, office, place], stdout=subprocess.PIPE, text=True
+        )
+        assert holder.stdout is not None and holder.stdout.readline().strip() == "True"
+        assert "somebody else is carrying something out" in run("mend", "--undo", "--office", office, status=2).stderr
+        holder.kill()
+        holder.communicate()
+        assert "somebody else" not in run("mend", "--undo", "--office", office, status=-1).stderr
+    # Two with a plan of their own: whose is older is told so.
+    monkeypatch.setenv("NEATLEDGER_LEDGER", url)
+    other = tmp_path / "other"
+    shutil.copytree(office, other)
+    run("who", "barn:/Payroll", "--office", office)
+    run("accept", "no-end", "*", "--reason", "until spring", "--until", "2027-03-31", "--office", other, status=None)
+    run("who", "barn:/Payroll", "--office", other)
+    assert "has used a newer plan since" in run("who", "barn:/Payroll", "--office", office).stdout
+    assert "newer plan" not in run("who", "barn:/Payroll", "--office", other).stdout
+    shutil.copy(other / "office.yaml", office / "office.yaml")
+    assert "newer plan" not in run("who", "barn:/Payroll", "--office", office).stdout
