@@ -8,12 +8,15 @@ import io
 import json
 import os
 import pty
+import re
+import shlex
 import struct
 import termios
 from contextlib import suppress
 from pathlib import Path
 
 from conftest import COMMAND
+from neatledger.faces.parquet_types import TYPES, Kind
 
 
 def test_parquet_and_json_lines_hold_what_csv_holds(demo: Path, run, tmp_path: Path) -> None:
@@ -50,6 +53,45 @@ def test_parquet_and_json_lines_hold_what_csv_holds(demo: Path, run, tmp_path: P
     (tmp_path / "x.parquet").unlink()
     few = run("links", "--columns", "id,until", "-n", "2", "--office", demo, "--format", "csv", status=None).stdout
     assert few.splitlines()[0] == "id,expires" and len(few.splitlines()) == 3
+
+
+def test_a_data_set_of_parquet_is_read_by_others_with_the_types_that_are_documented(
+    demo: Path, run, tmp_path: Path
+) -> None:
+    import duckdb
+
+    lake, day = tmp_path / "lake", ("--office", demo, "--today", "2026-11-23")
+    text = (Path(__file__).parent.parent / "docs" / "outputs.md").read_text()
+    tables = re.search(r"for table in (.*); do neatledger", text)[1]
+    for words in shlex.split(tables):
+        for as_of in ((), ("--as-of", "2026-11-16")):
+            # What is written again takes the place of what was there.
+            for _ in range(2 if words == "links" else 1):
+                run(*words.split(), "-f", "parquet", "-o", f"{lake}/", *day, *as_of, status=None)
+        asked = [*words.split(), "--format", "csv", *day]
+        told = list(csv.DictReader(io.StringIO(run(*asked, status=None).stdout)))
+        name = "space-folders" if "barn:/" in words else words.split()[0]
+        source = f"read_parquet('{lake}/{name}/**/*.parquet', hive_partitioning = true)"
+        (newest,) = duckdb.sql(f"SELECT max(count), min(count) FROM {source}").fetchall()
+        assert newest == (40, 39) and duckdb.sql(f"SELECT count(*) FROM {source} WHERE count = 40").fetchone() == (
+            len(told),
+        )
+        columns = {row[0]: row[1] for row in duckdb.sql(f"DESCRIBE SELECT * FROM {source}").fetchall()}
+        declared = TYPES.get(name, {})
+        assert set(columns) - {"system", "count"} == set(told[0]) - {"system"}
+        sorts = {Kind.TEXT: "VARCHAR", Kind.NUMBER: "BIGINT", Kind.TRUTH: "BOOLEAN", Kind.DAY: "DATE", Kind.TEXTS: "VARCHAR[]",
+                 Kind.MOMENT: "TIMESTAMP WITH TIME ZONE"}  # fmt: skip
+        for key, one in declared.items():
+            assert f"`{key}`" in text and columns.get(key, sorts[one.kind]) == sorts[one.kind]
+        for key in set(told[0]) - {"system"}:
+            # Figures add up to what CSV has, whatever program reads them.
+            if columns[key] == "BIGINT":
+                ((found,),) = duckdb.sql(
+                    f'SELECT sum("{key}") FILTER (WHERE "{key}" <> -1) FROM {source} WHERE count = 40'
+                ).fetchall()
+                assert (found or 0) == sum(int(row[key]) for row in told if row[key].lstrip("-").isdigit()), key
+    query = re.search(r'duckdb\.sql\("(.*)"\)', text)[1].replace("lake/", f"{lake}/")
+    assert duckdb.sql(query).fetchall()
 
 
 def test_long_output_goes_through_the_pager_of_a_terminal_and_grave_words_have_weight(

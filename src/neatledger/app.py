@@ -136,6 +136,7 @@ class App:
             streams.height,
             self._pager(),
             self.collected,
+            self._counted,
         )
 
     def _pager(self) -> tuple[str, ...]:
@@ -147,6 +148,12 @@ class App:
             return ()
         # As others start it: what fits is only printed, colours are colours, and the screen stays as it was.
         return (*words, "-FRX") if words == ["less"] else tuple(words)
+
+    def _counted(self) -> tuple[int, list[str]]:
+        """Return the number of the count that was asked, and its systems; none where the command asked no office."""
+        if "office" not in self.__dict__ or not self.office.has_count:
+            return 0, []
+        return self.office.count.id, [one.system for one in self.office.count.surveys]
 
     def _caveats(self) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""

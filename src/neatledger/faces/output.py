@@ -21,6 +21,7 @@ class Output:
     `width` and `height` are those of the terminal in cells, 0 for none, and `pager` the words that start what shows
     long output there. `view` is which columns and rows are asked for. `caveats` gives what to bear in mind of any
     result: it is asked when the result is there. Where `collected` is a list, results are put there and not shown.
+    `counted` gives the number of the count that was asked, and its systems.
     """
 
     form: str
@@ -33,6 +34,7 @@ class Output:
     height: int = 0
     pager: tuple[str, ...] = ()
     collected: list[Report] | None = None
+    counted: Callable[[], tuple[int, list[str]]] = lambda: (0, [])
 
 
 @contextmanager

@@ -23,7 +23,7 @@ from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.everyone import AccessRows
 from neatledger.reports.report import Cell, Portion, Report, Row
 
-__all__ = ["write_access", "write_report"]
+__all__ = ["text_of", "texts_of", "write_access", "write_report"]
 
 _ROWS = 65_536
 _TEXTS = ("person", "account", "system", "folder", "way", "level")
@@ -74,17 +74,21 @@ def _column(cells: Sequence[Cell], kind: Any) -> Any:
     import pyarrow as pa
 
     if pa.types.is_string(kind):
-        return pa.array([_text(cell) for cell in cells], kind)
+        return pa.array([text_of(cell) for cell in cells], kind)
     if pa.types.is_list(kind):
-        return pa.array(
-            [[_plain(word) for word in cell] if isinstance(cell, tuple) else None for cell in cells], kind
-        )
+        return pa.array([texts_of(cell) for cell in cells], kind)
     return pa.array(
         [cell.percent if isinstance(cell, Portion) else None if cell == "" else cell for cell in cells], kind
     )
 
 
-def _text(cell: Cell) -> str | None:
+def texts_of(cell: Cell) -> list[str] | None:
+    """Return a cell as a list of texts; None where it is none."""
+    return [_plain(word) for word in cell] if isinstance(cell, tuple) else None
+
+
+def text_of(cell: Cell) -> str | None:
+    """Return a cell as text; None for what is not known."""
     match cell:
         case None:
             return None
@@ -109,14 +113,20 @@ def _plain(text: str) -> str:
     return text
 
 
-def write_access(tables: Iterable[AccessRows], which: RowFilter, target: str, more: Sequence[Row] = ()) -> None:
-    """Write the tables of access, block by block; `more` are rows of single files, at the end."""
+def write_access(
+    tables: Iterable[AccessRows], which: RowFilter, target: str, more: Sequence[Row] = (), without: Sequence[str] = ()
+) -> None:
+    """Write the tables of access, block by block; `more` are rows of single files, at the end.
+
+    Columns of `without` are left out.
+    """
     import pyarrow as pa
     import pyarrow.parquet as pq
 
     texts = pa.dictionary(pa.int32(), pa.string())
     kinds = {key: texts if key in _TEXTS else pa.bool_() if key in _RIGHTS else pa.int64() for key in KEYS}
-    schema = pa.schema(list(kinds.items()))
+    keys = [key for key in KEYS if key not in without]
+    schema = pa.schema([(key, kinds[key]) for key in keys])
     with open_replacement(target) as out, pq.ParquetWriter(out.buffer, schema) as writer:
         for table in tables:
             path_of = folder_paths(table.folders)
@@ -124,11 +134,11 @@ def write_access(tables: Iterable[AccessRows], which: RowFilter, target: str, mo
             for block in table.blocks(which):
                 if len(block.folder):
                     columns = people.columns_of(block, path_of)
-                    writer.write_table(pa.table([columns[key] for key in KEYS], schema=schema))
+                    writer.write_table(pa.table([columns[key] for key in keys], schema=schema))
         if more:
-            columns = {key: _column([row[key] for row in more], _flat(kinds[key])) for key in KEYS}
-            arrays = [columns[key].dictionary_encode() if key in _TEXTS else columns[key] for key in KEYS]
-            writer.write_table(pa.table(arrays, names=KEYS).cast(schema))
+            columns = {key: _column([row[key] for row in more], _flat(kinds[key])) for key in keys}
+            arrays = [columns[key].dictionary_encode() if key in _TEXTS else columns[key] for key in keys]
+            writer.write_table(pa.table(arrays, names=keys).cast(schema))
 
 
 def _flat(kind: Any) -> Any:

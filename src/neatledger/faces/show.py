@@ -25,9 +25,7 @@ def show_report(report: Report, output: Output) -> None:
     is_table = output.form not in WRITERS and output.form != PARQUET
     report = shape(report, output.view, for_machines=not is_table)
     if output.form == PARQUET:
-        from neatledger.faces.parquet import write_report
-
-        write_report(report, report.rows, parquet_target(output))
+        _write_parquet(report, report.rows, output)
         return
     if is_table:
         from neatledger.faces.table import render_table
@@ -45,10 +43,21 @@ def show_report(report: Report, output: Output) -> None:
         out.write(text)
 
 
+def _write_parquet(report: Report, rows: Iterable[Row], output: Output) -> None:
+    target = parquet_target(output)
+    from neatledger.faces.parquet import write_report
+    from neatledger.faces.parquet_set import is_set, write_report_set
+
+    if is_set(target):
+        write_report_set(report, rows, target, *output.counted())
+    else:
+        write_report(report, rows, target)
+
+
 def parquet_target(output: Output) -> str:
     """Return the file that a table goes to that is no text; raises `UsageError`."""
     if output.target is None:
-        raise UsageError("parquet is no text: name a file for it", hint="-o FILE.parquet")
+        raise UsageError("parquet is no text: name a file for it", hint="-o FILE.parquet, or -o FOLDER/")
     return output.target
 
 
@@ -63,9 +72,7 @@ def show_rows(report: Report, rows: Iterable[Row], output: Output) -> None:
         report = shape(report, View(output.view.columns), for_machines=True)
         rows = islice(rows, output.view.top)
     if output.form == PARQUET:
-        from neatledger.faces.parquet import write_report
-
-        write_report(report, rows, parquet_target(output))
+        _write_parquet(report, rows, output)
         return
     if is_machine:
         writer = WRITERS[output.form]

@@ -35,8 +35,14 @@ def show_access(
         )
     if output.form == PARQUET:
         from neatledger.faces.parquet import write_access
+        from neatledger.faces.parquet_set import is_set, write_access_set
 
-        write_access(tables, which, parquet_target(output), more)
+        target = parquet_target(output)
+        if is_set(target):
+            count, _ = output.counted()
+            write_access_set(tables, which, target, count, more)
+        else:
+            write_access(tables, which, target, more)
         return
     if writer is None:
         report = access_report(name, tables, which, when, more)
