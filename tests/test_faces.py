@@ -89,7 +89,7 @@ def test_a_data_set_of_parquet_is_read_by_others_with_the_types_that_are_documen
                     f'SELECT sum("{key}") FILTER (WHERE "{key}" <> -1) FROM {source} WHERE count = 40'
                 ).fetchall()
                 assert (found or 0) == sum(int(row[key]) for row in told if row[key].lstrip("-").isdigit()), key
-    query = re.search(r'duckdb\.sql\("(.*)"\)', text)[1].replace("lake/", f"{lake}/")
+    query = re.search(r"duckdb\.sql\('''(.*?)'''\)", text, re.DOTALL)[1].replace("lake/", f"{lake}/")
     assert duckdb.sql(query).fetchall()
 
 
