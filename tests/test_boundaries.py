@@ -640,7 +640,7 @@ def test_people_beyond_the_first_word_of_bits_are_themselves() -> None:
     system = replace(system, everyone=Everyone(matrix))
     may = [number for number in range(len(system.principals)) if system.rights_at(0, [number]) & Right.READ]
     assert may == [owner] and system.rights_at(0, range(len(system.principals))) & Right.READ
-    assert [number for number in range(151) if system.of_principal(system.rights[Right.LIST], number)[0]] == [owner]
+    assert [number for number in range(151) if system.has_right(number, Right.LIST)[0]] == [owner]
 
 
 def nfs4_body(*entries: tuple[int, int, int, str]) -> bytes:

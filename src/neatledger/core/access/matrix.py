@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.bits import (
     Bits,
     Block,
+    FoldedBits,
     ItemRows,
     Layer,
     RowIndex,
@@ -221,19 +222,19 @@ class Matrix:
         return self.order.levels
 
     @cached_property
-    def _passing(self) -> list[Bits]:
+    def _passing(self) -> list[FoldedBits]:
         """By layer, who gets inside each folder by its lists: may reach it, and enter it; row a folder."""
         parent = self.folders["parent"]
         found = []
         for layer in self._layers:
-            inside = np.zeros((self.folders.rows, self.words), dtype=np.uint64)
+            inside = FoldedBits(self.folders.rows, self.words)
             for level, (first, last) in enumerate(self.levels):
                 for start in range(first, last, _CHUNK):
                     rows = np.arange(start, min(start + _CHUNK, last))
                     block = self.own(Right.ENTER, rows)
                     # Chunks of one level: all that they need of the level above is done.
                     block &= self._reach_of(layer, rows, inside[parent[rows]] if level else None)
-                    inside[start : start + len(rows)] = block
+                    inside.put(start, block)
             found.append(inside)
         return found
 

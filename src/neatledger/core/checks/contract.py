@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.bits import Bits, principal_bit
-from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.finding import ANYONE, Finding, Severity
 from neatledger.core.lists.contract import ListView, Names
@@ -57,6 +57,7 @@ __all__ = [
 Ints = NDArray[np.int64]
 
 
+_ROWS_AT_ONCE = 65_536
 _OFFERS = {"link": "link", "handed": "hand-out"}
 """The ways that single things open, and what these are called."""
 
@@ -181,24 +182,44 @@ class SystemFacts:
         """Return one principal's bit of every row."""
         return principal_bit(bits, principal).astype(bool)
 
+    def has_right(self, principal: int, right: Right) -> NDArray[np.bool_]:
+        """Return of every folder whether a principal has a right on it, the ways of administrators left out."""
+        if principal not in self._held:
+            marks = {one: np.zeros(self.folders.rows, dtype=bool) for one in FLAG_RIGHTS}
+            for rows in self.runs():
+                for one, bits in self.everyone.matrix.block(rows).rights.items():
+                    if one in marks:
+                        marks[one][rows] = self.of_principal(bits, principal)
+            self._held[principal] = marks
+        return self._held[principal][right]
+
+    @cached_property
+    def _held(self) -> dict[int, dict[Right, NDArray[np.bool_]]]:
+        return {}
+
+    def runs(self) -> Iterator[Ints]:
+        """Yield the rows of all folders, some at a time: memory follows them and not the tree."""
+        for start in range(0, self.folders.rows, _ROWS_AT_ONCE):
+            yield np.arange(start, min(start + _ROWS_AT_ONCE, self.folders.rows))
+
     def rights_at(self, row: int, principals: Sequence[int]) -> Right:
         """Return what some principals together have on a folder, the ways of administrators left out."""
+        if row not in self._at:
+            self._at[row] = self.everyone.matrix.block(np.array([row])).rights
         rights = Right.NONE
-        for right, bits in self.rights.items():
-            if any(int(bits[row, principal >> 6]) >> (principal & 63) & 1 for principal in principals):
+        for right, bits in self._at[row].items():
+            if any(int(bits[0, principal >> 6]) >> (principal & 63) & 1 for principal in principals):
                 rights |= right
         return rights
+
+    @cached_property
+    def _at(self) -> dict[int, Mapping[Right, Bits]]:
+        return {}
 
     @cached_property
     def list_counts(self) -> NDArray[np.int64]:
         """How many folders have each list."""
         return np.bincount(self.folders["list"]).astype(np.int64)
-
-    @cached_property
-    def rights(self) -> Mapping[Right, Bits]:
-        """The bits of all rights on all folders, the ways of administrators left out."""
-        rows = np.arange(self.folders.rows)
-        return self.everyone.matrix.block(rows).rights
 
     def tops_of(self, mask: NDArray[np.bool_]) -> list[int]:
         """Of the marked folders, return those whose folder above is not marked, in reading order."""

@@ -30,11 +30,12 @@ def _wider(office: OfficeFacts) -> Iterator[Finding]:
         if facts.folders.rows < 2:
             continue
         gained: dict[int, dict[Right, int]] = {}
-        bits = {right: facts.rights[right] for right in _WIDER}
-        for right, has in bits.items():
-            more = has[1:] & ~has[parent[1:]]
-            for row in (np.flatnonzero(more.any(axis=1)) + 1).tolist():
-                gained.setdefault(row, {})[right] = int.from_bytes(more[row - 1].tobytes(), "little")
+        for rows in facts.runs():
+            here, above = (facts.everyone.matrix.block(some).rights for some in (rows, np.maximum(parent[rows], 0)))
+            for right in _WIDER:
+                wider = here[right] & ~above[right]
+                for place in np.flatnonzero(wider.any(axis=1)).tolist():
+                    gained.setdefault(int(rows[place]), {})[right] = int.from_bytes(wider[place].tobytes(), "little")
         for row in (row for row in facts.order.tolist() if row in gained):
             # What stands above the beginning of a share is nothing that it could be wider than.
             if facts.everyone.matrix.roots[row] or _is_expected(office, facts, row):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
 
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts, Severity
 from neatledger.core.lists.rights import Right
@@ -55,12 +56,15 @@ def _without_service(office: OfficeFacts) -> Iterator[Finding]:
         ]
         if not shut:
             continue
-        rows = np.arange(facts.folders.rows)
-        granted = matrix.own(Right.LIST, rows) | matrix.own(Right.ADD, rows)
-        # What everyone may do says nothing of this account; the stranger's principal is the last.
-        everyone = facts.of_principal(granted, len(matrix.principals) - 1)
+        let_in: dict[int, list[NDArray[np.int64]]] = {number: [] for number in shut}
+        for rows in facts.runs():
+            granted = matrix.own(Right.LIST, rows) | matrix.own(Right.ADD, rows)
+            # What everyone may do says nothing of this account; the stranger's principal is the last.
+            everyone = facts.of_principal(granted, len(matrix.principals) - 1)
+            for number in shut:
+                let_in[number].append(rows[facts.of_principal(granted, number) & ~everyone])
         for number in shut:
-            found = np.flatnonzero(facts.of_principal(granted, number) & ~everyone)
+            found = np.concatenate(let_in[number])
             if len(found):
                 principal = facts.principals[number]
                 what = "folder" if len(found) == 1 else "folders"

@@ -16,7 +16,7 @@ __all__ = ["CHECKS"]
 def _has(facts: SystemFacts, right: Right) -> NDArray[np.bool_]:
     """Mark the folders on which the stranger has a right."""
     principal = len(facts.everyone.matrix.principals) - 1
-    return facts.of_principal(facts.rights[right], principal)
+    return facts.has_right(principal, right)
 
 
 def _is_planned(office: OfficeFacts, facts: SystemFacts, row: int, right: Right) -> bool:
@@ -51,12 +51,12 @@ def _may_read(office: OfficeFacts) -> Iterator[Finding]:
 def _nobody(office: OfficeFacts) -> Iterator[Finding]:
     for facts in office.systems:
         matrix = facts.everyone.matrix
-        rows = np.arange(facts.folders.rows)
-        given = np.zeros((facts.folders.rows, matrix.words), dtype=np.uint64)
-        for right in (Right.ENTER, Right.LIST, Right.ADD):
-            # What an administrator may do comes from the role, whatever the list says.
-            given |= matrix.own(right, rows) & ~matrix.admin_bits
-        empty = ~given.any(axis=1) & ~matrix.doubtful
+        is_given = np.zeros(facts.folders.rows, dtype=bool)
+        for rows in facts.runs():
+            for right in (Right.ENTER, Right.LIST, Right.ADD):
+                # What an administrator may do comes from the role, whatever the list says.
+                is_given[rows] |= (matrix.own(right, rows) & ~matrix.admin_bits).any(axis=1)
+        empty = ~is_given & ~matrix.doubtful
         for row in facts.tops_of(empty):
             owner = matrix.idents[int(facts.folders["owner"][row])]
             yield Finding(
