@@ -27,6 +27,7 @@ FLOORS = {
     "__main__": {"start"},
     "start": {"cli"},
     "cli": {"app", "offices", "faces", "formats"},
+    "cluster": set(),
     "offices": {"app", "office", "faces", "reports", "formats"},
     "commands": {
         "app",
@@ -43,7 +44,7 @@ FLOORS = {
         "core",
     },
     "papers": {"questions", "faces", "reports", "formats", "core"},
-    "app": {"questions", "faces", "office", "reports", "formats", "core"},
+    "app": {"cluster", "questions", "faces", "office", "reports", "formats", "core"},
     "questions": {"office", "ledger", "sources", "probes", "carriers", "formats", "core"},
     "probes": {"sources", "formats", "core"},
     "faces": {"formats", "reports", "core"},

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import OfficeError, SourceError, UsageError
@@ -26,7 +26,10 @@ from neatledger.office.read import PLAN_NAME
 from neatledger.questions import Office, open_office
 from neatledger.reports.report import Report
 
-__all__ = ["App", "Options", "Streams"]
+if TYPE_CHECKING:
+    from neatledger.cluster import Cluster
+
+__all__ = ["App", "Options", "Streams", "credentials_here"]
 
 
 @dataclass(slots=True)
@@ -66,6 +69,12 @@ class Options:
     quiet: bool = False
     view: View = WHOLE
     is_paged: bool = True
+    on: str = ""
+
+
+def credentials_here(system: str) -> Callable[[str, str], Credentials]:
+    """Return what gives a system's credentials on a worker: by its own environment and keyring."""
+    return App.of_process(Options(quiet=True)).credentials_for(system)
 
 
 @dataclass
@@ -77,6 +86,7 @@ class App:
     env: Mapping[str, str] = field(default_factory=dict)
     collected: list[Report] | None = None
     """Where results go in place of being shown, if anywhere: what asks many offices shows them itself."""
+    _cluster: Cluster | None = field(default=None, repr=False)
     _prompted: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
 
     @classmethod
@@ -99,12 +109,17 @@ class App:
     @cached_property
     def office(self) -> Office:
         """The office that questions are put to."""
-        return open_office(
+        found = open_office(
             self.office_dir,
             as_of=self.options.as_of,
             today=self.today,
             ledger_at=self.env.get("NEATLEDGER_LEDGER", ""),
         )
+        if self.options.on:
+            from neatledger.cluster import connect
+
+            self._cluster = found.workers = connect(self.options.on)
+        return found
 
     def end(self) -> None:
         """Tell others who share the ledger of a plan that is new to it."""
@@ -120,6 +135,8 @@ class App:
         office = self.__dict__.get("office")
         if office is not None and "ledger" in office.__dict__:
             office.ledger.close()
+        if self._cluster is not None:
+            self._cluster.close()
 
     @property
     def output(self) -> Output:

@@ -231,12 +231,17 @@ def make_parser(name: str) -> argparse.ArgumentParser:
         "-f", "--format", choices=FORMATS, metavar="FORM", help=f"{', '.join(FORMATS)}; -o FILE says it by its ending"
     )
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
+    if name in _ON_CLUSTERS:
+        common.add_argument(
+            "--on", metavar="SCHEDULER", default="", help="by the workers of a cluster: tcp://HOST:8786, or local:4"
+        )
     common.add_argument("-q", "--quiet", action="store_true", help="no progress and no remarks")
     return parser
 
 
 # What shows no table, and what may be asked of the plan too.
 _NO_TABLE = ("accept", "completion", "demo", "manual", "new", "report")
+_ON_CLUSTERS = ("access", "check", "gather", "report")
 _MANY = ("brief", "check", "lapses", "notices", "report")
 """What may be asked of many offices at once."""
 _OFFICE_HELP = (
@@ -330,6 +335,7 @@ def _run(words: Sequence[str]) -> int:
             args.quiet,
             _view_of(args),
             not getattr(args, "no_pager", False),
+            getattr(args, "on", ""),
         )
         if _is_pattern(args.office):
             # Slow to load, and asked for by few.

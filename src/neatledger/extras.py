@@ -25,9 +25,10 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "groups": ("highspy",),
     "signing": ("cryptography", "bcrypt"),
     "postgres": ("psycopg",),
+    "cluster": ("distributed", "dask"),
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
-_APART = ("complete", "parquet", "groups", "signing", "postgres")  # the tour does not need them
+_APART = ("complete", "parquet", "groups", "signing", "postgres", "cluster")  # the tour does not need them
 
 
 def require_all(what: str) -> None:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
 from neatledger.core.tree.address import Address
+from neatledger.faces.machine import WRITERS
 from neatledger.faces.show import show_report
-from neatledger.faces.showaccess import show_access
+from neatledger.faces.showaccess import show_access, table_text
 from neatledger.questions import access, differences, last_use
+from neatledger.questions.parts import TablePart, table_of, table_parts
 from neatledger.reports.everyone import access_report
 from neatledger.reports.sides import both_report, plan_reach_report
 from neatledger.reports.who import with_last_use
@@ -43,14 +46,25 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 1 if any(found) else 0
     which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
     if args.used:
-        tables = list(access.ask(office, args.person, below))
+        looked = list(access.ask(office, args.person, below))
         is_machine = app.options.format != "table"
-        report = access_report("access", tables, which, office.count.when, is_whole=is_machine)
+        report = access_report("access", looked, which, office.count.when, is_whole=is_machine)
         whom = {str(row["person"]) for row in report.rows}
         folders = list(dict.fromkeys(row["folder"] for row in report.rows if isinstance(row["folder"], Address)))
-        days = last_use.days_of_tables(office, tables, whom, folders)
-        words = last_use.seen_words(office, [one.system for one in tables])
+        days = last_use.days_of_tables(office, looked, whom, folders)
+        words = last_use.seen_words(office, [one.system for one in looked])
         show_report(with_last_use(report, days, ["person", "folder"], words), app.output)
         return 0
-    show_access("access", access.ask(office, args.person, below), which, office.count.when, app.output)
+    made = None
+    tables = access.ask(office, args.person, below)
+    if office.workers is not None and app.options.format in WRITERS:
+        parts = table_parts(office, tables, args.person, below, which)
+        made = filter(None, office.workers.each(partial(_text, form=app.options.format), parts))
+    show_access("access", tables, which, office.count.when, app.output, made=made)
     return 0
+
+
+def _text(part: TablePart, form: str) -> str:
+    """Return the text of a part of the table, on a worker."""
+    table, blocks = table_of(part)
+    return table_text(table, blocks, form)

@@ -9,7 +9,7 @@ from datetime import timedelta
 from tempfile import SpooledTemporaryFile
 
 from neatledger import __version__
-from neatledger.app import App
+from neatledger.app import App, credentials_here
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.files import copy_file
@@ -53,7 +53,16 @@ def run(args: argparse.Namespace, app: App) -> int:
 
     try:
         office = app.office
-        found = gather.ask(office, app.now, __version__, app.credentials_for, app.progress, begun, args.systems)
+        found = gather.ask(
+            office,
+            app.now,
+            __version__,
+            app.credentials_for,
+            app.progress,
+            begun,
+            args.systems,
+            elsewhere=credentials_here,
+        )
         if found.count is not None:
             report = gathered_report(found.count, found.surveys, found.seconds, found.failed, list_all=args.not_seen)
             show_report(report, app.output)

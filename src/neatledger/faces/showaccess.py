@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain
 
-from neatledger.core.access.everyone import RowFilter
+from neatledger.core.access.everyone import RowBlock, RowFilter
 from neatledger.errors import UsageError
 from neatledger.faces.accesstable import KEYS, AccessLines
 from neatledger.faces.machine import PARQUET, WRITERS
@@ -14,7 +14,7 @@ from neatledger.faces.show import parquet_target, show_report
 from neatledger.reports.everyone import AccessRows, access_report
 from neatledger.reports.report import Row
 
-__all__ = ["show_access"]
+__all__ = ["show_access", "table_text"]
 
 
 def show_access(
@@ -26,8 +26,12 @@ def show_access(
     *,
     more: Sequence[Row] = (),
     empty: str = "",
+    made: Iterable[str] | None = None,
 ) -> None:
-    """Write the tables, system after system, and then `more`; `empty` is said to people where there is none."""
+    """Write the tables, system after system, and then `more`; `empty` is said to people where there is none.
+
+    `made` is the text of the tables for machines, where it was made elsewhere by `table_text`.
+    """
     writer = WRITERS.get(output.form)
     if output.view and (writer is not None or output.form == PARQUET):
         raise UsageError(
@@ -50,10 +54,19 @@ def show_access(
         show_report(report, output)
         return
     texts = (
-        text
-        for table in tables
-        for text in AccessLines(table.system, table.everyone, table.folders, writer).texts(table.blocks(which))
+        made
+        if made is not None
+        else (
+            text
+            for table in tables
+            for text in AccessLines(table.system, table.everyone, table.folders, writer).texts(table.blocks(which))
+        )
     )
     with open_output(output) as out:
         rows = (writer.piece(KEYS, [row[key] for key in KEYS]) for row in more)
         out.writelines(writer.of_pieces(name, KEYS, chain(texts, rows)))
+
+
+def table_text(table: AccessRows, blocks: Iterator[RowBlock], form: str) -> str:
+    """Return the text of some rows of a table, as it stands in the whole of it; `form` is that of a machine."""
+    return "".join(AccessLines(table.system, table.everyone, table.folders, WRITERS[form]).texts(blocks))

@@ -16,6 +16,7 @@ from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
 from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
+from neatledger.questions.parts import GatherPart, gather_part, key_of
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits
 from neatledger.sources.protection import add_protection
@@ -91,13 +92,14 @@ def ask(
     begun: Callable[[], object] = lambda: None,
     systems: Sequence[str] = (),
     target: Target | None = None,
+    elsewhere: Callable[[str], AskCredentials] | None = None,
 ) -> Gathered:
     """Gather the systems of the plan, or some; of each all is stored, at the end, or nothing.
 
     Arguments: when the count is taken and by which version; what gives a system's credentials; what follows the
     reading of one; `begun` is called right before the writing; with a `target` the count goes into a file, and no
-    ledger is asked. A system that cannot be read, or goes away while it
-    is, does not keep the others from being counted. Raises `UnknownNameError`.
+    ledger is asked; `elsewhere` gives credentials where the office has workers, by their own keys. A system that
+    cannot be read, or goes away while it is, does not keep the others from being counted. Raises `UnknownNameError`.
     """
     for name in systems:
         if name not in office.plan.systems:
@@ -107,9 +109,17 @@ def ask(
     surveys: list[Survey] = []
     seconds: dict[str, float] = {}
     failed: dict[str, NeatError] = {}
-    for name, system in office.plan.systems.items():
-        if systems and name not in systems:
-            continue
+    wanted = {name: one for name, one in office.plan.systems.items() if not systems or name in systems}
+    if office.workers is not None and elsewhere is not None:
+        parts = [GatherPart(key_of(office), name, elsewhere) for name in wanted]
+        for name, (read, failure, took) in zip(wanted, office.workers.each(gather_part, parts), strict=True):
+            seconds[name] = took
+            if read is None:
+                failed[name] = NeatError(failure)
+            else:
+                surveys.append(read)
+        wanted = {}
+    for name, system in wanted.items():
         with watch(name) as progress:
             try:
                 found = read_system(

@@ -5,13 +5,14 @@ Whatever is read is read when a question first needs it, and once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
+from typing import Protocol, TypeVar
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
@@ -27,9 +28,18 @@ from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.systems import Systems
 
-__all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
+__all__ = ["LEDGER_NAME", "FoundPerson", "Office", "Workers", "names_of", "open_office"]
 
 LEDGER_NAME = "ledger.db"
+A = TypeVar("A")
+R = TypeVar("R")
+
+
+class Workers(Protocol):
+    """Does parts of a question elsewhere."""
+
+    def each(self, task: Callable[[A], R], items: Sequence[A], /) -> Iterator[R]:
+        """Yield what a task makes of each item, in their order."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +68,8 @@ class Office:
     as_of: date | None = None
     ledger_at: str = ""
     """The address of a database that is the ledger, where it is not said in the plan."""
+    workers: Workers | None = None
+    """What does parts of a question, where it is not done here alone."""
     _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
     is_whole: bool = field(default=False, init=False, repr=False)
     """Whether the answer is about every system, though what was kept of them was looked up and not read anew."""
@@ -142,7 +154,8 @@ class Office:
         """
         readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
         found = []
-        newer = self.ledger.plans.newer_than(self.plan_digest()) if self.ledger.is_shared else None
+        is_shared = "ledger" in self.__dict__ and self.ledger.is_shared
+        newer = self.ledger.plans.newer_than(self.plan_digest()) if is_shared else None
         if newer is not None:
             when = newer.moment.astimezone().strftime("%Y-%m-%d %H:%M")
             found.append(f"{newer.who} has used a newer plan since {when}: the one here is older.")

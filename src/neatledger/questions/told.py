@@ -27,6 +27,7 @@ from neatledger.ledger.store import CountInfo
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions.facts import load_facts
 from neatledger.questions.office import Office, open_office
+from neatledger.questions.parts import findings_by
 
 __all__ = ["GradedFinding", "History", "Since", "ask", "ask_then", "grade", "office_of", "place_of"]
 
@@ -53,7 +54,8 @@ def ask(office: Office) -> Told:
         office.__dict__["told"] = basis, known
         return known
     facts = load_facts(office)
-    found = Told(office.count.id, office.today, tuple(run_checks(facts)), tuple(_filling(facts)))
+    findings = run_checks(facts) if office.workers is None else findings_by(office, office.workers)
+    found = Told(office.count.id, office.today, tuple(findings), tuple(_filling(facts)))
     _keep(office, found, basis)
     office.__dict__["told"] = basis, found
     return found

@@ -1,0 +1,165 @@
+"""Parts of a question, as workers of a cluster do them: each opens the office for itself, and keeps it for the next.
+
+The office's folder must be there for every worker under the same path, and so must its ledger: on a share that all of
+them see, or in a database.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from functools import lru_cache
+from typing import Any
+
+from neatledger.core.access.everyone import RowBlock, RowFilter
+from neatledger.core.checks.contract import Finding, OfficeFacts
+from neatledger.core.checks.table import CHECKS, run_checks
+from neatledger.core.people.credentials import Credentials
+from neatledger.core.survey.survey import Survey
+from neatledger.core.tree.address import Address
+from neatledger.errors import NeatError
+from neatledger.questions import access
+from neatledger.questions.access import AccessTable
+from neatledger.questions.office import Office, Workers, open_office
+
+__all__ = [
+    "CheckPart",
+    "GatherPart",
+    "OfficeKey",
+    "TablePart",
+    "check_part",
+    "findings_by",
+    "gather_part",
+    "key_of",
+    "office_at",
+    "table_of",
+    "table_parts",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class OfficeKey:
+    """What an office is opened by on a worker; `state` changes whenever another must be opened."""
+
+    folder: str
+    today: date
+    as_of: date | None
+    ledger_at: str
+    state: str
+
+
+def key_of(office: Office) -> OfficeKey:
+    """Return the key of an office: its folder, days, ledger, and what it was asked of."""
+    count = office.count.id if office.has_count else 0
+    where = str(office.folder.resolve())
+    return OfficeKey(where, office.today, office.as_of, office.ledger_at, f"{office.plan_digest()} {count}")
+
+
+@lru_cache(maxsize=1)
+def office_at(key: OfficeKey) -> Office:
+    """Open an office on a worker; the last one is kept."""
+    return open_office(key.folder, as_of=key.as_of, today=key.today, ledger_at=key.ledger_at)
+
+
+@dataclass(frozen=True, slots=True)
+class CheckPart:
+    """Some checks of an office, by name."""
+
+    office: OfficeKey
+    checks: tuple[str, ...]
+
+
+@lru_cache(maxsize=1)
+def _facts_at(key: OfficeKey) -> OfficeFacts:
+    from neatledger.questions.facts import load_facts
+
+    return load_facts(office_at(key))
+
+
+def check_part(part: CheckPart) -> dict[str, list[Finding]]:
+    """Return the findings of some checks by their names."""
+    facts = _facts_at(part.office)
+    return {name: run_checks(facts, [name]) for name in part.checks}
+
+
+def findings_by(office: Office, workers: Workers) -> list[Finding]:
+    """Return what all checks find, looked for by workers, in the order of `run_checks`."""
+    key = key_of(office)
+    parts = [CheckPart(key, (name,)) for name in CHECKS]
+    found: dict[str, list[Finding]] = {}
+    for some in workers.each(check_part, parts):
+        found |= some
+    wanted = sorted(CHECKS.values(), key=lambda check: -check.severity.rank)
+    return [finding for check in wanted for finding in found[check.name]]
+
+
+@dataclass(frozen=True, slots=True)
+class TablePart:
+    """A run of the folders of one system's table of access, in reading order; `people` and `below` as asked."""
+
+    office: OfficeKey
+    system: str
+    people: tuple[str, ...]
+    below: Address | None
+    which: RowFilter
+    start: int
+    stop: int
+
+
+_RUN = 65_536
+
+
+def table_parts(
+    office: Office,
+    tables: Iterable[AccessTable],
+    people: Sequence[str] | None,
+    below: Address | None,
+    which: RowFilter,
+) -> list[TablePart]:
+    """Return the parts of tables of access, in their order."""
+    key = key_of(office)
+    return [
+        TablePart(key, table.system, tuple(people or ()), below, which, start, start + _RUN)
+        for table in tables
+        for start in range(0, table.folder_count, _RUN)
+    ]
+
+
+@lru_cache(maxsize=2)
+def _tables_at(key: OfficeKey, people: tuple[str, ...], below: Address | None) -> dict[str, AccessTable]:
+    return {table.system: table for table in access.ask(office_at(key), people or None, below)}
+
+
+def table_of(part: TablePart) -> tuple[AccessTable, Iterator[RowBlock]]:
+    """Return the table that a part is of, and its own rows."""
+    table = _tables_at(part.office, part.people, part.below)[part.system]
+    folders = table.everyone.matrix.order.order if table.chosen is None else table.chosen
+    return table, table.everyone.blocks(part.which, folders[part.start : part.stop])
+
+
+@dataclass(frozen=True, slots=True)
+class GatherPart:
+    """One system to be read; `credentials` gives what its hosts are signed in with, by the worker's own keys."""
+
+    office: OfficeKey
+    system: str
+    credentials: Callable[[str], Callable[[str, str], Credentials]]
+
+
+def gather_part(part: GatherPart) -> tuple[Survey | None, str, float]:
+    """Return a system as it was read, or why it could not be, and the seconds that took."""
+    import time
+
+    from neatledger.questions.gather import read_system
+
+    office, begun = office_at(part.office), time.monotonic()
+    planned = office.plan.systems[part.system]
+    asked: dict[str, Any] = {"account_credentials": part.credentials(f"{part.system} accounts")}
+    try:
+        found = read_system(
+            office, part.system, planned.settings, planned.source, part.credentials(part.system), **asked
+        )
+    except NeatError as error:
+        return None, str(error), time.monotonic() - begun
+    return found, "", time.monotonic() - begun
