@@ -42,7 +42,8 @@ def main() -> None:
             if words.only and name not in words.only.split(","):
                 continue
             seconds, peak = timed([COMMAND, *asked, "--office", str(office)])
-            print(f"| {folders:,} | {name} | {seconds:.2f} | {peak:,.0f} | {seconds * 1e6 / folders:.2f} |", flush=True)
+            each = seconds * 1e6 / folders
+            print(f"| {folders:,} | {name} | {seconds:.2f} | {peak:,.0f} | {each:.2f} |", flush=True)
 
 
 if __name__ == "__main__":

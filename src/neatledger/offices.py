@@ -12,7 +12,7 @@ import multiprocessing
 import os
 import signal
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from functools import partial
 from glob import glob
@@ -130,7 +130,8 @@ def _side_by_side(
                 folder, task = waiting.pop()
                 here, there = context.Pipe(duplex=False)
                 process: BaseProcess = context.Process(target=_work, args=(task, there), daemon=True)
-                process.start()
+                with _undisturbed():
+                    process.start()
                 there.close()
                 running[here] = folder, process
             for one in wait(list(running)):
@@ -139,8 +140,23 @@ def _side_by_side(
                 yield _answer(one, *running.pop(one))
 
 
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Keep Ctrl-C waiting: what comes while a process is made would be told by a half-made one in its own words."""
+    if not hasattr(signal, "pthread_sigmask"):
+        yield
+        return
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
 def _work(task: Callable[[], OfficeAnswer], out: Connection) -> None:
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    if hasattr(signal, "pthread_sigmask"):
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
     # Nobody can answer several at once: what would ask says instead what it lacks.
     os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
     out.send(task())

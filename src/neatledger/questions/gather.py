@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass
@@ -16,7 +17,7 @@ from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
 from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
-from neatledger.questions.parts import GatherPart, gather_part, key_of
+from neatledger.questions.parts import OfficeKey, key_of, office_at
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.limits import add_limits
 from neatledger.sources.protection import add_protection
@@ -81,6 +82,29 @@ def read_system(
         add_limits(survey, context)
         add_protection(survey, context)
     return survey
+
+
+@dataclass(frozen=True, slots=True)
+class GatherPart:
+    """One system to be read; `credentials` gives what its hosts are signed in with, by the worker's own keys."""
+
+    office: OfficeKey
+    system: str
+    credentials: Callable[[str], AskCredentials]
+
+
+def gather_part(part: GatherPart) -> tuple[Survey | None, str, float]:
+    """Return a system as it was read, or why it could not be, and the seconds that took."""
+    office, begun = office_at(part.office), time.monotonic()
+    planned = office.plan.systems[part.system]
+    asked: dict[str, Any] = {"account_credentials": part.credentials(f"{part.system} accounts")}
+    try:
+        found = read_system(
+            office, part.system, planned.settings, planned.source, part.credentials(part.system), **asked
+        )
+    except NeatError as error:
+        return None, str(error), time.monotonic() - begun
+    return found, "", time.monotonic() - begun
 
 
 def ask(

@@ -6,31 +6,25 @@ them see, or in a database.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import lru_cache
-from typing import Any
 
 from neatledger.core.access.everyone import RowBlock, RowFilter
 from neatledger.core.checks.contract import Finding, OfficeFacts
 from neatledger.core.checks.table import CHECKS, run_checks
-from neatledger.core.people.credentials import Credentials
-from neatledger.core.survey.survey import Survey
 from neatledger.core.tree.address import Address
-from neatledger.errors import NeatError
 from neatledger.questions import access
 from neatledger.questions.access import AccessTable
 from neatledger.questions.office import Office, Workers, open_office
 
 __all__ = [
     "CheckPart",
-    "GatherPart",
     "OfficeKey",
     "TablePart",
     "check_part",
     "findings_by",
-    "gather_part",
     "key_of",
     "office_at",
     "table_of",
@@ -136,30 +130,3 @@ def table_of(part: TablePart) -> tuple[AccessTable, Iterator[RowBlock]]:
     table = _tables_at(part.office, part.people, part.below)[part.system]
     folders = table.everyone.matrix.order.order if table.chosen is None else table.chosen
     return table, table.everyone.blocks(part.which, folders[part.start : part.stop])
-
-
-@dataclass(frozen=True, slots=True)
-class GatherPart:
-    """One system to be read; `credentials` gives what its hosts are signed in with, by the worker's own keys."""
-
-    office: OfficeKey
-    system: str
-    credentials: Callable[[str], Callable[[str, str], Credentials]]
-
-
-def gather_part(part: GatherPart) -> tuple[Survey | None, str, float]:
-    """Return a system as it was read, or why it could not be, and the seconds that took."""
-    import time
-
-    from neatledger.questions.gather import read_system
-
-    office, begun = office_at(part.office), time.monotonic()
-    planned = office.plan.systems[part.system]
-    asked: dict[str, Any] = {"account_credentials": part.credentials(f"{part.system} accounts")}
-    try:
-        found = read_system(
-            office, part.system, planned.settings, planned.source, part.credentials(part.system), **asked
-        )
-    except NeatError as error:
-        return None, str(error), time.monotonic() - begun
-    return found, "", time.monotonic() - begun
