@@ -35,7 +35,7 @@ judges:
 test: $(VENV)/.tested judges
 	$(VENV)/bin/ruff check src tests bench docs
 	$(VENV)/bin/mypy
-	$(VENV)/bin/python -m pytest -n 4 --dist loadfile
+	$(VENV)/bin/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 clean:
 	rm -rf $(VENV) $(DEMO) build .pytest_cache .mypy_cache .ruff_cache .hypothesis
