@@ -58,9 +58,9 @@ def test_each_office_answers_as_if_it_were_asked_alone(clients: Path, run, words
 def test_files_are_written_for_each_and_one_page_for_all(clients: Path, tmp_path: Path, run) -> None:
     pages = tmp_path / "pages"
     pages.mkdir()
-    done = run("report", "space", "--office", f"{clients}/*", "-o", f"{pages}/*.html", *DAY, status=2)
+    done = run("report", "people", "--office", f"{clients}/*", "-o", f"{pages}/*.html", *DAY, status=2)
     assert sorted(one.name for one in pages.iterdir()) == ["ash.html", "elm.html", "offices.html"], done.stderr
-    run("report", "space", "--office", clients / "elm", "-o", tmp_path / "alone.html", *DAY)
+    run("report", "people", "--office", clients / "elm", "-o", tmp_path / "alone.html", *DAY)
     assert (pages / "elm.html").read_bytes() == (tmp_path / "alone.html").read_bytes()
     page = (pages / "offices.html").read_text()
     assert "4 offices: 2 failed" in page and "elm.html" in page and "Elmwater" in page and "no count yet" in page
