@@ -11,6 +11,8 @@ from __future__ import annotations
 import argparse
 import subprocess
 import sys
+import time
+from datetime import date, timedelta
 from pathlib import Path
 
 from measure import COMMAND, timed
@@ -41,7 +43,10 @@ def main() -> None:
         for name, asked in QUESTIONS:
             if words.only and name not in words.only.split(","):
                 continue
-            seconds, peak = timed([COMMAND, *asked, "--office", str(office)])
+            # What checks find is kept for its day: one on which nobody looked yet.
+            day = date(2030, 1, 1) + timedelta(days=int(time.time()) % 20_000)
+            more = ["--today", day.isoformat()] if name == "check" else []
+            seconds, peak = timed([COMMAND, *asked, *more, "--office", str(office)])
             each = seconds * 1e6 / folders
             print(f"| {folders:,} | {name} | {seconds:.2f} | {peak:,.0f} | {each:.2f} |", flush=True)
 

@@ -35,7 +35,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     where, when = found.location.address, office.count.when
     report = who_report(where, found.people, found.names, when, is_all=args.all, single_files=found.single_files)
     if found.location.is_folder:
-        report.notes += below_notes(where, office.ledger.findings.below(office.count.id, where))
+        log, count = office.ledger.findings, office.count.id
+        is_large = log.is_large(count)
+        report.notes += below_notes(where, None if is_large else log.below(count, where), is_large=is_large)
     # Without being asked for: who never uses what they may is what this table is read for.
     words = last_use.seen_words(office, [where.system])
     if words:

@@ -23,6 +23,7 @@ from neatledger.ledger.writing import transaction
 
 __all__ = ["FindingLog", "Look", "Told", "digest_of"]
 
+_MOST_BYTES = 8_000_000  # packed: some seventy thousand findings
 _DIGEST = 8  # bytes
 
 
@@ -91,6 +92,12 @@ class FindingLog:
     def first(self, count: int) -> Told | None:
         """Return what was first told of a count; raises `LedgerError` where it is damaged."""
         return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? ORDER BY id LIMIT 1", (count,))
+
+    def is_large(self, count: int) -> bool:
+        """Tell whether looking through what was found takes longer than a question about one folder may."""
+        query = "SELECT length(data) FROM findings WHERE count_id = ? ORDER BY id DESC LIMIT 1"
+        row = self._db.execute(query, (count,)).fetchone()
+        return row is not None and int(row[0]) > _MOST_BYTES
 
     def below(self, count: int, folder: Address) -> list[Finding] | None:
         """Return what the last look at a count found below a folder; None where nobody looked yet."""

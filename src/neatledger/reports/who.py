@@ -70,10 +70,17 @@ def who_report(
     return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
 
 
-def below_notes(address: Address, found: Sequence[Finding] | None) -> list[str]:
-    """Say what is wider below a folder than is meant; `found` are the findings there (None: not looked for)."""
+def below_notes(address: Address, found: Sequence[Finding] | None, *, is_large: bool = False) -> list[str]:
+    """Say what is wider below a folder than is meant; `found` are the findings there (None: not looked for).
+
+    `is_large` says that there is too much of them to be looked through.
+    """
     text = encode_address(address)
     shown = f"'{text}'" if set(text) & set(" &();$'\"") else text
+    if is_large:
+        return [
+            Aside(f"What below it is wider than is meant takes a while to look up: neatledger check --below {shown}")
+        ]
     if found is None:
         return [Aside(f"Whether anything below is wider was not looked at yet (neatledger check --below {shown}).")]
     wider = [one for one in found if one.rights]
