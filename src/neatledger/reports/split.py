@@ -23,7 +23,7 @@ _COLUMNS = (
     Column("loss", "MAY LOSE"),
     Column("loss_minutes", "LOSS_MINUTES", Show.MACHINE, number=True),
     Column("by", "BECAUSE", wraps=True),
-    Column("every", "COPIES"),
+    Column("every", "COPIES", spare=True),
     Column("keep", "KEPT"),
     Column("snapshots", "SNAPSHOTS", spare=True),
     Column("pool", "ON", spare=True),
@@ -72,7 +72,7 @@ def _row(one: Placed, number: int, part: SplitPart) -> Row:
     snapshots = group.snapshots
     without = f"; without {', '.join(map(show_address, part.without))}" if part.without else ""
     return {
-        "rhythm": f"{group.system} {group.rhythm.name}" if is_first else "",
+        "rhythm": group.rhythm.name.replace("-", " ") if is_first else "",
         "where": part.use.address,
         "size_bytes": Size(part.use.size),
         "loss": show_duration(part.loss),
