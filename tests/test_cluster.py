@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import re
 import shutil
 import signal
+import sqlite3
 import threading
 import time
 from collections.abc import Iterator
@@ -74,6 +76,43 @@ def test_findings_reports_and_counts_are_the_same(office: Path, cluster, tmp_pat
     (office / "loft.csv").unlink()
     done = run("gather", "--no-check", "--office", office, "--today", "2026-11-28", *on, status=2)
     assert "loft was not counted" in done.stderr and "Count 42 is kept" in done.stdout
+
+
+def test_a_tree_is_shared_out_and_gathers_to_the_same_rows(cluster, tmp_path: Path, run) -> None:
+    rng = random.Random(5)
+    tree, files = tmp_path / "tree", []
+    for number in range(260):
+        folder = tree / f"d{number % 13}" / f"e{number}"
+        folder.mkdir(parents=True)
+        folder.chmod(rng.choice([0o700, 0o755, 0o770]))
+        for name in range(rng.randrange(4)):
+            path = folder / f"f{name}.{rng.choice(['odt', 'txt'])}"
+            # Other names of what lies in other workers' parts.
+            os.link(rng.choice(files), path) if files and rng.random() < 0.2 else path.write_bytes(
+                b"x" * rng.randrange(9000)
+            )
+            files.append(path)
+    offices = [tmp_path / name for name in ("here", "there")]
+    for office in offices:
+        office.mkdir()
+        (office / "office.yaml").write_text(f"office: O\nsystems:\n  barn: {{source: tree, path: {tree}}}\n")
+    run("gather", "--no-check", "--office", offices[0], *DAY)
+    run("gather", "--no-check", "--office", offices[1], *DAY, "--on", cluster.scheduler_address)
+    rows = []
+    for office in offices:
+        with sqlite3.connect(office / "ledger.db") as db:
+            rows.append(
+                [
+                    list(db.execute(f"SELECT * FROM {table}"))
+                    for table in ("packed", "accounts", "surveys", "not_seen")
+                ]
+            )
+    assert rows[0][0] == rows[1][0] and rows[0][1] == rows[1][1] and rows[0][3] == rows[1][3]
+    facts = [json.loads(some[2][0][-1]) for some in rows]
+    for one in facts:
+        # What is free on the disk changes with every file that anybody writes.
+        del one["pool_free_bytes"], one["pool_items_used"]
+    assert facts[0] == facts[1]
 
 
 def test_killed_workers_lose_nothing(office: Path, cluster, run, monkeypatch, pytestconfig) -> None:

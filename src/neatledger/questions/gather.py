@@ -18,7 +18,7 @@ from neatledger.extras import extras_for
 from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
 from neatledger.questions.parts import OfficeKey, key_of, office_at
-from neatledger.sources.contract import SourceContext
+from neatledger.sources.contract import SourceContext, Workers
 from neatledger.sources.limits import add_limits
 from neatledger.sources.protection import add_protection
 from neatledger.sources.table import load_source
@@ -72,10 +72,11 @@ def read_system(
     progress: Callable[[int], None] = lambda _: None,
     tell: Callable[[str], None] = lambda _: None,
     account_credentials: AskCredentials | None = None,
+    workers: Workers | None = None,
 ) -> Survey:
     """Read one system by a source; raises `SourceError` where it cannot be read at all."""
     context = SourceContext(
-        name, office.folder, settings, office.today, progress, credentials, tell, account_credentials
+        name, office.folder, settings, office.today, progress, credentials, tell, account_credentials, workers
     )
     with extras_for(name):
         survey = load_source(source)(context)
@@ -134,16 +135,21 @@ def ask(
     seconds: dict[str, float] = {}
     failed: dict[str, NeatError] = {}
     wanted = {name: one for name, one in office.plan.systems.items() if not systems or name in systems}
+    read: dict[str, Survey] = {}
     if office.workers is not None and elsewhere is not None:
-        parts = [GatherPart(key_of(office), name, elsewhere) for name in wanted]
-        for name, (read, failure, took) in zip(wanted, office.workers.each(gather_part, parts), strict=True):
+        # A tree is shared out by what is in it, any other system goes to one worker whole.
+        whole = [name for name, system in wanted.items() if system.source != "tree"]
+        parts = [GatherPart(key_of(office), name, elsewhere) for name in whole]
+        for name, (survey, failure, took) in zip(whole, office.workers.each(gather_part, parts), strict=True):
             seconds[name] = took
-            if read is None:
+            if survey is None:
                 failed[name] = NeatError(failure)
             else:
-                surveys.append(read)
-        wanted = {}
+                read[name] = survey
     for name, system in wanted.items():
+        if name in read or name in failed:
+            surveys += [read[name]] if name in read else []
+            continue
         with watch(name) as progress:
             try:
                 found = read_system(
@@ -155,6 +161,7 @@ def ask(
                     progress,
                     progress.tell,
                     credentials_for(f"{name} accounts"),
+                    office.workers,
                 )
             except NeatError as error:
                 failed[name] = error

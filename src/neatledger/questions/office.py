@@ -5,14 +5,13 @@ Whatever is read is read when a question first needs it, and once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
-from typing import Protocol, TypeVar
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
@@ -27,19 +26,11 @@ from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.systems import Systems
+from neatledger.sources.contract import Workers
 
 __all__ = ["LEDGER_NAME", "FoundPerson", "Office", "Workers", "names_of", "open_office"]
 
 LEDGER_NAME = "ledger.db"
-A = TypeVar("A")
-R = TypeVar("R")
-
-
-class Workers(Protocol):
-    """Does parts of a question elsewhere."""
-
-    def each(self, task: Callable[[A], R], items: Sequence[A], /) -> Iterator[R]:
-        """Yield what a task makes of each item, in their order."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from neatledger.core.survey.survey import Facts, Survey
-from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.columns import HARD_COLUMNS, SeenState
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 from neatledger.errors import SourceError
@@ -23,11 +23,14 @@ from neatledger.sources.assemble import Assembled, assemble, make_survey
 from neatledger.sources.btrfs import read_quota_groups, settle_figures
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.mounts import mounts_below
-from neatledger.sources.walk import Bounds, Folder, Part, Walker, open_below, why_not
+from neatledger.sources.walk import FOLDER_ROW, Bounds, Folder, Part, Walker, open_below, why_not
 
 __all__ = ["read"]
 
 _ENOUGH_JOBS = 96  # folders of one level that are worth sharing out among workers
+_SHARES = 96  # of the jobs, for the workers of a cluster
+_FOLDER_WIDTH, _DEVICE = len(FOLDER_ROW) + 2, FOLDER_ROW.index("device")
+_HARD_WIDTH, _HARD_DEVICE = len(HARD_COLUMNS), list(HARD_COLUMNS).index("device")
 _DEEPEST_SHARED = 6  # and how far down the first pass looks for such a level
 _DIED = "the process that read a part of the tree died"
 
@@ -48,7 +51,10 @@ def read(context: SourceContext) -> Survey:
         settle_figures(root)
         points = mounts_below(path)
         bounds = Bounds(os.fstat(root).st_dev, points) if stay else Bounds()
-        parts = _read_parts(root, bounds, context.progress)
+        if context.workers is None:
+            parts = _read_parts(root, bounds, context.progress)
+        else:
+            parts = _read_elsewhere(path, root, bounds, context)
         tree: Assembled = assemble(parts)
         limits = read_quota_groups(root, tree.folders)
         mounted = _read_mounts(root, points or frozenset(), tree.folders)
@@ -242,6 +248,51 @@ def _read_side_by_side(
     finally:
         for end in lifeline:
             os.close(end)
+
+
+@dataclass(frozen=True, slots=True)
+class _Share:
+    """Subtrees for a worker of a cluster, which has the tree under the same path; `device` is its number here."""
+
+    path: str
+    device: int
+    stays: bool
+    jobs: tuple[_Job, ...]
+
+
+def _read_elsewhere(path: Path, root: int, bounds: Bounds, context: SourceContext) -> list[Part]:
+    """Read the top here, and have workers read what is below; the parts come back in the order of the jobs."""
+    assert context.workers is not None
+    top = Walker(root, bounds, context.progress)
+    jobs = _read_top(top)
+    top.tell()
+    batch, whole = max(1, len(jobs) // _SHARES), str(path.absolute())
+    device, stays = os.fstat(root).st_dev, bounds.device is not None
+    shares = [
+        _Share(whole, device, stays, tuple(jobs[start : start + batch])) for start in range(0, len(jobs), batch)
+    ]
+    found = [top.part]
+    for parts in context.workers.each(_read_share, shares):
+        context.progress(sum(part.entries for part in parts))
+        found += parts
+    return found
+
+
+def _read_share(share: _Share) -> list[Part]:
+    path = Path(share.path)
+    with _here_again(), _open_root(path) as root:
+        settle_figures(root)
+        device = os.fstat(root).st_dev
+        bounds = Bounds(device, mounts_below(path)) if share.stays else Bounds()
+        parts = [_read_below(root, bounds, job, _no_progress) for job in share.jobs]
+    if device != share.device:
+        # One tree over the network has another number on each machine; what is its own is told by the first one's.
+        for part in parts:
+            both = (part.folders, _FOLDER_WIDTH, _DEVICE), (part.hard, _HARD_WIDTH, _HARD_DEVICE)
+            for rows, width, place in both:
+                for at in range(place, len(rows), width):
+                    rows[at] = share.device if rows[at] == device else rows[at]
+    return parts
 
 
 def _start_worker(reading: int, writing: int) -> None:
