@@ -12,6 +12,7 @@ from datetime import date, datetime
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
@@ -26,9 +27,12 @@ from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.systems import Systems
-from neatledger.sources.contract import Workers
 
-__all__ = ["LEDGER_NAME", "FoundPerson", "Office", "Workers", "names_of", "open_office"]
+if TYPE_CHECKING:
+    # It brings NumPy along, which what reads one path does without.
+    from neatledger.sources.contract import Workers
+
+__all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
 
 LEDGER_NAME = "ledger.db"
 

@@ -17,7 +17,8 @@ from neatledger.core.checks.table import CHECKS, run_checks
 from neatledger.core.tree.address import Address
 from neatledger.questions import access
 from neatledger.questions.access import AccessTable
-from neatledger.questions.office import Office, Workers, open_office
+from neatledger.questions.office import Office, open_office
+from neatledger.sources.contract import Workers
 
 __all__ = [
     "CheckPart",
