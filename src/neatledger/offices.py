@@ -195,9 +195,7 @@ def _show(answers: Sequence[OfficeAnswer], options: Options, streams: Streams) -
     output = app.output
     if options.format != "table":
         show_report(merged_report(answers), output)
-        for one in answers:
-            if one.failure:
-                print(f"neatledger: {one.folder}: {one.failure}", file=streams.err)
+        _tell_failures(answers, streams)
         return
     width = 0 if output.target is not None else output.width
     parts = [render_table(offices_report(answers), width, output.is_colored)]
@@ -228,6 +226,10 @@ def _write_summary(target: str, answers: Sequence[OfficeAnswer], streams: Stream
     own = {one.folder: Path(target.replace("*", Path(one.folder).name)).name for one in answers}
     write_paper(page, summary_paper(answers, own))
     print(f"The summary is in {page}.", file=streams.err)
+    _tell_failures(answers, streams)
+
+
+def _tell_failures(answers: Sequence[OfficeAnswer], streams: Streams) -> None:
     for one in answers:
         if one.failure:
             print(f"neatledger: {one.folder}: {one.failure}", file=streams.err)

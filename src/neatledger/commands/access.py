@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from functools import partial
+from typing import TYPE_CHECKING
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
@@ -12,10 +13,12 @@ from neatledger.faces.machine import WRITERS
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access, table_text
 from neatledger.questions import access, differences, last_use
-from neatledger.questions.parts import TablePart, table_of, table_parts
 from neatledger.reports.everyone import access_report
 from neatledger.reports.sides import both_report, plan_reach_report
 from neatledger.reports.who import with_last_use
+
+if TYPE_CHECKING:
+    from neatledger.questions.parts import TablePart
 
 __all__ = ["add_arguments", "run"]
 
@@ -58,6 +61,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     made = None
     tables = access.ask(office, args.person, below)
     if office.workers is not None and app.options.format in WRITERS:
+        # What only workers need loads all checks: not at every start.
+        from neatledger.questions.parts import table_parts
+
         parts = table_parts(office, tables, args.person, below, which)
         made = filter(None, office.workers.each(partial(_text, form=app.options.format), parts))
     show_access("access", tables, which, office.count.when, app.output, made=made)
@@ -66,5 +72,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _text(part: TablePart, form: str) -> str:
     """Return the text of a part of the table, on a worker."""
+    from neatledger.questions.parts import table_of
+
     table, blocks = table_of(part)
     return table_text(table, blocks, form)

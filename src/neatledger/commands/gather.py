@@ -87,7 +87,14 @@ def _into_file(args: argparse.Namespace, app: App) -> int:
     with SpooledTemporaryFile(_IN_MEMORY) as made:
         target = gather.Target(made, signed)
         found = gather.ask(
-            app.office, app.now, __version__, app.credentials_for, app.progress, target=target, systems=args.systems
+            app.office,
+            app.now,
+            __version__,
+            app.credentials_for,
+            app.progress,
+            systems=args.systems,
+            target=target,
+            elsewhere=credentials_here,
         )
         if found.digest:
             made.seek(0)

@@ -65,8 +65,9 @@ def load_facts(office: Office) -> OfficeFacts:
 
 def _protection(office: Office) -> ProtectionFacts:
     """Return how the places of the plan are protected; nothing of that where it says nothing of it."""
-    now, unversioned = protect.now_of(office), unversioned_documents(office)
-    less = {system: one.less for system, one in undoing_of(office).items() if one.less}
+    now, undoing = protect.now_of(office), undoing_of(office)
+    unversioned = unversioned_documents(office, undoing)
+    less = {system: one.less for system, one in undoing.items() if one.less}
     if not office.plan.protection.is_said:
         return ProtectionFacts(now, unversioned=unversioned, less=less)
     administrators = {
@@ -76,7 +77,9 @@ def _protection(office: Office) -> ProtectionFacts:
         if office.readers[system].terms.model.overrides(one.holder) is not None
     }
     found = {system: protect.found_on(office, system) for system in office.readers}
-    return ProtectionFacts(now, protect.ask(office), found, frozenset(administrators), unversioned, less)
+    return ProtectionFacts(
+        now, protect.ask(office, undoing=undoing), found, frozenset(administrators), unversioned, less
+    )
 
 
 def _trail(office: Office) -> TrailFacts:

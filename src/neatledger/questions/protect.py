@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, time
 
@@ -51,10 +52,14 @@ class Place:
     undoing: Undoing
 
 
-def ask(office: Office, below: Address | None = None) -> list[Place]:
-    """Return the places of which the plan wants something, homes among them, or those at and below one folder."""
+def ask(office: Office, below: Address | None = None, undoing: Mapping[str, Undoing] | None = None) -> list[Place]:
+    """Return the places of which the plan wants something, homes among them, or those at and below one folder.
+
+    `undoing` is what undoes savings and deletions on each system, where it was looked at already.
+    """
     now = now_of(office)
-    copies, since, undoing = Copies(office), WrittenSince(office), undoing_of(office)
+    copies, since = Copies(office), WrittenSince(office)
+    undoing = undoing_of(office) if undoing is None else undoing
     there = {system: found_on(office, system) for system in office.readers}
     found = []
     for address in places_of(office, below):

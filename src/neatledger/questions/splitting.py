@@ -19,6 +19,7 @@ from neatledger.core.space.limit_table import LimitStatus, pool_of
 from neatledger.core.space.sizes import show_size
 from neatledger.core.trail.records import Did
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
 from neatledger.ledger.space import SpaceView
 from neatledger.questions import limits
 from neatledger.questions.covered import coverage_of
@@ -91,7 +92,6 @@ class _Counted:
         taken = next(one.taken_at for one in office.count.surveys if one.system == view.name)
         self._taken = taken
         tree = view.usage().tree
-        self._tree = tree
         classes = view.reader.table("classes")
         kept = np.ones(len(classes["folder"]), dtype=bool)
         if view.sorts is not None:
@@ -112,6 +112,7 @@ class _Counted:
         for first, last in reversed(tree.levels[1:]):
             np.maximum.at(self._newest, tree.parent[first:last], self._newest[first:last])
         self._first_child, self._children = view.folders["first_child"], view.folders["children"]
+        self._path_of = folder_paths(view.folders)
         self._aside = set(_kept_aside(office, view))
         self._earlier = _earlier_view(office, view.name)
         self._since = _trail_since(office, view.name, taken)
@@ -145,14 +146,6 @@ class _Counted:
             datetime.fromtimestamp(newest, UTC).date() if newest else None,
             parts,
         )
-
-    def _path_of(self, row: int) -> bytes:
-        names: list[bytes] = []
-        texts = self._view.folders.texts("name")
-        while row > 0:
-            names.append(texts[row])
-            row = int(self._tree.parent[row])
-        return b"/" + b"/".join(reversed(names))
 
     def _done_at(self, address: Address) -> tuple[int | None, int | None]:
         """Return how many savings the trail has in as many days, and of how many people; None where it tells none."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from neatledger.core.plan.limits import On
 from neatledger.core.plan.protection import SystemProtection
@@ -144,13 +144,9 @@ def _with_outlooks(
         return next((pools[name] for name in names if name in pools), None)
 
     return (
-        [_placed(one, outlook(targets[one.address])) for one in places],
-        [VersionsThen(one.system, one.kept, outlook([Address(one.system, b"/")])) for one in versions],
+        [replace(one, outlook=outlook(targets[one.address])) for one in places],
+        [replace(one, outlook=outlook([Address(one.system, b"/")])) for one in versions],
     )
-
-
-def _placed(one: Then, outlook: tuple[Outlook, Outlook] | None) -> Then:
-    return Then(one.address, one.now, one.then, one.least, one.most, outlook)
 
 
 def _targets(office: Office, supposed: Supposition, address: Address) -> list[Address]:

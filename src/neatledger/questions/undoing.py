@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -39,13 +39,12 @@ def _seen(view: SpaceView, sort: Sort) -> int | None:
     return 0 if view.sorts is None else int(classes["files"][view.sorts[classes["folder"]] == sort].sum())
 
 
-def unversioned(office: Office) -> dict[str, int]:
+def unversioned(office: Office, undoing: Mapping[str, Undoing]) -> dict[str, int]:
     """Return by system how many documents have no old version and no snapshot, where the plan says that none is kept.
 
     Nothing of a system of which neither the plan nor the system itself says how many versions it keeps.
     """
     found = {}
-    undoing = undoing_of(office)
     for name, reader in office.readers.items():
         kept = undoing[name].versions
         kinds = frozenset(kind for kind in DOCUMENTS if kept is not None and not kept.get(kind, kept.get("", 0)))

@@ -31,9 +31,11 @@ def _wider(office: OfficeFacts) -> Iterator[Finding]:
             continue
         gained: dict[int, dict[Right, int]] = {}
         for rows in facts.runs():
-            here, above = (facts.everyone.matrix.block(some).rights for some in (rows, np.maximum(parent[rows], 0)))
+            # Folders of a run have few folders above them: each is looked at once.
+            tops, top_of = np.unique(np.maximum(parent[rows], 0), return_inverse=True)
+            here, above = (facts.everyone.matrix.block(some).rights for some in (rows, tops))
             for right in _WIDER:
-                wider = here[right] & ~above[right]
+                wider = here[right] & ~above[right][top_of]
                 for place in np.flatnonzero(wider.any(axis=1)).tolist():
                     gained.setdefault(int(rows[place]), {})[right] = int.from_bytes(wider[place].tobytes(), "little")
         for row in (row for row in facts.order.tolist() if row in gained):

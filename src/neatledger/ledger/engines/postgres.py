@@ -17,6 +17,7 @@ from neatledger.errors import LedgerError
 from neatledger.extras import extras_for
 from neatledger.ledger.engines.contract import EngineError
 from neatledger.ledger.engines.postgres_schema import MIGRATIONS
+from neatledger.ledger.writing import transaction
 
 __all__ = ["PostgresDatabase", "connect", "plain_url"]
 
@@ -105,13 +106,13 @@ class PostgresDatabase:
         """Begin a transaction that no other run can come between; waits for another to end."""
         self.execute("BEGIN")
         if self._is_impatient:
-            lock = "SELECT pg_try_advisory_xact_lock(hashtext(current_schema()), ?)"
+            lock = "SELECT pg_try_advisory_xact_lock(hashtext(coalesce(current_schema(), '')), ?)"
             (is_ours,) = self.execute(lock, (_WRITING,)).fetchone()
             if not is_ours:
                 raise EngineError("locked")
             return
         self.execute(f"SET LOCAL lock_timeout = '{_WAIT_SECONDS}s'")
-        self.execute("SELECT pg_advisory_xact_lock(hashtext(current_schema()), ?)", (_WRITING,))
+        self.execute("SELECT pg_advisory_xact_lock(hashtext(coalesce(current_schema(), '')), ?)", (_WRITING,))
 
     @contextmanager
     def impatient(self) -> Iterator[None]:
@@ -196,12 +197,15 @@ def connect(url: str, *, create: bool) -> PostgresDatabase | None:
     except psycopg.Error as error:
         raise LedgerError(f"cannot be reached: {_first_line(error)}", url, "see its server, and ~/.pgpass") from None
     try:
-        if not _is_there(database, schema):
-            if not create:
-                connection.close()
-                return None
-            _make(database, schema)
-        _migrate(database)
+        is_there, newest = _is_there(database, schema), max(MIGRATIONS)
+        if not is_there and not create:
+            connection.close()
+            return None
+        version = _version(database) if is_there else 0
+        if version > newest:
+            raise LedgerError(f"made by a newer version (ledger {version}, this knows {newest})", url)
+        if version < newest:
+            _bring_up(database, schema)
     except EngineError as error:
         connection.close()
         raise LedgerError(f"cannot be used: {error}", url) from None
@@ -216,39 +220,24 @@ def _is_there(database: PostgresDatabase, schema: str) -> bool:
     return bool(found)
 
 
-def _make(database: PostgresDatabase, schema: str) -> None:
-    database.execute("BEGIN")
-    try:
+def _bring_up(database: PostgresDatabase, schema: str) -> None:
+    """Make what is not there yet, and lead an older version to the current one."""
+    with transaction(database):
         # Two first runs at once: the one that comes second finds what the first made.
-        database.execute("SELECT pg_advisory_xact_lock(?, ?)", (_WRITING, 0))
         if not _is_there(database, schema):
             database.execute(f"CREATE SCHEMA IF NOT EXISTS {schema}")
             database.execute("CREATE TABLE ledger_version (version integer NOT NULL)")
             database.execute("INSERT INTO ledger_version VALUES (0)")
-            _step_up(database)
-        database.execute("COMMIT")
-    finally:
-        if database.in_transaction:
-            database.execute("ROLLBACK")
+        _step_up(database)
 
 
-def _migrate(database: PostgresDatabase) -> None:
+def _version(database: PostgresDatabase) -> int:
     (version,) = database.execute("SELECT version FROM ledger_version").fetchone()
-    newest = max(MIGRATIONS)
-    if version > newest:
-        raise LedgerError(f"made by a newer version (ledger {version}, this knows {newest})", database.where)
-    if version < newest:
-        database.begin()
-        try:
-            _step_up(database)
-            database.execute("COMMIT")
-        finally:
-            if database.in_transaction:
-                database.execute("ROLLBACK")
+    return int(version)
 
 
 def _step_up(database: PostgresDatabase) -> None:
-    (version,) = database.execute("SELECT version FROM ledger_version").fetchone()
+    version = _version(database)
     for number, statements in sorted(MIGRATIONS.items()):
         if number > version:
             for statement in statements:
