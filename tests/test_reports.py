@@ -184,6 +184,8 @@ WRONG = [
     (["new", "X", "--tree", "barn"], "not a system: 'barn'"),
     (["new", "X", "--tree", "barn=/nowhere"], "there is no folder /nowhere"),
     (["new", "X", "--tree", "1=/"], "beginning with a letter"),
+    (["new", "X", "a=/usr", "a=/etc"], "two systems are called 'a'"),
+    (["connect", "1", "smb://nowhere.office.example", "--office", "OFFICE"], "beginning with a letter"),
     (["new", "X", "--tree", "barn=/", "--passwd", "p"], "--passwd and --group go together"),
     (["accept", "no-such", "barn:/", "--reason", "x", "--office", "OFFICE"], "there is no check 'no-such'"),
 ]

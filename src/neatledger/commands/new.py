@@ -50,6 +50,8 @@ def run(args: argparse.Namespace, app: App) -> int:
             raise UsageError(f"not a system: {text!r}", hint="write barn=/srv/barn or loft=smb://loft.office.example")
         if text in args.tree and not Path(address).is_dir():
             raise UsageError(f"there is no folder {address}", hint="--tree wants NAME=PATH of a folder that is there")
+        if name in found:
+            raise UsageError(f"two systems are called {name!r}", hint="give each a name of its own")
         found[name] = _proposal(app, args.dir, name, address, said)
     if not found:
         raise UsageError("no system is named", hint="new DIR barn=/srv/barn loft=smb://loft.office.example")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
@@ -26,7 +27,7 @@ from neatledger.core.plan.plan import (
     PlanSystem,
 )
 from neatledger.core.tree.address import Address
-from neatledger.errors import Fault, FormatError, OfficeError, PlanError
+from neatledger.errors import Fault, FormatError, OfficeError, PlanError, UsageError
 from neatledger.formats.nearest import nearest
 from neatledger.formats.signature import key_words
 from neatledger.office.addresses import parse_address
@@ -40,7 +41,16 @@ from neatledger.office.space import SpaceReader
 from neatledger.office.yamltext import Marks, load_yaml
 from neatledger.office.yamltext import Path as KeyPath
 
-__all__ = ["PLAN_NAME", "Stated", "load_schema", "parse_plan", "read_plan", "read_plan_file", "read_stated"]
+__all__ = [
+    "PLAN_NAME",
+    "Stated",
+    "check_system_name",
+    "load_schema",
+    "parse_plan",
+    "read_plan",
+    "read_plan_file",
+    "read_stated",
+]
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
@@ -59,6 +69,13 @@ def load_schema() -> dict[str, Any]:
     schema: dict[str, Any] = json.loads(text)
     schema["$defs"]["system"]["properties"]["lists"]["enum"] = list(MODELS)
     return schema
+
+
+def check_system_name(name: str) -> None:
+    """Raise `UsageError` for a name that a plan would refuse: before a server is asked anything for it."""
+    wanted = load_schema()["$defs"]["systemName"]
+    if not re.fullmatch(wanted["pattern"].strip("^$"), name):
+        raise UsageError(f"a system cannot be called {name!r}", hint=f"a name is {wanted['title']}")
 
 
 def read_plan(office_dir: Path) -> Plan:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
+from stat import S_ISDIR
 
 from neatledger.errors import SourceError
 from neatledger.probes.contract import Hints, Proposal
@@ -22,7 +24,18 @@ _LEAST_HOMES = 3
 _NO_DAY = date.min  # no expiry is judged
 _FIRST_OF_PEOPLE = 1000
 _OVER_NETWORK = frozenset({"nfs", "nfs4", "cifs", "smb3", "fuse.sshfs"})
-_Entries = list[tuple[str, os.DirEntry[str]]]
+
+
+@dataclass(frozen=True, slots=True)
+class _Entry:
+    """What lies in a folder: the folder below the root, its own name, its owner's id, whether it is a folder."""
+
+    folder: str
+    name: str
+    uid: int
+    is_folder: bool
+
+
 _BESIDE = {
     "snapshots": re.compile(r"^(\.snapshots?|\.zfs|snapshots?)$", re.IGNORECASE),
     "bin": re.compile(r"^(\.bin|\.recycle|\.trash(-\d+)?|#recycle)$", re.IGNORECASE),
@@ -70,7 +83,7 @@ def _file_system(path: str) -> str:
     return best[1]
 
 
-def _accounts(found: Proposal, hints: Hints, entries: _Entries) -> None:
+def _accounts(found: Proposal, hints: Hints, entries: Sequence[_Entry]) -> None:
     elsewhere = str(hints.said.get("accounts") or "")
     if is_directory(elsewhere):
         setting, notes, lacking = account_setting(elsewhere, hints)
@@ -91,12 +104,11 @@ def _accounts(found: Proposal, hints: Hints, entries: _Entries) -> None:
     strangers: set[int] = set()
     homes = list(hints.said.get("homes") or ())
     inside: dict[str, list[str]] = {}
-    for folder, entry in entries:
-        stat = entry.stat(follow_symlinks=False)
-        if str(stat.st_uid) not in known:
-            strangers.add(stat.st_uid)
-        if entry.is_dir(follow_symlinks=False):
-            inside.setdefault(folder, []).append(entry.name)
+    for entry in entries:
+        if str(entry.uid) not in known:
+            strangers.add(entry.uid)
+        if entry.is_folder:
+            inside.setdefault(entry.folder, []).append(entry.name)
     if strangers:
         some = ", ".join(map(str, sorted(strangers)[:3]))
         found.lacking.append(
@@ -110,29 +122,36 @@ def _accounts(found: Proposal, hints: Hints, entries: _Entries) -> None:
         found.put("homes", homes, "its subfolders are called as accounts are")
 
 
-def _entries(path: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
-    """Yield what lies in a folder two levels down, with the path of the folder that it is in; bounded."""
+def _entries(path: str) -> Iterator[_Entry]:
+    """Yield what lies in a folder two levels down; bounded, and other file systems are not entered."""
     waiting, count = [("", 0)], 0
+    device = os.stat(path).st_dev
     while waiting:
         folder, depth = waiting.pop(0)
         try:
-            entries = sorted(os.scandir(path + folder), key=lambda one: one.name)
+            entries = sorted(os.scandir(path.rstrip("/") + folder + "/"), key=lambda one: one.name)
         except OSError:
             continue
         for entry in entries:
+            try:
+                stat = entry.stat(follow_symlinks=False)
+            except OSError:
+                # It went away since its folder was listed.
+                continue
             count += 1
             if count > _MOST:
                 return
-            yield folder, entry
-            if depth + 1 < _DEPTH and entry.is_dir(follow_symlinks=False):
+            is_folder = S_ISDIR(stat.st_mode)
+            yield _Entry(folder, entry.name, stat.st_uid, is_folder)
+            if depth + 1 < _DEPTH and is_folder and stat.st_dev == device:
                 waiting.append((f"{folder}/{entry.name}", depth + 1))
 
 
-def _beside(found: Proposal, entries: _Entries) -> None:
+def _beside(found: Proposal, entries: Sequence[_Entry]) -> None:
     space: dict[str, list[str]] = {}
-    for folder, entry in entries:
+    for entry in entries:
         for word, pattern in _BESIDE.items():
-            if entry.is_dir(follow_symlinks=False) and pattern.match(entry.name):
-                space.setdefault(word, []).append(f"{folder}/{entry.name}")
+            if entry.is_folder and pattern.match(entry.name):
+                space.setdefault(word, []).append(f"{entry.folder}/{entry.name}")
     if space:
         found.put("space", space, "what is kept beside the files, by the names of its folders")

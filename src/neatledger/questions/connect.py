@@ -13,6 +13,7 @@ from neatledger.core.people.credentials import Credentials
 from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import NeatError
 from neatledger.extras import extras_for
+from neatledger.office.read import check_system_name
 from neatledger.probes.contract import Hints, Proposal
 from neatledger.probes.table import probe
 from neatledger.sources.contract import SourceContext
@@ -47,6 +48,7 @@ def ask(
     credentials_for: Callable[[str], AskCredentials],
 ) -> Proposal:
     """Return what an address, or the files of a listing, come to; raises `UsageError` and `SourceError`."""
+    check_system_name(system)
     with extras_for("connect"):
         mine, accounts = credentials_for(system), credentials_for(f"{system} accounts")
         return probe(list(addresses), Hints(system, office_dir, said, answer, mine, accounts))

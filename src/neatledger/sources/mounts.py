@@ -19,4 +19,6 @@ def mounts_below(root: Path) -> frozenset[tuple[bytes, ...]] | None:
         return None
     top = os.fsencode(os.path.realpath(root)).rstrip(b"/") + b"/"
     points = [_ESCAPED.sub(lambda code: bytes([int(code[1], 8)]), line.split(b" ")[4]) for line in table.splitlines()]
-    return frozenset(tuple(point[len(top) :].split(b"/")) for point in points if point.startswith(top))
+    return frozenset(
+        tuple(point[len(top) :].split(b"/")) for point in points if point.startswith(top) and point != top
+    )

@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
+from stat import S_ISREG
 from typing import Any
 
 from neatledger.core.plan.protection import SnapshotRule
@@ -162,8 +163,12 @@ def _archives(name: str, folder: Path) -> list[Run]:
     """Return a run for each file of a folder; an empty one, or one that is still written, came to no end."""
     found = []
     for one in sorted(folder.iterdir()):
-        if one.is_file() and not one.name.startswith("."):
+        try:
             facts = one.stat()
+        except FileNotFoundError:
+            # A backup program took it away since the folder was listed, or it is a link to nothing.
+            continue
+        if S_ISREG(facts.st_mode) and not one.name.startswith("."):
             is_done = facts.st_size > 0 and one.suffix not in (".part", ".tmp")
             found.append(Run(name, datetime.fromtimestamp(facts.st_mtime, UTC), facts.st_size, None, is_done))
     return found

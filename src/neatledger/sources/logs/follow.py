@@ -7,6 +7,7 @@ import os
 import re
 import zlib
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -67,7 +68,7 @@ class Following:
     def _files(self) -> Iterator[tuple[Path, Position]]:
         known, places = self.position, [self.path]
         if known is None or not _is_same(self.path, known):
-            older = sorted(_rotated(self.path), key=lambda one: one.stat().st_mtime)
+            older = _rotated(self.path)
             if known is not None:
                 found = next((place for place, one in enumerate(older) if _is_same(one, known)), None)
                 if found is None:
@@ -144,6 +145,12 @@ def _head(path: Path) -> bytes:
 
 
 def _rotated(path: Path) -> list[Path]:
-    """Return what a rotated file may be called by now: with a number or a day behind, compressed or not."""
+    """Return what a rotated file may be called by now, oldest first: a number or a day behind, packed or not."""
     form = re.compile(re.escape(path.name) + r"[.-]\d+(-\d+)*(\.gz)?")
-    return [one for one in path.parent.iterdir() if form.fullmatch(one.name) and one.is_file()]
+    found: list[tuple[float, Path]] = []
+    for one in path.parent.iterdir():
+        # What the next rotation took away since the listing is no file any more.
+        if form.fullmatch(one.name) and one.is_file():
+            with suppress(FileNotFoundError):
+                found.append((one.stat().st_mtime, one))
+    return [one for _, one in sorted(found)]

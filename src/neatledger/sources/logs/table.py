@@ -151,7 +151,11 @@ def _tell_clock(reading: Reading, last: Record | None) -> None:
     """Say by how much a server's clock differs from this machine's, where its last line shows it."""
     if last is None:
         return
-    written = datetime.fromtimestamp(reading.path.stat().st_mtime, UTC)
+    try:
+        written = datetime.fromtimestamp(reading.path.stat().st_mtime, UTC)
+    except FileNotFoundError:
+        # It is being rotated right now.
+        return
     ahead = last.moment - written
     minutes = round(abs(ahead).total_seconds() / 60)
     if ahead > _CLOCK_ERROR:
