@@ -2,12 +2,14 @@
 
 Each change is one that a hand could slip into: a bound one off, a condition turned round, a number one higher. Of
 all such changes some are drawn by lot (the same ones every time), each is made in a copy of the code, and the
-tests that run that line, and need no real system, are run on it until one fails. Prints every survivor and the share
-that was killed.
+tests that run that line are run on it, the quickest first, until one fails: as many as take `--seconds` together
+on the code as it is. Prints every survivor and the share that was killed.
 
-    python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2] [--examples 40] [--again LOG]
+    python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2] [--examples 40] [--seconds 60]
+                            [--again LOG] [--keep FOLDER]
 
-`--again` takes only what an earlier run, whose output is in LOG, says survived.
+`--again` takes only what an earlier run, whose output is in LOG, says survived. `--keep` writes into FOLDER which
+tests run which lines, and reads it from there the next time: that takes minutes, and changes little from day to day.
 """
 
 from __future__ import annotations
@@ -18,15 +20,17 @@ import copy
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
+from importlib import import_module
 from math import inf
 from pathlib import Path
-from queue import Queue
 from xml.etree import ElementTree
 
 from coverage import CoverageData
@@ -38,7 +42,13 @@ SWAPS: dict[type[ast.AST], type[ast.AST]] = {
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,
     ast.Add: ast.Sub, ast.Sub: ast.Add,
 }  # fmt: skip
-SECONDS = 240
+# What the tests use of others (plugins of pytest apart, which it must load itself): with it a run begins at once.
+THEIRS = (
+    *("pytest", "numpy", "scipy.stats", "matplotlib.figure", "openpyxl"),
+    *("ruamel.yaml", "jsonschema_rs", "ldap3", "pyarrow.parquet"),
+)
+# A test that takes longer is not one of the fast ones (seconds).
+LONGEST = 8.0
 
 
 @dataclass(frozen=True)
@@ -136,14 +146,22 @@ class Seen:
     by_line: dict[str, dict[int, list[str]]]
     seconds: dict[str, float]
 
-    def tests_of(self, mutant: Mutant) -> list[str]:
-        """Return the tests that run the changed line, the quickest first."""
+    def tests_of(self, mutant: Mutant, seconds: float) -> tuple[list[str], float]:
+        """Return the tests that run the changed line, the quickest first, and what they take on the code as it is."""
         lines = self.by_line.get(str(mutant.path.relative_to(PACKAGE)), {})
         found = {name for line in range(mutant.line, mutant.last + 1) for name in lines.get(line, ())}
         if not found:
             # A constant of the module: whatever runs anything of the module.
             found = {name for some in lines.values() for name in some}
-        return sorted([name for name in found if self.seconds.get(name, inf) < inf], key=self.seconds.__getitem__)
+        chosen, total = [], 0.0
+        for name in sorted(
+            (one for one in found if self.seconds.get(one, inf) < LONGEST), key=self.seconds.__getitem__
+        ):
+            total += self.seconds[name]
+            if total > seconds:
+                break
+            chosen.append(name)
+        return chosen, total
 
 
 def _environment(package_dir: Path) -> dict[str, str]:
@@ -154,7 +172,7 @@ def _environment(package_dir: Path) -> dict[str, str]:
 
 # Those that only start programs or look at the files see nothing of the core's own working.
 _TESTS = ["tests", *(f"--ignore=tests/test_{name}.py" for name in ("structure", "started", "services", "rpc"))]
-FAST = ["-q", "-m", "not judge", "-p", "no:cacheprovider", "--no-header", "--hypothesis-profile=mutants"]
+FAST = ["-q", "-p", "no:cacheprovider", "-p", "no:xdist", "--no-header", "--hypothesis-profile=mutants"]
 
 
 # Given to the tests as a plugin: each test's lines are written down under its own name.
@@ -170,6 +188,7 @@ def pytest_runtest_protocol(item):
 
 def watch(package_dir: Path, folder: Path) -> Seen:
     """Run the fast tests once on the code as it is, and write down what each runs."""
+    folder.mkdir(parents=True, exist_ok=True)
     config, data_file, times = folder / "coverage.ini", folder / "coverage", folder / "times.xml"
     config.write_text(f"[run]\nsource = {package_dir / 'neatledger' / 'core'}\n")
     (folder / "each_test_apart.py").write_text(_PLUGIN)
@@ -186,12 +205,13 @@ def watch(package_dir: Path, folder: Path) -> Seen:
     words += [*FAST, "-p", "each_test_apart", f"--junitxml={times}", "-o", "junit_family=xunit1", *_TESTS]
     env = _environment(package_dir)
     env["PYTHONPATH"] += f":{folder}"
-    subprocess.run(words, env=env, cwd=ROOT, stdout=subprocess.DEVNULL)
+    if not times.exists():
+        subprocess.run(words, env=env, cwd=ROOT, stdout=subprocess.DEVNULL)
     data = CoverageData(str(data_file))
     data.read()
     seen = Seen({}, {})
     for name in data.measured_files():
-        path = str(Path(name).relative_to(package_dir / "neatledger"))
+        path = name.rpartition("/neatledger/")[2]
         seen.by_line[path] = {
             line: [one for one in some if one] for line, some in data.contexts_by_lineno(name).items()
         }
@@ -203,27 +223,90 @@ def watch(package_dir: Path, folder: Path) -> Seen:
     return seen
 
 
-def _fails(package_dir: Path, tests: list[str]) -> bool:
-    """Run some tests on a copy of the package, in a temporary folder of its own, and tell whether any fails."""
-    words = [sys.executable, "-m", "pytest", "-x", *FAST, f"--basetemp={package_dir / 'tests'}", *tests]
-    done = subprocess.run(words, env=_environment(package_dir), cwd=ROOT, capture_output=True, timeout=SECONDS)
-    return done.returncode != 0
-
-
-def is_killed(mutant: Mutant, package_dir: Path, seen: Seen) -> bool:
-    """Make the change in a copy of the package, run the tests that go there on it, and take it back."""
-    tests = seen.tests_of(mutant)
-    if not tests:
-        return False
-    target = package_dir / "neatledger" / mutant.path.relative_to(PACKAGE)
-    before = target.read_text()
-    target.write_text(mutant.text)
+def _begin(package_dir: Path, tests: list[str]) -> int:
+    """Begin to run some tests on a copy of the package, in a process of its own; return the process's number."""
+    child = os.fork()
+    if child:
+        return child
+    status = 1
     try:
-        return _fails(package_dir, tests)
-    except subprocess.TimeoutExpired:
-        return True
+        os.setsid()
+        nowhere = os.open(os.devnull, os.O_RDWR)
+        for number in range(3):
+            os.dup2(nowhere, number)
+        os.chdir(ROOT)
+        os.environ.update(_environment(package_dir))
+        os.environ.pop("CI", None)
+        sys.path[:0] = [str(package_dir), str(ROOT / "tests")]
+        status = int(import_module("pytest").main(["-x", *FAST, f"--basetemp={package_dir / 'tests'}", *tests]))
     finally:
-        target.write_text(before)
+        os._exit(status)
+
+
+@dataclass
+class Trial:
+    """One mutant that is being judged: the copy it is made in, what stood there before, and until when it may run."""
+
+    mutant: Mutant
+    package_dir: Path
+    before: str
+    until: float
+
+    @property
+    def target(self) -> Path:
+        return self.package_dir / "neatledger" / self.mutant.path.relative_to(PACKAGE)
+
+    def end(self, process: int) -> None:
+        """End whatever the tests started, and take the change back."""
+        with suppress(ProcessLookupError):
+            os.killpg(process, signal.SIGKILL)
+        self.target.write_text(self.before)
+
+
+class Judge:
+    """Judges mutants, as many at a time as there are copies of the package."""
+
+    def __init__(self, copies: list[Path], seen: Seen, seconds: float) -> None:
+        self.copies, self.seen, self.seconds = copies, seen, seconds
+        self.killed = 0
+        self._under_way: dict[int, Trial] = {}
+
+    def judge(self, mutant: Mutant) -> None:
+        """Begin with one, when there is room for it."""
+        tests, usual = self.seen.tests_of(mutant, self.seconds)
+        if not tests:
+            self._tell(mutant, False)
+            return
+        while not self.copies:
+            self._wait()
+        package_dir = self.copies.pop()
+        # The tests' own time was taken while they were watched, which is twice as slow: six times is for ever.
+        trial = Trial(mutant, package_dir, "", time.monotonic() + 30 + 3 * usual)
+        trial.before = trial.target.read_text()
+        trial.target.write_text(mutant.text)
+        self._under_way[_begin(package_dir, tests)] = trial
+
+    def finish(self) -> None:
+        """Wait for all that is under way."""
+        while self._under_way:
+            self._wait()
+
+    def _wait(self) -> None:
+        time.sleep(0.02)
+        for process, trial in list(self._under_way.items()):
+            ended, status = os.waitpid(process, os.WNOHANG)
+            if not ended and time.monotonic() < trial.until:
+                continue
+            del self._under_way[process]
+            trial.end(process)
+            if not ended:
+                os.waitpid(process, 0)
+            self.copies.append(trial.package_dir)
+            self._tell(trial.mutant, not ended or status != 0)
+
+    def _tell(self, mutant: Mutant, is_killed: bool) -> None:
+        self.killed += is_killed
+        print("killed   " if is_killed else "SURVIVES ", mutant, flush=True)
 
 
 def main() -> None:
@@ -232,7 +315,11 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", default="core")
     parser.add_argument("--examples", type=int, default=40, help="how many examples of each property")
+    parser.add_argument(
+        "--seconds", type=float, default=60, help="how long the tests of one change may take together"
+    )
     parser.add_argument("--again", type=Path, metavar="LOG")
+    parser.add_argument("--keep", type=Path, metavar="FOLDER")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     words = parser.parse_args()
     chosen = drawn(words.only, words.number, words.seed)
@@ -241,31 +328,20 @@ def main() -> None:
         chosen = [one for one in chosen if str(one) in survived]
     os.environ["MUTANT_EXAMPLES"] = str(words.examples)
     with tempfile.TemporaryDirectory() as name:
-        copies: Queue[Path] = Queue()
-        for number in range(words.jobs):
-            copies.put(Path(name) / str(number))
-            shutil.copytree(
-                PACKAGE, Path(name) / str(number) / "neatledger", ignore=shutil.ignore_patterns("__pycache__")
-            )
-
-        seen = watch(Path(name) / "0", Path(name))
-
+        copies = [Path(name) / str(number) for number in range(words.jobs)]
+        for one in copies:
+            shutil.copytree(PACKAGE, one / "neatledger", ignore=shutil.ignore_patterns("__pycache__"))
+        seen = watch(copies[0], words.keep or Path(name))
+        for module in THEIRS:
+            import_module(module)
         quick = sorted((name for name in seen.seconds if seen.seconds[name] < inf), key=seen.seconds.__getitem__)
-        if not quick or _fails(Path(name) / "0", quick[:50]):
+        if not quick or os.waitpid(_begin(copies[0], quick[:50]), 0)[1] != 0:
             sys.exit("the tests fail on the code as it is: they would kill whatever is changed")
-
-        def judge(mutant: Mutant) -> bool:
-            package_dir = copies.get()
-            try:
-                killed = is_killed(mutant, package_dir, seen)
-            finally:
-                copies.put(package_dir)
-            print("killed   " if killed else "SURVIVES ", mutant, flush=True)
-            return killed
-
-        with ThreadPoolExecutor(words.jobs) as pool:
-            killed = sum(pool.map(judge, chosen))
-    print(f"{killed} of {len(chosen)} killed: {killed / max(1, len(chosen)):.0%}")
+        judge = Judge(copies, seen, words.seconds)
+        for mutant in chosen:
+            judge.judge(mutant)
+        judge.finish()
+    print(f"{judge.killed} of {len(chosen)} killed: {judge.killed / max(1, len(chosen)):.0%}")
 
 
 if __name__ == "__main__":

@@ -27,7 +27,7 @@ from neatledger.core.posts.forms import FIELDS, choose_login, fill_form, guess_f
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.demo.service.server import Service
 from neatledger.office.edit_people import add_person, put_last_day, put_move
-from neatledger.questions import carrying, joining, leaving, moving, proof, proving
+from neatledger.questions import carrying, hanging, joining, leaving, moving, proof, proving
 from neatledger.questions.office import Office, open_office
 from step_offices import now
 
@@ -302,7 +302,7 @@ def test_what_hangs_on_somebody_is_all_that_a_slow_search_finds(demo: Path) -> N
         of_uid.update(str(os.lstat(os.path.join(folder, name)).st_uid) for name in files)
     lines = (demo / "office.yaml").read_text().splitlines()
     for person, known in office.plan.people.items():
-        found = leaving.hanging_on(office, person)
+        found = hanging.hanging_on(office, person)
         logins = {system: set(some) for system, some in known.accounts.items()}
         mine = logins.get("meadow", set())
         slow = Counter({"meadow": sum(row["owner"] in mine and row["type"] == "file" for row in rows)})

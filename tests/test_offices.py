@@ -58,8 +58,10 @@ def test_each_office_answers_as_if_it_were_asked_alone(clients: Path, run, words
 def test_files_are_written_for_each_and_one_page_for_all(clients: Path, tmp_path: Path, run) -> None:
     pages = tmp_path / "pages"
     pages.mkdir()
-    done = run("report", "people", "--office", f"{clients}/*", "-o", f"{pages}/*.html", *DAY, status=2)
-    assert sorted(one.name for one in pages.iterdir()) == ["ash.html", "elm.html", "offices.html"], done.stderr
+    files = ("-o", f"{pages}/*.html", "--also", f"{pages}/*.xlsx")
+    done = run("report", "people", "--office", f"{clients}/*", *files, *DAY, status=2)
+    made = ["ash.html", "ash.xlsx", "elm.html", "elm.xlsx", "offices.html"]
+    assert sorted(one.name for one in pages.iterdir()) == made, done.stderr
     run("report", "people", "--office", clients / "elm", "-o", tmp_path / "alone.html", *DAY)
     assert (pages / "elm.html").read_bytes() == (tmp_path / "alone.html").read_bytes()
     page = (pages / "offices.html").read_text()
@@ -70,6 +72,7 @@ def test_files_are_written_for_each_and_one_page_for_all(clients: Path, tmp_path
     assert {one.name for one in (tmp_path / "mails").iterdir()} == {"ash", "elm"}
     for words, said in (
         (("report", "space", "-o", f"{pages}/x.html"), "put * where each has its name"),
+        (("report", "space", *files[:3], "x.xlsx"), "put * where each has its name"),
         (("lapses", "--calendar", f"{pages}/x.ics"), "put * where each has its name"),
         (("who", "barn:/Records"), "who is asked of one office"),
     ):

@@ -355,20 +355,21 @@ class _Page(HTMLParser):
 
 
 def test_the_report_is_a_page_of_one_file_and_a_workbook_with_numbers(demo: Path, run, tmp_path: Path) -> None:
-    run("report", "space", "-o", tmp_path / "space.html", "--office", demo, "--today", "2026-11-23")
+    papers = ("-o", tmp_path / "space.html", "--also", tmp_path / "space.xlsx")
+    run("report", "space", *papers, "--office", demo, "--today", "2026-11-23")
     page = _Page()
     text = (tmp_path / "space.html").read_text()
     page.feed(text)
     assert not page.outside and text.count("<script") == 1
     assert page.images and all(image["alt"] and len(image["alt"]) > 40 for image in page.images)
     assert page.heads[:3] == ["Limits", "Forecast", "Promised"] and "Findings" in page.heads
-    run("report", "space", "-o", tmp_path / "space.xlsx", "--office", demo, "--today", "2026-11-23")
     book = load_workbook(tmp_path / "space.xlsx")
     assert book.sheetnames[0] == "Summary" and set(page.heads) == set(book.sheetnames[1:])
     rows = list(book["Limits"].values)
     used = rows[0].index("USED")
     assert all(isinstance(row[used], int) for row in rows[1:5])
     assert "-o space.html" in run("report", "space", "--office", demo, status=2).stderr
+    assert "-o space.html" in run("report", "space", *papers[:3], "x.csv", "--office", demo, status=2).stderr
     steps = json.loads(run("mend", "--office", demo, "--today", "2026-11-23", "--format", "json", status=1).stdout)
     run("report", "mend", "-o", tmp_path / "mend.xlsx", "--office", demo, "--today", "2026-11-23")
     papers = load_workbook(tmp_path / "mend.xlsx")
@@ -398,9 +399,8 @@ def test_names_from_outside_do_no_harm_in_pages_and_workbooks(tmp_path: Path, ru
         )
     )
     run("gather", "--office", tmp_path)
-    run("report", "space", "-o", tmp_path / "x.html", "--office", tmp_path)
+    run("report", "space", "-o", tmp_path / "x.html", "--also", tmp_path / "x.xlsx", "--office", tmp_path)
     assert (tmp_path / "x.html").read_text().count("<script") == 1
-    run("report", "space", "-o", tmp_path / "x.xlsx", "--office", tmp_path)
     book = load_workbook(tmp_path / "x.xlsx")
     cells = [cell for sheet in book for row in sheet.iter_rows() for cell in row]
     assert cells and not any(cell.data_type == "f" for cell in cells)

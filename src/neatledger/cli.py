@@ -167,7 +167,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
     "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
     "notices": ("notices", "notices --write mails", "notices --send"),
-    "report": ("report office -o office.html", "report access --against 2026-10-01 -o a.xlsx"),
+    "report": ("report office -o office.html --also office.xlsx", "report access --against 2026-10-01 -o a.xlsx"),
     "completion": ("completion bash >> ~/.bashrc", "completion fish > ~/.config/fish/completions/neatledger.fish"),
     "manual": ("manual > neatledger.1", "manual | man -l -"),
     "accept": (

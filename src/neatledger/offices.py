@@ -85,6 +85,10 @@ def _task(name: str, args: argparse.Namespace, options: Options, folder: Path) -
     if name == "notices" and args.write:
         mine.write = str(Path(args.write) / folder.name)
     output = options.output.replace("*", folder.name) if name == "report" and options.output else None
+    if name == "report":
+        for one in args.also:
+            _check_pattern(one, "--also", "--also 'pages/*.xlsx'")
+        mine.also = [one.replace("*", folder.name) for one in args.also]
     alone = replace(options, office=str(folder), output=output, is_paged=False)
     return partial(_ask, name, mine, alone)
 

@@ -23,23 +23,29 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="DATE", type=day_of, help="mark what changed since the count of this day"
     )
+    parser.add_argument(
+        "--also", metavar="FILE", action="append", default=[],
+        help="write the same paper to this file too, as its ending says; may be given again",
+    )  # fmt: skip
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the paper to the file that -o names; its form goes by the file's ending."""
-    target = app.options.output
-    if target is None or not is_paper(target):
+    targets = [app.options.output, *args.also]
+    if not all(target is not None and is_paper(target) for target in targets):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
         raise UsageError("where to, and as what?", hint=hint)
     with app.progress(f"report {args.about}"):
         paper = _make(args.about, app.office)
         if args.against is not None:
             paper = _beside(args, app, paper)
-        write_paper(target, sealed(paper, app.office.ledger.chain.head()))
+        paper = sealed(paper, app.office.ledger.chain.head())
+        for target in targets:
+            write_paper(target, paper)
     if app.collected is not None:
         app.collected.append(Report("report", " ".join(paper.lead), (), ()))
         return 0
-    app.say(f"The report is in {target}.")
+    app.say(f"The report is in {' and in '.join(targets)}.")
     return 0
 
 

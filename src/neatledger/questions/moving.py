@@ -19,8 +19,8 @@ from neatledger.errors import StepError, UnknownNameError, UsageError
 from neatledger.formats.nearest import or_else
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.office.edit_people import put_move
+from neatledger.questions.hanging import Hanging, hanging_on
 from neatledger.questions.joining import LoginChooser, office_with, own_steps, reach_by_plan
-from neatledger.questions.leaving import Hanging, hanging_on
 from neatledger.questions.office import Office
 from neatledger.questions.worklist import Worklist, ask_for_steps
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from itertools import chain, islice
 
 import numpy as np
 
@@ -251,6 +252,23 @@ class _Place:
     is_files: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """Which cells are a system's: a person each on every folder, then on every sort of files."""
+
+    system: str
+    people: Sequence[str]
+    folders: Callable[[], Iterable[bytes]]
+    folders_of_files: Callable[[], Iterable[bytes]]
+
+    def places(self) -> Iterator[_Place]:
+        """Yield what each cell is about; only one that is told of is ever looked for."""
+        for path in self.folders():
+            yield from (_Place(person, Address(self.system, path)) for person in self.people)
+        for path in self.folders_of_files():
+            yield from (_Place(person, Address(self.system, path), is_files=True) for person in self.people)
+
+
 class _Probed:
     """The rights of some people on some folders after some steps, system by system."""
 
@@ -273,7 +291,7 @@ class _Probed:
             if name not in self._people and lies_over(office, name, list(self._people)):
                 self._people[name] = sorted({person for scope in some for person in scope.people})
                 self._tops[name] = [b"/"]
-        self.places: list[_Place] = []
+        self._parts: list[_Part] = []
         self._known: dict[tuple[int, ...], Cells | None] = {}
         self._base = self._cut()
         self._paths = {step.system: self._paths_of(step.system) for step in made}
@@ -316,7 +334,7 @@ class _Probed:
             except StepError:
                 self._known[key] = None
             else:
-                self.places = []
+                self._parts = []
                 parts = [self._of_system(then, system) for system in self._people]
                 self._known[key] = np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
         return self._known[key]
@@ -329,19 +347,21 @@ class _Probed:
         rows = self._rows(system, everyone)
         flags = PeopleFlags(everyone, people).flags(rows)
         path_of = folder_paths(everyone.matrix.folders)
-        paths = self._paths.get(system) or [path_of(row) for row in rows.tolist()]
-        self.places += [_Place(person, Address(system, path)) for path in paths for person in people]
         # Two files of a folder may change places: one that is read, and one that is not. Each sort counts by itself.
         classes = everyone.matrix.classes
         chosen = np.flatnonzero(np.isin(classes["folder"], rows))
+        owners = classes["folder"][chosen]
         if len(chosen):
-            folders = classes["folder"][chosen]
-            self.places += [
-                _Place(person, Address(system, path_of(row)), is_files=True)
-                for row in folders.tolist()
-                for person in people
-            ]
             flags = np.concatenate([flags, PeopleFlags(everyone, people).file_flags(chosen)])
+        known = self._paths.get(system)
+        self._parts.append(
+            _Part(
+                system,
+                people,
+                lambda: map(path_of, rows.tolist()) if known is None else known,
+                lambda: map(path_of, owners.tolist()),
+            )
+        )
         return flags.reshape(-1)
 
     def _rows(self, system: str, everyone: Everyone) -> Cells:
@@ -356,7 +376,7 @@ class _Probed:
         if not cells:
             return ""
         number, flags = cells[0]
-        place = self.places[number]
+        place = next(islice(chain.from_iterable(part.places() for part in self._parts), number, None))
         rights = flag_rights(flags & (1 << len(FLAG_RIGHTS)) - 1)
         if place.is_files and rights & Right.ADD:
             rights = rights & ~Right.ADD | Right.CHANGE

@@ -15,7 +15,7 @@ from neatledger.core.survey.accounts import Group
 from neatledger.core.survey.shared import Device
 from neatledger.ledger.homes import find_homes
 from neatledger.questions import lapses
-from neatledger.questions.leaving import Hanging, hanging_on
+from neatledger.questions.hanging import Hanging, hanging_on
 from neatledger.questions.office import Office
 from neatledger.questions.views import load_views
 

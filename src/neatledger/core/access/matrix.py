@@ -103,7 +103,7 @@ class Matrix:
         self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
         overrides = [self.model.overrides(principal.holder) for principal in principals]
-        self._overrides = [given.rights if given else Right.NONE for given in overrides]
+        self._overrides = [(number, given.rights) for number, given in enumerate(overrides) if given]
         self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
         # Whoever cannot come in has no right anywhere: cut once here and not on every folder.
         self._usable = sum(1 << n for n, principal in enumerate(principals) if principal.may_come_in)
@@ -165,7 +165,7 @@ class Matrix:
                 gates[right].append(0 if is_cut else sets[right] & self._usable)
         admin: dict[Right, Bits] = {}
         for right in _GATED[1:]:
-            has = sum(1 << n for n, given in enumerate(self._overrides) if given & right)
+            has = sum(1 << number for number, given in self._overrides if given & right)
             admin[right] = pack_sets([each & has for each in gates[right]], self.words)
         packed = {right: pack_sets(each, self.words) for right, each in gates.items()}
         return Layer(number, packed, pack_sets(unsure, self.words), admin, roots)

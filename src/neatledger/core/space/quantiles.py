@@ -10,8 +10,6 @@ import math
 from functools import lru_cache
 from statistics import NormalDist
 
-from mpmath import fp
-
 __all__ = ["student_quantile"]
 
 _NORMAL = 0.5  # a start below every quantile that is asked for: from there the steps grow towards it
@@ -27,6 +25,9 @@ def student_quantile(freedom: float, probability: float) -> float:
     """
     if not 0.7 <= probability < 1:
         raise ValueError(f"no quantile is asked for at {probability}")
+    # The library takes longer to load than all the rest of a question, and few questions come here.
+    from mpmath import fp
+
     if freedom > _MANY:
         return _by_series(freedom, NormalDist().inv_cdf(probability))
     height = math.exp(math.lgamma((freedom + 1) / 2) - math.lgamma(freedom / 2)) / math.sqrt(freedom * math.pi)
