@@ -199,7 +199,10 @@ class SurveyReader:
 
     def find_child(self, folder: FolderFacts, name: bytes) -> int | None:
         """Return the row of a folder's subfolder by its name, by bisection."""
-        low, high = folder.children.start, folder.children.stop
+        return self._find_name(name, folder.children.start, folder.children.stop)
+
+    def _find_name(self, name: bytes, low: int, high: int) -> int | None:
+        """Return the row of a folder's name among the sorted rows from `low` to before `high`."""
         while low < high:
             middle = (low + high) // 2
             here: bytes = self._cell("folders.name", middle)
@@ -214,6 +217,15 @@ class SurveyReader:
     def child_names(self, folder: FolderFacts) -> list[str]:
         """Return the names of a folder's subfolders as text; bytes that are none come back by `os.fsencode`."""
         return [os.fsdecode(self._cell("folders.name", row)) for row in folder.children]
+
+    def find_row(self, path: bytes) -> int | None:
+        """Return the row of the folder at a path; None where no folder is. `find_path` tells what is on the way."""
+        row: int | None = 0
+        for name in path.split(b"/"):
+            if name and row is not None:
+                first = self._cell("folders.first_child", row)
+                row = self._find_name(name, first, first + self._cell("folders.children", row))
+        return row
 
     def find_path(self, path: bytes) -> tuple[list[FolderFacts], bytes | None]:
         """Return the folders from the root down along `path`, and the first name that is no folder."""

@@ -42,9 +42,9 @@ def find_again(reader: SurveyReader, same: Sequence[SameAs]) -> list[Again]:
     pairs = [(one.folder, one.same_as) for one in same if one.folder.system == reader.system]
     pairs += _shares_within_shares(reader)
     for folder, same_as in pairs:
-        row = _row_of(reader, folder.path)
+        row = reader.find_row(folder.path)
         if row is not None:
-            there = _row_of(reader, same_as.path) if same_as.system == reader.system else None
+            there = reader.find_row(same_as.path) if same_as.system == reader.system else None
             found.setdefault(row, -1 if there is None else there)
     return [Again(row, there) for row, there in found.items()]
 
@@ -56,11 +56,6 @@ def _shares_within_shares(reader: SurveyReader) -> list[tuple[Address, Address]]
         path = other.path.rstrip(b"/") + os.fsencode(inside)
         found.setdefault(Address(reader.system, share.path), Address(reader.system, path))
     return list(found.items())
-
-
-def _row_of(reader: SurveyReader, path: bytes) -> int | None:
-    folders, missing = reader.find_path(path)
-    return folders[-1].row if missing is None else None
 
 
 class SpaceView:
@@ -306,7 +301,7 @@ class SpaceView:
 
     def row_of(self, path: bytes) -> int | None:
         """Return a folder's row by its path."""
-        return _row_of(self.reader, path)
+        return self.reader.find_row(path)
 
     def at(self, row: int) -> Figures:
         """Return what counts against a limit on a folder: all in it and below it."""

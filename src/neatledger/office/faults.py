@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
@@ -11,7 +12,7 @@ from neatledger.errors import Fault
 from neatledger.formats.nearest import nearest
 from neatledger.office.yamltext import KEY, Marks, Path
 
-__all__ = ["schema_faults", "without_empty"]
+__all__ = ["Schema", "schema_faults", "without_empty"]
 
 _LONGEST_SHOWN = 80
 _TYPES = {
@@ -23,13 +24,21 @@ _TYPES = {
 }
 
 
-def schema_faults(value: Any, marks: Marks, schema: dict[str, Any], where: str) -> list[Fault]:
+@dataclass(frozen=True)
+class Schema:
+    """A JSON Schema with what judges by it, which takes longer to make than to ask."""
+
+    value: dict[str, Any]
+    validator: Draft202012Validator
+
+
+def schema_faults(value: Any, marks: Marks, schema: Schema, where: str) -> list[Fault]:
     """Return every place where `value` does not fit `schema`, in the order of the file."""
     # An empty entry ("staff:" and nothing more) means that all is as by default.
     value = without_empty(value, top=True)
     found: list[tuple[int, int, Fault]] = []
-    for error in Draft202012Validator(schema).iter_errors(value):
-        for path, what, expected in _explain(error, schema):
+    for error in schema.validator.iter_errors(value):
+        for path, what, expected in _explain(error, schema.value):
             line, column = _mark(marks, path)
             found.append((line, column, Fault(f"{where}:{line}:{column}", what, expected)))
     found.sort(key=lambda each: each[:2])

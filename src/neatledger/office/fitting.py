@@ -23,14 +23,13 @@ _WHOLE = {"limits": 3, "pools": 2, "entitlements": 2, "expectations": 2, "accept
 _PLACEHOLDER = {"source": "tree", "path": "."}
 
 
-def take_what_fits(value: Any, marks: Marks, schema: dict[str, Any]) -> bool:
+def take_what_fits(value: Any, marks: Marks, validator: Draft202012Validator) -> bool:
     """Take out of a plan's values, in place, what does not fit; false where too little is left to look at."""
     if not isinstance(value, dict) or not isinstance(value.get("systems"), dict) or not value["systems"]:
         return False
     value.setdefault("office", "")
     for name, one in value["systems"].items():
         value["systems"][name] = {} if one is None else one
-    validator = Draft202012Validator(schema)
     for _ in range(_MOST_ROUNDS):
         errors = list(validator.iter_errors(without_empty(value, top=True)))
         if not errors:

@@ -8,9 +8,12 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
+from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 from typing import Any
+
+from jsonschema_rs import Draft202012Validator
 
 from neatledger.core.lists.rights import Level
 from neatledger.core.lists.table import MODELS
@@ -31,7 +34,7 @@ from neatledger.errors import Fault, FormatError, OfficeError, PlanError, UsageE
 from neatledger.formats.nearest import nearest
 from neatledger.formats.signature import key_words
 from neatledger.office.addresses import parse_address
-from neatledger.office.faults import schema_faults
+from neatledger.office.faults import Schema, schema_faults
 from neatledger.office.fitting import take_what_fits
 from neatledger.office.notices import read_notices
 from neatledger.office.posts import PostReader
@@ -71,9 +74,15 @@ def load_schema() -> dict[str, Any]:
     return schema
 
 
+@lru_cache(maxsize=1)
+def _schema() -> Schema:
+    value = load_schema()
+    return Schema(value, Draft202012Validator(value))
+
+
 def check_system_name(name: str) -> None:
     """Raise `UsageError` for a name that a plan would refuse: before a server is asked anything for it."""
-    wanted = load_schema()["$defs"]["systemName"]
+    wanted = _schema().value["$defs"]["systemName"]
     if not re.fullmatch(wanted["pattern"].strip("^$"), name):
         raise UsageError(f"a system cannot be called {name!r}", hint=f"a name is {wanted['title']}")
 
@@ -100,9 +109,8 @@ def parse_plan(text: str, where: str) -> Plan:
     """Parse the text of office.yaml; raises `PlanError` with all faults."""
     faults: list[Fault] = []
     value, marks = load_yaml(text, where, faults)
-    schema = load_schema()
-    faults += schema_faults(value, marks, schema, where)
-    if faults and not take_what_fits(value, marks, schema):
+    faults += schema_faults(value, marks, _schema(), where)
+    if faults and not take_what_fits(value, marks, _schema().validator):
         raise PlanError(faults)
     return _Builder(value, marks, where, faults).build()
 

@@ -33,7 +33,7 @@ def settled(reader: SurveyReader, address: Address) -> Address:
     """Return the folder that is meant: as it is written where there is one, else the only one in another case."""
     decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
     for one in (address, decoded):
-        if reader.find_path(one.path)[1] is None:
+        if reader.find_row(one.path) is not None:
             return address
     found = reader.folder(0)
     path = b""

@@ -111,7 +111,7 @@ def _moved_from(office: Office, found: AccessChanges, address: Address) -> Addre
         return None
     path_of = folder_paths(readers[0].table("folders"))
     places = [path_of(row) for row in np.flatnonzero(inodes == inode).tolist()]
-    is_left = all(readers[1].find_path(path)[1] is not None for path in places)
+    is_left = all(readers[1].find_row(path) is None for path in places)
     return Address(address.system, places[0]) if len(places) == 1 and is_left else None
 
 

@@ -185,8 +185,15 @@ def load_space(
 
 def _full_on(office: Office, history: History | None) -> Callable[[LimitStatus], When]:
     histories = [] if history is None else [history]
+    known: dict[int, tuple[LimitStatus, When]] = {}
 
     def full_on(status: LimitStatus) -> When:
+        # Several checks ask, and what was used at a hundred counts is not looked up for each.
+        if id(status) not in known:
+            known[id(status)] = status, meets(status)
+        return known[id(status)][1]
+
+    def meets(status: LimitStatus) -> When:
         limit = status.settings.limit
         if limit is UNLIMITED or status.amount >= limit:
             return When(Meeting.NOT_WITHIN if limit is UNLIMITED else Meeting.ALREADY)

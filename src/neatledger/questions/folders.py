@@ -62,7 +62,7 @@ def is_there(office: Office) -> dict[Address, bool]:
     found = {}
     for folder in office.plan.folders:
         reader = office.readers.get(folder.address.system)
-        found[folder.address] = reader is not None and reader.find_path(folder.address.path)[1] is None
+        found[folder.address] = reader is not None and reader.find_row(folder.address.path) is not None
     return found
 
 

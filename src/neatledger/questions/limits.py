@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import date
+from functools import cached_property
 
 from neatledger.core.plan.limits import On
 from neatledger.core.space.limit_table import LimitStatus, build_limit_table, join_pools, pool_statuses
@@ -48,12 +49,27 @@ def recent_counts(office: Office) -> list[CountInfo]:
     return office.counts_until()[-MOST_COUNTS:]
 
 
+class _Then:
+    """The systems at one count, and their pools, which are worked out once for all that ask."""
+
+    def __init__(self, office: Office, day: date, views: Mapping[str, SpaceView]) -> None:
+        self._office = office
+        self.day = day
+        self.views = views
+
+    @cached_property
+    def pools(self) -> dict[str, LimitStatus]:
+        """The pools by their names."""
+        found = join_pools(each for one in self.views.values() for each in pool_statuses(self._office.plan, one))
+        return {one.target.name: one for one in reversed(found)}
+
+
 class History:
     """What places used at each of some counts, one count opened after another."""
 
     def __init__(self, office: Office, counts: list[CountInfo]) -> None:
         self._office = office
-        self._views = [(count.day, self._open(count)) for count in counts]
+        self._counts = [_Then(office, count.day, self._open(count)) for count in counts]
 
     def _open(self, count: CountInfo) -> dict[str, SpaceView]:
         readers = self._office.readers_of(count)
@@ -67,16 +83,19 @@ class History:
         Where the system's own figure stands for the place now, only counts with such a figure are taken.
         """
         is_reported = status.found is not None and status.found.used is not None
-        amounts = ((day, self._amount(status, views, is_reported=is_reported)) for day, views in self._views)
+        amounts = ((then.day, self._amount(status, then, is_reported=is_reported)) for then in self._counts)
         return [(day, amount) for day, amount in amounts if amount is not None]
 
-    def _amount(self, status: LimitStatus, views: Mapping[str, SpaceView], *, is_reported: bool) -> int | None:
+    def _amount(self, status: LimitStatus, then: _Then, *, is_reported: bool) -> int | None:
         target = status.target
-        view = views.get(target.system)
+        view = then.views.get(target.system)
         if view is None:
             return None
         if target.on is On.POOL:
-            return self._pool_amount(target.name, views, is_reported=is_reported)
+            pool = then.pools.get(target.name)
+            if pool is None or not is_reported:
+                return pool.used if pool else None
+            return pool.found.used if pool.found else None
         if is_reported and status.found is not None:
             reported = {(one.on, one.name): one.used for one in view.found}
             return reported.get((target.on, status.found.name))
@@ -91,13 +110,6 @@ class History:
             case _:
                 idents_of = {group.name: group.ident for group in view.groups}
                 return view.used_by_group().get(idents_of.get(target.name, target.name), 0)
-
-    def _pool_amount(self, name: str, views: Mapping[str, SpaceView], *, is_reported: bool) -> int | None:
-        pools = join_pools(each for one in views.values() for each in pool_statuses(self._office.plan, one))
-        pool = next((each for each in pools if each.target.name == name), None)
-        if pool is None or not is_reported:
-            return pool.used if pool else None
-        return pool.found.used if pool.found else None
 
 
 def load_history(office: Office) -> History:

@@ -228,7 +228,7 @@ class Office:
             address = self._settled(parse_address(f"{only}:{text}"))
             if not self.has_count or only not in self.readers:
                 return address
-            if self.readers[only].find_path(address.path)[1] is None:
+            if self.readers[only].find_row(address.path) is not None:
                 return address
         found = by_unique_end(self.readers, text) if self.has_count else []
         if len(found) == 1:

@@ -121,7 +121,7 @@ class _Prover:
         others = [one.account.ident for one in self.mine.get(address.system, ())]
         above = address.path.rpartition(b"/")[0]
         names = [address.path, *(above + b"/" + one.encode() for one in others)]
-        found = next((path for path in names if reader.find_path(path)[1] is None), None)
+        found = next((path for path in names if reader.find_row(path) is not None), None)
         if found is None:
             yield Proof("home", address, "there", "not there", Verdict.MISSING)
             return

@@ -8,10 +8,13 @@ No answer is read beyond bounds: of bytes as they come, of bytes unpacked, and o
 
 from __future__ import annotations
 
+import ssl
 import time
 from collections.abc import Collection, Mapping
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import lru_cache
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
@@ -52,6 +55,21 @@ def check_address(url: str, *, signs_in: bool) -> None:
         raise SourceError("the password would go over the network for all to read", url, "use https://")
 
 
+@lru_cache(maxsize=1)
+def _public_authorities() -> ssl.SSLContext:
+    """Return what trusts the public authorities; there are hundreds of them, and reading them takes its time."""
+    import httpx
+
+    return httpx.create_ssl_context()
+
+
+def _trusting(authorities: Path) -> ssl.SSLContext:
+    """Return what trusts a file of authorities, or a folder of them, and no other; raises `OSError`."""
+    if authorities.is_dir():
+        return ssl.create_default_context(capath=authorities)
+    return ssl.create_default_context(cafile=authorities)
+
+
 class Web:
     """One service over HTTP; `web` in the settings says how to sign in, how long to wait and how often to ask."""
 
@@ -67,10 +85,11 @@ class Web:
         self._longest_answer = float(self._told.get("longest-answer", _LONGEST_ANSWER))
         self._longest = float(self._told.get("longest-wait", _LONGEST_WAIT))
         self._token = ""
-        ca: Any = str(context.office_dir / self._told["ca"]) if self._told.get("ca") else True
         timeout = float(self._told.get("timeout", _TIMEOUT))
         try:
-            self._client = httpx.Client(verify=ca, timeout=timeout, follow_redirects=False)
+            ca = self._told.get("ca")
+            trusted = _trusting(context.office_dir / str(ca)) if ca else _public_authorities()
+            self._client = httpx.Client(verify=trusted, timeout=timeout, follow_redirects=False)
         except OSError as error:
             raise SourceError(
                 f"the authorities to trust cannot be read: {error}", str(self._told.get("ca"))
