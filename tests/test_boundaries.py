@@ -693,6 +693,23 @@ def test_an_identifier_is_one_within_its_bounds(text: str, is_one: bool) -> None
     assert is_sid(text) == is_one
 
 
+@pytest.mark.parametrize(("text", "packed", "again"), [
+    ("S-1-5-32-544", "0102000000000005" "20000000" "20020000", "S-1-5-32-544"), ("S-1-5", "0100000000000005", "S-1-5"),
+    ("S-1-0x5-32", "0101000000000005" "20000000", "S-1-5-32"), ("S-1-0X1f-1", "010100000000001f" "01000000", "S-1-31-1"),
+    ("S-1-4294967295-1", "01010000ffffffff" "01000000", "S-1-4294967295-1"),
+    ("S-1-4294967296-1", "0101000100000000" "01000000", "S-1-0x000100000000-1"),
+    ("S-1-281474976710655", "0100ffffffffffff", "S-1-0xffffffffffff"), ("S-1-281474976710656", "", ""),
+    ("S-1-5-4294967295", "0101000000000005" "ffffffff", "S-1-5-4294967295"), ("S-1-5-4294967296", "", ""),
+    ("S-1-5" + 15 * "-1", "010f000000000005" + 15 * "01000000", "S-1-5" + 15 * "-1"), ("S-1-5" + 16 * "-1", "", ""),
+])  # fmt: skip
+def test_an_identifier_is_packed_as_the_specification_has_it(text: str, packed: str, again: str) -> None:
+    if packed:
+        assert pack_sid(text).hex() == packed and unpack_sid(bytes.fromhex(packed)) == again
+    else:
+        with pytest.raises(FormatError):
+            pack_sid(text)
+
+
 def test_the_shortest_identifier_and_list_are_read() -> None:
     alone = bytes([1, 0, 0, 0, 0, 0, 0, 5])
     packed = pack_acl(Acl((Ace(0, 0, 0x1F01FF, OURS), Ace(1, 3, 1, THEIRS))))

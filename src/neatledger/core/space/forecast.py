@@ -11,6 +11,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
+from functools import lru_cache
 from statistics import NormalDist
 
 import numpy as np
@@ -138,7 +139,12 @@ def find_trend(history: Sequence[tuple[date, int]]) -> Trend | None:
 
     `history` is sorted by day; of several counts of one day the last stands for it.
     """
-    history = list(dict(history).items())
+    return _trend_of(tuple(dict(history).items()))
+
+
+@lru_cache(maxsize=4096)
+def _trend_of(history: tuple[tuple[date, int], ...]) -> Trend | None:
+    # The same history is asked about for what was found, for what was supposed, and by several checks.
     if len(history) < FEWEST:
         return None
     first = history[0][0]
