@@ -32,7 +32,9 @@ judges:
 	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	  else echo "not installed (needs root):$$missing"; fi; fi
 
-test: $(VENV)/.tested judges
+# Both wait for the network most of the time: side by side.
+test:
+	$(MAKE) --no-print-directory -j2 $(VENV)/.tested judges
 	$(VENV)/bin/ruff check src tests bench docs
 	$(VENV)/bin/mypy
 	$(VENV)/bin/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder
