@@ -70,8 +70,9 @@ def uses_of(
     Folders are followed where they were moved. `folder_of` gives the number of a path of now (below 0: it is not
     there), `account_of` those of logins in small letters; what has none is left out.
     """
-    accounts = np.array([account_of.get(one.casefold(), -1) for one in table.logins], dtype=np.int64)
-    account = accounts[table.who] if len(accounts) else np.full(len(table), -1, np.int64)
+    # The last stands for records that do not say who it was.
+    accounts = np.array([*(account_of.get(one.casefold(), -1) for one in table.logins), -1], dtype=np.int64)
+    account = accounts[table.who]
     use = _USES[table.did]
     wanted = table.is_done & (use >= 0) & (table.folders >= 0) & (account >= 0)
     folder = _present_folders(table, wanted, moves, folder_of)
