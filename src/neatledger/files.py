@@ -18,7 +18,7 @@ from typing import IO, TextIO
 
 from neatledger.errors import NeatError
 
-__all__ = ["copy_file", "locked", "open_replacement", "write_file"]
+__all__ = ["check_target", "copy_file", "locked", "open_replacement", "write_file"]
 
 _MOST_LINKS = 40
 _PATIENCE_SECONDS, _STEP_SECONDS = 30.0, 0.05
@@ -30,6 +30,16 @@ def write_file(target: str | Path, data: bytes) -> None:
     with open_replacement(target) as out:
         out.flush()
         out.buffer.write(data)
+
+
+def check_target(target: str | Path) -> None:
+    """Say before long work that a file could not be written: its folder is missing, or shut. Raises `NeatError`."""
+    try:
+        folder = _followed(Path(target)).parent
+        if not os.access(folder, os.W_OK | os.X_OK):
+            raise OSError(errno.EACCES if folder.is_dir() else errno.ENOENT, "")
+    except OSError as error:
+        raise NeatError(f"cannot write: {os.strerror(error.errno or errno.EACCES)}", str(target)) from None
 
 
 def copy_file(target: str | Path, source: IO[bytes]) -> None:

@@ -9,6 +9,7 @@ from neatledger.app import App
 from neatledger.cli import day_of
 from neatledger.errors import UsageError
 from neatledger.faces.papers import is_paper, write_paper
+from neatledger.files import check_target
 from neatledger.papers import PAPERS
 from neatledger.questions.office import Office, open_office
 from neatledger.reports.paper import Paper, sealed
@@ -35,6 +36,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     if not all(target is not None and is_paper(target) for target in targets):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
         raise UsageError("where to, and as what?", hint=hint)
+    for target in targets:
+        check_target(target)
     with app.progress(f"report {args.about}"):
         paper = _make(args.about, app.office)
         if args.against is not None:
