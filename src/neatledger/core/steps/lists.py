@@ -22,8 +22,8 @@ def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_fo
     """Say which entries go, come and change, an entry a line; an order that alone differs is said as such."""
     old, new = (MODELS[model].parse(body).describe(names, is_folder=is_folder) for body in (before, after))
     gone, come = (
-        # The mask only bounds what the others say, and is set with them.
-        [entry for entry in mine if entry not in theirs and not entry.startswith("mask ")]
+        # The mask only bounds what the others say, and is set with them; that a list is empty is no entry.
+        [entry for entry in mine if entry not in theirs and not entry.startswith(("mask ", "an empty list"))]
         for mine, theirs in ((old, new), (new, old))
     )
     fresh = {_parted(entry)[0]: entry for entry in come}
@@ -33,6 +33,8 @@ def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_fo
         now = fresh.pop(whom, None)
         lines.append(f"take away: {entry}" if now is None else f"change: {whom}: {what} → {_parted(now)[1]}")
     lines += [f"give: {entry}" for entry in fresh.values()]
+    if gone and new and new[0].startswith("an empty list"):
+        lines.append("nobody is in it then")
     if not lines and before != after:
         group = [MODELS[model].group_of(body) for body in (before, after)]
         lines = [f"owning group: {names.group(group[1])}" if group[0] != group[1] else "put its entries into order"]
@@ -45,7 +47,8 @@ def _parted(entry: str) -> tuple[str, str]:
     entry, more = (entry, "") if mark < 0 else (entry[:mark], entry[mark:])
     whom, colon, what = entry.rpartition(": ")
     if not colon:
-        whom, _, what = entry.rpartition(" ")
+        mark = entry.find(" nothing (")
+        whom, what = (entry[:mark], entry[mark + 1 :]) if mark >= 0 else entry.rpartition(" ")[::2]
     return whom + more, what
 
 
