@@ -5,13 +5,21 @@ from __future__ import annotations
 import random
 import struct
 from collections import defaultdict
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
+from types import SimpleNamespace
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from histories import table_of
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.shares import SystemTerms
+from neatledger.core.checks.contract import SystemFacts, stranger
+from neatledger.core.drafting.people import login_forms
+from neatledger.core.lists import role
 from neatledger.core.lists.descriptors import (
     DACL_PRESENT,
     Ace,
@@ -22,11 +30,26 @@ from neatledger.core.lists.descriptors import (
     unpack_acl,
     unpack_descriptor,
 )
+from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.lists.subjects import Subject
+from neatledger.core.lists.table import MODELS
+from neatledger.core.people.principals import FoundAccounts, Principal, find_principals
+from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.rules import SharingRule
+from neatledger.core.posts.clocks import Clocks, clocks_of
+from neatledger.core.space.synced import find_synced
+from neatledger.core.survey.accounts import Account
 from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import Use, uses_of
+from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
 from neatledger.errors import FormatError
+from neatledger.office.read import parse_plan
+from strategies import _table
 
+READ = LEVEL_RIGHTS[Level.READ]
 USE_OF = {
     Did.OPEN: Use.READ, Did.CHANGE: Use.CHANGE, Did.MAKE: Use.CHANGE, Did.RENAME: Use.CHANGE, Did.DELETE: Use.CHANGE,
     Did.RIGHTS: Use.MANAGE, Did.SHARE: Use.MANAGE,
@@ -122,3 +145,150 @@ def test_a_descriptor_is_read_to_its_last_byte() -> None:
     for over in (Acl((Ace(0, 0, 1, "", raw=bytes(0xFFFF - 8 - 3)),)), Acl((Ace(0, 0, 1, "", raw=bytes(0xFFFC)),))):
         with pytest.raises(FormatError):
             pack_acl(over)
+
+
+# What a device holds ------------------------------------------------------------------------------------
+
+READER = Principal(
+    "ada", "Ada", Kind.STAFF, "barn", Account("ada", "ada", "g"), Holder("ada", "ada", frozenset({"g"})), True
+)
+MAY_READ = [READ, READ | Right.CHANGE, Right.CHANGE, Right.NONE]
+
+
+@given(
+    st.randoms(use_true_random=False),
+    st.sampled_from([None, 0, 10, LARGE_BYTES - 2, LARGE_BYTES - 1, LARGE_BYTES, 9 << 20]),
+)
+def test_a_device_holds_what_is_read_and_not_left_out(rng: random.Random, largest: int | None) -> None:
+    parents = [-1, 0, 0, 1, 1, 3]
+    paths = {row: ([] if row == 0 else [row]) for row in range(6)}
+    for row in range(1, 6):
+        paths[row] = [*paths[parents[row]], row]
+    bodies = [role.pack_body([role.Entry(Subject.USER, "ada", rights)]) for rights in MAY_READ]
+    files = [
+        (rng.randrange(6), rng.randrange(4), rng.randrange(2), rng.randrange(3),
+         rng.choice([0, 5, 10, 11, LARGE_BYTES - 1, LARGE_BYTES, LARGE_BYTES + 1, 9 << 20]))
+        for _ in range(rng.randrange(12))
+    ]  # fmt: skip
+    sorts: dict[tuple[int, int, int, int], list[int]] = defaultdict(list)
+    for *sort, size in files:
+        sorts[tuple(sort)].append(size)  # type: ignore[index]
+    keys = sorted(sorts)
+    columns = {name: [key[place] for key in keys] for place, name in enumerate(("folder", "list", "owner", "kind"))}
+    columns |= {"files": [len(sorts[key]) for key in keys], "bytes": [sum(sorts[key]) for key in keys]}
+    classes = _table(columns, COLUMNS["classes"])
+    large_ones = sorted(one for one in files if one[4] >= LARGE_BYTES)
+    large_columns = {
+        name: [one[place] for one in large_ones]
+        for place, name in enumerate(("folder", "list", "owner", "kind", "bytes"))
+    }
+    large = _table({"name": [b"x"] * len(large_ones), **large_columns}, COLUMNS["large"])
+    names = [b"", *(b"%d" % row for row in range(1, 6))]
+    shape = {"name": names, "parent": parents, "first_child": [1, 3, 5, 5, 6, 6], "children": [2, 2, 0, 1, 0, 0]}
+    matrix = Matrix(
+        _table(shape, COLUMNS["folders"]), classes, bodies, ["ada", "ben"], [READER],
+        terms=SystemTerms(MODELS["role"], False),
+    )  # fmt: skip
+    out = np.array([rng.random() < 0.3 for _ in range(6)])
+    kinds = [kind for kind in range(3) if rng.random() < 0.3]
+    found = find_synced(Everyone(matrix), classes, large, out, kinds, largest)
+    mine = [one for one in files if MAY_READ[one[1]] & Right.READ]
+    in_folder = [one for one in mine if out[one[0]]]
+    of_kind = [one for one in mine if not out[one[0]] and one[3] in kinds]
+    rest = [one for one in mine if not out[one[0]] and one[3] not in kinds]
+    # Only large files are kept one by one: smaller ones cannot be told apart by their size.
+    big = [one for one in rest if largest is not None and one[4] > largest and one[4] >= LARGE_BYTES]
+    held = [(len(some), sum(one[4] for one in some)) for some in (mine, in_folder, of_kind, big)]
+    assert [found.reads, found.by_folder, found.by_kind, found.by_size] == held
+    assert found.holds == tuple(a - b - c - d for a, b, c, d in zip(*held, strict=True))
+    # The largest file that is not kept one by one would have to stay on the device.
+    assert found.is_exact == (largest is None or largest >= LARGE_BYTES - 1)
+    tops: dict[int, list[int]] = defaultdict(lambda: [0, 0])
+    for one in rest:
+        top = tops[paths[one[0]][0] if one[0] else 0]
+        top[0] += one not in big
+        top[1] += 0 if one in big else one[4]
+    assert {row: some for row, some in found.tops.items() if some != (0, 0)} == {
+        row: tuple(some) for row, some in tops.items() if tuple(some) != (0, 0)
+    }
+
+
+# Small rules --------------------------------------------------------------------------------------------
+
+
+def planned(settings: str = "") -> Plan:
+    return parse_plan(f"office: X\nsystems: {{barn: {{source: tree, path: .}}}}\n{settings}", "office.yaml")
+
+
+def test_both_clocks_begin_with_the_last_day() -> None:
+    day = date(2026, 6, 15)
+    assert clocks_of(planned(), day) == Clocks(date(2026, 7, 15), date(2027, 6, 15))
+    said = planned("settings: {hand-over-days: 0, keep-days: 1}")
+    assert clocks_of(said, day) == Clocks(day, date(2026, 6, 16))
+
+
+@pytest.mark.parametrize(("idents", "below", "kinds"), [
+    (["0", "5", "6", "7"], 1000, "SSSS"), (["1", "5", "6"], 1000, "ppp"), (["1", "5"], 1000, "SS"), (["1", "5", "999"], 1000, "ppp"),
+    (["1", "5", "1000"], 1000, "SSp"), (["1", "5", "999"], 999, "SSp"), (["65534", "1000", "0"], 1000, "SpS"), (["a", "b", "0"], 1000, "ppS"),
+])  # fmt: skip
+def test_numbers_tell_services_where_they_are_those_of_a_system(idents: list[str], below: int, kinds: str) -> None:
+    office = planned(f"settings: {{service-uid-below: {below}}}") if below != 1000 else planned()
+    accounts = tuple(Account(f"l{place}", ident, "") for place, ident in enumerate(idents))
+    found = find_principals(office, {"barn": FoundAccounts(accounts, ())})["barn"]
+    assert "".join("S" if one.kind is Kind.SERVICE else "p" for one in found) == kinds
+
+
+def test_of_two_limits_the_lower_holds_and_what_is_said_before_what_is_not() -> None:
+    said = [None, UNLIMITED, 0, 5, 9]
+    worth = {None: 3, UNLIMITED: 2}
+    for mine in said:
+        for theirs in said:
+            found = SharingRule(largest=mine).tighter(SharingRule(largest=theirs)).largest
+            assert found == min(
+                (mine, theirs), key=lambda one: (worth.get(one, 1), one if isinstance(one, int) else 0)
+            )
+
+
+FORMS = "hale jonas jonashale halejonas jhale halej jonash jonas.hale jonas-hale jonas_hale j.hale j-hale j_hale hale.jonas hale-jonas hale_jonas hale.j hale-j hale_j"
+
+
+def test_the_logins_that_offices_make_of_a_name() -> None:
+    assert (
+        login_forms("Jonas Peter Hâle") == set(FORMS.split())
+        and login_forms("Hale") == {"hale"}
+        and login_forms("--") == set()
+    )
+
+
+@pytest.mark.parametrize(("ways", "rights", "is_service", "found"), [
+    ([("link", "k1", READ)], READ, True, "link:k1 on meadow"), ([("handed", "h1", READ)], READ, True, "hand-out:h1 on meadow"),
+    ([("link", "k1", READ)], READ, False, ""), ([("link", "k1", READ)], Right.NONE, True, ""), ([("team", "Cases", READ)], READ, True, ""),
+    ([("link", "k1", READ), ("link", "k2", READ)], READ, True, ""), ([("link", "k1", READ), ("link", "k2", Right.ADD)], READ, True, "link:k1 on meadow"),
+    ([("link", "k1", READ)], Right.ADD, True, ""), ([], READ, True, ""),
+])  # fmt: skip
+def test_one_offer_alone_is_behind_what_somebody_has(ways, rights: Right, is_service: bool, found: str) -> None:
+    def explain(row: int, who: Principal) -> SimpleNamespace:
+        return SimpleNamespace(ways=[SimpleNamespace(name=name, through=key, rights=of) for name, key, of in ways])
+
+    nothing = Everyone(Matrix(
+        _table({"name": [b""], "parent": [-1], "first_child": [1]}, COLUMNS["folders"]),
+        _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"]), [role.pack_body([])], ["0"], [READER, stranger()],
+        terms=SystemTerms(MODELS["role"], False),
+    ))  # fmt: skip
+    empty = _table({name: [] for name in COLUMNS["odd"]}, COLUMNS["odd"])
+    facts = SystemFacts(
+        "meadow",
+        nothing,
+        (),
+        (),
+        empty,
+        empty,
+        (),
+        (),
+        (),
+        str,
+        explain,
+        None,
+        is_service,  # type: ignore[arg-type]
+    )
+    assert facts.offer_behind(0, [0], rights) == found
