@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from scipy.special import stdtrit
 from scipy.stats import theilslopes
 
-from neatledger.core.space.forecast import FEWEST, RATE, find_trend
+from neatledger.core.space.forecast import FEWEST, RATE, Trend, find_trend
 from neatledger.core.space.growths import Manner
 from neatledger.core.space.quantiles import student_quantile
 from neatledger.core.space.steady import find_steady
@@ -253,6 +253,41 @@ def test_any_history_has_an_ordered_answer_that_units_do_not_change(amounts: lis
 @given(st.floats(0.5, 5000), st.sampled_from([0.7, 0.9, 0.95, 0.975, 0.999]))
 def test_a_quantile_is_that_of_the_library_for_statistics(freedom: float, probability: float) -> None:
     assert student_quantile(freedom, probability) == pytest.approx(float(stdtrit(freedom, probability)), rel=1e-9)
+
+
+def facts_of(trend: Trend) -> dict[str, object]:
+    """Return all that a trend tells: amounts in bytes, days, words."""
+    whole, part = (trend.meets(round(trend.amount * times)) for times in (1.5, 1.02))
+    expected = trend.expected(trend.today + timedelta(weeks=13))
+    return {
+        "amounts": [float(f"{one:.9g}") for one in (
+            trend.level, trend.slope, trend.low, trend.high, trend.noise, trend.wander, trend.stands_out, trend.ratio or 0,
+            *expected,
+        )],
+        "breaks": [[one.day.isoformat(), one.amount] for one in trend.breaks],
+        "days": [one and one.isoformat() for one in (
+            trend.changed, *(day for when in (whole, part) for day in (when.day, when.earliest, when.latest))
+        )],
+        "words": [trend.manner.value, *(one.value for one in trend.others), whole.meeting.value, part.meeting.value],
+    }  # fmt: skip
+
+
+TRENDS = json.loads((Path(__file__).parent / "vectors" / "trends.json").read_text())
+
+
+def test_the_trends_are_those_of_which_the_figures_of_coverage_are_true() -> None:
+    """`bench/forecasts.py` says how often intervals hold, and writes these."""
+    for case in TRENDS:
+        trend = find_trend(history([1000 * one for one in case["kB"]]))
+        where = f"{case['sort']}, {len(case['kB'])} counts"
+        if case["trend"] is None:
+            assert trend is None, where
+            continue
+        assert trend is not None, where
+        found = facts_of(trend)
+        # Other machines add up in another order.
+        assert found.pop("amounts") == pytest.approx(case["trend"].pop("amounts"), rel=1e-6, abs=1e-2), where
+        assert found == case["trend"], where
 
 
 VECTORS = json.loads((Path(__file__).parent / "vectors" / "forecast.json").read_text())
