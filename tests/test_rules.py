@@ -39,6 +39,16 @@ from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.posts.clocks import Clocks, clocks_of
+from neatledger.core.space.sizes import (
+    parse_limit,
+    parse_size,
+    show_between,
+    show_limit,
+    show_share,
+    show_size,
+    spell_size,
+    unit_fault,
+)
 from neatledger.core.space.synced import find_synced
 from neatledger.core.survey.accounts import Account
 from neatledger.core.trail.moves import Move, Moves
@@ -292,3 +302,49 @@ def test_one_offer_alone_is_behind_what_somebody_has(ways, rights: Right, is_ser
         is_service,  # type: ignore[arg-type]
     )
     assert facts.offer_behind(0, [0], rights) == found
+
+
+SIZES = [
+    (0, "0 B", "0 B"), (999, "999 B", "999 B"), (1000, "1 kB", "1 kB"), (1024, "1.02 kB", "1 KiB"), (1500, "1.50 kB", "1500 B"), (9994, "9.99 kB", "9994 B"),
+    (9995, "10.0 kB", "9995 B"), (99_949, "99.9 kB", "99949 B"), (99_950, "100 kB", "99950 B"), (999_499, "999 kB", "999499 B"), (999_500, "1.00 MB", "999500 B"),
+    (-2_000_000, "-2 MB", "-2 MB"), (3 * 1024**3, "3.22 GB", "3 GiB"), (10**18, "1 EB", "1 EB"), (4000 * 10**18, "4,000 EB", "4000 EB"), (1024**6, "1.15 EB", "1 EiB"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("size", "shown", "spelled"), SIZES, ids=[str(one[0]) for one in SIZES])
+def test_a_size_is_shown_short_and_spelled_exactly(size: int, shown: str, spelled: str) -> None:
+    assert show_size(size) == shown and spell_size(size) == spelled
+    assert size < 0 or parse_size(spelled) == size
+
+
+def test_shares_limits_and_slips_of_units() -> None:
+    assert [show_share(*one) for one in ((0, 0), (0, 9), (1, 1000), (9, 1000), (10, 1000), (999, 1000), (3, 3), (15, 10), (12345, 10))] == [
+        "-", "0 %", "<1 %", "<1 %", "1 %", "99 %", "100 %", "150 %", "123,450 %",
+    ]  # fmt: skip
+    assert [show_limit(one) for one in (UNLIMITED, 0, 1024**2, 10**6, 1024**2 * 10**6, 1024**3, 1024)] == [
+        "no limit", "0 B", "1 MiB", "1 MB", "1.05 TB", "1 GiB", "1.02 kB",
+    ]  # fmt: skip
+    assert show_between(5, 5) == "5 B" and show_between(5, 6) == "5 B to 6 B"
+    for power, words in (
+        (1, "1,024 for 1,000"),
+        (3, "1,073,741,824 for 1,000,000,000"),
+        (5, f"{1024**5:,} for {1000**5:,}"),
+    ):
+        assert unit_fault(7 * 1024**power, 7 * 1000**power) == unit_fault(7 * 1000**power, 7 * 1024**power) == words
+    assert unit_fault(5000, 5) == "a unit too large (1000)" and unit_fault(5, 5120) == "a unit too large (1024)"
+    assert (
+        unit_fault(7 * 1024**6, 7 * 1000**6)
+        == unit_fault(5, 5)
+        == unit_fault(0, 5)
+        == unit_fault(5, 0)
+        == unit_fault(5, 6)
+        == ""
+    )
+    assert (
+        parse_size(" 1.5 TiB ") == 1_649_267_441_664
+        and parse_size("0.0005 kB") == 0
+        and parse_limit("no  limit") is UNLIMITED
+    )
+    for text in ("5", "5 KB", "5 gb", "-5 GB", "5. GB", "5 EBB", ""):
+        with pytest.raises(ValueError, match="is no size"):
+            parse_size(text)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import json
-from datetime import timedelta
+from dataclasses import replace
+from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
@@ -14,7 +15,7 @@ from hypothesis import strategies as st
 from ruamel.yaml import YAML
 
 from neatledger.core.drafting.protection import RHYTHMS, FolderUse, split
-from neatledger.core.plan.protection import BackupRule, SystemProtection, Wanted
+from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted
 from neatledger.core.tree.address import Address
 
 DAY = timedelta(days=1)
@@ -73,6 +74,90 @@ def test_no_more_savings_are_lost_than_may_be_and_no_copy_is_made_oftener_than_t
     rule = BackupRule("all", (b"/",), disk="tape", every=timedelta(minutes=1), keep=5000 * DAY)
     for group in split([(use, Wanted(loss=loss, reach=reach))], SystemProtection("array", "", (), (rule,))):
         assert group.by == ("backup all" if group.snapshots is None else "")
+
+
+def use(**more: object) -> FolderUse:
+    return FolderUse(
+        **{"address": Address("barn", b"/a"), "days": 28, "size": 1000, "least": 0, "most": 0, "written": 0} | more
+    )
+
+
+# Ten savings may be lost, in a week of five days of eight hours.
+RHYTHM = [
+    (0, None, "each-month"), (9, None, "each-month"), (10, None, "each-week"), (40, None, "each-week"), (41, None, "each-day"),
+    (200, None, "each-day"), (201, None, "each-hour"), (1600, None, "each-hour"), (1601, None, "each-quarter-hour"),
+    (0, 9, "each-month"), (900, 40, "each-week"), (900, 201, "each-hour"), (10**6, 10**6, "each-quarter-hour"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("most", "savings", "name"), RHYTHM)
+def test_a_rhythm_is_the_rarest_that_loses_no_more_than_may_be(most: int, savings: int | None, name: str) -> None:
+    (group,) = split([(use(most=most, savings=savings), Wanted())], SystemProtection())
+    assert group.rhythm.name == name and group.name == f"barn-{name}"
+    assert group.every == max(group.rhythm.loss, DAY) and group.keep == max(group.rhythm.keep, 30 * DAY)
+
+
+WORDS = [
+    ({}, "nothing written in 28 days"), ({"newest": date(2026, 1, 2)}, "nothing written in 28 days, the last on 2026-01-02"),
+    ({"most": 1, "least": 1}, "1 file written in 28 days"), ({"most": 1200, "least": 3}, "3 to 1,200 files written in 28 days"),
+    ({"most": 3, "savings": 1, "people": 1}, "1 saving in 28 days by 1 account"), ({"savings": 1500, "people": 2}, "1,500 savings in 28 days by 2 accounts"),
+    ({"most": 1, "savings": 0}, "0 savings in 28 days"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("told", "why"), WORDS, ids=range(len(WORDS)))
+def test_why_a_folder_stands_where_it_does(told: dict[str, object], why: str) -> None:
+    (group,) = split([(use(**told), Wanted())], SystemProtection())
+    assert group.parts[0].why == why and not group.parts[0].is_said
+    (group,) = split([(use(**told), Wanted(loss=DAY, reach=31 * DAY))], SystemProtection())
+    assert group.parts[0].why == f"the plan says so; {why}" and group.name == "barn-each-day-kept-31-days"
+
+
+def test_what_copies_take_in_a_year() -> None:
+    told = {"most": 160, "least": 16, "written": 2800, "growth": 2.0}
+    (group,) = split([(use(**told), Wanted())], SystemProtection())
+    # At least: all of it once, and each day what is surely written. At most: what it will have grown to, each day.
+    assert (group.keep, group.least, group.most) == (30 * DAY, 1000 + 30 * 10, 30 * (1000 + 2 * 365))
+    (group,) = split([(use(**told | {"growth": None}), Wanted(reach=400 * DAY))], SystemProtection())
+    assert (group.least, group.most) == (1000 + 365 * 10, 365 * 1000)
+    (group,) = split([(use(**told | {"growth": -9.0, "most": 320, "savings": 640}), Wanted())], SystemProtection())
+    # And between them snapshots of each hour for a week: each saving as large as a file that was written.
+    assert group.snapshots == (timedelta(hours=1), 7 * DAY)
+    assert (group.least, group.most) == (1000 + 30 * 5, 30 * 1000 + 7 * 200)
+    (group,) = split([(use(savings=5), Wanted())], SystemProtection())
+    assert (group.least, group.most) == (1000, 12 * 1000)
+
+
+def test_what_is_large_and_stiller_stands_apart_and_nothing_else_does() -> None:
+    def parts(*below: FolderUse, **more: object) -> list[tuple[bytes, str, int]]:
+        groups = split([(use(most=400, savings=400, parts=below, **more), Wanted())], SystemProtection())
+        return [
+            (part.use.address.path, group.rhythm.name, len(part.without)) for group in groups for part in group.parts
+        ]
+
+    still = use(address=Address("barn", b"/a/old"), size=250)
+    assert parts(still) == [(b"/a", "each-hour", 1), (b"/a/old", "each-month", 0)]
+    assert parts(replace(still, size=249)) == parts(replace(still, size=1000)) == [(b"/a", "each-hour", 0)]
+    assert parts(replace(still, most=400, savings=400)) == [(b"/a", "each-hour", 0)], "it is no stiller than the rest"
+    assert parts(replace(still, size=0), size=0) == [(b"/a", "each-hour", 0)]
+
+
+COPIED = [
+    ({}, "nightly"), ({"every": timedelta(hours=25)}, ""), ({"keep": 29 * DAY}, ""), ({"keep": None}, ""), ({"every": None}, ""), ({"disk": "one"}, ""),
+    ({"disk": "two"}, "nightly"), ({"without": (b"/a",)}, ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("more", "by"), COPIED, ids=range(len(COPIED)))
+def test_a_rule_of_the_plan_does_where_it_is_as_often_and_as_long_and_elsewhere(more: dict, by: str) -> None:
+    rule = BackupRule(**{"name": "nightly", "of": (b"/",), "every": DAY, "keep": 30 * DAY} | more)
+    (group,) = split([(use(savings=200), Wanted())], SystemProtection(disk="one", backups=(rule,)))
+    assert group.by == (rule.title if by else "")
+    hourly = use(savings=400)
+    for every, found in ((timedelta(hours=1), by), (timedelta(hours=2), "")):
+        taken = SnapshotRule(b"/", b"/.s", every=every)
+        (group,) = split([(hourly, Wanted())], SystemProtection(disk="one", backups=(rule,), snapshots=(taken,)))
+        assert group.by == (rule.title if found else "")
 
 
 def test_a_draft_is_written_and_taken_out_again_and_what_is_there_stays(demo: Path, run) -> None:
