@@ -10,11 +10,12 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from histories import table_of
-from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags, compare
+from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.checks.contract import SystemFacts, stranger
@@ -57,9 +58,10 @@ from neatledger.core.trail.uses import Use, uses_of
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
 from neatledger.errors import FormatError
 from neatledger.office.read import parse_plan
-from strategies import _table
+from strategies import WORLDS, World, _table, principals, trees
 
 READ = LEVEL_RIGHTS[Level.READ]
+_READ_FLAG = 1 << FLAG_RIGHTS.index(Right.READ)
 USE_OF = {
     Did.OPEN: Use.READ, Did.CHANGE: Use.CHANGE, Did.MAKE: Use.CHANGE, Did.RENAME: Use.CHANGE, Did.DELETE: Use.CHANGE,
     Did.RIGHTS: Use.MANAGE, Did.SHARE: Use.MANAGE,
@@ -348,3 +350,72 @@ def test_shares_limits_and_slips_of_units() -> None:
     for text in ("5", "5 KB", "5 gb", "-5 GB", "5. GB", "5 EBB", ""):
         with pytest.raises(ValueError, match="is no size"):
             parse_size(text)
+
+
+# Two states beside each other ---------------------------------------------------------------------------
+
+
+@settings(max_examples=40)
+@given(st.sampled_from(WORLDS), st.data())
+def test_what_changes_is_told_once_where_it_begins(world: World, data: st.DataObject) -> None:
+    bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=4))
+    then = [data.draw(world.bodies) if data.draw(st.booleans()) else body for body in bodies]
+    folders, classes = data.draw(trees(len(bodies)))
+    classes = classes.with_column("bytes", 10 * classes["files"])
+    held = data.draw(principals(world))[:6]
+    people = list(dict.fromkeys(one.person for one in held))
+    terms = SystemTerms(world.model, data.draw(st.booleans()))
+    before, after = (
+        Everyone(Matrix(folders, classes, some, world.users + world.groups, held, terms=terms))
+        for some in (bodies, then)
+    )
+    rows = after.matrix.order.order
+    flags = [PeopleFlags(one, people).flags(np.arange(folders.rows)) for one in (before, after)]
+    sorts = np.arange(classes.rows)
+    reads = []
+    for one in (before, after):
+        known = PeopleFlags(one, people).file_flags(sorts) if classes.rows else np.zeros((0, len(people)), int)
+        reads.append((known & _READ_FLAG > 0) & (known & UNKNOWN_FLAG == 0))
+    cells: dict[tuple[int, int], list[int]] = {}
+    for person in range(len(people)):
+        for row in range(folders.rows):
+            had, has = (int(side[row, person]) for side in flags)
+            files = lost = size = 0
+            for at in np.flatnonzero(classes["folder"] == row).tolist():
+                number = int(classes["files"][at])
+                was, now = bool(reads[0][at, person]), bool(reads[1][at, person])
+                files += number * (now and not was)
+                lost += number * (was and not now)
+                size += 10 * number * (was != now)
+            if had != has or files or lost:
+                cells[person, row] = [had, has, files, lost, size]
+    tops: dict[tuple[int, int], list[int]] = {}
+    begins: dict[tuple[int, int], tuple[int, int]] = {}
+    for (person, row), (had, has, *sums) in cells.items():  # folders come after the one that they lie in
+        above = cells.get((person, int(folders["parent"][row])))
+        alike = above is not None and all(
+            (a | REMOVAL) == (b | REMOVAL) for a, b in zip(above[:2], (had, has), strict=True)
+        )
+        top = begins[person, int(folders["parent"][row])] if alike else (person, row)
+        begins[person, row] = top
+        tops.setdefault(top, [had, has, 0, 0, 0, 0])
+        tops[top][2] += 1
+        for place, number in enumerate(sums, 3):
+            tops[top][place] += number
+    place = {int(row): number for number, row in enumerate(rows.tolist())}
+    wanted = [
+        (people[person], row, *tops[person, row])
+        for person, row in sorted(tops, key=lambda one: (place[one[1]], one[0]))
+    ]
+    found = [
+        (one.person, one.row, one.before, one.after, one.folders, one.files, one.lost_files, one.size)
+        for one in compare(before, after, people, rows)
+    ]
+    assert found == wanted
+    assert compare(before, before, people, rows) == []
+    # A folder that was not there before: all that is had on it is new.
+    olds = np.arange(folders.rows)
+    olds[-1] = -1
+    new = [one for one in compare(before, before, people, rows, olds) if one.row == folders.rows - 1]
+    assert {one.person for one in new} >= {people[p] for p in range(len(people)) if flags[0][-1, p]}
+    assert all(one.before == 0 and one.folders == 1 and one.lost == Right.NONE for one in new)
