@@ -381,6 +381,30 @@ STATES = [
 ]  # fmt: skip
 
 
+FOUND = FoundLimit(On.FOLDER, "/a", 1000, used=900, kept_back=50, items=200, items_used=180)
+FIGURES = [
+    # what is used, beyond what was counted, left, how full, warned, files left, files warned
+    (of_folder(999), (999, None, 1, 0.999, None, None, None)), (of_folder(1000), (1000, None, 0, 1.0, None, None, None)),
+    (of_folder(1001), (1001, None, -1, 1.001, None, None, None)), (of_folder(0, 0), (0, None, 0, 1.0, None, None, None)),
+    (of_folder(1, 0), (1, None, -1, 2.0, None, None, None)), (of_folder(7, UNLIMITED), (7, None, None, -1.0, None, None, None)),
+    (of_folder(800, found=FOUND), (900, 100, 50, 0.9, None, 20, 90)),
+    (of_folder(950, found=replace(FOUND, used=1000, items_used=179)), (1000, 50, 0, 1.0, None, 21, None)),
+    (of_folder(950, found=replace(FOUND, used=1001, items_used=200)), (1001, 51, -1, 1.001, None, 0, 90)),
+    (of_folder(700, warn=((70, ()), (80, ()))), (700, None, 300, 0.7, 70, None, None)),
+    (of_folder(699, warn=((70, ()), (80, ()))), (699, None, 301, 0.699, None, None, None)),
+    (of_folder(800, warn=((50, ()),), found=replace(FOUND, used=None, items_used=99)), (800, None, 200, 0.8, 50, 101, None)),
+    (of_folder(800, warn=((50, ()),), found=replace(FOUND, used=None, items_used=100)), (800, None, 200, 0.8, 50, 100, 50)),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "figures"), FIGURES, ids=range(len(FIGURES)))
+def test_the_figures_of_a_limit(line: LimitStatus, figures: tuple) -> None:
+    found = line.amount, line.difference, line.left, line.fullness, line.warned, line.items_left, line.items_warned
+    assert found == figures
+    told = "20 more can be made" if figures[5] == 20 else "no more can be made" if figures[5] == 0 else ""
+    assert told in line.items_words and bool(line.items_words) == (figures[5] is not None)
+
+
 @pytest.mark.parametrize(("line", "state", "is_enforced"), STATES, ids=range(len(STATES)))
 def test_the_state_of_a_limit(line: LimitStatus, state: str, is_enforced: bool) -> None:
     assert line.state(DAY) == state and line.is_enforced(DAY) == is_enforced

@@ -23,9 +23,9 @@ from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import On, Settings
 from neatledger.core.plan.plan import Kind
-from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule
+from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.survey.accounts import Account
-from neatledger.core.survey.shared import Audience, Link, Shared
+from neatledger.core.survey.shared import Audience, HandOut, Link, Shared, Towards
 from neatledger.ledger.locations import find_location
 from neatledger.office.addresses import parse_address
 from neatledger.questions import check, draft, worklist
@@ -243,6 +243,82 @@ def test_sharing_is_said_as_it_is_lived_and_what_is_not_is_asked() -> None:
     assert few.whole.password is None and few.whole.link_days is None, "of two nothing can be told"
     told = PlacedRule(RuleOn.SYSTEM, "meadow", SharingRule(link_days=30))
     assert draft_rules("meadow", Shared(rules=(told,)), DAY, lambda _: False).whole.link_days == 30
+
+
+def handed(number: int, **more: object) -> HandOut:
+    words = {"giver": "ada", "receiver": f"p{number}", "towards": Towards.PERSON, "path": b"/y", "rights": Right.READ}
+    return HandOut(f"h{number}", **(words | more))  # type: ignore[arg-type]
+
+
+THREE, NONE_OUT = [link(number) for number in range(3)], {"guests": Guests.NONE}
+NAMED = {"audience": Audience.NAMED, "named": ("ben",)}
+LIVED = [
+    (THREE[:2], [], {"open_links": "read"}), (THREE, [], {"open_links": "read", "password": True, "link_days": 49}),
+    ([*THREE, link(3, password=False)], [], {"open_links": "read", "password": True, "link_days": 49}),
+    # Of six, four are not yet most: more than two thirds are.
+    ([*THREE, link(3), *(link(4 + n, password=False) for n in range(2))], [], {"open_links": "read", "link_days": 49}),
+    ([*THREE, link(3, expires=date(2026, 12, 21)), link(4, expires=None)], [], {"open_links": "read", "password": True, "link_days": 50}),
+    ([*THREE, link(3, expires=None), link(4, expires=None)], [], {"open_links": "read", "password": True}),
+    ([*THREE, link(3, made=None)], [], {"open_links": "read", "password": True, "link_days": 49}),
+    ([*THREE, link(3, rights=Right.READ | Right.DELETE)], [], {"open_links": "read", "password": True, "link_days": 49}),
+    ([*THREE[:2], link(3, rights=Right.CHANGE)], [], {"password": True, "link_days": 49}),
+    ([link(n, audience=Audience.OFFICE) for n in range(2)], [], {}),
+    ([link(n, audience=Audience.OFFICE) for n in range(3)], [], {"open_links": "nothing", "link_days": 49}),
+    ([link(n, audience=Audience.GUESTS) for n in range(2)], [], {"guests": Guests.LISTED}),
+    ([link(n, **NAMED) for n in range(2)], [], {}), ([link(n, **NAMED) for n in range(3)], [], {"open_links": "nothing", "link_days": 49, **NONE_OUT}),
+    ([], [handed(n) for n in range(2)], {}), ([], [handed(n) for n in range(3)], {"pass_on": False, **NONE_OUT}),
+    ([], [handed(0, passed_from="h1"), handed(1), handed(2)], NONE_OUT), ([], [handed(0, receiver="gus@out.example")], {"guests": Guests.LISTED}),
+    ([], [*(handed(n) for n in range(2)), handed(2, giver="")], {}), ([], [*(handed(n) for n in range(2)), handed(2, is_doubtful=True)], {}),
+    ([], [*(handed(n) for n in range(2)), handed(2, expires=date(2026, 11, 28))], {}),
+    ([], [*(handed(n) for n in range(2)), handed(2, expires=date(2026, 11, 29))], {"pass_on": False, **NONE_OUT}),
+    ([*THREE[:2], link(3, is_doubtful=True)], [], {"open_links": "read"}), ([*THREE[:2], link(3, starts=date(2026, 12, 1))], [], {"open_links": "read"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("links", "handed_out", "said"), LIVED, ids=range(len(LIVED)))
+def test_a_rule_is_what_most_keep_to(links: list[Link], handed_out: list[HandOut], said: dict[str, object]) -> None:
+    shared = Shared(links=tuple(links), hand_outs=tuple(handed_out))
+    found = draft_rules("meadow", shared, DAY, lambda name: "@" in name)
+    assert found.whole == SharingRule(**said)  # type: ignore[arg-type]
+
+
+def test_what_is_open_or_for_a_stranger_is_asked_about() -> None:
+    links = [link(1), link(2), link(3, audience=Audience.OFFICE), link(4, audience=Audience.GUESTS, named=())]
+    links += [link(5, audience=Audience.NAMED, named=("x@out.example", "ben"))]
+    shared = Shared(links=tuple(links), hand_outs=(handed(1, receiver="y@out.example"), handed(2, receiver="cy")))
+    found = draft_rules("meadow", shared, DAY, lambda name: None)
+    assert [(str(one.place), one.text) for one in found.questions] == [
+        ("meadow:/x", "the links 1, 2 open it to whoever has it: is that meant?"),
+        ("meadow:/x", "the link 3 opens it to everybody in the office: is that meant?"),
+        ("meadow:/x", "the link 4 opens it to every guest: is that meant?"),
+        ("meadow: link 5", "for x@out.example, who has no account there: is that meant?"),
+        ("meadow: hand-out h1", "for y@out.example, who has no account there: is that meant?"),
+    ]
+
+
+GB = 1_000_000_000
+
+
+@pytest.mark.parametrize(("limits", "inside", "bands", "keys"), [
+    ([5, 5, 5], 3, {"home": 5}, {"/Homes/*": ("home", None)}), ([5, 5], 2, {}, {"/Homes/a": ("", 5), "/Homes/b": ("", 5)}),
+    ([5, 5, 5], 5, {"home": 5}, {"/Homes/*": ("home", None)}), ([5, 5, 5], 6, {"home": 5}, dict.fromkeys(["/Homes/a", "/Homes/b", "/Homes/c"], ("home", None))),
+    ([5, 5, 5, 7], 4, {"home": 5}, {"/Homes/*": ("home", None), "/Homes/d": ("home", 7)}),
+    ([5, 5, 5, 7, 7, 7], 6, {"home": 5, "home-2": 7}, {f"/Homes/{name}": ("home" if name < "d" else "home-2", None) for name in "abcdef"}),
+    ([5, 5, 5, 5, 7, 7, 7], 7, {"home": 5}, {"/Homes/*": ("home", None), **dict.fromkeys(["/Homes/e", "/Homes/f", "/Homes/g"], ("home", 7))}),
+    ([0, 5, 5, 5], 4, {"home": 5}, {"/Homes/*": ("home", None)}), ([5, 5, 5, 5000], 4, {"home": 5}, {"/Homes/*": ("home", None)}),
+])  # fmt: skip
+def test_a_band_is_what_more_than_half_have(limits, inside: int, bands, keys) -> None:
+    names = "abcdefgh"
+    found = [FoundOn(On.FOLDER, f"/Homes/{names[n]}", Settings(GB * one)) for n, one in enumerate(limits)]
+    drafter = LimitDrafter([])
+    drafter.add("barn", found, {"/Homes": list(names[:inside])}, ["/Homes"], [])
+    told = drafter.found
+    assert {name: one.limit for name, one in told.bands.items()} == {name: GB * one for name, one in bands.items()}
+    said = {one.key.removeprefix("barn:"): (one.band, one.own and one.own.limit) for one in told.limits}
+    assert said == {key: (band, own and GB * own) for key, (band, own) in keys.items()}
+    has_slip = any(one == 0 or one == 1000 * limits[0] for one in limits)
+    lacking = inside > len(limits) and any(key.endswith("*") for key in keys)
+    assert len(told.questions) == has_slip + lacking
 
 
 HOMES = {"barn:/Homes/hlark", "barn:/Homes/nwren"}
