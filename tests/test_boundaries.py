@@ -360,6 +360,21 @@ def test_people_begin_at_a_number(ident: str, below: int | None, kind: Kind) -> 
     assert held.kind is kind
 
 
+def test_accounts_are_people_of_the_plan_or_strangers_under_names_of_their_own() -> None:
+    office = plan("  ben: {name: Ben, kind: service}\n  cy: {name: Cy}\n")
+    ben = replace(office.people["ben"], accounts={"barn": ("77",)})
+    office = replace(office, people={**office.people, "ben": ben})
+    found = {
+        "meadow": (Account("ada", "1", "", "A."), Account("cy", "2", ""), Account("dee", "3", "", "Dee"), Account("eve", "4", "")),
+        "barn": (Account("b", "77", ""), Account("dee", "1003", ""), Account("staff", "1004", ""), Account("fay", "1005", "", admission=Admission(is_guest=True))),
+    }  # fmt: skip
+    held = find_principals(office, {name: FoundAccounts(some, ()) for name, some in found.items()})
+    assert [(one.person, one.name, one.kind.value, one.is_planned) for one in (*held["meadow"], *held["barn"])] == [
+        ("ada", "Ada", "staff", True), ("meadow/cy", "cy", "staff", False), ("meadow/dee", "Dee", "staff", False), ("eve", "eve", "staff", False),
+        ("ben", "Ben", "service", True), ("barn/dee", "dee", "staff", False), ("barn/staff", "staff", "staff", False), ("fay", "fay", "guest", False),
+    ]  # fmt: skip
+
+
 GRACE = {"enforced": False, "grace_days": 14}
 STATES = [
     (of_folder(999), "fine", True), (of_folder(1000), "full", True), (of_folder(1001), "over", True),
