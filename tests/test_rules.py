@@ -19,8 +19,9 @@ from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.checks.contract import SystemFacts, stranger
-from neatledger.core.drafting.people import login_forms
-from neatledger.core.lists import role
+from neatledger.core.drafting.people import _tells_last, login_forms
+from neatledger.core.lists import nt, role
+from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.descriptors import (
     DACL_PRESENT,
     Ace,
@@ -31,7 +32,7 @@ from neatledger.core.lists.descriptors import (
     unpack_acl,
     unpack_descriptor,
 )
-from neatledger.core.lists.holders import Holder
+from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
@@ -51,12 +52,14 @@ from neatledger.core.space.sizes import (
     unit_fault,
 )
 from neatledger.core.space.synced import find_synced
+from neatledger.core.steps.grants import set_holder
+from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account
 from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import Use, uses_of
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
-from neatledger.errors import FormatError
+from neatledger.errors import FormatError, StepError
 from neatledger.office.read import parse_plan
 from strategies import WORLDS, World, _table, principals, trees
 
@@ -419,3 +422,71 @@ def test_what_changes_is_told_once_where_it_begins(world: World, data: st.DataOb
     new = [one for one in compare(before, before, people, rows, olds) if one.row == folders.rows - 1]
     assert {one.person for one in new} >= {people[p] for p in range(len(people)) if flags[0][-1, p]}
     assert all(one.before == 0 and one.folders == 1 and one.lost == Right.NONE for one in new)
+
+
+# Entries that nobody can read, and those that only a person may change -----------------------------------
+
+ADA, VETS = "S-1-5-21-1-2-3-1001", "S-1-5-21-1-2-3-2001"
+CAME = Holder("ada", ADA, frozenset({VETS}))
+
+
+def nt_list(*aces: Ace) -> bytes:
+    return nt.pack_body(Descriptor("S-1-5-18", "", Acl(aces)))
+
+
+def test_an_entry_that_is_damaged_may_give_or_refuse_everyone_everything() -> None:
+    sound, damaged = Ace(0, 0, 0x1F01FF, ADA), Ace(0, 0, 0, "", raw=b"\1\2\3\4\5")
+    for aces, is_unsure in (
+        ((sound,), False),
+        ((damaged, sound), True),
+        ((sound, damaged), False),
+        ((damaged,), True),
+    ):
+        parsed = MODELS["nt"].parse(nt_list(*aces))
+        assert parsed.decide(ItemContext("S-1-5-18", True), CAME).is_unsure == is_unsure, aces
+        others, _ = parsed.decide_all(Crowd([CAME]), is_folder=True)
+        assert bool(others.get(Right.UNSURE, 0)) == is_unsure
+        assert parsed.view(is_folder=True).unsure == (damaged in aces)
+
+
+@pytest.mark.parametrize(("kind", "more", "is_refused"), [
+    (0, {}, False), (1, {}, False), (5, {"object_types": bytes(4)}, True), (6, {"object_types": bytes(4)}, True), (9, {"data": b"artx"}, True),
+    (0, {"flags": 0x10}, False),
+])  # fmt: skip
+def test_an_entry_on_a_condition_or_for_objects_is_for_a_person(kind: int, more: dict, is_refused: bool) -> None:
+    named = Ace(**{"type": kind, "flags": 0, "mask": 0x1200A9, "sid": ADA} | more)
+    other = Ace(0, 0x13, 0x1200A9, VETS)
+    body = nt_list(named, other)
+    whom = Whom(Sort.USER, ADA)
+    if is_refused:
+        with pytest.raises(StepError, match="on a condition, or for objects"):
+            set_holder("nt", body, whom, READ, is_folder=True)
+        assert set_holder("nt", body, Whom(Sort.USER, "S-1-5-21-1-2-3-9"), None, is_folder=True) == body
+        return
+    found = nt.unpack_body(set_holder("nt", body, whom, READ, is_folder=True))
+    assert found.dacl is not None
+    mine = [one for one in found.dacl.aces if one.sid == ADA]
+    assert [(one.type, one.flags) for one in mine] == [(0, 0x3)] and other.sid in {one.sid for one in found.dacl.aces}
+    # What was passed on from above is the list's own from now on: else it would come back.
+    assert bool(found.control & 0x1000) == bool(more)
+    assert [one.flags for one in found.dacl.aces if one.sid == VETS] == [0x3 if more else 0x13]
+    assert [one.sid for one in found.dacl.aces] == ([ADA, VETS] if not more else [VETS, ADA])
+    without = nt.unpack_body(set_holder("nt", body, whom, None, is_folder=True))
+    assert without.dacl is not None and [one.sid for one in without.dacl.aces] == [VETS]
+
+
+def test_where_there_is_no_list_none_is_changed() -> None:
+    for body, words in (
+        (nt.pack_body(Descriptor(dacl=None)), "no list at all"),
+        (MODELS["nt"].unread, "could not be read"),
+    ):
+        with pytest.raises(StepError, match=words):
+            set_holder("nt", body, Whom(Sort.USER, ADA), READ, is_folder=True)
+
+
+@pytest.mark.parametrize(("login", "name", "tells"), [
+    ("jhale", "Jonas Hale", True), ("jonas.hale", "Jonas P. Hale", True), ("hale-j", "Jonas Hale", True), ("jonas", "Jonas Hale", False),
+    ("hale", "Jonas Hale", False), ("jonash", "Jonas Hale", False), ("hale", "Hale", False), ("x", "Jonas Hale", False), ("", "", False),
+])  # fmt: skip
+def test_a_login_tells_the_last_part_of_a_name_where_it_is_made_of_both(login: str, name: str, tells: bool) -> None:
+    assert _tells_last(login, name) == tells
