@@ -40,6 +40,7 @@ from neatledger.core.people.principals import FoundAccounts, Principal, find_pri
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import Kind, Plan
 from neatledger.core.plan.rules import SharingRule
+from neatledger.core.posts.accounts import new_account
 from neatledger.core.posts.clocks import Clocks, clocks_of
 from neatledger.core.space.sizes import (
     parse_limit,
@@ -54,7 +55,7 @@ from neatledger.core.space.sizes import (
 from neatledger.core.space.synced import find_synced
 from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.whom import Sort, Whom
-from neatledger.core.survey.accounts import Account
+from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import Use, uses_of
@@ -490,3 +491,36 @@ def test_where_there_is_no_list_none_is_changed() -> None:
 ])  # fmt: skip
 def test_a_login_tells_the_last_part_of_a_name_where_it_is_made_of_both(login: str, name: str, tells: bool) -> None:
     assert _tells_last(login, name) == tells
+
+
+# Who starts ---------------------------------------------------------------------------------------------
+
+
+def one_like(login: str, ident: str, primary: str, home: str = "", shell: str = "/bin/sh") -> Account:
+    return Account(login, ident, primary, home=home or f"/home/{login}", shell=shell)
+
+
+OWN = [Group("ada", "1001"), Group("ben", "1002"), Group("staff", "2000")]
+LIKE = [
+    one_like("ada", "1001", "1001"),
+    one_like("ben", "1002", "1002"),
+    one_like("cy", "1003", "2000", shell="/bin/zsh"),
+]
+NEW = [
+    # whom it is made like, the numbers that were used, and its number, group, home and shell
+    (LIKE, ["1001", "1002", "1003"], ("1004", "1004", "/home/new", "/bin/sh", True)), (LIKE, ["59999", "1003"], ("60000", "60000", "/home/new", "/bin/sh", True)),
+    (LIKE, ["60000", "999", "1003"], ("1004", "1004", "/home/new", "/bin/sh", True)), (LIKE, ["1000", "x"], ("1001", "1001", "/home/new", "/bin/sh", True)),
+    (LIKE[1:], [], ("1001", "2000", "/home/new", "/bin/zsh", False)), (LIKE[2:], ["2000"], ("2001", "2000", "/home/new", "/bin/zsh", False)),
+    ([*LIKE, one_like("root", "0", "0", "/root")], [], ("1001", "1001", "/home/new", "/bin/sh", True)), ([one_like("root", "0", "0", "/root")], [], ("new", "", "", "", False)),
+    ([one_like("sys", "999", "9")], [], ("new", "", "", "", False)), ([one_like("ada", "1000", "9")], [], ("1001", "9", "/home/new", "/bin/sh", False)),
+    ([one_like("ada", "S-1-5-21-1", "S-1-5-21-513"), LIKE[0]], ["1001"], ("new", "S-1-5-21-513", "", "", False)),
+    ([one_like("ada", "1001", "2000", "/srv/x")], [], ("1001", "2000", "", "/bin/sh", False)), ([], [], ("new", "", "", "", False)),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("like", "used", "made"), NEW, ids=range(len(NEW)))
+def test_who_starts_gets_an_account_like_the_others(like: list[Account], used: list[str], made: tuple) -> None:
+    account, own = new_account("new", "New One", "n@x.example", like, OWN, used)
+    assert (account.ident, account.primary, account.home, account.shell, own is not None) == made
+    assert (account.login, account.name, account.email) == ("new", "New One", "n@x.example")
+    assert own is None or own == Group("new", account.ident)
