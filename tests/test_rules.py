@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import struct
 from collections import defaultdict
+from dataclasses import replace
 from datetime import UTC, date, datetime
 from types import SimpleNamespace
 
@@ -18,7 +19,8 @@ from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags,
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
-from neatledger.core.checks.contract import SystemFacts, stranger
+from neatledger.core.checks.contract import OfficeFacts, SystemFacts, stranger
+from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.people import _tells_last, login_forms
 from neatledger.core.lists import nt, role
 from neatledger.core.lists.contract import ItemContext
@@ -524,3 +526,75 @@ def test_who_starts_gets_an_account_like_the_others(like: list[Account], used: l
     assert (account.ident, account.primary, account.home, account.shell, own is not None) == made
     assert (account.login, account.name, account.email) == ("new", "New One", "n@x.example")
     assert own is None or own == Group("new", account.ident)
+
+
+# A folder wider than the one above ------------------------------------------------------------------------
+
+CROWD = [
+    replace(
+        READER, person=f"p{n}", account=Account(f"p{n}", f"p{n}", ""), holder=Holder(f"p{n}", f"p{n}", frozenset())
+    )
+    for n in range(6)
+]
+A_LINK = SimpleNamespace(ways=[SimpleNamespace(name="link", through="k1", rights=READ | Right.ADD)])
+WIDE = [
+    # who reads the folder above, who reads it, who adds to it, who owns it, the plan's folders, what is told and whose cause
+    ("", "0", "", "9", "", "beyond the folder above: p0 (read)", "link:k1 on barn"), ("0", "0", "", "9", "", "", ""), ("01", "0", "", "9", "", "", ""),
+    ("0", "0", "0", "9", "", "beyond the folder above: p0 (", "link:k1 on barn"), ("0", "01", "", "9", "", "beyond the folder above: p1 (read)", "link:k1 on barn"),
+    ("", "0", "", "0", "", "", ""), ("", "01", "", "0", "", "beyond the folder above: p1 (read)", "link:k1 on barn"), ("", "0", "", "9", "barn:/a", "", ""),
+    ("", "0", "", "9", "barn:/b", "beyond the folder above: p0 (read)", "link:k1 on barn"),
+    ("", "0123", "", "9", "", "p3 (read)", "link:k1 on barn"), ("", "01234", "", "9", "", "p3 (read) and 1 more", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("above", "reads", "adds", "owner", "planned_folder", "words", "cause"), WIDE, ids=range(len(WIDE))
+)
+def test_a_folder_is_wider_than_the_one_above(
+    above, reads, adds, owner, planned_folder, words: str, cause: str
+) -> None:
+    def body(reading: str, adding: str = "") -> bytes:
+        entries = [role.Entry(Subject.USER, f"p{n}", READ) for n in reading]
+        return role.pack_body([*entries, *(role.Entry(Subject.USER, f"p{n}", READ | Right.ADD) for n in adding)])
+
+    columns = {
+        "name": [b"", b"a"],
+        "parent": [-1, 0],
+        "first_child": [1, 2],
+        "children": [1, 0],
+        "list": [0, 1],
+        "owner": [0, 1],
+        "default": [-1, -1],
+    }
+    matrix = Matrix(
+        _table(columns, COLUMNS["folders"]), _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"]),
+        [body(above), body(reads, adds)], ["9", f"p{owner}"], [*CROWD, stranger()], terms=SystemTerms(MODELS["role"], False),
+    )  # fmt: skip
+    empty = _table({name: [] for name in COLUMNS["odd"]}, COLUMNS["odd"])
+    barn = SystemFacts(
+        "barn",
+        Everyone(matrix),
+        (),
+        (),
+        empty,
+        empty,
+        (),
+        (),
+        (),
+        str,
+        lambda row, who: A_LINK,
+        None,
+        True,  # type: ignore[arg-type]
+    )
+    plan = planned(f"folders: {{'{planned_folder}': {{}}}}" if planned_folder else "")
+    office = OfficeFacts(plan, [barn], date(2026, 6, 15), lambda: None, list)  # type: ignore[arg-type,return-value]
+    found = list(CHECKS["wider-than-above"].find(office))
+    assert [one.evidence for one in found] == (
+        [one.evidence for one in found if words in one.evidence] if words else []
+    )
+    assert [(str(one.place), one.cause) for one in found] == ([("barn:/a", cause)] if words else [])
+    for one in found:
+        gained = {f"p{n}" for n in reads + adds} - {f"p{n}" for n in above if n not in adds} - {f"p{owner}"}
+        is_new = any(n not in above for n in reads if n != owner)
+        wider = (Right.READ if is_new else Right.NONE) | (Right.ADD if adds else Right.NONE)
+        assert set(one.people) == gained and one.rights == wider
