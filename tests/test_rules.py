@@ -27,15 +27,28 @@ from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.descriptors import (
     DACL_PRESENT,
     Ace,
+    AceType,
     Acl,
     Descriptor,
+    ace_of_body,
     pack_acl,
     pack_descriptor,
+    pack_sid,
     unpack_acl,
     unpack_descriptor,
 )
 from neatledger.core.lists.holders import Crowd, Holder
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
+from neatledger.core.lists.ordered import spell_mask
+from neatledger.core.lists.rights import (
+    LEVEL_RIGHTS,
+    Level,
+    Right,
+    level_of,
+    level_of_file,
+    parse_rights,
+    spell_rights,
+    with_view,
+)
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import FoundAccounts, Principal, find_principals
@@ -598,3 +611,85 @@ def test_a_folder_is_wider_than_the_one_above(
         is_new = any(n not in above for n in reads if n != owner)
         wider = (Right.READ if is_new else Right.NONE) | (Right.ADD if adds else Right.NONE)
         assert set(one.people) == gained and one.rights == wider
+
+
+# Words for rights ------------------------------------------------------------------------------------------
+
+R = Right
+LEVELS = [
+    (R.NONE, "none", "none"), (R.ENTER, "mixed", "none"), (R.SHARE, "mixed", "none"), (R.LIST, "mixed", "none"), (R.LIST | R.ENTER, "list", "none"),
+    (R.LIST | R.ENTER | R.VIEW, "view", "view"), (R.LIST | R.ENTER | R.VIEW | R.ADD, "mixed", "view"), (R.LIST | R.READ, "read", "read"), (R.READ, "mixed", "read"),
+    (R.LIST | R.READ | R.VIEW, "read", "read"), (R.ADD, "drop", "none"), (R.ADD | R.ENTER, "drop", "none"), (R.LIST | R.READ | R.ADD, "write", "read"),
+    (R.LIST | R.READ | R.ADD | R.DELETE, "write", "read"), (R.LIST | R.READ | R.DELETE, "mixed", "read"), (R.LIST | R.READ | R.ADD | R.MANAGE, "manage", "mixed"),
+    (R.LIST | R.READ | R.ADD | R.MANAGE | R.DELETE, "manage", "mixed"), (R.MANAGE, "mixed", "mixed"), (R.READ | R.CHANGE, "mixed", "write"), (R.CHANGE, "none", "mixed"),
+    (R.READ | R.CHANGE | R.MANAGE, "mixed", "manage"), (R.DELETE, "mixed", "mixed"), (R.VIEW, "mixed", "view"), (R.VIEW | R.CHANGE, "mixed", "mixed"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rights", "of_folder", "of_file"), LEVELS, ids=range(len(LEVELS)))
+def test_the_level_of_some_rights(rights: Right, of_folder: str, of_file: str) -> None:
+    assert (level_of(rights).value, level_of_file(rights).value) == (of_folder, of_file)
+
+
+def test_every_level_is_what_its_rights_come_to_and_is_read_back() -> None:
+    for level, rights in LEVEL_RIGHTS.items():
+        assert level_of(rights) is level and level_of(parse_rights(level.value)) is level
+        if rights:
+            assert parse_rights(spell_rights(rights)) & ~Right.CLEAR == with_view(rights) & ~Right.CLEAR
+    assert (
+        parse_rights("delete") == R.DELETE | R.CLEAR
+        and parse_rights("READ") & R.VIEW
+        and spell_rights(R.NONE) == "nothing"
+    )
+    for text in ("", "reads", "read all"):
+        with pytest.raises(ValueError, match="neither a level"):
+            parse_rights(text)
+
+
+@pytest.mark.parametrize(("mask", "of_folder", "of_file"), [
+    (0x1F01FF, "manage", "manage"), (0x1301BF, "write", "write"), (0x1200A9, "read", "read"), (0x1200A8, "mixed", "none"), (0x1F01FE, "", ""),
+    (0x1, "read (0x1)", "read (0x1)"), (0x2, "drop (0x2)", "change (0x2)"), (0x3, "write (0x3)", "write (0x3)"), (0x20, "enter (0x20)", "nothing (0x20)"),
+    (0x40, "removing what is in it (0x40)", "nothing (0x40)"), (0x60, "enter, and removing what is in it (0x60)", "nothing (0x60)"), (0x10000, "delete (0x10000)", "delete (0x10000)"), (0x40000, "manage (0x40000)", "manage (0x40000)"),
+    (0x4, "nothing (0x4)", "nothing (0x4)"), (0x80000, "nothing (0x80000)", "nothing (0x80000)"), (0x0, "nothing (0x0)", "nothing (0x0)"),
+])  # fmt: skip
+def test_a_mask_is_named_or_spelled_bit_by_bit(mask: int, of_folder: str, of_file: str) -> None:
+    found = spell_mask(mask, is_folder=True), spell_mask(mask, is_folder=False)
+    if mask in (0x1200A8, 0x1F01FE):
+        # One bit off a usual mask is none.
+        assert all(one.endswith(f"(0x{mask:x})") for one in found)
+    else:
+        assert found == (of_folder, of_file)
+
+
+def test_what_the_specification_counts_is_counted_so() -> None:
+    """MS-DTYP 2.4.4.1: the types of entries, of which these name somebody right behind the mask, or behind two more."""
+    names = [
+        *("ALLOW", "DENY", "AUDIT", "ALARM", "ALLOW_COMPOUND", "ALLOW_OBJECT", "DENY_OBJECT", "AUDIT_OBJECT", "ALARM_OBJECT", "ALLOW_CALLBACK"),
+        *("DENY_CALLBACK", "ALLOW_CALLBACK_OBJECT", "DENY_CALLBACK_OBJECT", "AUDIT_CALLBACK", "ALARM_CALLBACK", "AUDIT_CALLBACK_OBJECT"),
+        *("ALARM_CALLBACK_OBJECT", "LABEL", "RESOURCE", "SCOPED_POLICY"),
+    ]  # fmt: skip
+    assert [getattr(AceType, name) for name in names] == list(range(20))
+    body = struct.pack("<I", 0x1200A9) + pack_sid(ADA)
+    for kind in range(25):
+        is_object = 5 <= kind <= 8 or kind in (0x0B, 0x0C, 0x0F, 0x10)
+        found = ace_of_body(kind, 0, body[:4] + bytes(4) + body[4:] if is_object else body)
+        is_read = kind < 20 and kind != 4
+        assert (found.sid, found.mask, found.raw is None) == ((ADA, 0x1200A9, True) if is_read else ("", 0, False)), (
+            kind
+        )
+
+
+def test_what_was_done_in_the_second_of_a_move_was_done_where_it_is_now() -> None:
+    moves = Moves([Move(10, b"/a", b"/b"), Move(20, b"/b", b"/c"), Move(30, b"/x/y", b"/c/y")])
+    assert [moves.now(b"/a/f", moment) for moment in (9, 10, 11)] == [b"/c/f", b"/a/f", b"/a/f"]
+    assert [moves.now(b"/b", moment) for moment in (9, 19, 20)] == [b"/c", b"/c", b"/b"]
+    assert moves.now(b"/ab", 0) == b"/ab" and moves.now(b"/x", 0) == b"/x" and not Moves([]) and moves
+    assert (
+        moves.moments_of(b"/a/f") == [10, 20, 30]
+        and moves.moments_of(b"/b") == [20, 30]
+        and moves.moments_of(b"/q") == []
+    )
+    assert [(one.path, one.until) for one in moves.earlier_names(b"/c/f")] == [(b"/b/f", 20), (b"/a/f", 10)]
+    assert [(one.path, one.until) for one in moves.earlier_names(b"/c/y")] == [(b"/x/y", 30)] and moves.earlier_names(
+        b"/q"
+    ) == []
