@@ -886,6 +886,56 @@ def test_a_stop_says_whether_and_for_how_long_it_may_be_passed(line: LimitStatus
     assert stop.stops == line.is_enforced(DAY) and (stop.left is None) == (line.settings.limit is UNLIMITED)
 
 
+POOLED = 'pools: {meadow: {holds: ["meadow:/"], size: 1 kB}}\nentitlements: {paid: {holders: [ada], systems: [meadow], space: 700 B}}\n'
+OF_POOL = FoundLimit(On.POOL, "meadow", 1000, used=400, by="the console")
+AS = "; as planned, for the system does not tell"
+STOPS: list[tuple[tuple[LimitStatus, ...], str, list[tuple[str, int | None, bool, str]]]] = [
+    # the limits, why they may not write there, and what they come up against, the first to stop first
+    ((pool(used=300),), "", [("pool meadow", 700, True, "300 B of 1 kB used")]),
+    ((pool(used=300, found=OF_POOL),), "", [("pool meadow", 600, True, "400 B of 1 kB used, as the console says")]),
+    ((pool(used=300, found=replace(OF_POOL, used=None)),), "", [("pool meadow", 700, True, "300 B of 1 kB used")]),
+    ((pool(used=300, found=replace(OF_POOL, by="")),), "", [("pool meadow", 600, True, "400 B of 1 kB used")]),
+    ((pool(used=300, found=replace(OF_POOL, leaves_out=("/a",))),), "", []),
+    ((pool(used=300, found=replace(OF_POOL, leaves_out=("/ab",))),), "", [("pool meadow", 600, True, "400 B of 1 kB used, as the console says")]),
+    ((pool(used=300, found=replace(OF_POOL, items=10, items_used=9)),), "", [
+        ("pool meadow", 600, True, "400 B of 1 kB used, as the console says"),
+        ("files in pool meadow", None, True, "9 of 10 files and folders, as the console says: 1 more can be made")]),
+    ((pool(used=300, found=replace(OF_POOL, items=10, items_used=10)),), "", [
+        ("files in pool meadow", 0, True, "10 of 10 files and folders, as the console says: not one more can be made, whatever space is left"),
+        ("pool meadow", 600, True, "400 B of 1 kB used, as the console says")]),
+    ((of_folder(100), of_folder(990, over_since=None, enforced=False)), "", [
+        ("limit on meadow:/a", 900, True, f"100 B of 1 kB used{AS}"), ("limit on meadow:/a", 10, False, f"990 B of 1 kB used{AS}; watched: it may be passed")]),
+    ((of_folder(100),), "only to look", [("access", 0, True, "only to look"), ("limit on meadow:/a", 900, True, f"100 B of 1 kB used{AS}")]),
+    ((of_person("ada", 500, 900), of_person("bo", 899, 900), of_person("vets", 899, 900, On.GROUP)), "", [
+        ("limit on the files of vets", 1, True, f"899 B of 900 B used{AS}"), ("entitlement paid", 200, True, "500 B of 700 B used"),
+        ("limit on ada's files", 400, True, f"500 B of 900 B used{AS}")]),
+    ((of_folder(100, found=replace(found_limit(1000), used=200, kept_back=50, by="quotas")),), "", [
+        ("limit on meadow:/a", 750, True, "200 B of 1 kB used, as quotas says; 50 B of it kept ready by the system")]),
+    ((of_folder(100, UNLIMITED),), "", [("limit on meadow:/a", None, False, "no limit")]),
+    ((LimitStatus(LimitTarget(On.FOLDER, "meadow", "/a"), 5),), "", [("limit on meadow:/a", None, False, "not told: there may be one")]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("statuses", "refusal", "stops"), STOPS, ids=range(len(STOPS)))
+def test_what_a_write_comes_up_against(statuses: tuple[LimitStatus, ...], refusal: str, stops: list) -> None:
+    newcomer = Newcomer("ada", Address("meadow", b"/a/b"), "vets", refusal)
+    room = find_room(plan(POOLED), statuses, newcomer, DAY)
+    assert [(one.what, one.left, one.stops, one.because) for one in room.stops] == [
+        (what.replace("access", room.stops[0].what) if what == "access" else what, *rest) for what, *rest in stops
+    ]
+    known = [left for _, left, is_stop, _ in stops if is_stop and left is not None]
+    assert room.left == (max(0, min(known)) if known else None)
+    doubtful = find_room(plan(POOLED), statuses, replace(newcomer, is_doubtful=True), DAY)
+    assert doubtful.is_known == (not refusal)
+
+
+def test_the_nearest_limit_is_named_first_and_only_those_above_count() -> None:
+    places = ("/", "/a", "/a/b", "/a/b/c", "/x")
+    some = [replace(of_folder(100), target=LimitTarget(On.FOLDER, "meadow", path)) for path in places]
+    room = find_room(plan(), some, Newcomer("ada", Address("meadow", b"/a/b"), "", ""), DAY)
+    assert [one.what for one in room.stops] == ["limit on meadow:/a/b", "limit on meadow:/a", "limit on meadow:/"]
+
+
 def test_what_is_supposed_of_one_place_leaves_the_others() -> None:
     mine, other = (
         of_folder(5, found=found_limit(1000)),

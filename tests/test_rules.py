@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import struct
 from collections import defaultdict
 from dataclasses import replace
@@ -51,6 +52,7 @@ from neatledger.core.lists.rights import (
 )
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
+from neatledger.core.people.credentials import make_password
 from neatledger.core.people.principals import FoundAccounts, Principal, find_principals
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import Kind, Plan
@@ -693,3 +695,10 @@ def test_what_was_done_in_the_second_of_a_move_was_done_where_it_is_now() -> Non
     assert [(one.path, one.until) for one in moves.earlier_names(b"/c/y")] == [(b"/x/y", 30)] and moves.earlier_names(
         b"/q"
     ) == []
+
+
+def test_a_password_can_be_read_out_and_has_what_systems_ask_for() -> None:
+    made = {make_password() for _ in range(200)}
+    assert len(made) == 200
+    assert all(re.fullmatch(r"[A-Z][a-z2-9]{4}(-[a-z2-9]{5}){2}-[2-9][a-z2-9]{4}", one) for one in made)
+    assert not set("".join(made)) & set("iljo01IJLO")
