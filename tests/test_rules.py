@@ -20,6 +20,7 @@ from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags,
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
+from neatledger.core.checks.agreement import _Held, _judge, _too_much
 from neatledger.core.checks.contract import OfficeFacts, SystemFacts, stranger
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.people import _tells_last, login_forms
@@ -55,7 +56,7 @@ from neatledger.core.lists.table import MODELS
 from neatledger.core.people.credentials import make_password
 from neatledger.core.people.principals import FoundAccounts, Principal, find_principals
 from neatledger.core.plan.limits import UNLIMITED
-from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.plan.plan import Bound, Expectation, Kind, Plan
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.posts.accounts import new_account
 from neatledger.core.posts.clocks import Clocks, clocks_of
@@ -702,3 +703,40 @@ def test_a_password_can_be_read_out_and_has_what_systems_ask_for() -> None:
     assert len(made) == 200
     assert all(re.fullmatch(r"[A-Z][a-z2-9]{4}(-[a-z2-9]{5}){2}-[2-9][a-z2-9]{4}", one) for one in made)
     assert not set("".join(made)) & set("iljo01IJLO")
+
+
+# Expectations ----------------------------------------------------------------------------------------------
+
+MANAGE, WRITE = LEVEL_RIGHTS[Level.MANAGE], LEVEL_RIGHTS[Level.WRITE]
+LESS = "has less than read: lacks "
+EXPECTED = [
+    # the bound and level, whether it is they who are named; what they have: rights, files, read, changed, known; what is said, what is too much
+    ("at-most", "read", True, (READ, 9, 9, 0, True), "", R.NONE), ("at-most", "read", True, (WRITE, 9, 9, 0, True), "has more than read: add", WRITE & ~READ),
+    ("at-most", "read", True, (READ, 9, 9, 2, True), "has more than read: changes 2 of 9 files", R.NONE), ("at-most", "read", False, (WRITE, 9, 9, 9, True), "", WRITE & ~READ),
+    ("at-most", "list", True, (LEVEL_RIGHTS[Level.LIST], 9, 3, 0, True), "has more than list: reads 3 of 9 files", R.NONE), ("at-most", "write", True, (WRITE, 9, 9, 9, True), "", R.NONE),
+    ("at-most", "list", True, (READ, 9, 3, 2, True), "has more than list: read, changes 2 of 9 files", R.READ), ("at-most", "none", True, (R.NONE, 9, 0, 0, True), "", R.NONE),
+    ("at-least", "read", True, (READ, 9, 9, 0, True), "", R.NONE), ("at-least", "read", True, (R.LIST | R.ENTER, 9, 0, 0, True), f"{LESS}read", R.NONE),
+    ("at-least", "read", True, (READ, 9, 8, 0, True), f"{LESS}reads only 8 of 9 files", R.NONE), ("at-least", "read", True, (R.NONE, 9, 0, 0, False), "", R.NONE),
+    ("at-least", "read", False, (R.NONE, 9, 0, 0, True), "", R.NONE), ("at-least", "drop", True, (R.ADD, 9, 0, 0, True), "", R.NONE),
+    ("at-least", "drop", True, (R.ENTER, 9, 0, 0, True), "has less than drop: lacks add", R.NONE), ("at-least", "list", True, (LEVEL_RIGHTS[Level.LIST], 9, 0, 0, True), "", R.NONE),
+    ("exactly", "read", True, (READ, 9, 9, 0, True), "", R.NONE), ("exactly", "read", True, (WRITE, 9, 9, 9, True), "", R.NONE), ("exactly", "read", True, (R.NONE, 9, 0, 0, True), LESS, R.NONE),
+    ("exactly", "read", False, (READ, 9, 9, 0, True), "has read too", READ), ("exactly", "read", False, (R.NONE, 9, 0, 0, True), "", R.NONE), ("exactly", "read", False, (R.NONE, 9, 1, 0, True), "has read too", R.NONE),
+    ("exactly", "write", False, (READ, 9, 9, 0, True), "", READ), ("exactly", "write", False, (WRITE, 9, 9, 0, True), "has write too", WRITE), ("exactly", "none", False, (READ, 9, 9, 9, True), "", READ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("bound", "level", "is_named", "held", "words", "excess"), EXPECTED, ids=range(len(EXPECTED))
+)
+def test_what_an_expectation_says_of_somebody(
+    bound: str, level: str, is_named: bool, held, words: str, excess: Right
+) -> None:
+    expectation = Expectation("x", "barn", b"/a", Bound(bound), Level(level), ("vets",))
+    found = _judge(expectation, _Held(*held), is_named)
+    assert found.startswith(words) and bool(found) == bool(words)
+    assert _too_much(expectation, _Held(*held), is_named) == excess
+
+
+def test_of_two_accounts_the_better_counts() -> None:
+    one, other = _Held(READ, 9, 3, 0), _Held(R.ADD, 9, 1, 2, is_known=False)
+    assert one.unite(other) == other.unite(one) == _Held(READ | R.ADD, 9, 3, 2, is_known=False)
