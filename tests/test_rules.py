@@ -16,10 +16,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from histories import table_of
-from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags, compare
+from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags, compare, level_of_flags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
+from neatledger.core.access.map import map_of
 from neatledger.core.access.matrix import Matrix
 from neatledger.core.access.shares import SystemTerms
+from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.agreement import _Held, _judge, _too_much
 from neatledger.core.checks.contract import OfficeFacts, SystemFacts, stranger
 from neatledger.core.checks.table import CHECKS
@@ -60,6 +62,8 @@ from neatledger.core.plan.plan import Bound, Expectation, Kind, Plan
 from neatledger.core.plan.rules import SharingRule
 from neatledger.core.posts.accounts import new_account
 from neatledger.core.posts.clocks import Clocks, clocks_of
+from neatledger.core.sharing.gates import given_gates
+from neatledger.core.sharing.service import Service
 from neatledger.core.space.sizes import (
     parse_limit,
     parse_size,
@@ -74,6 +78,7 @@ from neatledger.core.space.synced import find_synced
 from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.shared import HandOut, Reply, Shared, Towards
 from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import Use, uses_of
@@ -740,3 +745,58 @@ def test_what_an_expectation_says_of_somebody(
 def test_of_two_accounts_the_better_counts() -> None:
     one, other = _Held(READ, 9, 3, 0), _Held(R.ADD, 9, 1, 2, is_known=False)
     assert one.unite(other) == other.unite(one) == _Held(READ | R.ADD, 9, 3, 2, is_known=False)
+
+
+# A map of access -------------------------------------------------------------------------------------------
+
+
+@settings(max_examples=40)
+@given(st.data(), st.integers(0, 4), st.integers(0, 8))
+def test_a_map_shows_what_is_wanted_and_where_levels_differ(data: st.DataObject, depth: int, most: int) -> None:
+    world = WORLDS[0]
+    bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=4))
+    folders, classes = data.draw(trees(len(bodies)))
+    held = data.draw(principals(world))[:5]
+    people = list(dict.fromkeys(one.person for one in held))
+    everyone = Everyone(Matrix(folders, classes, bodies, world.users, held, terms=SystemTerms(world.model, True)))
+    wanted = data.draw(st.sets(st.integers(0, folders.rows - 1), max_size=4))
+    parent = folders["parent"].tolist()
+    deep = [0] * folders.rows
+    for row in range(1, folders.rows):
+        deep[row] = deep[parent[row]] + 1
+    levels = [
+        [level_of_flags(int(one)) for one in each]
+        for each in PeopleFlags(everyone, people).flags(np.arange(folders.rows))
+    ]
+    others = [
+        row
+        for row in range(folders.rows)
+        if deep[row] <= depth and row not in wanted and (row == 0 or levels[row] != levels[parent[row]])
+    ]
+    room = max(most - len(wanted), 0)
+    reading = everyone.matrix.order.preorder.tolist()
+    shown = sorted([*wanted, *others[:room]], key=lambda row: reading[row])
+    found = map_of(everyone, people, wanted, depth=depth, most=most)
+    assert (found.rows, found.levels, found.left_out) == (
+        shown,
+        [levels[row] for row in shown],
+        max(len(others) - room, 0),
+    )
+
+
+@pytest.mark.parametrize(("more", "refused"), [
+    ({}, []), ({"reply": Reply.WAITING}, ["not accepted yet"]), ({"reply": Reply.DECLINED}, ["declined"]),
+    ({"expires": date(2026, 6, 15)}, []), ({"expires": date(2026, 6, 14)}, ["it ended on 2026-06-14"]),
+    ({"expires": date(2026, 6, 14), "reply": Reply.WAITING, "made": date(2026, 6, 1), "passed_from": "h0"}, ["it ended on 2026-06-14", "not accepted yet"]),
+])  # fmt: skip
+def test_what_a_hand_out_says_itself(more: dict[str, object], refused: list[str]) -> None:
+    one = HandOut("h1", "ada", "ben", Towards.PERSON, b"/a", READ, **more)  # type: ignore[arg-type]
+    gates = given_gates(Service("meadow", Shared(hand_outs=(one,)), [], {}, date(2026, 6, 15)), one)
+    assert [reason for gate in gates if not gate.passes for reason in _reasons(gate)] == refused
+    assert gates[0].passes == READ and len(gates) == 2 + ("expires" in more)
+    began = _reasons(gates[0])[0]
+    assert began.startswith("made on 2026-06-01, passed on from h0" if "made" in more else "handed out")
+
+
+def _reasons(gate: Gate) -> list[str]:
+    return [one.because for one in gate.reasons]
