@@ -20,6 +20,7 @@ from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccoun
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.devices import DeviceStep
 from neatledger.core.steps.folders import FolderStep, PushStep
+from neatledger.core.steps.grants import grant_steps
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.hand_outs import HandOutStep
 from neatledger.core.steps.limits import LimitStep
@@ -29,6 +30,7 @@ from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.table import KINDS, step_of_facts, step_to_facts
 from neatledger.core.steps.teams import TeamStep
+from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Shared, TeamFolder, Towards
@@ -338,3 +340,43 @@ def test_a_change_of_a_list_is_told_entry_by_entry(model: str, before: bytes, af
     items = ItemState("11", before), ItemState("11", after)
     told = ListStep("barn", b"/a", model, *items).changes(Words())
     assert len(told) == len(lines) and all(one.startswith(word) for one, word in zip(told, lines, strict=True)), told
+
+
+ANNA, HERD, OUTER = "S-1-5-21-1-2-3-11", "S-1-5-21-1-2-3-31", "S-1-5-18"
+
+
+def aces(*some: tuple[int, int, str]) -> bytes:
+    return nt.pack_body(Descriptor(dacl=Acl(tuple(Ace(0, flags, mask, sid) for flags, mask, sid in some))))
+
+
+def entries(body: bytes) -> list[tuple[int, int, str]]:
+    dacl = nt.unpack_body(body).dacl
+    return [] if dacl is None else [(one.flags, one.mask, one.sid) for one in dacl.aces]
+
+
+def test_a_grant_is_passed_on_to_all_that_has_its_entries_from_above() -> None:
+    top, mask = aces((0x3, 0x1F01FF, HERD)), 0x1200A9
+    came, came_on_file = (0x13, 0x1F01FF, HERD), (0x10, 0x1F01FF, HERD)
+    state = Memory(
+        folders={
+            b"/a": ItemState(OUTER, top), b"/a/b": ItemState(OUTER, aces(came)), b"/a/b/c": ItemState(OUTER, aces((0x3, 1, ANNA), came)),
+            b"/a/shut": ItemState(OUTER, nt.pack_body(Descriptor(dacl=Acl(()), control=0x1004 | 0x8000))), b"/a/shut/d": ItemState(OUTER, aces((0x13, 1, ANNA))),
+        },
+        files={b"/a/b": {FileSort(OUTER, aces(came_on_file)): 2}, b"/a": {FileSort(OUTER, aces((0, 1, ANNA))): 1}},
+    )  # fmt: skip
+    steps = grant_steps(state, b"/a", "nt", Whom(Sort.USER, ANNA), READ)
+    assert [one.target for one in steps] == ["/a", "/a (files)", "/a/b", "/a/b (files)", "/a/b/c"]
+    for one in steps:
+        one.apply(state)
+    assert entries(state.folders[b"/a"].body) == [(0x3, 0x1F01FF, HERD), (0x3, mask, ANNA)]
+    assert entries(state.folders[b"/a/b"].body) == [came, (0x13, mask, ANNA)]
+    # Its own entry stays before what comes from above.
+    assert entries(state.folders[b"/a/b/c"].body) == [(0x3, 1, ANNA), came, (0x13, mask, ANNA)]
+    assert entries(state.folders[b"/a/shut"].body) == [] and entries(state.folders[b"/a/shut/d"].body) == [
+        (0x13, 1, ANNA)
+    ]
+    assert [entries(one.body) for one in state.files[b"/a/b"]] == [[came_on_file, (0x10, mask, ANNA)]]
+    assert [entries(one.body) for one in state.files[b"/a"]] == [[(0, 1, ANNA), came_on_file, (0x10, mask, ANNA)]]
+    for one in reversed(steps):
+        one.inverse().apply(state)
+    assert entries(state.folders[b"/a/b/c"].body) == [(0x3, 1, ANNA), came]
