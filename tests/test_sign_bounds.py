@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta, timezone, tzinfo
 from itertools import pairwise
 
 import numpy as np
@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from histories import table_of
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.bursts import bursts, busiest, runs
-from neatledger.core.trail.signs.contract import History, Known, Thresholds
+from neatledger.core.trail.signs.contract import History, Known, Sign, Thresholds
 from neatledger.core.trail.signs.table import find_signs
 
 START = datetime(2026, 1, 5, tzinfo=UTC)  # a Monday
@@ -27,7 +27,7 @@ def at(days: float, who: str = "ada", did: Did = Did.SIGN_IN, address: str = "10
     return Record(START + timedelta(days=days), who, did, address=address, **more)  # type: ignore[arg-type]
 
 
-def told(records: Iterable[Record], since: float = 0, now: float = 400) -> list[str]:
+def signs(records: Iterable[Record], since: float = 0, now: float = 400, zone: tzinfo = UTC) -> list[Sign]:
     """Return the signs from a day on."""
     ordered = sorted(records, key=lambda one: one.moment)
 
@@ -37,7 +37,11 @@ def told(records: Iterable[Record], since: float = 0, now: float = 400) -> list[
         ]
 
     span = (int((START + timedelta(days=day)).timestamp()) for day in (since, now))
-    return [one.kind.value for one in find_signs(History(table_of(ordered), *span, Thresholds(), KNOWN, fetch, UTC))]
+    return find_signs(History(table_of(ordered), *span, Thresholds(), KNOWN, fetch, zone))
+
+
+def told(records: Iterable[Record], since: float = 0, now: float = 400, zone: tzinfo = UTC) -> list[str]:
+    return [one.kind.value for one in signs(records, since, now, zone)]
 
 
 def daily(days: Iterable[int], hour: float = 9, **more: object) -> list[Record]:
@@ -115,3 +119,49 @@ def test_bursts_are_where_some_window_holds_enough(moments: list[int], window: i
     )
     pauses = [n for n in range(len(moments)) if n == 0 or moments[n] - moments[n - 1] > window]
     assert runs(some, window) == pauses
+
+
+REFUSED = [at(n * MINUTE, is_done=False) for n in range(10)]
+LET_IN = [
+    ([], "none was let in"), ([at(10 * MINUTE)], "then one was let in"), ([at(70 * MINUTE)], "none was let in"), ([at(69 * MINUTE)], "then one was let in"),
+    ([at(9 * MINUTE)], "then one was let in"), ([at(8 * MINUTE)], "none was let in"), ([at(10 * MINUTE, address="10.0.0.2")], "none was let in"),
+    ([at(10 * MINUTE, "ben")], "none was let in"), ([at(80 * MINUTE, is_done=False)], "none was let in"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("more", "words"), LET_IN, ids=range(len(LET_IN)))
+def test_whether_one_was_let_in_after_all(more: list[Record], words: str) -> None:
+    (one,) = [sign for sign in signs([*REFUSED, *more]) if sign.kind.value == "account-tried"]
+    assert (
+        words in one.words
+        and one.words.startswith("10 sign-ins refused in 9 minutes")
+        and (one.figure, one.login) == (10, "ada")
+    )
+    nowhere = [record._replace(address="") for record in (*REFUSED, *more)]
+    (one,) = [sign for sign in signs(nowhere) if sign.kind.value == "account-tried"]
+    assert ("then one" in one.words) == ("then one" in words or any(record.address == "10.0.0.2" for record in more))
+
+
+def test_only_those_of_the_burst_are_counted() -> None:
+    tried = [at(n * MINUTE, f"x{n}", is_done=False) for n in range(6)]
+    (one,) = [
+        sign for sign in signs([*tried, at(60 * MINUTE, "y", is_done=False)]) if sign.kind.value == "accounts-tried"
+    ]
+    assert one.figure == 6 and one.words == "6 accounts tried in 5 minutes, from 10.0.0.1: x0, x1, x2 and 3 more"
+    (one,) = [
+        sign
+        for sign in signs([record._replace(address="") for record in tried])
+        if sign.kind.value == "accounts-tried"
+    ]
+    assert "from where is not known" in one.words
+
+
+def test_hours_are_those_of_where_people_work() -> None:
+    east, west = (timezone(timedelta(hours=hours)) for hours in (5, -5))
+    records = [*daily(range(31), 9), at(31 + 12 / 24)]
+    for zone, hour in ((UTC, "12:00"), (east, "17:00"), (west, "07:00")):
+        (one,) = [sign for sign in signs(records, 31, 32, zone) if sign.kind.value == HOUR]
+        assert (
+            one.words == f"came at {hour}, 3 hours from any hour at which they were seen in 31 days before"
+            and one.figure == 3
+        )
