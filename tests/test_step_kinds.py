@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable, Iterable, Mapping
 from copy import deepcopy
 from dataclasses import dataclass, field, replace
 from datetime import date
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -36,9 +38,10 @@ from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.errors import FormatError, StepError
+from neatledger.reports.mend import mend_report
 
 READ, WRITE = LEVEL_RIGHTS[Level.READ], LEVEL_RIGHTS[Level.WRITE]
-DAY = date(2026, 11, 2)
+DAY, ANY = date(2026, 11, 2), 0xFFFFFFFF
 
 
 class Words:
@@ -322,6 +325,24 @@ def test_files_that_become_another_sort_wait_for_those_that_leave_it() -> None:
     assert files_steps("barn", b"/a", "posix", {SORT: 3}, {OTHER: SORT, SORT: SORT}) == []
     with pytest.raises(StepError, match="change places"):
         files_steps("barn", b"/a", "posix", {SORT: 3, OTHER: 1}, {SORT: OTHER, OTHER: SORT})
+
+
+def test_of_a_list_of_which_much_changes_people_see_what_comes_first() -> None:
+    named = b"".join(
+        struct.pack("<HHI", *one)
+        for one in ((1, 7, ANY), *((2, 5, 11 + n) for n in range(7)), (4, 5, ANY), (16, 7, ANY), (32, 0, ANY))
+    )
+    few = b"".join(
+        struct.pack("<HHI", *one)
+        for one in ((1, 7, ANY), *((2, 5, 11 + n) for n in range(5)), (4, 5, ANY), (16, 7, ANY), (32, 0, ANY))
+    )
+    for entries, ends in ((named, "; and 3 changes more (mend --texts has all)"), (few, "give: user 15 (15) r-x")):
+        change = step(ListStep, b"/a", "posix", ITEM, ItemState("11", posix.pack_body(0o750, 31, entries)))
+        item = SimpleNamespace(step=change, effects=[], harm="", refused="", by_hand="", waits=False)
+        report = mend_report([item], [[]], [], lambda system: Words(), lambda one: [], "today")
+        (row,), (seen,) = report.rows, report.shown
+        assert row["what"] == change.word(Words()) and str(seen["what"]).endswith(ends)
+        assert len(str(seen["what"]).split("; ")) == 5
 
 
 NOBODY_LEFT = ["take away: ", "take away: ", "nobody is in it then"]

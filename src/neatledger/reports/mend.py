@@ -32,6 +32,7 @@ _COLUMNS = (
 )
 _TOOL, _PERSON, _REFUSED = "the tool", "a person", "nobody"
 _MOST_LEFT = 8
+_MOST_CHANGES = 5
 
 
 class Item(Protocol):
@@ -87,7 +88,7 @@ def mend_report(
                 "warning": warning,
             }
         )
-    folded = _folded(items, rows)
+    folded = _folded(items, rows, names)
     made = sum(_who(item) == _TOOL for item in items)
     headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
     headline += f"; the tool can make {made} of them." if items else "."
@@ -105,7 +106,16 @@ def _text(cell: Cell) -> str:
     return cell if isinstance(cell, str) else str(cell) if isinstance(cell, int) else ""
 
 
-def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
+def _short_words(step: Step, names: Names) -> str:
+    """Say what to do as people see it in a table: of a list of which much changes, what comes first."""
+    changes = step.changes(names) if isinstance(step, ListStep) else []
+    if len(changes) <= _MOST_CHANGES:
+        return step.word(names)
+    more = len(changes) - _MOST_CHANGES + 1
+    return f"{'; '.join(changes[: _MOST_CHANGES - 1])}; and {more} changes more (mend --texts has all)"
+
+
+def _folded(items: Sequence[Item], rows: Sequence[Row], names: Callable[[str], Names]) -> Sequence[Row]:
     """Return rows as people see them: what only passes a list on stands with the folder it comes from."""
     found: list[dict[str, Cell]] = []
     top: tuple[str, bytes] | None = None
@@ -137,7 +147,7 @@ def _folded(items: Sequence[Item], rows: Sequence[Row]) -> Sequence[Row]:
             found[-1]["number"] = f"{first}–{_text(row['number'])}"
             continue
         finish()
-        found.append(dict(row))
+        found.append({**row, "what": _short_words(step, names(step.system))})
         files = folders = 0
         effects, ends = list(item.effects), [str(row["ends"])]
         harms = [item.harm] if item.harm else []
