@@ -47,11 +47,6 @@ from neatledger.core.lists.rights import (
     LEVEL_RIGHTS,
     Level,
     Right,
-    level_of,
-    level_of_file,
-    parse_rights,
-    spell_rights,
-    with_view,
 )
 from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
@@ -624,34 +619,6 @@ def test_a_folder_is_wider_than_the_one_above(
 # Words for rights ------------------------------------------------------------------------------------------
 
 R = Right
-LEVELS = [
-    (R.NONE, "none", "none"), (R.ENTER, "mixed", "none"), (R.SHARE, "mixed", "none"), (R.LIST, "mixed", "none"), (R.LIST | R.ENTER, "list", "none"),
-    (R.LIST | R.ENTER | R.VIEW, "view", "view"), (R.LIST | R.ENTER | R.VIEW | R.ADD, "mixed", "view"), (R.LIST | R.READ, "read", "read"), (R.READ, "mixed", "read"),
-    (R.LIST | R.READ | R.VIEW, "read", "read"), (R.ADD, "drop", "none"), (R.ADD | R.ENTER, "drop", "none"), (R.LIST | R.READ | R.ADD, "write", "read"),
-    (R.LIST | R.READ | R.ADD | R.DELETE, "write", "read"), (R.LIST | R.READ | R.DELETE, "mixed", "read"), (R.LIST | R.READ | R.ADD | R.MANAGE, "manage", "mixed"),
-    (R.LIST | R.READ | R.ADD | R.MANAGE | R.DELETE, "manage", "mixed"), (R.MANAGE, "mixed", "mixed"), (R.READ | R.CHANGE, "mixed", "write"), (R.CHANGE, "none", "mixed"),
-    (R.READ | R.CHANGE | R.MANAGE, "mixed", "manage"), (R.DELETE, "mixed", "mixed"), (R.VIEW, "mixed", "view"), (R.VIEW | R.CHANGE, "mixed", "mixed"),
-]  # fmt: skip
-
-
-@pytest.mark.parametrize(("rights", "of_folder", "of_file"), LEVELS, ids=range(len(LEVELS)))
-def test_the_level_of_some_rights(rights: Right, of_folder: str, of_file: str) -> None:
-    assert (level_of(rights).value, level_of_file(rights).value) == (of_folder, of_file)
-
-
-def test_every_level_is_what_its_rights_come_to_and_is_read_back() -> None:
-    for level, rights in LEVEL_RIGHTS.items():
-        assert level_of(rights) is level and level_of(parse_rights(level.value)) is level
-        if rights:
-            assert parse_rights(spell_rights(rights)) & ~Right.CLEAR == with_view(rights) & ~Right.CLEAR
-    assert (
-        parse_rights("delete") == R.DELETE | R.CLEAR
-        and parse_rights("READ") & R.VIEW
-        and spell_rights(R.NONE) == "nothing"
-    )
-    for text in ("", "reads", "read all"):
-        with pytest.raises(ValueError, match="neither a level"):
-            parse_rights(text)
 
 
 @pytest.mark.parametrize(("mask", "of_folder", "of_file"), [

@@ -107,7 +107,10 @@ LEVELS = [
     (R.NONE, "none", "none"), (L, "list", "none"), (R.ENTER, "mixed", "none"), (READ, "read", "read"), (L | R.VIEW, "view", "view"),
     (R.ENTER | R.ADD, "drop", "none"), (WRITE, "write", "write"), (WRITE | R.DELETE, "write", "write"), (ALL_RIGHTS, "manage", "manage"),
     (READ | R.DELETE, "mixed", "read"), (R.LIST | R.ADD, "mixed", "none"), (R.VIEW, "mixed", "view"), (R.MANAGE, "mixed", "mixed"),
-    (R.LIST | R.VIEW | R.ADD, "mixed", "view"), (R.SHARE, "mixed", "none"), (R.VIEW | R.CHANGE, "mixed", "mixed"),
+    (R.LIST | R.VIEW | R.ADD, "mixed", "view"), (R.SHARE, "mixed", "none"), (R.VIEW | R.CHANGE, "mixed", "mixed"), (R.LIST, "mixed", "none"),
+    (R.LIST | R.READ, "read", "read"), (R.READ, "mixed", "read"), (R.ADD, "drop", "none"), (R.LIST | R.READ | R.ADD, "write", "read"), (R.CHANGE, "none", "mixed"),
+    (R.LIST | R.READ | R.ADD | R.MANAGE, "manage", "mixed"), (R.LIST | R.READ | R.ADD | R.MANAGE | R.DELETE, "manage", "mixed"), (R.DELETE, "mixed", "mixed"),
+    (R.READ | R.CHANGE, "mixed", "write"), (R.READ | R.CHANGE | R.MANAGE, "mixed", "manage"),
 ]  # fmt: skip
 
 
@@ -118,7 +121,7 @@ def test_levels_name_usual_sets_of_rights(rights: Right, folder: str, file: str)
 
 def test_words_for_rights_come_back() -> None:
     for level, rights in LEVEL_RIGHTS.items():
-        assert parse_rights(level.value.upper()) == with_view(rights)
+        assert parse_rights(level.value.upper()) == with_view(rights) and level_of(rights) is level
     assert parse_rights("list Read") == R.LIST | R.READ | R.VIEW and parse_rights("delete") == R.DELETE | R.CLEAR
     assert parse_rights(spell_rights(READ)) == READ and with_view(R.LIST) == R.LIST
     for text in ("", "reed", "read reed"):
