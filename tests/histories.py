@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Iterable, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta, tzinfo
 
 import numpy as np
 
@@ -139,8 +139,10 @@ KNOWN = Known(
 )  # fmt: skip
 
 
-def signs(records: Sequence[Record]) -> list[Sign]:
-    """Return what looks wrong in the last month of some records."""
+def signs(
+    records: Iterable[Record], since: datetime = SINCE, end: datetime = END, known: Known = KNOWN, zone: tzinfo = UTC
+) -> list[Sign]:
+    """Return what looks wrong in some records, of the last month unless another time is said."""
     ordered = sorted(records, key=lambda one: one.moment)
 
     def fetch(login: str, did: Did, first: int, end: int) -> list[Record]:
@@ -148,8 +150,8 @@ def signs(records: Sequence[Record]) -> list[Sign]:
             one for one in ordered if one.who == login and one.did is did and first <= one.moment.timestamp() < end
         ]
 
-    span = int(SINCE.timestamp()), int(END.timestamp())
-    return find_signs(History(table_of(ordered), *span, Thresholds(), KNOWN, fetch, UTC))
+    span = int(since.timestamp()), int(end.timestamp())
+    return find_signs(History(table_of(ordered), *span, Thresholds(), known, fetch, zone))
 
 
 def table_of(records: Sequence[Record]) -> TrailTable:

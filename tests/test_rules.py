@@ -6,6 +6,7 @@ import random
 import re
 import struct
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, date, datetime
 from types import SimpleNamespace
@@ -294,6 +295,23 @@ def test_the_logins_that_offices_make_of_a_name() -> None:
     )
 
 
+def service_of(
+    name: str, columns: dict[str, list], lists: list[bytes], owners: list[str], people: list[Principal],
+    explain: Callable[[int, Principal], SimpleNamespace], *, is_service: bool = True,
+) -> SystemFacts:  # fmt: skip
+    """Return a service of folders without files, whose lists are of roles, as checks see it."""
+    folders, nothing = (
+        _table(some, COLUMNS[kind])
+        for some, kind in ((columns, "folders"), ({name: [] for name in COLUMNS["odd"]}, "odd"))
+    )
+    classes = _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"])
+    terms = SystemTerms(MODELS["role"], False)
+    everyone = Everyone(Matrix(folders, classes, lists, owners, [*people, stranger()], terms=terms))
+    return SystemFacts(
+        name, everyone, (), (), nothing, nothing, (), (), (), str, explain, None, is_service  # type: ignore[arg-type]
+    )  # fmt: skip
+
+
 @pytest.mark.parametrize(("ways", "rights", "is_service", "found"), [
     ([("link", "k1", READ)], READ, True, "link:k1 on meadow"), ([("handed", "h1", READ)], READ, True, "hand-out:h1 on meadow"),
     ([("link", "k1", READ)], READ, False, ""), ([("link", "k1", READ)], Right.NONE, True, ""), ([("team", "Cases", READ)], READ, True, ""),
@@ -304,27 +322,8 @@ def test_one_offer_alone_is_behind_what_somebody_has(ways, rights: Right, is_ser
     def explain(row: int, who: Principal) -> SimpleNamespace:
         return SimpleNamespace(ways=[SimpleNamespace(name=name, through=key, rights=of) for name, key, of in ways])
 
-    nothing = Everyone(Matrix(
-        _table({"name": [b""], "parent": [-1], "first_child": [1]}, COLUMNS["folders"]),
-        _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"]), [role.pack_body([])], ["0"], [READER, stranger()],
-        terms=SystemTerms(MODELS["role"], False),
-    ))  # fmt: skip
-    empty = _table({name: [] for name in COLUMNS["odd"]}, COLUMNS["odd"])
-    facts = SystemFacts(
-        "meadow",
-        nothing,
-        (),
-        (),
-        empty,
-        empty,
-        (),
-        (),
-        (),
-        str,
-        explain,
-        None,
-        is_service,  # type: ignore[arg-type]
-    )
+    shape = {"name": [b""], "parent": [-1], "first_child": [1]}
+    facts = service_of("meadow", shape, [role.pack_body([])], ["0"], [READER], explain, is_service=is_service)
     assert facts.offer_behind(0, [0], rights) == found
 
 
@@ -582,26 +581,8 @@ def test_a_folder_is_wider_than_the_one_above(
         "owner": [0, 1],
         "default": [-1, -1],
     }
-    matrix = Matrix(
-        _table(columns, COLUMNS["folders"]), _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"]),
-        [body(above), body(reads, adds)], ["9", f"p{owner}"], [*CROWD, stranger()], terms=SystemTerms(MODELS["role"], False),
-    )  # fmt: skip
-    empty = _table({name: [] for name in COLUMNS["odd"]}, COLUMNS["odd"])
-    barn = SystemFacts(
-        "barn",
-        Everyone(matrix),
-        (),
-        (),
-        empty,
-        empty,
-        (),
-        (),
-        (),
-        str,
-        lambda row, who: A_LINK,
-        None,
-        True,  # type: ignore[arg-type]
-    )
+    lists, owners = [body(above), body(reads, adds)], ["9", f"p{owner}"]
+    barn = service_of("barn", columns, lists, owners, CROWD, lambda row, who: A_LINK)
     plan = planned(f"folders: {{'{planned_folder}': {{}}}}" if planned_folder else "")
     office = OfficeFacts(plan, [barn], date(2026, 6, 15), lambda: None, list)  # type: ignore[arg-type,return-value]
     found = list(CHECKS["wider-than-above"].find(office))

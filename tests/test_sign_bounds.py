@@ -11,11 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from histories import table_of
+from histories import signs as signs_in
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.bursts import bursts, busiest, runs
-from neatledger.core.trail.signs.contract import History, Known, Sign, Thresholds
-from neatledger.core.trail.signs.table import find_signs
+from neatledger.core.trail.signs.contract import Known, Sign
 
 START = datetime(2026, 1, 5, tzinfo=UTC)  # a Monday
 KNOWN = Known(
@@ -29,15 +28,8 @@ def at(days: float, who: str = "ada", did: Did = Did.SIGN_IN, address: str = "10
 
 def signs(records: Iterable[Record], since: float = 0, now: float = 400, zone: tzinfo = UTC) -> list[Sign]:
     """Return the signs from a day on."""
-    ordered = sorted(records, key=lambda one: one.moment)
-
-    def fetch(login: str, did: Did, first: int, end: int) -> list[Record]:
-        return [
-            one for one in ordered if one.who == login and one.did is did and first <= one.moment.timestamp() < end
-        ]
-
-    span = (int((START + timedelta(days=day)).timestamp()) for day in (since, now))
-    return find_signs(History(table_of(ordered), *span, Thresholds(), KNOWN, fetch, zone))
+    first, last = (START + timedelta(days=day) for day in (since, now))
+    return signs_in(records, first, last, KNOWN, zone)
 
 
 def told(records: Iterable[Record], since: float = 0, now: float = 400, zone: tzinfo = UTC) -> list[str]:

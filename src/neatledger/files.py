@@ -37,9 +37,10 @@ def check_target(target: str | Path) -> None:
     try:
         folder = _followed(Path(target)).parent
         if not os.access(folder, os.W_OK | os.X_OK):
-            raise OSError(errno.EACCES if folder.is_dir() else errno.ENOENT, "")
+            number = errno.EACCES if folder.is_dir() else errno.ENOENT
+            raise OSError(number, os.strerror(number))
     except OSError as error:
-        raise NeatError(f"cannot write: {os.strerror(error.errno or errno.EACCES)}", str(target)) from None
+        raise _not_written(target, error) from None
 
 
 def copy_file(target: str | Path, source: IO[bytes]) -> None:
@@ -75,7 +76,11 @@ def open_replacement(target: str | Path, mode: int = 0o666) -> Iterator[TextIO]:
         finally:
             Path(name).unlink(missing_ok=True)
     except OSError as error:
-        raise NeatError(f"cannot write: {error.strerror or error}", str(target)) from None
+        raise _not_written(target, error) from None
+
+
+def _not_written(target: str | Path, error: OSError) -> NeatError:
+    return NeatError(f"cannot write: {error.strerror or error}", str(target))
 
 
 def _not_following(path: str, flags: int) -> int:

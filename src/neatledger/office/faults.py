@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
@@ -29,7 +30,11 @@ class Schema:
     """A JSON Schema with what judges by it, which takes longer to make than to ask."""
 
     value: dict[str, Any]
-    validator: Draft202012Validator
+
+    @cached_property
+    def validator(self) -> Draft202012Validator:
+        """What says whether values fit."""
+        return Draft202012Validator(self.value)
 
 
 def schema_faults(value: Any, marks: Marks, schema: Schema, where: str) -> list[Fault]:

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from jsonschema_rs import Draft202012Validator, ValidationError, ValidationErrorKind
+from jsonschema_rs import ValidationError, ValidationErrorKind
 
-from neatledger.office.faults import without_empty
+from neatledger.office.faults import Schema, without_empty
 from neatledger.office.yamltext import Marks, Path
 
 __all__ = ["take_what_fits"]
@@ -23,7 +23,7 @@ _WHOLE = {"limits": 3, "pools": 2, "entitlements": 2, "expectations": 2, "accept
 _PLACEHOLDER = {"source": "tree", "path": "."}
 
 
-def take_what_fits(value: Any, marks: Marks, validator: Draft202012Validator) -> bool:
+def take_what_fits(value: Any, marks: Marks, schema: Schema) -> bool:
     """Take out of a plan's values, in place, what does not fit; false where too little is left to look at."""
     if not isinstance(value, dict) or not isinstance(value.get("systems"), dict) or not value["systems"]:
         return False
@@ -31,7 +31,7 @@ def take_what_fits(value: Any, marks: Marks, validator: Draft202012Validator) ->
     for name, one in value["systems"].items():
         value["systems"][name] = {} if one is None else one
     for _ in range(_MOST_ROUNDS):
-        errors = list(validator.iter_errors(without_empty(value, top=True)))
+        errors = list(schema.validator.iter_errors(without_empty(value, top=True)))
         if not errors:
             return True
         # From the end of the file: what comes before keeps its place in its list meanwhile.

@@ -13,8 +13,6 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from jsonschema_rs import Draft202012Validator
-
 from neatledger.core.lists.rights import Level
 from neatledger.core.lists.table import MODELS
 from neatledger.core.plan.plan import (
@@ -76,14 +74,13 @@ def load_schema() -> dict[str, Any]:
 
 @lru_cache(maxsize=1)
 def _schema() -> Schema:
-    value = load_schema()
-    return Schema(value, Draft202012Validator(value))
+    return Schema(load_schema())
 
 
 def check_system_name(name: str) -> None:
     """Raise `UsageError` for a name that a plan would refuse: before a server is asked anything for it."""
     wanted = _schema().value["$defs"]["systemName"]
-    if not re.fullmatch(wanted["pattern"].strip("^$"), name):
+    if not re.fullmatch(wanted["pattern"], name):
         raise UsageError(f"a system cannot be called {name!r}", hint=f"a name is {wanted['title']}")
 
 
@@ -110,7 +107,7 @@ def parse_plan(text: str, where: str) -> Plan:
     faults: list[Fault] = []
     value, marks = load_yaml(text, where, faults)
     faults += schema_faults(value, marks, _schema(), where)
-    if faults and not take_what_fits(value, marks, _schema().validator):
+    if faults and not take_what_fits(value, marks, _schema()):
         raise PlanError(faults)
     return _Builder(value, marks, where, faults).build()
 

@@ -63,7 +63,7 @@ def ask(office: Office, people: Sequence[str] | None = None, below: Address | No
 def _chosen(office: Office, everyone: Everyone, below: Address | None) -> NDArray[np.int64] | None:
     if below is None:
         return None
-    folders, missing = office.readers[below.system].find_path(below.path)
-    if missing is not None:
+    row = office.readers[below.system].find_row(below.path)
+    if row is None:
         raise unknown_folder(office.readers[below.system], below, "folder")
-    return everyone.rows_below(folders[-1].row)
+    return everyone.rows_below(row)

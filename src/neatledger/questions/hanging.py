@@ -99,7 +99,8 @@ class _Finder:
         logins = {one.account.login for one in self._mine(system)}
         for match in match_homes(find_homes(reader, planned), reader.accounts) if planned and logins else ():
             if any(account.login in logins for account in match.accounts):
-                row = reader.find_path(match.address.path)[0][-1].row
+                row = reader.find_row(match.address.path)
+                assert row is not None, "a home is a folder of the count"
                 held = reader.totals(row)
                 doubt = "" if len(match.accounts) == 1 else f", or another's: {match.because}"
                 detail = f"{count_of(held.files, 'file')}, {show_size(held.bytes)}{doubt}"

@@ -61,7 +61,7 @@ class _Then:
     def pools(self) -> dict[str, LimitStatus]:
         """The pools by their names."""
         found = join_pools(each for one in self.views.values() for each in pool_statuses(self._office.plan, one))
-        return {one.target.name: one for one in reversed(found)}
+        return {one.target.name: one for one in found}
 
 
 class History:

@@ -174,11 +174,11 @@ class _Teller:
 
     def _largest(self, address: Address) -> tuple[tuple[str, int], ...]:
         reader = self.office.readers[address.system]
-        folders, missing = reader.find_path(address.path)
-        if missing is not None:
+        top = reader.find_row(address.path)
+        if top is None:
             return ()
         table, large = reader.table("folders"), reader.table("large")
-        below = set(TreeOrder(table).below(folders[-1].row).tolist())
+        below = set(TreeOrder(table).below(top).tolist())
         path_of, names = folder_paths(table), large.texts("name")
         found = [
             (

@@ -345,14 +345,15 @@ class _Probed:
         principals: list[Principal] = [one for one in then.systems.holders[system] if one.person in wanted]
         everyone = then.systems.everyone(system, principals, is_narrow=True)
         rows = self._rows(system, everyone)
-        flags = PeopleFlags(everyone, people).flags(rows)
+        flagged = PeopleFlags(everyone, people)
+        flags = flagged.flags(rows)
         path_of = folder_paths(everyone.matrix.folders)
         # Two files of a folder may change places: one that is read, and one that is not. Each sort counts by itself.
         classes = everyone.matrix.classes
         chosen = np.flatnonzero(np.isin(classes["folder"], rows))
         owners = classes["folder"][chosen]
         if len(chosen):
-            flags = np.concatenate([flags, PeopleFlags(everyone, people).file_flags(chosen)])
+            flags = np.concatenate([flags, flagged.file_flags(chosen)])
         known = self._paths.get(system)
         self._parts.append(
             _Part(

@@ -9,7 +9,6 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
-from stat import S_ISREG
 from typing import Any
 
 from neatledger.core.plan.protection import SnapshotRule
@@ -20,6 +19,7 @@ from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.encryption import encrypted_folders
+from neatledger.sources.listed import files_in
 from neatledger.sources.theirs import Theirs, mapped_columns
 
 __all__ = ["add_protection"]
@@ -162,13 +162,8 @@ def _number(text: str) -> int | None:
 def _archives(name: str, folder: Path) -> list[Run]:
     """Return a run for each file of a folder; an empty one, or one that is still written, came to no end."""
     found = []
-    for one in sorted(folder.iterdir()):
-        try:
-            facts = one.stat()
-        except FileNotFoundError:
-            # A backup program took it away since the folder was listed, or it is a link to nothing.
-            continue
-        if S_ISREG(facts.st_mode) and not one.name.startswith("."):
+    for one, facts in files_in(folder):
+        if not one.name.startswith("."):
             is_done = facts.st_size > 0 and one.suffix not in (".part", ".tmp")
             found.append(Run(name, datetime.fromtimestamp(facts.st_mtime, UTC), facts.st_size, None, is_done))
     return found

@@ -104,7 +104,7 @@ class Matrix:
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
         overrides = [self.model.overrides(principal.holder) for principal in principals]
         self._overrides = [(number, given.rights) for number, given in enumerate(overrides) if given]
-        self.admins = sum(1 << number for number, given in enumerate(overrides) if given)
+        self.admins = sum(1 << number for number, _ in self._overrides)
         # Whoever cannot come in has no right anywhere: cut once here and not on every folder.
         self._usable = sum(1 << n for n, principal in enumerate(principals) if principal.may_come_in)
         self.admin_bits: Bits = pack_sets([self.admins & self._usable], self.words)[0]
@@ -116,6 +116,10 @@ class Matrix:
         """Return the bit set of the principals that count as an owner."""
         owners = self.crowd.by_user.get(ident, 0)
         return owners | self.crowd.by_group.get(ident, 0) if self.model.groups_may_own else owners
+
+    def _admins_with(self, right: Right) -> int:
+        """Return the bit set of those who have a right whatever lists say."""
+        return sum(1 << number for number, given in self._overrides if given & right)
 
     def _make_layers(self) -> list[Layer]:
         rows = self.folders.rows
@@ -165,7 +169,7 @@ class Matrix:
                 gates[right].append(0 if is_cut else sets[right] & self._usable)
         admin: dict[Right, Bits] = {}
         for right in _GATED[1:]:
-            has = sum(1 << number for number, given in self._overrides if given & right)
+            has = self._admins_with(right)
             admin[right] = pack_sets([each & has for each in gates[right]], self.words)
         packed = {right: pack_sets(each, self.words) for right, each in gates.items()}
         return Layer(number, packed, pack_sets(unsure, self.words), admin, roots)

@@ -20,6 +20,7 @@ from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 
 __all__ = [
+    "EMPTY_LIST",
     "AccessList",
     "Decision",
     "Effect",
@@ -34,6 +35,10 @@ __all__ = [
     "RightSets",
     "word_entry",
 ]
+
+
+EMPTY_LIST = "an empty list: nobody may do anything"
+"""Stands in place of the entries where there is none."""
 
 
 class Effect(Enum):

@@ -21,6 +21,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 from neatledger.core.lists.contract import (
+    EMPTY_LIST,
     Decision,
     Effect,
     ItemContext,
@@ -231,7 +232,7 @@ class Nfs4List:
             )
             marks += ["from above"] * bool(entry.flags & INHERITED)
             parts.append(f"{entry.word(names)} [{', '.join(marks)}]")
-        return parts or ["an empty list: nobody may do anything"]
+        return parts or [EMPTY_LIST]
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; who is named gets what the entries for that name give."""

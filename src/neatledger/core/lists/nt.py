@@ -23,6 +23,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from neatledger.core.lists.contract import (
+    EMPTY_LIST,
     Decision,
     Effect,
     ItemContext,
@@ -195,7 +196,7 @@ class NtList:
             ]
             word = NtEntry(ace).word(names)
             parts.append(f"{word} [{', '.join(marks)}]" if marks else word)
-        return parts or ["an empty list: nobody may do anything"]
+        return parts or [EMPTY_LIST]
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know; who is named gets what the entries for that name give."""

@@ -143,11 +143,13 @@ def spell_mask(mask: int, *, is_folder: bool) -> str:
         return _USUAL[mask]
     rights = rights_of(mask, is_folder=is_folder)
     level = level_of(rights) if is_folder else level_of_file(rights)
-    words = spell_rights(rights) if level in (Level.MIXED, Level.NONE) else level.value
-    if level in (Level.MIXED, Level.NONE) and rights & Right.CLEAR and not rights & Right.DELETE:
+    if level not in (Level.MIXED, Level.NONE):
+        return f"{level.value} (0x{mask:x})"
+    words = [spell_rights(rights)] if rights != Right.CLEAR else []
+    if rights & Right.CLEAR and not rights & Right.DELETE:
         # It has no word among a folder's own rights, and is not nothing.
-        words = f"{words}, and removing what is in it" if rights & ~Right.CLEAR else "removing what is in it"
-    return f"{words} (0x{mask:x})"
+        words.append("removing what is in it")
+    return f"{', and '.join(words)} (0x{mask:x})"
 
 
 def decide_single(

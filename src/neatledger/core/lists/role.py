@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from neatledger.core.lists.contract import (
+    EMPTY_LIST,
     Decision,
     Effect,
     ItemContext,
@@ -206,9 +207,7 @@ class RoleList:
             return ["could not be read"]
         if self.is_open:
             return ["no list of its own: the members of the team folder"]
-        return [one.word(names) + (" [from above]" if one.inherited else "") for one in self.entries] or [
-            "an empty list: nobody may do anything"
-        ]
+        return [one.word(names) + (" [from above]" if one.inherited else "") for one in self.entries] or [EMPTY_LIST]
 
     def view(self, *, is_folder: bool) -> ListView:
         """Return what the checks want to know."""

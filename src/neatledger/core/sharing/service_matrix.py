@@ -394,7 +394,7 @@ class ServiceMatrix(Matrix):
 
     def admin_block(self, right: Right, rows: RowIndex) -> Bits:
         """Return who has a right by the way ``admin``."""
-        has = sum(1 << number for number, given in self._overrides if given & right)
+        has = self._admins_with(right)
         row = pack_sets([0 if self.terms.read_only and right & WRITING else has], self.words)[0] & self._admin_row
         return np.broadcast_to(row, (len(rows), self.words))
 

@@ -25,11 +25,11 @@ def student_quantile(freedom: float, probability: float) -> float:
     """
     if not 0.7 <= probability < 1:
         raise ValueError(f"no quantile is asked for at {probability}")
+    if freedom > _MANY:
+        return _by_series(freedom, NormalDist().inv_cdf(probability))
     # The library takes longer to load than all the rest of a question, and few questions come here.
     from mpmath import fp
 
-    if freedom > _MANY:
-        return _by_series(freedom, NormalDist().inv_cdf(probability))
     height = math.exp(math.lgamma((freedom + 1) / 2) - math.lgamma(freedom / 2)) / math.sqrt(freedom * math.pi)
     value = _NORMAL
     for _ in range(_STEPS):

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
-from neatledger.core.lists.contract import Names
+from neatledger.core.lists.contract import EMPTY_LIST, Names
 from neatledger.core.lists.table import MODELS
 from neatledger.core.steps.contract import FileSort, ItemState, State, Step, misfit
 from neatledger.core.tree.address import Address
@@ -23,7 +23,7 @@ def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_fo
     old, new = (MODELS[model].parse(body).describe(names, is_folder=is_folder) for body in (before, after))
     gone, come = (
         # The mask only bounds what the others say, and is set with them; that a list is empty is no entry.
-        [entry for entry in mine if entry not in theirs and not entry.startswith(("mask ", "an empty list"))]
+        [entry for entry in mine if entry not in theirs and entry != EMPTY_LIST and not entry.startswith("mask ")]
         for mine, theirs in ((old, new), (new, old))
     )
     fresh = {_parted(entry)[0]: entry for entry in come}
@@ -33,7 +33,7 @@ def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_fo
         now = fresh.pop(whom, None)
         lines.append(f"take away: {entry}" if now is None else f"change: {whom}: {what} → {_parted(now)[1]}")
     lines += [f"give: {entry}" for entry in fresh.values()]
-    if gone and new and new[0].startswith("an empty list"):
+    if gone and new == [EMPTY_LIST]:
         lines.append("nobody is in it then")
     if not lines and before != after:
         group = [MODELS[model].group_of(body) for body in (before, after)]

@@ -7,7 +7,6 @@ import os
 import re
 import zlib
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -16,6 +15,7 @@ from typing import BinaryIO, NamedTuple, cast
 
 from neatledger.core.trail.records import Position
 from neatledger.errors import SourceError
+from neatledger.sources.listed import files_in
 
 __all__ = ["Following", "Line"]
 
@@ -147,10 +147,5 @@ def _head(path: Path) -> bytes:
 def _rotated(path: Path) -> list[Path]:
     """Return what a rotated file may be called by now, oldest first: a number or a day behind, packed or not."""
     form = re.compile(re.escape(path.name) + r"[.-]\d+(-\d+)*(\.gz)?")
-    found: list[tuple[float, Path]] = []
-    for one in path.parent.iterdir():
-        # What the next rotation took away since the listing is no file any more.
-        if form.fullmatch(one.name) and one.is_file():
-            with suppress(FileNotFoundError):
-                found.append((one.stat().st_mtime, one))
+    found = [(facts.st_mtime, one) for one, facts in files_in(path.parent) if form.fullmatch(one.name)]
     return [one for _, one in sorted(found)]
