@@ -174,16 +174,15 @@ class ListModel(Protocol):
 
     `asks_enter` tells whether systems of this model ask for the right to enter on the way down, unless their
     settings say otherwise; `groups_may_own` whether an owner may be a group; `has_defaults` whether a folder passes
-    on a default list of its own and not its list; `own_stands_alone` whether an item with a list of its own has
-    nothing from above; `everyone_has` are the identifiers that whoever signs in has, and `known` the names of those
-    that mean the same everywhere. `unread` is the body that stands for a list which could not be read.
+    on a default list of its own and not its list; `everyone_has` are the identifiers that whoever signs in has, and
+    `known` the names of those that mean the same everywhere. `unread` is the body that stands for a list which could
+    not be read.
     """
 
     name: str
     asks_enter: bool
     groups_may_own: bool
     has_defaults: bool
-    own_stands_alone: bool
     everyone_has: frozenset[str]
     known: Mapping[str, str]
     unread: bytes
@@ -214,4 +213,11 @@ class ListModel(Protocol):
 
         `above` is the body that passes entries on; the child's own entries stay with `keeps_own`, where the
         model can tell them from those that came from above.
+        """
+
+    def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
+        """Return a child's body after the body above became `new`, which was `old`.
+
+        What a child has from above is replaced, and its own entries stay. A child that does not have all of what came
+        down was closed to it: where the model has no other way to say so, it stays as it is.
         """

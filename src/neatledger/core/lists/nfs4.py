@@ -304,7 +304,6 @@ class Nfs4Model:
     asks_enter = True
     groups_may_own = False
     has_defaults = False
-    own_stands_alone = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     # Nobody can be said to be given or refused anything: an entry that no evaluation knows.
@@ -351,6 +350,21 @@ class Nfs4Model:
         # Only entries marked as from above are replaced: servers that do not mark them have none to tell apart.
         own = [entry for entry in entries if not entry.flags & INHERITED] if keeps_own else []
         return pack_body(group, own + _child_entries(passed, is_folder=is_folder))
+
+    def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
+        """Return a child's body after the list above was changed; one that has not what came down stands alone.
+
+        These lists cannot say that they are closed to what is above (a `dacl` of section 6.4.3.2 could).
+        """
+        group, entries = _unpack(child)
+        came, comes = (_child_entries(_unpack(body)[1], is_folder=is_folder) for body in (old, new))
+        if not any(entry.flags & INHERITED for entry in entries) and came:
+            # Servers that mark nothing as from above leave it at its place among the others.
+            came, comes = ([replace(one, flags=one.flags & ~INHERITED) for one in some] for some in (came, comes))
+        elif [entry for entry in entries if entry.flags & INHERITED] != came:
+            return child
+        own = len(entries) - len(came)
+        return child if entries[own:] != came else pack_body(group, entries[:own] + comes)
 
 
 def _is_unread(parsed: Nfs4List) -> bool:

@@ -303,7 +303,6 @@ class NtModel:
     asks_enter = False
     groups_may_own = True
     has_defaults = False
-    own_stands_alone = False
     everyone_has = _SIGNED_IN
     known: Mapping[str, str] = WELL_KNOWN
     unread = _HEAD.pack(DACL_PRESENT, 0) + pack_acl(Acl((Ace(AceType.ALLOW, 0, 0, "", raw=b""),)))
@@ -365,6 +364,10 @@ class NtModel:
         aces = (*own, *fresh) if keeps_own else fresh
         control = there.control & ~PROTECTED | AUTO_INHERITED | DACL_PRESENT
         return pack_body(replace(there, dacl=Acl(aces), control=control))
+
+    def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
+        """Return a child's body after the list above was changed: a flag closes it to that (MS-DTYP 2.5.3.4.4)."""
+        return self.pushed(new, child, owner, keeps_own=True, is_folder=is_folder)
 
 
 def _is_unevaluated(ace: Ace) -> bool:

@@ -357,7 +357,6 @@ class PosixModel:
     asks_enter = True
     groups_may_own = False
     has_defaults = True
-    own_stands_alone = False
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _HEAD.pack(_UNREAD, 0xFFFFFFFF)
@@ -416,6 +415,10 @@ class PosixModel:
         """Return a child's body with the entries of `above`, a default list: no entry can be told to be its own."""
         mode, gid = _HEAD.unpack_from(child)
         return self.new_child(pack_body(mode & _SETGID, gid), above, Maker(owner, str(gid)), is_folder=is_folder)
+
+    def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
+        """Return the child's body as it is: each item has a list of its own."""
+        return child
 
 
 def _allow(sets: list[int], who: int, perm: int) -> None:

@@ -246,7 +246,6 @@ class RoleModel:
     asks_enter = False
     groups_may_own = False
     has_defaults = False
-    own_stands_alone = True
     everyone_has: frozenset[str] = frozenset()
     known: Mapping[str, str] = {}
     unread = _UNREAD
@@ -291,6 +290,14 @@ class RoleModel:
             return child if keeps_own else above
         own = [one for one in self.parse(child).entries if not one.inherited] if keeps_own else []
         return pack_body([*own, *self.parse(self._inherited(above)).entries])
+
+    def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
+        """Return a child's body after the list above was changed; one that is not what came down stands alone."""
+        if child == old:
+            return new
+        if self.pushed(old, child, owner, keeps_own=True, is_folder=is_folder) != child:
+            return child
+        return self.pushed(new, child, owner, keeps_own=True, is_folder=is_folder)
 
     def _inherited(self, above: bytes) -> bytes:
         if above in (OPEN, _UNREAD):

@@ -80,34 +80,24 @@ def _each(state: State, top: bytes, model: str, whom: Whom, rights: Right | None
 def passed_on(state: State, path: bytes, model: str, top: ItemState) -> list[ListStep | FilesStep]:
     """Return the steps that pass a changed list on to all that has its entries from above; own entries stay."""
     found: list[ListStep | FilesStep] = []
-    was = state.folder_state(path)
+    was, followed = state.folder_state(path), MODELS[model].followed
     waiting = [(path, top if was is None else was, top)]
     while waiting:
         path, old, here = waiting.pop()
         sorts = state.file_sorts(path)
         then = {
-            one: FileSort(one.owner, _followed(model, old.body, here.body, one, is_folder=False)) for one in sorts
+            one: FileSort(one.owner, followed(old.body, here.body, one.body, one.owner, is_folder=False))
+            for one in sorts
         }
         found += files_steps(state.system, path, model, sorts, then)
         for below in state.subfolders(path):
             item = state.folder_state(below)
             if item is None:
                 continue
-            body = _followed(model, old.body, here.body, item, is_folder=True)
+            body = followed(old.body, here.body, item.body, item.owner, is_folder=True)
             # Where nothing arrives anew, nothing is passed on further either.
             if body != item.body:
                 after = ItemState(item.owner, body, item.default)
                 found.append(ListStep(state.system, below, model, item, after))
                 waiting.append((below, item, after))
     return found
-
-
-def _followed(model: str, old: bytes, new: bytes, item: ItemState | FileSort, *, is_folder: bool) -> bytes:
-    """Return the list of what lies in a folder after that folder's list was changed."""
-    pushed = MODELS[model].pushed
-    if MODELS[model].own_stands_alone:
-        if item.body == old:
-            return new
-        if pushed(old, item.body, item.owner, keeps_own=True, is_folder=is_folder) != item.body:
-            return item.body
-    return pushed(new, item.body, item.owner, keeps_own=True, is_folder=is_folder)

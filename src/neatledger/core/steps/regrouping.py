@@ -100,9 +100,12 @@ def without_covered(state: State, model: str, group: Whom, covered: Sequence[Who
     def edit(body: bytes, owner: str, is_default: bool) -> bytes:
         entries = {(one.tag, one.ident): one.perm for one in unpack_entries(body)}
         gid = _HEAD.unpack_from(body)[1]
-        mine = entries.get((GROUP, int(group.ident)), 0)
+        mine = entries.get((GROUP, int(group.ident)))
         if gid == int(group.ident) and not is_default:
-            mine |= next(perm for (tag, _), perm in entries.items() if tag == GROUP_OBJ)
+            mine = (mine or 0) | entries[GROUP_OBJ, _NO_ID]
+        if mine is None:
+            # It does not speak of them: an entry that keeps something from somebody keeps it from what others have.
+            return body
         for tag, ident in keys:
             perm = entries.get((tag, int(ident)))
             # A person's entry decides alone: without it they have what the group gives, and so no less and no more.
