@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 
 __all__ = ["ImaginedReader", "imagine"]
 
+_BY_LIST_OR_OWNER = ("list_totals", "owner_totals")
+
 
 class ImaginedReader(SurveyReader):
     """A system as it would be: to steps a `State`, to questions a reader like that of a count.
@@ -246,6 +248,12 @@ class ImaginedReader(SurveyReader):
                     changed = found[column].copy()
                     changed[rows] = [over[row].get(column, int(changed[row])) for row in rows]
                     found = found.with_column(column, changed)
+            if name in _BY_LIST_OR_OWNER and (self._grown or any(self._over.values())):
+                # What the count added up is by the lists and owners of then.
+                from neatledger.core.space.usage import Usage, find_totals
+
+                parts = self.table("folders"), self.table("classes"), self.table("others"), self.table("hard")
+                found = find_totals(Usage(*parts))[name]
             self._tables[name] = found
         return self._tables[name]
 

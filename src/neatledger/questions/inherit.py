@@ -12,6 +12,7 @@ from neatledger.errors import UnknownNameError
 from neatledger.formats.names import show_address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
+from neatledger.questions.systems import plain_matrix
 
 if TYPE_CHECKING:
     from neatledger.core.access.pushing import Pushed
@@ -75,6 +76,10 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
             raise UnknownNameError(f"{person.id} has no account on {system}", hint="people lists everyone")
         account = person.on(system)[0].account
         maker, name = Maker(account.ident, account.primary), person.id
+    elif not owner:
+        where = show_address(location.address)
+        hint = "say who makes the new item: inherit FOLDER --made-by PERSON"
+        raise UnknownNameError("nobody told whom this folder belongs to", where, hint)
     body, default = reader.list_body(location.folder.list), _default(office, location)
     bodies = [model.new_child(body, default, maker, is_folder=is_folder) for is_folder in (True, False)]
     made = [
@@ -107,9 +112,11 @@ def ask_push(office: Office, address: Address, *, keeps_own: bool = False) -> Pu
     if location.terms.model.has_defaults and default is None:
         where = show_address(location.address)
         raise UnknownNameError("the folder has no default list, so it passes nothing on", where, "give it one first")
-    matrix = office.systems.everyone(system, office.principals[system]).matrix
+    reader = office.reader(system)
+    # By lists alone: what a service shows of other systems is not its own to hand anything down to.
+    matrix = plain_matrix(reader, office.principals[system])
     path_of = folder_paths(matrix.folders)
-    bodies = office.reader(system).strings("lists.body")
+    bodies = reader.strings("lists.body")
     changes = tuple(
         (Address(system, path_of(one.row)), one)
         for one in push_down(matrix, bodies, default, location.folder.row, keeps_own=keeps_own)

@@ -432,13 +432,15 @@ def _people(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStat
 
 
 def _groups(plan: Plan, space: SystemSpace, found: _Found) -> Iterable[LimitStatus]:
-    used = space.used_by_group()
     limits = {one.name: one for one in plan.space.limits if one.on is On.GROUP and one.system == space.name}
     idents = {group.name: group.ident for group in space.groups}
     reported = {name: one for (on, name), one in found.items() if on is On.GROUP}
     named = {
         plan.groups[name].names.get(space.name, name): one for name, one in limits.items() if name in plan.groups
     }
+    if not named and not reported:
+        return
+    used = space.used_by_group()
     for name in dict.fromkeys([*named, *reported]):
         mine = used.get(idents.get(name, name), 0)
         yield LimitStatus(LimitTarget(On.GROUP, space.name, name), mine, named.get(name), reported.get(name))
