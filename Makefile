@@ -4,7 +4,7 @@ DEMO := demo-office
 JUDGES := acl attr btrfs-progs chromium coreutils iproute2 krb5-user ldap-utils libnss-wrapper mount postgresql procps python3-gssapi python3-samba samba \
   samba-ad-provision samba-dsdb-modules samba-vfs-modules slapd util-linux winbind
 
-.PHONY: demo test judges clean
+.PHONY: demo test checked judges clean
 
 # Most of what comes along is never imported: what is, Python compiles itself, once, if it may keep it.
 unexport PYTHONDONTWRITEBYTECODE
@@ -32,11 +32,15 @@ judges:
 	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	  else echo "not installed (needs root):$$missing"; fi; fi
 
-# Both wait for the network most of the time: side by side.
-test:
-	$(MAKE) --no-print-directory -j2 $(VENV)/.tested judges
+# Compiled once here: else each of the processes that run the tests would do so for itself.
+checked: $(VENV)/.tested
 	$(VENV)/bin/ruff check src tests bench docs
 	$(VENV)/bin/mypy
+	$(VENV)/bin/python -m pytest -q --collect-only >/dev/null
+
+# What is fetched is waited for most of the time: the rest is done meanwhile.
+test:
+	$(MAKE) --no-print-directory -j2 checked judges
 	$(VENV)/bin/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 clean:
