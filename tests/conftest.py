@@ -18,6 +18,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
+import recording
 from judges import btrfs, domain, ldap, postgres
 from neatledger.cli import main
 from neatledger.demo import smbserver
@@ -48,6 +49,7 @@ Run = Callable[..., subprocess.CompletedProcess[str]]
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--kills", type=int, default=0, help="how often the command is killed on each sort of system")
+    parser.addoption("--record", action="store_true", help="keep what is answered, in place of comparing it")
     parser.addoption("--seeds", type=int, default=0, help="how many random offices are changed, in place of a few")
 
 
@@ -214,6 +216,29 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Run:
         return _checked(subprocess.CompletedProcess(asked, returned, *texts), status)
 
     return _run
+
+
+_recorded: dict[str, dict[str, object]] = {}
+
+
+@pytest.fixture
+def recorded(request: pytest.FixtureRequest) -> Callable[[object], None]:
+    """Compare an answer with what was answered when this test was last looked at (see `recording`)."""
+    name, test = request.path.stem.removeprefix("test_"), request.node.name
+
+    def _compare(value: object) -> None:
+        value = recording.plain(value)
+        if request.config.getoption("--record"):
+            _recorded.setdefault(name, {})[test] = value
+        else:
+            assert value == recording.known(name)[test]
+
+    return _compare
+
+
+def pytest_sessionfinish() -> None:
+    for name, values in _recorded.items():
+        recording.keep(name, values)
 
 
 def status_as_nobody(folder: Path, work: Callable[[], object]) -> int:

@@ -135,7 +135,7 @@ def facts(
         rule = office.sharing.rule_at(offer.address, (offer.maker,))
         judged.append((offer, judge_offer(offer, rule, service, office, DAY, by_id)))
     whole = {"promises": (), "kept": {}, "bins": {}, "held": {}, "barred": (), "homes": (), "twice": ()}
-    of_space = SpaceFacts(statuses=lines, full_on=lambda line: full, **whole | (space or {}))
+    of_space = SpaceFacts(statuses=lines, full_on=lambda line: full or When(Meeting.TOO_FEW), **whole | (space or {}))
     return OfficeFacts(office, [system], DAY, lambda: of_space, lambda: [ServiceFacts(service, judged)])
 
 
@@ -314,6 +314,19 @@ def test_a_check_finds_this_and_nothing_one_off(check: str, is_found, is_not) ->
     (finding, *_) = run_checks(is_found(), [check])
     assert finding.check == check and finding.evidence and CHECKS[check].advice
     assert run_checks(is_not(), [check]) == []
+
+
+@pytest.mark.parametrize(("check", "is_found", "is_not"), ROWS, ids=[f"{row[0]}-{n}" for n, row in enumerate(ROWS)])
+def test_all_that_is_found_is_told_as_it_was(check: str, is_found, is_not, recorded) -> None:
+    for_all = [
+        [
+            f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"
+            for one in run_checks(office)
+        ]
+        for office in (is_found(), is_not())
+    ]
+    recorded({"beside": [one for one in for_all[0] if one in for_all[1]], "found": [one for one in for_all[0] if one not in for_all[1]],
+              "not": [one for one in for_all[1] if one not in for_all[0]]})  # fmt: skip
 
 
 DAYS = [

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from scipy.special import stdtrit
 from scipy.stats import theilslopes
@@ -251,6 +251,7 @@ def test_any_history_has_an_ordered_answer_that_units_do_not_change(amounts: lis
 
 
 @given(st.floats(0.5, 5000), st.sampled_from([0.7, 0.9, 0.95, 0.975, 0.999]))
+@example(150.5, 0.999)
 def test_a_quantile_is_that_of_the_library_for_statistics(freedom: float, probability: float) -> None:
     assert student_quantile(freedom, probability) == pytest.approx(float(stdtrit(freedom, probability)), rel=1e-9)
 

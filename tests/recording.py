@@ -1,0 +1,60 @@
+"""What a rule answered when it was last looked at, kept beside the tests: what changes is seen, and looked at again.
+
+`pytest --record FILE` writes the answers of a file of tests anew, all of them; the difference is read before it is
+committed, as that of any other text.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping, Set
+from dataclasses import fields, is_dataclass
+from datetime import date, datetime
+from enum import Enum
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+FOLDER = Path(__file__).parent / "vectors" / "recorded"
+
+
+def plain(value: Any) -> Any:
+    """Return a value as JSON has it: records by what is in them, sets in order."""
+    if isinstance(value, Enum):
+        return value.name
+    if is_dataclass(value) and not isinstance(value, type):
+        told = {each.name: plain(getattr(value, each.name)) for each in fields(value) if not each.name.startswith("_")}
+        return {type(value).__name__: {name: one for name, one in told.items() if one not in (None, "", [], {}, 0)}}
+    if isinstance(value, Mapping):
+        return {str(plain(key)): plain(one) for key, one in value.items()}
+    if isinstance(value, Set):
+        return sorted((plain(one) for one in value), key=str)
+    if isinstance(value, np.ndarray):
+        return plain(value.tolist())
+    if isinstance(value, bytes):
+        return value.decode("ascii") if value.isascii() and value.decode("ascii").isprintable() else value.hex()
+    if isinstance(value, date | datetime):
+        return value.isoformat()
+    if isinstance(value, float):
+        return float(f"{value:.9g}")
+    if isinstance(value, str | int | bool | None):
+        return value
+    if isinstance(value, Iterable | Iterator):
+        return [plain(one) for one in value]
+    return str(value)
+
+
+@cache
+def known(name: str) -> dict[str, Any]:
+    """Return what is kept for a file of tests, by the name of the test."""
+    found: dict[str, Any] = json.loads((FOLDER / f"{name}.json").read_text("utf-8"))
+    return found
+
+
+def keep(name: str, values: Mapping[str, Any]) -> None:
+    """Keep answers in place of those of before."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    lines = [f"{json.dumps(key)}: {json.dumps(one, ensure_ascii=False)}" for key, one in sorted(values.items())]
+    (FOLDER / f"{name}.json").write_text("{\n" + ",\n".join(lines) + "\n}\n", "utf-8")
