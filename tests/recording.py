@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import fields, is_dataclass
 from datetime import date, datetime
 from enum import Enum
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -58,3 +58,12 @@ def keep(name: str, values: Mapping[str, Any]) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     lines = [f"{json.dumps(key)}: {json.dumps(one, ensure_ascii=False)}" for key, one in sorted(values.items())]
     (FOLDER / f"{name}.json").write_text("{\n" + ",\n".join(lines) + "\n}\n", "utf-8")
+
+
+def properties(one: Any) -> dict[str, Any]:
+    """Return what a record says: each of its public properties, and the fields beside them."""
+    found = {each.name: plain(getattr(one, each.name)) for each in fields(one)}
+    for name in dir(type(one)):
+        if not name.startswith("_") and isinstance(getattr(type(one), name), property | cached_property):
+            found[name] = plain(getattr(one, name))
+    return {name: value for name, value in found.items() if value not in (None, "", [], {})}
