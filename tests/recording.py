@@ -25,7 +25,9 @@ def plain(value: Any) -> Any:
     if isinstance(value, Enum):
         return value.name
     if is_dataclass(value) and not isinstance(value, type):
-        told = {each.name: plain(getattr(value, each.name)) for each in fields(value) if not each.name.startswith("_")}
+        told = {
+            each.name: plain(getattr(value, each.name)) for each in fields(value) if not each.name.startswith("_")
+        }
         return {type(value).__name__: {name: one for name, one in told.items() if one not in (None, "", [], {}, 0)}}
     if isinstance(value, Mapping):
         return {str(plain(key)): plain(one) for key, one in value.items()}

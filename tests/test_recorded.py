@@ -31,7 +31,7 @@ from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account
 from neatledger.errors import NeatError
 
-SEEDS = range(24)
+SEEDS = range(18)
 SID = "S-1-5-21-1-2-3-"
 PEOPLE = {model: ("11", "12", "13") if model != "nt" else (f"{SID}11", f"{SID}12", f"{SID}13") for model in MODELS}
 GROUPS = {model: ("21", "22") if model != "nt" else (f"{SID}21", f"{SID}22") for model in MODELS}
@@ -60,21 +60,30 @@ def _posix(rng: random.Random) -> bytes:
         entries += [posix.Entry(posix.MASK, rng.randrange(8))]
         entries.sort(key=lambda one: (one.tag, one.ident))
     mode = rng.randrange(0o1000) | rng.choice((0, 0, 0o1000, 0o2000, 0o4000))
-    return posix.pack_body(mode, rng.choice((21, 22)), posix.pack_entries(entries) if entries else b"", rng.choice((0, 0, 0x10, 0x20)))
+    return posix.pack_body(
+        mode, rng.choice((21, 22)), posix.pack_entries(entries) if entries else b"", rng.choice((0, 0, 0x10, 0x20))
+    )
 
 
 def _nt(rng: random.Random) -> bytes:
     whom = (*PEOPLE["nt"], *GROUPS["nt"], "S-1-1-0", "S-1-5-11", "S-1-3-0", "S-1-3-1", "S-1-3-4", "S-1-5-32-544")
     flags = (0, 0, 0, 3, 3, 1, 2, 0x10, 0x13, 0x13, 0x8, 0xB, 0x1B, 0x7, 0x9)
     aces = tuple(
-        Ace(rng.choice((0, 0, 0, 0, 1, 1, 2, 0x09, 0x05, 0x11)), rng.choice(flags), rng.choice((*MASKS, 1 << 28, 1 << 31)), rng.choice(whom))
+        Ace(
+            rng.choice((0, 0, 0, 0, 1, 1, 2, 0x09, 0x05, 0x11)),
+            rng.choice(flags),
+            rng.choice((*MASKS, 1 << 28, 1 << 31)),
+            rng.choice(whom),
+        )
         if rng.random() < 0.95
         else Ace(0, 0, 0, "", raw=b"\x01")
         for _ in range(rng.randrange(6))
     )
     aces = tuple(replace(one, object_types=b"\0" * 4) if one.type == 0x05 else one for one in aces)
     dacl = None if rng.random() < 0.04 else Acl(aces)
-    return nt.pack_body(Descriptor("", rng.choice(GROUPS["nt"]), dacl, None, 0x8004 | rng.choice((0, 0, 0x1000, 0x400))))
+    return nt.pack_body(
+        Descriptor("", rng.choice(GROUPS["nt"]), dacl, None, 0x8004 | rng.choice((0, 0, 0x1000, 0x400)))
+    )
 
 
 def _nfs4(rng: random.Random) -> bytes:
@@ -93,8 +102,14 @@ def _role(rng: random.Random) -> bytes:
     entries = []
     for _ in range(rng.randrange(5)):
         sees = rng.choice(list(Subject))
-        ident = rng.choice((*PEOPLE["role"], *GROUPS["role"])) if sees in (Subject.USER, Subject.GROUP, Subject.EITHER) else ""
-        entries.append(role.Entry(sees, ident, rng.choice(list(LEVEL_RIGHTS.values())), rng.random() < 0.8, rng.random() < 0.3))
+        ident = (
+            rng.choice((*PEOPLE["role"], *GROUPS["role"]))
+            if sees in (Subject.USER, Subject.GROUP, Subject.EITHER)
+            else ""
+        )
+        entries.append(
+            role.Entry(sees, ident, rng.choice(list(LEVEL_RIGHTS.values())), rng.random() < 0.8, rng.random() < 0.3)
+        )
     return role.pack_body(entries)
 
 
@@ -123,7 +138,10 @@ def test_what_a_list_says(model: str, seed: int, recorded) -> None:
     told: dict[str, object] = {"named": parsed.named, "group": kind.group_of(body)}
     told["lock"] = [kind.may_lock(body), kind.passes_on(body)]
     for is_folder in (True, False):
-        decided = [judge(parsed, ItemContext(owner, is_folder), one) for one, owner in product(who, (PEOPLE[model][0], GROUPS[model][0], "7"))]
+        decided = [
+            judge(parsed, ItemContext(owner, is_folder), one)
+            for one, owner in product(who, (PEOPLE[model][0], GROUPS[model][0], "7"))
+        ]
         everyone, owners = judge_all(parsed, Crowd(who), is_folder=is_folder)
         told["folder" if is_folder else "file"] = {
             "words": parsed.describe(Names(), is_folder=is_folder),
@@ -149,7 +167,11 @@ def test_what_is_made_of_a_list(model: str, seed: int, recorded) -> None:
     for is_folder, keeps_own in product((True, False), (True, False)):
         maker = Maker(ident, GROUPS[model][1])
         came = kind.new_child(above, default, maker, is_folder=is_folder)
-        pushed = "-" if kind.has_defaults and default is None else kind.pushed(default or above, child, ident, keeps_own=keeps_own, is_folder=is_folder).hex()
+        pushed = (
+            "-"
+            if kind.has_defaults and default is None
+            else kind.pushed(default or above, child, ident, keeps_own=keeps_own, is_folder=is_folder).hex()
+        )
         changed = [kind.followed(above, other, one, ident, is_folder=is_folder).hex() for one in (child, came)]
         told[f"{is_folder} {keeps_own}"] = [came.hex(), pushed, *changed]
     recorded(told)
@@ -163,7 +185,9 @@ def _tried(work: Callable[[], object]) -> object:
 
 
 def principal(holder: Holder) -> Principal:
-    return Principal(holder.login, holder.login, Kind.STAFF, "barn", Account(holder.login, holder.user, "0"), holder, True)
+    return Principal(
+        holder.login, holder.login, Kind.STAFF, "barn", Account(holder.login, holder.user, "0"), holder, True
+    )
 
 
 @pytest.mark.parametrize(("model", "seed"), CASES)
@@ -173,16 +197,30 @@ def test_what_a_list_becomes(model: str, seed: int, recorded) -> None:
     (ada, ben, _), (vets, desk) = PEOPLE[model], GROUPS[model]
     item = ItemState(ada, body, posix.pack_body(0, 0, body[6:]) if model == "posix" and len(body) > 6 else None)
     told: dict[str, object] = {"list": body.hex()}
-    for sort, ident in ((Sort.USER, ada), (Sort.USER, ben), (Sort.GROUP, vets), (Sort.EVERYONE, ""), (Sort.OWNER, "")):
-        rights = rng.choice((None, Right.NONE, LEVEL_RIGHTS[Level.READ], LEVEL_RIGHTS[Level.WRITE], LEVEL_RIGHTS[Level.MANAGE]))
+    for sort, ident in (
+        (Sort.USER, ada),
+        (Sort.USER, ben),
+        (Sort.GROUP, vets),
+        (Sort.EVERYONE, ""),
+        (Sort.OWNER, ""),
+    ):
+        rights = rng.choice(
+            (None, Right.NONE, LEVEL_RIGHTS[Level.READ], LEVEL_RIGHTS[Level.WRITE], LEVEL_RIGHTS[Level.MANAGE])
+        )
         whom, is_folder = Whom(sort, ident, "x"), rng.random() < 0.6
         found = _tried(lambda: set_holder(model, body, whom, rights, is_folder=is_folder))
         after = _tried(lambda: with_holder(model, item, whom, rights))
-        words = ListStep("barn", b"/a", model, item, after).changes(Names()) if isinstance(after, ItemState) and after != item else []
+        words = (
+            ListStep("barn", b"/a", model, item, after).changes(Names())
+            if isinstance(after, ItemState) and after != item
+            else []
+        )
         given = -1 if rights is None else int(rights)
         told[f"{sort.name} {ident.rpartition('-')[2]} {given} {is_folder}"] = [found, after, words]
         if isinstance(found, bytes):
-            told[f"{sort.name} {ident.rpartition('-')[2]} words"] = list_changes(model, body, found, Names(), is_folder=is_folder)
+            told[f"{sort.name} {ident.rpartition('-')[2]} words"] = list_changes(
+                model, body, found, Names(), is_folder=is_folder
+            )
     recorded(told)
 
 
@@ -202,7 +240,9 @@ def test_what_a_list_should_be(model: str, seed: int, recorded) -> None:
     told: dict[str, object] = {"list": body.hex(), "levels": levels}
     for owner, is_folder in product((ada, "7"), (True, False)):
         item = ItemState(owner, body)
-        told[f"wanted {owner == ada} {is_folder}"] = _tried(lambda: wanted_item(item, meant, is_folder=is_folder).body)
+        told[f"wanted {owner == ada} {is_folder}"] = _tried(
+            lambda: wanted_item(item, meant, is_folder=is_folder).body
+        )
         for left, gives in product(({"ada": Level.NONE}, {"ben": Level.READ, "cy": Level.READ}), (True, False)):
             told[f"left {owner == ada} {is_folder} {len(left)} {gives}"] = _tried(
                 lambda: narrowed_item(model, item, people, groups, left, is_folder=is_folder, gives=gives).body

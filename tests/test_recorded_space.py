@@ -27,7 +27,14 @@ from neatledger.core.space.limit_table import (
 from neatledger.core.space.promises import promises
 from neatledger.core.space.room import Newcomer, find_room, statuses_above
 from neatledger.core.space.sizes import show_between, show_limit, show_share, show_size, spell_size, unit_fault
-from neatledger.core.space.supposing import Supposed, suppose_band, suppose_join, suppose_limit, suppose_move, suppose_use
+from neatledger.core.space.supposing import (
+    Supposed,
+    suppose_band,
+    suppose_join,
+    suppose_limit,
+    suppose_move,
+    suppose_use,
+)
 from neatledger.core.space.versions import Changes, bound_versions
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
@@ -52,7 +59,12 @@ def _settings(rng: random.Random) -> dict[str, object]:
 def _found(rng: random.Random, on: On, name: str) -> FoundLimit | None:
     if rng.random() < 0.4:
         return None
-    more = {"used": rng.choice((None, *SIZES)), "kept_back": rng.choice((0, 0, 5)), "by": rng.choice(("", "quotas")), "is_told": rng.random() < 0.9}
+    more = {
+        "used": rng.choice((None, *SIZES)),
+        "kept_back": rng.choice((0, 0, 5)),
+        "by": rng.choice(("", "quotas")),
+        "is_told": rng.random() < 0.9,
+    }
     more |= {"block": rng.choice((1, 1, 10)), "is_own": rng.random() < 0.8}
     if rng.random() < 0.3:
         more |= {"items": rng.choice((1, 10, 100)), "items_used": rng.choice((None, 0, 1, 9, 10, 89, 90, 100))}
@@ -65,7 +77,9 @@ def office(rng: random.Random) -> tuple[Plan, list[LimitStatus]]:
     """A plan with bands, limits, pools and entitlements, and what one count says of each."""
     bands = {name: Band(name, _settings(rng)) for name in ("small", "large")}
     keys = [(On.FOLDER, f"barn:{path}", path) for path in PATHS]
-    keys += [(On.PERSON, f"barn:{name}", name) for name in ("ada", "bob", "staff")] + [(On.GROUP, "barn:vets", "vets")]
+    keys += [(On.PERSON, f"barn:{name}", name) for name in ("ada", "bob", "staff")] + [
+        (On.GROUP, "barn:vets", "vets")
+    ]
     placed, lines = [], []
     for on, key, name in keys:
         band = rng.choice((None, *bands.values()))
@@ -75,19 +89,46 @@ def office(rng: random.Random) -> tuple[Plan, list[LimitStatus]]:
         if name not in ("/h/*", "staff"):
             since = None if rng.random() < 0.4 else DAY - timedelta(days=rng.choice((0, 1, 6, 7, 13, 14, 15)))
             entitled = rng.choice((UNLIMITED, 50, 1000)) if on is On.PERSON else UNLIMITED
-            lines.append(LimitStatus(LimitTarget(on, "barn", name), rng.choice(SIZES), one, _found(rng, on, name), over_since=since, entitled=entitled, is_reported=rng.random() < 0.3))
-    pools = {"disk": Pool("disk", ("barn:/",), rng.choice((None, *SIZES))), "attic": Pool("attic", ("barn:/a", "loft:/"), 500)}
+            lines.append(
+                LimitStatus(
+                    LimitTarget(on, "barn", name),
+                    rng.choice(SIZES),
+                    one,
+                    _found(rng, on, name),
+                    over_since=since,
+                    entitled=entitled,
+                    is_reported=rng.random() < 0.3,
+                )
+            )
+    pools = {
+        "disk": Pool("disk", ("barn:/",), rng.choice((None, *SIZES))),
+        "attic": Pool("attic", ("barn:/a", "loft:/"), 500),
+    }
     people = {name: Person(name, name, Kind.STAFF, accounts={"barn": (name,)}) for name in ("ada", "bob")}
     paid = Entitlement("paid", ("ada", "staff"), ("barn",), rng.choice((5, 100, 1000)))
     space = SpacePlan(bands=bands, limits=tuple(placed), pools=pools, entitlements=(paid,))
     systems = {"barn": PlanSystem("barn", "tree", {}, homes=(b"/h",)), "loft": PlanSystem("loft", "tree", {})}
-    lines += [LimitStatus(LimitTarget(On.POOL, "barn", name), rng.choice(SIZES), None, _found(rng, On.POOL, name), pool=pool) for name, pool in pools.items()]
+    lines += [
+        LimitStatus(
+            LimitTarget(On.POOL, "barn", name), rng.choice(SIZES), None, _found(rng, On.POOL, name), pool=pool
+        )
+        for name, pool in pools.items()
+    ]
     return Plan("X", "", systems, people, {}, (), (), (), {}, space=space), lines
 
 
 def _short(found: Supposed) -> object:
-    lines = [f"{one.target.key} {one.used} {one.amount} {show_limit(one.settings.limit)} {one.state(DAY)}" for one in found.statuses]
-    return [lines, found.shifts, found.moved, found.notes, {name: one.holds for name, one in found.plan.space.pools.items()}]
+    lines = [
+        f"{one.target.key} {one.used} {one.amount} {show_limit(one.settings.limit)} {one.state(DAY)}"
+        for one in found.statuses
+    ]
+    return [
+        lines,
+        found.shifts,
+        found.moved,
+        found.notes,
+        {name: one.holds for name, one in found.plan.space.pools.items()},
+    ]
 
 
 def _tried(work: Callable[[], object]) -> object:
@@ -108,7 +149,9 @@ def test_what_is_said_of_limits(seed: int, recorded) -> None:
         ]  # fmt: skip
     told["promises"] = [properties(one) for one in promises(plan, lines, DAY)]
     told["pools"] = [[one.name, folders_in_pool(plan, one, "barn")] for one in pools_of(plan, "barn")]
-    told["joined"] = [[one.target.key, one.used, one.found and one.found.used] for one in join_pools([*lines, *lines[-2:]])]
+    told["joined"] = [
+        [one.target.key, one.used, one.found and one.found.used] for one in join_pools([*lines, *lines[-2:]])
+    ]
     recorded(told)
 
 
@@ -117,11 +160,32 @@ def test_what_room_there_is(seed: int, recorded) -> None:
     rng = random.Random(seed)
     plan, lines = office(rng)
     told = []
-    for person, path in ((person, path) for person in ("ada", "bob", "cy") for path in (b"/", b"/a/b", b"/h/ada", b"/z")):
-        newcomer = Newcomer(person, Address("barn", path), rng.choice(("", "vets")), rng.choice(("", "", "only to look")), rng.random() < 0.2)
+    for person, path in (
+        (person, path) for person in ("ada", "bob", "cy") for path in (b"/", b"/a/b", b"/h/ada", b"/z")
+    ):
+        newcomer = Newcomer(
+            person,
+            Address("barn", path),
+            rng.choice(("", "vets")),
+            rng.choice(("", "", "only to look")),
+            rng.random() < 0.2,
+        )
         room = find_room(plan, lines, newcomer, DAY)
-        told.append([room.left, room.is_known, room.largest, [f"{one.what}: {one.left} {one.usable} {one.stops} {one.because}" for one in room.stops], len(room.stopping)])
-        told.append([[one.target.key for one in statuses_above(lines, newcomer.folder)], pool_of(plan, newcomer.folder) and pool_of(plan, newcomer.folder).name])
+        told.append(
+            [
+                room.left,
+                room.is_known,
+                room.largest,
+                [f"{one.what}: {one.left} {one.usable} {one.stops} {one.because}" for one in room.stops],
+                len(room.stopping),
+            ]
+        )
+        told.append(
+            [
+                [one.target.key for one in statuses_above(lines, newcomer.folder)],
+                pool_of(plan, newcomer.folder) and pool_of(plan, newcomer.folder).name,
+            ]
+        )
         told.append(entitled_space(plan, "barn", person))
     recorded(told)
 
@@ -139,9 +203,19 @@ def test_what_is_supposed_of_limits(seed: int, recorded) -> None:
         "use": _short(suppose_use(supposed, [rng.choice((0, 5, -5)) for _ in lines], "so")),
         "none": [_tried(lambda: suppose_limit(supposed, "barn:/none", 1)), _tried(lambda: suppose_band(supposed, "none", 1, DAY)), _tried(lambda: suppose_join(supposed, "none", 1))],
     }  # fmt: skip
-    stated = {"limit": size} | rng.choice(({}, {"enforced": True}, {"grace_days": 3}, {"enforced": True, "grace_days": 3}))
+    stated = {"limit": size} | rng.choice(
+        ({}, {"enforced": True}, {"grace_days": 3}, {"enforced": True, "grace_days": 3})
+    )
     for bring_back in ((), ("barn:/a", "barn:ada", "barn:/none")):
-        found = restate(lines, plan.space.bands["small"], stated, DAY, bring_back=bring_back, later_only=rng.random() < 0.3, insist=rng.random() < 0.3)
+        found = restate(
+            lines,
+            plan.space.bands["small"],
+            stated,
+            DAY,
+            bring_back=bring_back,
+            later_only=rng.random() < 0.3,
+            insist=rng.random() < 0.3,
+        )
         told[f"restated {len(bring_back)}"] = [
             [f"{move.status.target.key} {move.outcome.name} {move.falls_below} {move.after}" for move in found.moves],
             found.unknown, len(found.kept), len(found.dropped), found.after, apply_restating(plan, found).space.limits,
@@ -154,7 +228,13 @@ def test_what_versions_take(seed: int, recorded) -> None:
     rng = random.Random(seed)
     kinds = ("odt", "dcm", "psd")
     history = [
-        {kind: Changes(files := rng.choice((0, 1, 5, 10)), files * rng.choice((1, 10)), rng.randrange(5), rng.randrange(12)) for kind in kinds if rng.random() < 0.9}
+        {
+            kind: Changes(
+                files := rng.choice((0, 1, 5, 10)), files * rng.choice((1, 10)), rng.randrange(5), rng.randrange(12)
+            )
+            for kind in kinds
+            if rng.random() < 0.9
+        }
         for _ in range(rng.choice((1, 2, 4)))
     ]
     measured = rng.choice((None, {"odt": rng.randrange(50), "psd": 3}))
@@ -173,18 +253,45 @@ def test_what_limits_are_drafted(seed: int, recorded) -> None:
         settings = [Settings(size, rng.random() < 0.9) for size in sizes]
         names = [f"/Homes/{one}" for one in "abcdef"] + ["/Scans", "/"]
         found = [FoundOn(On.FOLDER, name, one) for name, one in zip(names, settings, strict=False)]
-        found += [FoundOn(On.PERSON, name, one) for name, one in zip(("ada", "bob", "cy", "dee"), settings[8:], strict=True)]
+        found += [
+            FoundOn(On.PERSON, name, one) for name, one in zip(("ada", "bob", "cy", "dee"), settings[8:], strict=True)
+        ]
         found.append(FoundOn(On.GROUP, "vets", rng.choice(settings)))
-        drafter.add(system, found, {"/Homes": [f"/Homes/{one}" for one in "abcdefgh"[: rng.randrange(5, 9)]]}, ["/Homes"], ["ada", "bob", "cy"])
+        drafter.add(
+            system,
+            found,
+            {"/Homes": [f"/Homes/{one}" for one in "abcdefgh"[: rng.randrange(5, 9)]]},
+            ["/Homes"],
+            ["ada", "bob", "cy"],
+        )
     recorded(drafter.found)
 
 
 def test_how_sizes_are_told(recorded) -> None:
-    sizes = sorted({number * unit + off for unit in (1, 10**3, 2**10, 10**6, 2**20, 10**9, 2**30, 10**12, 10**15) for number in (0, 1, 5, 999) for off in (-1, 0, 1)} - {-1})
-    told = {size: [show_size(size), show_size(size, binary=True), spell_size(size), show_limit(size)] for size in sizes}
-    shares = [show_share(part, whole) for whole in (0, 1, 7, 1000, 10**6) for part in (0, 1, 5, 7, 999, 1000, 1001, 10**6)]
+    sizes = sorted(
+        {
+            number * unit + off
+            for unit in (1, 10**3, 2**10, 10**6, 2**20, 10**9, 2**30, 10**12, 10**15)
+            for number in (0, 1, 5, 999)
+            for off in (-1, 0, 1)
+        }
+        - {-1}
+    )
+    told = {
+        size: [show_size(size), show_size(size, binary=True), spell_size(size), show_limit(size)] for size in sizes
+    }
+    shares = [
+        show_share(part, whole) for whole in (0, 1, 7, 1000, 10**6) for part in (0, 1, 5, 7, 999, 1000, 1001, 10**6)
+    ]
     faults = {f"{one} {other}": unit_fault(one, other) for one in sizes for other in sizes if unit_fault(one, other)}
-    recorded([told, shares, [show_between(low, high) for low, high in ((0, 0), (1, 1), (1, 2), (999, 1001), (10**6, 10**6 + 1))], faults])
+    recorded(
+        [
+            told,
+            shares,
+            [show_between(low, high) for low, high in ((0, 0), (1, 1), (1, 2), (999, 1001), (10**6, 10**6 + 1))],
+            faults,
+        ]
+    )
 
 
 def test_what_folders_hold_is_added_up_without_what_lies_elsewhere(recorded) -> None:
@@ -192,7 +299,13 @@ def test_what_folders_hold_is_added_up_without_what_lies_elsewhere(recorded) -> 
     places = [Address("barn", path) for path in held]
     found = {}
     for holds in ((places[0],), (places[1], places[4]), (places[1], places[2]), ()):
-        for without in ((), (places[1],), (places[2], places[3]), (places[1], places[2]), (Address("barn", b"/none"),)):
+        for without in (
+            (),
+            (places[1],),
+            (places[2], places[3]),
+            (places[1], places[2]),
+            (Address("barn", b"/none"),),
+        ):
             key = f"{[one.path for one in holds]} {[one.path for one in without]}"
             found[key] = held_by_sums(held.get, PoolFolders(holds, without))
     recorded(found)
