@@ -161,7 +161,7 @@ def test_what_a_plan_says_of_people(seed: int, recorded) -> None:
     ]
     told["deciders"] = [plan.decider_of(folder) for folder in FOLDERS]
     told["guarded"] = [str(one) for one in plan.guarded]
-    people = [person for person in plan.people.values()]
+    people = list(plan.people.values())
     told["here"] = [[one.id, [one.is_here(ago(days)) for days in (400, 31, 1, 0, -1, -31)]] for one in people]
     recorded(told)
 

@@ -131,9 +131,9 @@ def _short(found: Supposed) -> object:
     ]
 
 
-def _tried(work: Callable[[], object]) -> object:
+def _tried(work: Callable[..., object], *words: object, **more: object) -> object:
     try:
-        return work()
+        return work(*words, **more)
     except NeatError as error:
         return str(error)
 
@@ -201,7 +201,7 @@ def test_what_is_supposed_of_limits(seed: int, recorded) -> None:
         "join": _short(suppose_join(supposed, "barn", rng.choice((1, 3)))),
         "move": _short(suppose_move(suppose_move(supposed, Address("barn", b"/a/b"), "new", 7), Address("barn", b"/h"), "attic", 9)),
         "use": _short(suppose_use(supposed, [rng.choice((0, 5, -5)) for _ in lines], "so")),
-        "none": [_tried(lambda: suppose_limit(supposed, "barn:/none", 1)), _tried(lambda: suppose_band(supposed, "none", 1, DAY)), _tried(lambda: suppose_join(supposed, "none", 1))],
+        "none": [_tried(suppose_limit, supposed, "barn:/none", 1), _tried(suppose_band, supposed, "none", 1, DAY), _tried(suppose_join, supposed, "none", 1)],
     }  # fmt: skip
     stated = {"limit": size} | rng.choice(
         ({}, {"enforced": True}, {"grace_days": 3}, {"enforced": True, "grace_days": 3})
