@@ -240,9 +240,7 @@ def test_what_a_list_should_be(model: str, seed: int, recorded) -> None:
     told: dict[str, object] = {"list": body.hex(), "levels": levels}
     for owner, is_folder in product((ada, "7"), (True, False)):
         item = ItemState(owner, body)
-        told[f"wanted {owner == ada} {is_folder}"] = _tried(
-            lambda: wanted_item(item, meant, is_folder=is_folder).body
-        )
+        told[f"wanted {owner == ada} {is_folder}"] = _tried(wanted_item, item, meant, is_folder=is_folder)
         for left, gives in product(({"ada": Level.NONE}, {"ben": Level.READ, "cy": Level.READ}), (True, False)):
             told[f"left {owner == ada} {is_folder} {len(left)} {gives}"] = _tried(
                 narrowed_item, model, item, people, groups, left, is_folder=is_folder, gives=gives
