@@ -25,7 +25,6 @@ from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.folders import draft_folders, rights_that_differ
 from neatledger.core.lists import posix
 from neatledger.core.lists.contract import word_entry
-from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.homes import HomeFolder, match_homes
 from neatledger.core.people.principals import Principal
@@ -34,7 +33,7 @@ from neatledger.core.space.synced import find_synced
 from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, NotSeen, SeenState
-from neatledger.core.tree.table import Table, folder_paths
+from neatledger.core.tree.table import folder_paths
 from neatledger.office.read import parse_plan
 from recording import plain
 from strategies import _table
@@ -303,4 +302,3 @@ def test_how_access_to_a_tree_is_explained(model: str, seed: int, recorded) -> N
         f"{one.person} {one.spell()} {one.is_known}" for one in differences_at(drawn.plan, path, asked)
     ]
     recorded(told)
-    assert isinstance(drawn.folders, Table) and Right.NONE == 0
