@@ -237,6 +237,8 @@ def recorded(request: pytest.FixtureRequest) -> Callable[[object], None]:
 
 
 def pytest_sessionfinish() -> None:
+    if _recorded and "PYTEST_XDIST_WORKER" in os.environ:
+        pytest.exit("--record wants all tests of a file in one process: leave out -n", returncode=2)
     for name, values in _recorded.items():
         recording.keep(name, values)
 

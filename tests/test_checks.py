@@ -125,10 +125,11 @@ CASES = [
 @pytest.mark.parametrize(
     ("check", "rows", "plan", "places"), CASES, ids=[f"{case[0]}-{n}" for n, case in enumerate(CASES)]
 )
-def test_a_check_finds_this_and_no_more(office: Office, check, rows, plan, places) -> None:
+def test_a_check_finds_this_and_no_more(office: Office, check, rows, plan, places, recorded) -> None:
     found = office.check(rows, dict(plan), check)
     assert [each["place"] for each in found] == [f"barn:{place}" for place in places], found
     assert all(each["evidence"] and each["advice"] and each["severity"] for each in found)
+    recorded([" | ".join(str(cell) for cell in each.values()) for each in found])
 
 
 PEOPLE_CASES = [
@@ -141,8 +142,10 @@ PEOPLE_CASES = [
 
 
 @pytest.mark.parametrize(("check", "people", "places"), PEOPLE_CASES, ids=[case[0] for case in PEOPLE_CASES])
-def test_a_check_of_people(office: Office, check, people, places) -> None:
-    assert [each["place"] for each in office.check([], {"people": people}, check)] == places
+def test_a_check_of_people(office: Office, check, people, places, recorded) -> None:
+    found = office.check([], {"people": people}, check)
+    assert [each["place"] for each in found] == places
+    recorded([" | ".join(str(cell) for cell in each.values()) for each in found])
 
 
 def test_accounts_without_homes_rings_and_ambiguous_numbers(office: Office) -> None:
@@ -175,7 +178,7 @@ EXPECTED = [
 
 
 @pytest.mark.parametrize(("expectation", "places", "told"), EXPECTED, ids=range(len(EXPECTED)))
-def test_expectations_name_who_and_what(office: Office, expectation, places, told) -> None:
+def test_expectations_name_who_and_what(office: Office, expectation, places, told, recorded) -> None:
     rows = [
         row("/a", mode="0770", group=3002),
         row("/a/inner", mode="0750", group=3002),
@@ -190,6 +193,7 @@ def test_expectations_name_who_and_what(office: Office, expectation, places, tol
         found = [each for each in found if "too" in each["evidence"]]
     assert [each["place"] for each in found] == [f"barn:{place}" for place in places], found
     assert all(told in each["evidence"] for each in found)
+    recorded([each["evidence"] for each in found])
     assert all(
         "— by way share" in each["evidence"]
         for each in found

@@ -114,7 +114,7 @@ TOLD: list[tuple[str, Facts, str | None]] = [
 
 
 @pytest.mark.parametrize(("check", "told", "words"), TOLD, ids=range(len(TOLD)))
-def test_what_a_check_of_protection_says(check: str, told: Facts, words: str | None) -> None:
+def test_what_a_check_of_protection_says(check: str, told: Facts, words: str | None, recorded) -> None:
     told = dict(told)
     systems = {"barn": told.pop("system", SystemProtection())}
     plan = replace(PLAN, today=TODAY, protection=ProtectionPlan(systems=systems))
@@ -123,6 +123,7 @@ def test_what_a_check_of_protection_says(check: str, told: Facts, words: str | N
     office = OfficeFacts(plan, [], TODAY, lambda: nothing, list, load_protection=lambda: protection)
     found = [one for one in CHECKS[check].find(office) if one.check == check]
     assert [words in one.evidence for one in found] == ([True] if words is not None else [])
+    recorded([f"{one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people}" for one in found])
 
 
 def test_every_check_of_protection_is_tried_on_both_sides() -> None:
