@@ -98,7 +98,7 @@ class _Put(ast.NodeTransformer):
 
 
 def _left_alone(tree: ast.Module) -> set[int]:
-    """Return the nodes that decide nothing: hints of types, texts of errors, default arguments of caches."""
+    """Return the nodes that decide nothing: hints of types, texts of errors, asserts, arguments of caches."""
     found: set[int] = set()
     for node in ast.walk(tree):
         parts: list[ast.AST] = []
@@ -107,6 +107,9 @@ def _left_alone(tree: ast.Module) -> set[int]:
         elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
             parts = [one for one in (node.returns, *(arg.annotation for arg in node.args.args)) if one]
             parts += node.decorator_list
+        elif isinstance(node, ast.keyword) and node.arg == "strict":
+            # That what is gone through together is of one length is asserted, as by an assert.
+            parts = [node]
         elif isinstance(node, (ast.ClassDef, ast.Raise, ast.Assert, ast.JoinedStr)):
             parts = list(node.decorator_list) if isinstance(node, ast.ClassDef) else [node]
         elif (

@@ -150,7 +150,7 @@ def test_what_a_list_says(model: str, seed: int, recorded) -> None:
             "rights": " ".join(f"{one.rights:x}{'?' * one.is_unsure}" for one in decided),
             "why": sorted({f"{each.effect.name} {word_entry(each.entry, Names())} {each.rights:x} {each.because}" for one in decided for each in one.reasons}),
             "all": " ".join(f"{right.name} {everyone.get(right, 0):x}/{owners.get(right, 0):x}" for right in Right if right in everyone or right in owners),
-            "owned": judge_owners(parsed, Crowd(who), GROUPS[model][0], is_folder=is_folder),
+            "owned": [judge_owners(parsed, Crowd(who), group, is_folder=is_folder) for group in GROUPS[model]],
         }  # fmt: skip
     recorded(told)
 

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import random
+import time
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from itertools import product
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -20,17 +23,22 @@ from neatledger.core.access.pushing import push_down
 from neatledger.core.access.shares import Share, SystemTerms
 from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import FileClass, access_to
-from neatledger.core.checks.contract import OfficeFacts, SpaceFacts, SystemFacts, stranger
+from neatledger.core.checks.contract import OfficeFacts, ReviewFacts, SpaceFacts, SystemFacts, TrailFacts, stranger
+from neatledger.core.checks.finding import Finding
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.folders import draft_folders, rights_that_differ
 from neatledger.core.lists import posix
 from neatledger.core.lists.contract import word_entry
+from neatledger.core.lists.rights import Level
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.homes import HomeFolder, match_homes
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind, Plan
+from neatledger.core.reviews.pack import Choice, Decision, PackRow
 from neatledger.core.space.synced import find_synced
 from neatledger.core.survey.accounts import Account, AccountState, Group
+from neatledger.core.trail.coverage import Gap
+from neatledger.core.trail.signs.contract import Sign, SignKind
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, NotSeen, SeenState
 from neatledger.core.tree.table import folder_paths
@@ -302,3 +310,66 @@ def test_how_access_to_a_tree_is_explained(model: str, seed: int, recorded) -> N
         f"{one.person} {one.spell()} {one.is_known}" for one in differences_at(drawn.plan, path, asked)
     ]
     recorded(told)
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_what_checks_say_of_records_and_reviews(seed: int, recorded, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TZ", "UTC")
+    time.tzset()
+    drawn, rng = Drawn("posix", seed % 12), random.Random(f"records {seed}")
+    moments = [datetime(2026, 6, rng.randrange(1, 15), rng.randrange(24), tzinfo=UTC) for _ in range(12)]
+    signs = [
+        SimpleNamespace(
+            sign=Sign(rng.choice(list(SignKind)[:3]), "barn", rng.choice(("", "ada")), rng.choice((b"", b"", b"/a")), moment, moment, 3, rng.choice((1, 2)), "x happened"),
+            person=rng.choice(("", "ada", "ben")),
+        )
+        for moment in moments
+    ]  # fmt: skip
+    trail = TrailFacts(
+        rng.choice(((), ("barn",))), signs, [("barn", Gap(moments[0], moments[1], "lost"))] if rng.random() < 0.5 else (),
+        {"barn": rng.choice((None, DAY - timedelta(days=7), DAY - timedelta(days=8), DAY - timedelta(days=3)))},
+    )  # fmt: skip
+    rows = [
+        PackRow(
+            f"t{n}",
+            Address("barn", drawn.path_of(rng.randrange(10))),
+            rng.choice(("ada", "ben", "cy")),
+            "N",
+            rng.choice(list(Level)),
+            "",
+            "",
+            "",
+            Level.NONE,
+        )
+        for n in range(6)
+    ]
+    reviews = ReviewFacts(
+        {Address("barn", b"/a"): DAY - timedelta(days=rng.choice((30, 31)))},
+        [Decision(row, rng.choice(list(Choice)), rng.choice((None, Level.READ)), "cy", DAY) for row in rows],
+    )
+    settings = {
+        key: rng.choice(values)
+        for key, values in {
+            "review-days": (30, 90),
+            "trail-days": (60, 90, 91, 181),
+            "trail-read-days": (3,),
+            "guest-idle-days": (60,),
+        }.items()
+        if rng.random() < 0.6
+    }
+    plan = replace(drawn.plan, settings=settings)
+    office = replace(drawn.facts, plan=plan, load_trail=lambda: trail, load_reviews=lambda: reviews)
+    told = [
+        f"{one.check} {one.place}: {one.evidence} | {one.people} {one.rights:d}"
+        for name in CHECKS
+        for one in _of_records(office, name)
+    ]
+    monkeypatch.undo()
+    time.tzset()
+    recorded(told)
+
+
+def _of_records(office: OfficeFacts, name: str) -> list[Finding]:
+    check = CHECKS[name]
+    module = getattr(check.find, "func", check.find).__module__.rpartition(".")[2]
+    return list(check.find(office)) if module in ("trail", "reviews") else []

@@ -86,7 +86,7 @@ class PushStep(TreeStep):
         waiting = [(self.path, top)]
         while waiting:
             path, here = waiting.pop()
-            passes = here.body if here.default is None or not model.has_defaults else here.default
+            passes = here.body if here.default is None else here.default
             then = {
                 sort: FileSort(
                     sort.owner,
