@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date, timedelta
 
 import pytest
 
+from neatledger.core.checks.contract import HomeUse, OfficeFacts, SpaceFacts
+from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.limits import FoundOn, LimitDrafter
 from neatledger.core.plan.limits import UNLIMITED, Band, On, PlacedLimit, Pool, Settings
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanSystem
-from neatledger.core.plan.space import Entitlement, SpacePlan, SpaceRules
+from neatledger.core.plan.space import Barred, BarredFiles, Entitlement, SpacePlan, SpaceRules
 from neatledger.core.space.bands import apply_restating, restate
 from neatledger.core.space.limit_table import (
     LimitStatus,
@@ -36,6 +39,7 @@ from neatledger.core.space.supposing import (
     suppose_use,
 )
 from neatledger.core.space.versions import Changes, bound_versions
+from neatledger.core.space.when import Meeting, When
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError
@@ -309,3 +313,60 @@ def test_what_folders_hold_is_added_up_without_what_lies_elsewhere(recorded) -> 
             key = f"{[one.path for one in holds]} {[one.path for one in without]}"
             found[key] = held_by_sums(held.get, PoolFolders(holds, without))
     recorded(found)
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_what_all_checks_say_of_space(seed: int, recorded) -> None:
+    rng = random.Random(f"checks {seed}")
+    plan, lines = office(rng)
+    extra = [replace(one, target=replace(one.target, name="cy")) for one in lines if one.target.on is On.PERSON][:1]
+    lines += extra
+    rules = SpaceRules(
+        versions=rng.choice((None, {"": 0}, {"": 8, "dcm": 32})), bin_days=rng.choice((None, 0, 30, UNLIMITED)), starter=rng.choice((None, (2, 100)))
+    )  # fmt: skip
+    people = {
+        name: replace(one, email=rng.choice(("", f"{name}@x.example")), end=rng.choice((None, DAY, DAY - timedelta(days=1)))) for name, one in plan.people.items()
+    }  # fmt: skip
+    stored = rng.choice(((), (Address("barn", b"/reports"),), (Address("barn", b"/a"), Address("barn", b"/"))))
+    settings = {"full-within-days": 30, "large-bin-percent": 10} if rng.random() < 0.5 else {}
+    plan = replace(
+        plan,
+        people=people,
+        settings=settings,
+        today=DAY,
+        space=replace(plan.space, rules={"barn": rules}, stored=stored, mailed=rng.choice(((), ("ada",)))),
+    )
+    history = [
+        {kind: Changes(5, 500, 2, 3) for kind in ("odt", "dcm")},
+        {kind: Changes(6, 600, 3, 5) for kind in ("odt", "dcm")},
+    ]
+    held = rng.choice((0, 99, 100, 1000))
+    ahead = DAY + timedelta(days=rng.choice((29, 30, 31, 89, 90, 91)))
+    when = When(rng.choice((Meeting.ON, Meeting.ON, Meeting.UNEVEN)), ahead, ahead, rng.choice((None, ahead)))
+    barred = [
+        BarredFiles(
+            Address("barn", b"/a"),
+            "exe",
+            "ada",
+            2,
+            2000,
+            Barred(Address("barn", b"/"), frozenset({"exe"}), rng.choice(("", "no programs"))),
+        )
+    ]
+    homes = [
+        HomeUse(Address("barn", f"/h/{n}".encode()), files, size)
+        for n, (files, size) in enumerate(((2, 100), (3, 100), (2, 101), (0, 0)))
+    ]
+    space = SpaceFacts(
+        lines, promises(plan, lines, DAY), lambda _: when, {"barn": bound_versions(history, rng.choice((None, {"odt": 40})), rules)}, {"barn": rng.choice((None, 0, 5, 10, 500))},
+        {"barn": held}, barred, homes, [(Address("barn", b"/a"), Address("barn", b"/d"))],
+    )  # fmt: skip
+    facts = OfficeFacts(plan, [], DAY, lambda: space, list)
+    found = [
+        one
+        for name, check in CHECKS.items()
+        if check.find.__module__.rpartition(".")[2] in ("limits", "storing")
+        for one in check.find(facts)
+        if one.check == name
+    ]
+    recorded([f"{one.check} {one.place}: {one.evidence} | {one.cause} | {one.people}" for one in found])

@@ -27,7 +27,7 @@ from neatledger.core.checks.agreement import _Held, _judge, _too_much
 from neatledger.core.checks.contract import OfficeFacts, SystemFacts, stranger
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.drafting.people import _tells_last, login_forms
-from neatledger.core.lists import nt, role
+from neatledger.core.lists import descriptors, nfs4, nt, ordered, posix, role
 from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.descriptors import (
     DACL_PRESENT,
@@ -615,6 +615,37 @@ def test_a_mask_is_named_or_spelled_bit_by_bit(mask: int, of_folder: str, of_fil
         assert all(one.endswith(f"(0x{mask:x})") for one in found)
     else:
         assert found == (of_folder, of_file)
+
+
+def test_bits_are_those_of_the_specification() -> None:
+    """MS-DTYP 2.4.6 (control bits) and 2.4.4.1 (flags); MS-DTYP 2.4.3 and RFC 8881 6.2.1.3 (masks), 6.2.1.4 (flags)."""
+    control = {
+        "DACL_PRESENT": 2,
+        "SACL_PRESENT": 4,
+        "AUTO_REQUESTED": 8,
+        "AUTO_INHERITED": 10,
+        "PROTECTED": 12,
+        "SELF_RELATIVE": 15,
+    }
+    flags = ("OBJECT_INHERIT", "CONTAINER_INHERIT", "NO_PROPAGATE", "INHERIT_ONLY", "INHERITED")
+    assert {name: getattr(descriptors, name) for name in control} == {
+        name: 1 << place for name, place in control.items()
+    }
+    assert [getattr(descriptors, name) for name in flags] == [1 << place for place in range(5)]
+    masks = {
+        "READ_BIT": 0,
+        "WRITE_BIT": 1,
+        "APPEND_BIT": 2,
+        "EXECUTE_BIT": 5,
+        "CLEAR_BIT": 6,
+        "DELETE_BIT": 16,
+        "LIST_BIT": 18,
+    }
+    assert {name: getattr(ordered, name) for name in masks} == {name: 1 << place for name, place in masks.items()}
+    assert (nfs4.ALLOW, nfs4.DENY, nfs4.AUDIT, nfs4.ALARM, nfs4.IS_GROUP, nfs4.INHERITED) == (0, 1, 2, 3, 0x40, 0x80)
+    assert (posix.USER_OBJ, posix.USER, posix.GROUP_OBJ, posix.GROUP, posix.MASK, posix.OTHER) == (1, 2, 4, 8, 16, 32)
+    generic = {0x80000000: 0x120089, 0x40000000: 0x120116, 0x20000000: 0x1200A0, 0x10000000: 0x1F01FF}
+    assert {bit: nt.map_generic(bit) for bit in generic} == generic
 
 
 def test_what_the_specification_counts_is_counted_so() -> None:
