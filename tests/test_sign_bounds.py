@@ -63,7 +63,7 @@ CASES: list[tuple[str, Sequence[Record], float, float, bool]] = [
     (HOUR, [*daily(range(1, 31)), at(30.99)], 30.5, 31, False), (HOUR, [*daily(range(95)), at(5 + 12 / 24), at(95 + 11.99 / 24)], 95, 96, False),
     (HOUR, [*daily(range(95)), at(4 + 12 / 24), at(95 + 12.5 / 24)], 95, 96, True), (HOUR, [*daily(range(95)), at(6 + 12 / 24), at(95 + 12.5 / 24)], 95, 96, False),
     # Whoever is still there did not come.
-    (HOUR, [*daily(range(31)), at(31 + 7 / 24), at(31 + 12.9 / 24)], 31, 32, False), (HOUR, [*daily(range(31)), at(31 + 7 / 24), at(31 + 13.1 / 24)], 31, 32, True),
+    (HOUR, [*daily(range(31)), at(31 + 7 / 24), at(31 + 12.9 / 24)], 31, 32, False), (HOUR, [*daily(range(31)), at(31.3125), at(31.5625)], 31, 32, False), (HOUR, [*daily(range(31)), at(31 + 7 / 24), at(31 + 13.1 / 24)], 31, 32, True),
     # Nothing for four days, where in four weeks twelve days had twenty records each.
     (SILENT, busy(12), 0, 11 + 4 + 20 * MINUTE, True), (SILENT, busy(12), 0, 11 + 3.99, False), (SILENT, busy(11), 0, 20, False), (SILENT, busy(12, 19), 0, 20, False),
     (SILENT, [*busy(12), at(18)], 0, 19, True), (SILENT, [*busy(12), at(18)], 18.1, 19, False), (SILENT, [*busy(12), *busy(1, 20, 40)], 0, 41, True),

@@ -44,7 +44,7 @@ def fold(records: Iterable[tuple[str, Record]], within: timedelta) -> list[Fold]
 
 
 def _common(place: bytes, other: bytes) -> bytes:
-    if place == other or not place:
+    if place == other:
         return place
     pairs = zip(place.split(b"/"), other.split(b"/"), strict=False)
     return b"/".join(one for one, _ in takewhile(lambda pair: pair[0] == pair[1], pairs)) or b"/"
