@@ -95,6 +95,7 @@ TOLD: list[tuple[str, Facts, str | None]] = [
     ("backup-shrunk", runs(*(ran(n) for n in (3, 2, 1)), ran(0, 50)), None), ("backup-shrunk", runs(*(ran(n) for n in (2, 1)), ran(0, 49)), None),
     ("backup-shrunk", runs(*(ran(n) for n in (3, 2, 1)), ran(0, 49, is_done=False)), None), ("backup-shrunk", runs(ran(0, 49), *(ran(n) for n in (3, 2, 1))), "holds 49"),
     ("backup-shrunk", runs(*(ran(n) for n in (4, 3, 2)), ran(1, 49), ran(0, None)), "holds 49"),
+    ("backup-shrunk", runs(ran(4, 60), ran(3, 80), ran(2, 140), ran(1, 160), ran(0, 49)), "holds 49 bytes, those before 110"),
     ("backup-never-tried", backup(), None), ("backup-never-tried", backup(tried=date(2025, 6, 14)), "last brought back from it on 2025-06-14"),
     ("backup-never-tried", backup(tried=None), "nothing was ever brought back"),
     ("copies-in-reach", place(destroyers=("ada", "root")), "ada can alter the folder and every copy of it"), ("copies-in-reach", place(destroyers=("root",)), None),

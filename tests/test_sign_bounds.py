@@ -80,7 +80,7 @@ CASES: list[tuple[str, Sequence[Record], float, float, bool]] = [
     ("left-but-active", [at(36, "cy")], 0, 40, True), ("left-but-active", [at(35.999, "cy")], 0, 40, False), ("left-but-active", [at(36, "CY", Did.OPEN, path=b"/a/b")], 0, 40, True),
     ("left-but-active", [at(36, "cy", is_done=False)], 0, 40, False), ("unknown-account", [at(1, "dee")], 0, 2, True), ("unknown-account", [at(1, "Ada")], 0, 2, False),
     ("unknown-account", [at(1, "dee", Did.ACCOUNT)], 0, 2, False), ("unknown-account", [at(1, "dee", Did.OPEN, path=b"/a/b")], 0, 2, True),
-    ("unknown-account", [at(1, "dee")], 1.01, 2, False), ("logging-changed", [at(1, did=Did.LOGGING)], 1, 2, True), ("logging-changed", [at(1, did=Did.LOGGING)], 1.01, 2, False),
+    ("unknown-account", [at(1, "dee")], 1.01, 2, False), ("logging-changed", [at(1, did=Did.LOGGING), at(1.5, did=Did.LOGGING, detail="audit off")], 1, 2, True), ("logging-changed", [at(1, did=Did.LOGGING)], 1.01, 2, False),
     ("mass-deletion", [at(n * MINUTE / 25, did=Did.DELETE, path=b"/a/%d" % n) for n in range(200)], 0, 1, True),
     ("mass-deletion", [at(n * MINUTE / 25, did=Did.DELETE, path=b"/a/%d" % n) for n in range(199)], 0, 1, False),
     ("mass-deletion", [at(n * MINUTE / 25, did=Did.DELETE, path=b"/a/%d" % (n % 199)) for n in range(400)], 0, 1, False),
