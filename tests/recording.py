@@ -17,6 +17,8 @@ from typing import Any
 
 import numpy as np
 
+from neatledger.core.checks.finding import Finding
+
 FOLDER = Path(__file__).parent / "vectors" / "recorded"
 
 
@@ -69,3 +71,8 @@ def properties(one: Any) -> dict[str, Any]:
         if not name.startswith("_") and isinstance(getattr(type(one), name), property | cached_property):
             found[name] = plain(getattr(one, name))
     return {name: value for name, value in found.items() if value not in (None, "", [], {})}
+
+
+def worded(one: Finding) -> str:
+    """Return all that a finding says, in a line."""
+    return f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"

@@ -76,6 +76,7 @@ from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
 from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import FormatError, UnknownNameError
 from neatledger.office.read import parse_plan
+from recording import worded
 from strategies import _table
 
 DAY = date(2026, 6, 15)
@@ -318,13 +319,7 @@ def test_a_check_finds_this_and_nothing_one_off(check: str, is_found, is_not) ->
 
 @pytest.mark.parametrize(("check", "is_found", "is_not"), ROWS, ids=[f"{row[0]}-{n}" for n, row in enumerate(ROWS)])
 def test_all_that_is_found_is_told_as_it_was(check: str, is_found, is_not, recorded) -> None:
-    for_all = [
-        [
-            f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"
-            for one in run_checks(office)
-        ]
-        for office in (is_found(), is_not())
-    ]
+    for_all = [[worded(one) for one in run_checks(office)] for office in (is_found(), is_not())]
     recorded({"beside": [one for one in for_all[0] if one in for_all[1]], "found": [one for one in for_all[0] if one not in for_all[1]],
               "not": [one for one in for_all[1] if one not in for_all[0]]})  # fmt: skip
 

@@ -24,7 +24,7 @@ from neatledger.core.survey.accounts import Account, AccountState, Admission
 from neatledger.core.survey.shared import Audience, Device, HandOut, Link, Member, Reply, Shared, TeamFolder, Towards
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError
-from recording import properties
+from recording import properties, worded
 from test_boundaries import DAY, ago, facts, plan
 
 LEVELS = [with_view(LEVEL_RIGHTS[level]) for level in (Level.READ, Level.WRITE, Level.MANAGE)] + [
@@ -202,12 +202,7 @@ def drawn(seed: int):
 @pytest.mark.parametrize("seed", range(30))
 def test_what_all_checks_say_of_a_service(seed: int, recorded) -> None:
     office, _ = drawn(seed)
-    recorded(
-        [
-            f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"
-            for one in run_checks(office)
-        ]
-    )
+    recorded([worded(one) for one in run_checks(office)])
 
 
 @pytest.mark.parametrize("seed", range(10))

@@ -43,7 +43,7 @@ from neatledger.core.space.when import Meeting, When
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError
-from recording import properties
+from recording import properties, worded
 
 DAY = date(2026, 6, 15)
 PATHS = ("/", "/a", "/a/b", "/h", "/h/ada", "/h/bob", "/h/*")
@@ -369,4 +369,4 @@ def test_what_all_checks_say_of_space(seed: int, recorded) -> None:
         for one in check.find(facts)
         if one.check == name
     ]
-    recorded([f"{one.check} {one.place}: {one.evidence} | {one.cause} | {one.people}" for one in found])
+    recorded([worded(one) for one in found])

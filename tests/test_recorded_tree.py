@@ -43,7 +43,7 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS, NotSeen, SeenState
 from neatledger.core.tree.table import folder_paths
 from neatledger.office.read import parse_plan
-from recording import plain
+from recording import plain, worded
 from strategies import _table
 from test_boundaries import DAY
 from test_recorded import BODIES, GROUPS, PEOPLE, Names, holders
@@ -223,10 +223,7 @@ def test_what_all_checks_say_of_a_tree(model: str, seed: int, recorded) -> None:
             # What is asked of parts of an office that is not drawn here.
             assert check.find.__module__.rpartition(".")[2] in NOT_OF_TREES, (name, error)
             continue
-        told += [
-            f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"
-            for one in found
-        ]
+        told += [worded(one) for one in found]
     recorded(told)
 
 
@@ -359,11 +356,7 @@ def test_what_checks_say_of_records_and_reviews(seed: int, recorded, monkeypatch
     }
     plan = replace(drawn.plan, settings=settings)
     office = replace(drawn.facts, plan=plan, load_trail=lambda: trail, load_reviews=lambda: reviews)
-    told = [
-        f"{one.check} {one.place}: {one.evidence} | {one.people} {one.rights:d}"
-        for name in CHECKS
-        for one in _of_records(office, name)
-    ]
+    told = [worded(one) for name in CHECKS for one in _of_records(office, name)]
     monkeypatch.undo()
     time.tzset()
     recorded(told)
