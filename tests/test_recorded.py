@@ -22,14 +22,16 @@ from neatledger.core.lists.subjects import Subject
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
-from neatledger.core.steps.contract import ItemState
-from neatledger.core.steps.grants import set_holder, with_holder
+from neatledger.core.steps.contract import FileSort, ItemState
+from neatledger.core.steps.folders import PushStep
+from neatledger.core.steps.grants import grant_steps, set_holder, with_holder
 from neatledger.core.steps.lists import ListStep, list_changes
 from neatledger.core.steps.narrowed import narrowed_item
 from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account
 from neatledger.errors import NeatError
+from test_step_kinds import Memory
 
 SEEDS = range(18)
 SID = "S-1-5-21-1-2-3-"
@@ -246,5 +248,40 @@ def test_what_a_list_should_be(model: str, seed: int, recorded) -> None:
         for left, gives in product(({"ada": Level.NONE}, {"ben": Level.READ, "cy": Level.READ}), (True, False)):
             told[f"left {owner == ada} {is_folder} {len(left)} {gives}"] = _tried(
                 narrowed_item, model, item, people, groups, left, is_folder=is_folder, gives=gives
+            )
+    recorded(told)
+
+
+@pytest.mark.parametrize(("model", "seed"), list(product(MODELS, range(5))))
+def test_what_pushing_a_list_down_comes_to(model: str, seed: int, recorded) -> None:
+    rng = random.Random(f"push {model} {seed}")
+    bodies = [BODIES[model](rng) for _ in range(7)]
+    owners = (PEOPLE[model][0], PEOPLE[model][1])
+    state = Memory()
+    for number, path in enumerate((b"/", b"/a", b"/a/b", b"/c")):
+        default = (
+            posix.pack_body(0, 0, bodies[number][6:])
+            if model == "posix" and len(bodies[number]) > 6 and rng.random() < 0.8
+            else None
+        )
+        state.folders[path] = ItemState(rng.choice(owners), bodies[number], default)
+        state.files[path] = {FileSort(owners[n], bodies[4 + n]): n + 1 for n in range(2)}
+    told: dict[str, object] = {}
+    for path, keeps_own in product((b"/", b"/a"), (False, True)):
+        parts = _tried(PushStep("barn", path, model, keeps_own).parts, state)
+        told[f"{path.decode()} {keeps_own}"] = (
+            parts if isinstance(parts, str) else [[one.target, one.after] for one in parts]
+        )
+        for sort, ident in ((Sort.USER, owners[1]), (Sort.GROUP, GROUPS[model][0])):
+            steps = _tried(
+                grant_steps,
+                state,
+                path,
+                model,
+                Whom(sort, ident, "x"),
+                rng.choice((None, LEVEL_RIGHTS[Level.READ], LEVEL_RIGHTS[Level.WRITE])),
+            )
+            told[f"{path.decode()} {sort.name} {keeps_own}"] = (
+                steps if isinstance(steps, str) else [[one.target, one.after] for one in steps]
             )
     recorded(told)

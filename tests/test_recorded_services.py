@@ -107,7 +107,7 @@ def office(seed: int) -> Shared:
     return Shared(mine, share, _people("barn", rng)[:4], service, SystemTerms(RoleModel(), False, service.read_only))
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", range(24))
 def test_how_access_to_a_service_is_explained(seed: int, recorded) -> None:
     made = office(seed)
     told = {}

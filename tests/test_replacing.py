@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from itertools import product
 
@@ -52,17 +53,26 @@ def whom(sort: Sort, ident: str) -> Whom:
     return Whom(sort, ident)
 
 
+def _owned(body: bytes, owning: Sequence[str]) -> bytes:
+    """Return a POSIX list whose owning group is the last of some, where some are said."""
+    return body[:2] + int(owning[-1]).to_bytes(4, "little") + body[6:] if owning else body
+
+
 @st.composite
 def systems(draw, model: str) -> Memory:
     """Three folders in one another, with a sort of files in each; what is set above comes down, where it does."""
     found = Memory()
     if model == "posix":
+        # In half of them the first group owns nothing: what it gives, it gives by entries alone.
+        owning = draw(st.sampled_from([(), GROUPS["posix"]]))
         for path in PATHS:
             # A default list is entries alone, whatever the mode of its folder.
             default = draw(st.none() | posix_entries().map(lambda some: posix.pack_body(0, 0, pack_entries(some))))
             owner = draw(st.sampled_from(["11", "19"]))
-            found.folders[path] = ItemState(owner, draw(posix_bodies()), default)
-            found.files[path] = {FileSort(draw(st.sampled_from(["11", "19"])), draw(posix_bodies())): 2}
+            found.folders[path] = ItemState(owner, _owned(draw(posix_bodies()), owning), default)
+            found.files[path] = {
+                FileSort(draw(st.sampled_from(["11", "19"])), _owned(draw(posix_bodies()), owning)): 2
+            }
         return found
     above = EMPTY[model]
     for path in PATHS:

@@ -656,6 +656,9 @@ def test_what_the_specification_counts_is_counted_so() -> None:
         *("ALARM_CALLBACK_OBJECT", "LABEL", "RESOURCE", "SCOPED_POLICY"),
     ]  # fmt: skip
     assert [getattr(AceType, name) for name in names] == list(range(20))
+    assert {5, 6, 7, 8, 11, 12, 15, 16} == descriptors.OBJECT_TYPES and set(
+        range(9, 17)
+    ) == descriptors.CALLBACK_TYPES
     body = struct.pack("<I", 0x1200A9) + pack_sid(ADA)
     for kind in range(25):
         is_object = 5 <= kind <= 8 or kind in (0x0B, 0x0C, 0x0F, 0x10)

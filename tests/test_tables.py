@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from neatledger.core.access.shares import WRITING, Share, SystemTerms, shares_within
+from neatledger.core.grouping.tidy import find_oddities
 from neatledger.core.lists import nfs4, nt
 from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, pack_acl, split_acl
@@ -29,6 +30,7 @@ from neatledger.core.people.homes import HomeFolder, accounts_without_home, matc
 from neatledger.core.people.membership import holders_of
 from neatledger.core.people.names import EntryNames
 from neatledger.core.plan.limits import UNLIMITED
+from neatledger.core.plan.notices import About, NoticeRule
 from neatledger.core.plan.rules import PlacedRule, RuleOn, SharingRule, tightest
 from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.survey.shared import Shared
@@ -334,3 +336,32 @@ def test_where_nothing_is_passed_on_an_nfsv4_child_is_its_makers() -> None:
     for is_folder, mask in ((True, 0x1601FF), (False, 0x1601BF)):
         made = model.new_child(above, None, Maker("u", "h"), is_folder=is_folder)
         assert made == nfs4.pack_body("h", [nfs4.Entry(nfs4.ALLOW, 0, mask, nfs4.OWNER)])
+
+
+@pytest.mark.parametrize(
+    ("size", "apart", "is_told"),
+    [
+        (3, 1, True),
+        (2, 1, False),
+        (19, 2, False),
+        (20, 2, True),
+        (20, 3, False),
+        (29, 3, False),
+        (30, 3, True),
+        (12, 0, False),
+    ],
+)
+def test_groups_are_nearly_the_same_where_one_in_ten_differs(size: int, apart: int, is_told: bool) -> None:
+    people = [f"p{n}" for n in range(size)]
+    groups = {"one": frozenset(people[: size - apart]), "other": frozenset(people)}
+    if apart == 1:
+        # One more is few in any group, if enough are in both.
+        groups["other"] = frozenset([*people[: size - apart], "more"])
+        groups["one"] |= {people[-1]} if size > 2 else frozenset()
+    kinds = [one.kind for one in find_oddities(groups, ["one", "other"])]
+    assert ("nearly the same" in kinds) == (is_told and len(groups["one"] & groups["other"]) >= 3)
+
+
+def test_what_is_not_said_of_a_notice_is_as_the_manual_has_it() -> None:
+    rule = NoticeRule(About.LIMIT)
+    assert (rule.who, rule.at, rule.within_days, rule.checks, rule.every) == ((), (80, 95), 14, (), 0)
