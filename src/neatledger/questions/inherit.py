@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from neatledger.core.lists.contract import Maker
 from neatledger.core.people.names import EntryNames
 from neatledger.core.tree.address import Address
-from neatledger.errors import UnknownNameError
+from neatledger.errors import FormatError, UnknownNameError
 from neatledger.formats.names import show_address
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.office import Office
@@ -76,12 +76,17 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
             raise UnknownNameError(f"{person.id} has no account on {system}", hint="people lists everyone")
         account = person.on(system)[0].account
         maker, name = Maker(account.ident, account.primary), person.id
-    elif not owner:
-        where = show_address(location.address)
-        hint = "say who makes the new item: inherit FOLDER --made-by PERSON"
-        raise UnknownNameError("nobody told whom this folder belongs to", where, hint)
     body, default = reader.list_body(location.folder.list), _default(office, location)
-    bodies = [model.new_child(body, default, maker, is_folder=is_folder) for is_folder in (True, False)]
+    try:
+        bodies = [model.new_child(body, default, maker, is_folder=is_folder) for is_folder in (True, False)]
+    except FormatError:
+        if maker.user:
+            raise
+        # Only some lists ask who makes something in them.
+        hint = "say who makes the new item: inherit FOLDER --made-by PERSON"
+        raise UnknownNameError(
+            "nobody told whom this folder belongs to", show_address(location.address), hint
+        ) from None
     made = [
         tuple(model.parse(each).describe(names, is_folder=is_folder))
         for each, is_folder in zip(bodies, (True, False), strict=True)
