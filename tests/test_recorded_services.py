@@ -36,7 +36,7 @@ from shared_offices import Office as Shared
 from shared_offices import Tree as SharedTree
 from strategies import _table
 from test_boundaries import DAY
-from test_recorded import Names, holders
+from test_recorded_lists import Names, holders
 from test_recorded_sharing import shared
 from test_recorded_tree import Drawn
 

@@ -47,7 +47,7 @@ from neatledger.office.read import parse_plan
 from recording import plain, worded
 from strategies import _table
 from test_boundaries import DAY
-from test_recorded import BODIES, GROUPS, PEOPLE, Names, holders
+from test_recorded_lists import BODIES, GROUPS, PEOPLE, Names, holders
 
 SHAPE = {
     "name": [b"", b"a", b"h", b"z", b"b", b"c", b"ada", b"Ben", b"ben", b"d"],

@@ -11,6 +11,7 @@ import textwrap
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import date
 from html.parser import HTMLParser
 from pathlib import Path
 
@@ -20,9 +21,15 @@ from PIL import Image
 from wsgidav.fs_dav_provider import FilesystemProvider, FolderResource
 
 from judges import dav
+from neatledger.core.lists.table import MODELS
 from neatledger.core.plan.limits import On
+from neatledger.core.plan.space import SpaceRules
 from neatledger.core.space.sizes import UNITS
+from neatledger.core.steps.owners import owner_steps
 from neatledger.errors import SourceError
+from neatledger.ledger.imagined import ImaginedReader, imagine
+from neatledger.ledger.space import SpaceView
+from neatledger.questions.office import open_office
 from neatledger.sources.davfigures import parse_figures
 
 UMASK = os.umask(0o022)
@@ -580,3 +587,30 @@ def test_limits_are_kept_as_they_were_told() -> None:
 
     one = FoundLimit(On.FOLDER, "/a", UNLIMITED, False, 7, (80,), 5, 6, 7, ("/a/b",), "x")
     assert FoundLimit.of_facts(json.loads(json.dumps(one.to_facts()))) == one
+
+
+def test_what_is_supposed_of_lists_and_owners_is_added_up_anew(demo, run) -> None:
+    for folder in ("barn:/Records", "barn:/Imaging", "loft:/Surgery", "meadow:/"):
+        run("suppose", "--push", folder, "--findings", "--office", demo, status=None)
+        run("inherit", folder, "--push", "--office", demo)
+    office = open_office(demo, today=date(2026, 11, 23))
+    before = office.readers["barn"]
+    group = next(one.ident for one in before.groups if one.name == "payroll")
+    after = imagine({"barn": before}, owner_steps(ImaginedReader(before), b"/Records", "posix", group))["barn"]
+
+    def by_group(reader) -> Counter:
+        found: Counter = Counter()
+        for name in ("folders", "classes", "others"):
+            table = reader.table(name)
+            for number, size in zip(table["list"].tolist(), table["occupied"].tolist(), strict=True):
+                found[MODELS["posix"].group_of(reader.list_body(number))] += size
+        return found
+
+    moved = by_group(after)
+    moved.subtract(by_group(before))
+    views = [SpaceView(one, SpaceRules(), (), ()) for one in (before, after)]
+    told = Counter({ident: each.occupied for ident, each in views[1].by_group().items()})
+    told.subtract({ident: each.occupied for ident, each in views[0].by_group().items()})
+    assert moved[group] > 0 and {ident: n for ident, n in moved.items() if n} == {
+        ident: n for ident, n in told.items() if n
+    }
