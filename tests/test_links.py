@@ -472,3 +472,12 @@ def test_findings_on_sharing_go_when_what_they_tell_is_put_right(made_demo, tmp_
     # What was not put right is still told.
     assert any(name == "no-end" and "k6" not in evidence for name, evidence in after)
     assert len(after) < len(before) - 10
+
+
+def test_a_services_list_is_pushed_down_to_its_own_folders_and_files(demo, run) -> None:
+    told = run("inherit", "meadow:/", "--push", "--office", demo).stdout
+    # What lies under team folders over a share has lists of that share.
+    assert "37 folders, 53 files change" in told and "barn:" not in told.partition("\n")[2]
+    assert "owner" in run("inherit", "meadow:/People/birch", "--office", demo).stdout
+    lacking = run("inherit", "loft:/", "--office", demo, status=2).stderr
+    assert "nobody told whom this folder belongs to" in lacking and "--made-by" in lacking
