@@ -98,7 +98,7 @@ class _Put(ast.NodeTransformer):
 
 
 def _left_alone(tree: ast.Module) -> set[int]:
-    """Return the nodes that decide nothing: hints of types, texts of errors, asserts, arguments of caches."""
+    """Return the nodes that decide nothing: hints of types, what a protocol asks for, texts of errors, asserts."""
     found: set[int] = set()
     for node in ast.walk(tree):
         parts: list[ast.AST] = []
@@ -111,7 +111,10 @@ def _left_alone(tree: ast.Module) -> set[int]:
             # That what is gone through together is of one length is asserted, as by an assert.
             parts = [node]
         elif isinstance(node, (ast.ClassDef, ast.Raise, ast.Assert, ast.JoinedStr)):
-            parts = list(node.decorator_list) if isinstance(node, ast.ClassDef) else [node]
+            is_asked_for = isinstance(node, ast.ClassDef) and any(
+                isinstance(base, ast.Name) and base.id == "Protocol" for base in node.bases
+            )
+            parts = list(node.decorator_list) if isinstance(node, ast.ClassDef) and not is_asked_for else [node]
         elif (
             isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__"
         ) or (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)):

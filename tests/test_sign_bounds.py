@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta, timezone, tzinfo
 from itertools import pairwise
 
@@ -14,7 +15,7 @@ from hypothesis import strategies as st
 from histories import signs as signs_in
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.signs.bursts import bursts, busiest, runs
-from neatledger.core.trail.signs.contract import Known, Sign
+from neatledger.core.trail.signs.contract import Known, Sign, Thresholds
 
 START = datetime(2026, 1, 5, tzinfo=UTC)  # a Monday
 KNOWN = Known(
@@ -124,6 +125,18 @@ def test_bursts_are_where_some_window_holds_enough(moments: list[int], window: i
     )
     pauses = [n for n in range(len(moments)) if n == 0 or moments[n] - moments[n - 1] > window]
     assert runs(some, window) == pauses
+
+
+def test_what_is_not_said_of_signs_is_as_the_manual_has_it() -> None:
+    limits = Thresholds.of({})
+    assert (limits.failed_sign_ins, limits.failed_accounts, limits.burst_minutes, limits.mass_files) == (
+        10,
+        6,
+        10,
+        200,
+    )
+    assert (limits.mass_times, limits.unknown_kind_files, limits.widened_hours, limits.silent_days) == (5, 20, 24, 4)
+    assert Thresholds.of({"mass-files": 7, "unknown": 1}) == replace(limits, mass_files=7)
 
 
 REFUSED = [at(n * MINUTE, is_done=False) for n in range(10)]

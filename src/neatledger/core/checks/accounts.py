@@ -59,13 +59,12 @@ def _needs(office: OfficeFacts, facts: SystemFacts, principal: Principal) -> str
         )
     ]
     for one in office.services:
-        if one.service.system == facts.name:
-            number = one.service.numbers.get(principal.account.login)
-            teams = one.service.shared.teams if number is not None else ()
+        number = one.service.numbers.get(principal.account.login)
+        if one.service.system == facts.name and number is not None:
             folders += [
                 str(Address(facts.name, team.path))
-                for team in teams
-                if any(one.service.memberships(team, number or 0))
+                for team in one.service.shared.teams
+                if any(one.service.memberships(team, number))
             ]
     return ", ".join(dict.fromkeys(folders[:3]))
 
