@@ -80,7 +80,7 @@ def _last(db: sqlite3.Connection, table: str) -> int:
     return int(db.execute(f"SELECT max(id) FROM {table}").fetchone()[0])
 
 
-@pytest.mark.seeds(30)
+@pytest.mark.seeds(15)
 def test_whatever_is_altered_is_found(office: Path, tmp_path: Path, seed: int) -> None:
     path = Path(shutil.copy(office / "ledger.db", tmp_path))
     before = open_ledger(path).chain.prove()

@@ -144,7 +144,7 @@ def test_grants_give_exactly_what_is_wanted_and_none_is_idle(
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_nothing_differs_from_a_draft_but_what_it_asks_about(seed: int, tmp_path: Path, run) -> None:
     """A hidden plan made real on a random tree: the draft says it again, and names what is noise; and is taken out."""
     office = with_random_plan(tmp_path, seed, run)
@@ -401,7 +401,7 @@ def make_hidden(folder: Path, rng: random.Random, noise: int) -> tuple[dict[str,
     return hidden, strays
 
 
-@pytest.mark.seeds(5)
+@pytest.mark.seeds(3)
 def test_a_draft_is_no_longer_than_the_hidden_plan_and_names_the_noise(seed: int, tmp_path: Path, run) -> None:
     rng = random.Random(seed)
     hidden, strays = make_hidden(tmp_path, rng, 2 * (seed % 2))

@@ -53,7 +53,7 @@ from step_offices import (
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(5)
+@pytest.mark.seeds(3)
 def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp_path: Path, run) -> None:
     """Random steps on a hostile tree: imagined, carried out, counted again, and taken back to the same looks."""
     folder = make_office(tmp_path, seed)
@@ -76,7 +76,7 @@ def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_the_texts_do_the_same_to_the_kernel(seed: int, tmp_path: Path, run) -> None:
     """The printed lines, run by a shell, give the same looks as carrying out."""
     folder = make_office(tmp_path, seed + 50)
@@ -130,7 +130,7 @@ def test_what_was_changed_meanwhile_stops_it_or_is_left(tmp_path: Path, run) -> 
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(6)
+@pytest.mark.seeds(4)
 def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> None:
     """After every single step: nobody has what they have at neither end, nobody lacks what they have at both."""
     folder = make_office(tmp_path, seed + 100, 8)
@@ -150,7 +150,7 @@ def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> No
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_the_kernel_finds_nobody_harmed_after_any_step(seed: int, tmp_path: Path, run) -> None:
     """Each step of a worklist made, and after each of them the kernel asked what everybody may do with each thing."""
     for above in tmp_path.parents[:3]:

@@ -59,7 +59,7 @@ def made(rng: random.Random) -> tuple[SystemProtection, FoundProtection]:
     return SystemProtection("disk", "here", snapshots, backups), found
 
 
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_every_verdict_is_that_of_a_slow_search_and_nothing_unknown_protects(seed: int) -> None:
     for number in range(150):
         rng = random.Random(seed * 1000 + number)

@@ -233,7 +233,7 @@ def test_a_pack_travels_as_a_workbook_and_comes_back_whole(office: Path) -> None
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_what_is_decided_is_what_happens_on_a_real_tree_and_nothing_else(seed: int, tmp_path: Path, run) -> None:
     """Random decisions on a hostile tree, carried out: everybody else has what they had, on every folder and file."""
     make_office(tmp_path, seed + 900, 12)

@@ -139,7 +139,7 @@ def rows(text: str) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(text)))
 
 
-@pytest.mark.seeds(4)
+@pytest.mark.seeds(2)
 def test_unused_rights_are_those_of_a_slow_search(tmp_path: Path, seed: int, run) -> None:
     made = Made(tmp_path / "o", seed)
     made.make()
