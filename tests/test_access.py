@@ -114,7 +114,7 @@ def test_where_membership_is_not_told_only_what_hangs_on_it_is_unknown(data, wor
             assert bool(sets.get(Right.UNSURE, 0) >> number & 1) == decision.is_unsure
 
 
-@settings(deadline=None, max_examples=50)
+@settings(deadline=None, max_examples=30)
 @given(st.data(), st.sampled_from(WORLDS))
 def test_everyone_on_everything_is_each_on_each(data, world) -> None:
     model, users = world.model, world.users + world.groups

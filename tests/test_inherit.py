@@ -27,7 +27,7 @@ from strategies import WORLDS, descriptors, principals, trees
 TOLD = (Right.ENTER, Right.LIST, Right.READ, Right.ADD, Right.CHANGE, Right.DELETE, Right.MANAGE)
 
 
-@settings(max_examples=60)
+@settings(max_examples=30)
 @given(st.data(), st.sampled_from(WORLDS), st.booleans())
 def test_a_push_changes_what_walking_down_item_by_item_changes(data, world, keeps_own) -> None:
     model, users = world.model, world.users

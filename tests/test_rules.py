@@ -376,7 +376,7 @@ def test_shares_limits_and_slips_of_units() -> None:
 # Two states beside each other ---------------------------------------------------------------------------
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.sampled_from(WORLDS), st.data())
 def test_what_changes_is_told_once_where_it_begins(world: World, data: st.DataObject) -> None:
     bodies = data.draw(st.lists(world.bodies, min_size=1, max_size=4))
@@ -732,7 +732,7 @@ def test_of_two_accounts_the_better_counts() -> None:
 # A map of access -------------------------------------------------------------------------------------------
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(st.data(), st.integers(0, 4), st.integers(0, 8))
 def test_a_map_shows_what_is_wanted_and_where_levels_differ(data: st.DataObject, depth: int, most: int) -> None:
     world = WORLDS[0]

@@ -42,7 +42,7 @@ def _by_ways(office: Office) -> dict[tuple[int, int, str], Right]:
     return found
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=12)
 @given(offices())
 def test_every_person_folder_and_way_is_as_the_slow_evaluator_has_it(office) -> None:
     slow = slow_rights(office)
@@ -52,7 +52,7 @@ def test_every_person_folder_and_way_is_as_the_slow_evaluator_has_it(office) -> 
     }
 
 
-@settings(deadline=None, max_examples=20)
+@settings(deadline=None, max_examples=12)
 @given(offices())
 def test_everyone_at_once_is_each_alone(office) -> None:
     wide, narrow = Everyone(office.matrix(False)), Everyone(office.matrix(True))
@@ -103,7 +103,7 @@ def test_everyone_at_once_is_each_alone(office) -> None:
         assert ((row, column) in shown) == (cell != before)
 
 
-@settings(deadline=None, max_examples=10)
+@settings(deadline=None, max_examples=8)
 @given(offices().filter(lambda office: any(one.holder.maybe for one in office.service.principals)), st.data())
 def test_what_is_known_is_so_whoever_is_in_the_groups_that_were_not_told(office, data) -> None:
     principals = office.service.principals
@@ -142,7 +142,7 @@ def test_what_is_known_is_so_whoever_is_in_the_groups_that_were_not_told(office,
                 assert teams[0][0][1] or not teams[1][0][1] or teams[0][0][0] == teams[1][0][0]
 
 
-@settings(deadline=None, max_examples=30)
+@settings(deadline=None, max_examples=20)
 @given(offices(), st.data())
 def test_taking_back_takes_exactly_what_vanishes(office, data) -> None:
     shared, names = office.service.shared, [principal.account.login for principal in office.service.principals]

@@ -232,7 +232,7 @@ def line(number: int, rest: str = "", who: str = "ada") -> str:
     return LINE.format(day=1 + number // 1000, second=number % 60, rest=rest, who=who) + "\n"
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=30, deadline=None)
 @given(st.lists(st.sampled_from(["write", "write", "part", "rotate", "pack", "cut", "read"]), max_size=25))
 def test_every_line_is_read_once_however_the_file_is_turned_over(tmp_path_factory, acts: list[str]) -> None:
     folder = tmp_path_factory.mktemp("log")
