@@ -107,14 +107,13 @@ def _left_alone(tree: ast.Module) -> set[int]:
         elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
             parts = [one for one in (node.returns, *(arg.annotation for arg in node.args.args)) if one]
             parts += node.decorator_list
-        elif isinstance(node, ast.keyword) and node.arg == "strict":
+        elif isinstance(node, ast.ClassDef):
+            parts = [node] if "Protocol" in map(ast.unparse, node.bases) else list(node.decorator_list)
+        elif isinstance(node, (ast.Raise, ast.Assert, ast.JoinedStr)) or (
             # That what is gone through together is of one length is asserted, as by an assert.
+            isinstance(node, ast.keyword) and node.arg == "strict"
+        ):
             parts = [node]
-        elif isinstance(node, (ast.ClassDef, ast.Raise, ast.Assert, ast.JoinedStr)):
-            is_asked_for = isinstance(node, ast.ClassDef) and any(
-                isinstance(base, ast.Name) and base.id == "Protocol" for base in node.bases
-            )
-            parts = list(node.decorator_list) if isinstance(node, ast.ClassDef) and not is_asked_for else [node]
         elif (
             isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__"
         ) or (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)):

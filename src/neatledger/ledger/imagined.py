@@ -240,22 +240,26 @@ class ImaginedReader(SurveyReader):
     def table(self, name: str) -> Table:
         """Return a table, with what steps changed in it."""
         if name not in self._tables:
-            found = self._grown.get(name) or self.found.table(name)
-            over = self._over.get(name)
-            if over:
-                rows = list(over)
-                for column in dict.fromkeys(column for each in over.values() for column in each):
-                    changed = found[column].copy()
-                    changed[rows] = [over[row].get(column, int(changed[row])) for row in rows]
-                    found = found.with_column(column, changed)
             if name in _BY_LIST_OR_OWNER and (self._grown or any(self._over.values())):
                 # What the count added up is by the lists and owners of then.
-                from neatledger.core.space.usage import Usage, find_totals
+                from neatledger.core.space.usage import Usage, find_totals_by
 
                 parts = self.table("folders"), self.table("classes"), self.table("others"), self.table("hard")
-                found = find_totals(Usage(*parts))[name]
-            self._tables[name] = found
+                self._tables |= find_totals_by(Usage(*parts), ("list", "owner"))
+            else:
+                self._tables[name] = self._with_changes(name)
         return self._tables[name]
+
+    def _with_changes(self, name: str) -> Table:
+        found = self._grown.get(name) or self.found.table(name)
+        over = self._over.get(name)
+        if over:
+            rows = list(over)
+            for column in dict.fromkeys(column for each in over.values() for column in each):
+                changed = found[column].copy()
+                changed[rows] = [over[row].get(column, int(changed[row])) for row in rows]
+                found = found.with_column(column, changed)
+        return found
 
 
 def imagine(readers: Mapping[str, SurveyReader], steps: Iterable[Step]) -> dict[str, SurveyReader]:

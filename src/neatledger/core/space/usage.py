@@ -23,7 +23,7 @@ from neatledger.core.space.figures import FIGURES
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table
 
-__all__ = ["FOLDERS", "OTHERS", "Again", "Items", "Usage", "find_totals"]
+__all__ = ["FOLDERS", "OTHERS", "Again", "Items", "Usage", "find_totals", "find_totals_by"]
 
 Ints = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -409,8 +409,13 @@ def _add_up(codes: Ints, figures: Ints) -> tuple[Ints, Ints]:
 
 def find_totals(usage: Usage) -> dict[str, Table]:
     """Return the tables of totals that a count keeps: every folder's, and the system's by owner, kind and list."""
-    found = {"totals": _table(usage.totals, {})}
-    for name in ("owner", "kind", "list"):
+    return {"totals": _table(usage.totals, {}), **find_totals_by(usage, ("owner", "kind", "list"))}
+
+
+def find_totals_by(usage: Usage, names: Sequence[str]) -> dict[str, Table]:
+    """Return the system's totals alone, by some of owner, kind and list."""
+    found = {}
+    for name in names:
         sums = usage.whole_by(name)
         rows = np.array(list(sums.values()), dtype=np.int64).reshape(-1, len(FIGURES))
         found[f"{name}_totals"] = _table(rows, {"key": np.array(list(sums), dtype=np.int32)})
