@@ -112,9 +112,7 @@ def _left_alone(tree: ast.Module) -> set[int]:
         elif isinstance(node, (ast.Raise, ast.Assert, ast.JoinedStr)) or (
             # That what is gone through together is of one length is asserted, as by an assert.
             isinstance(node, ast.keyword) and node.arg == "strict"
-        ):
-            parts = [node]
-        elif (
+        ) or (
             isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__"
         ) or (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)):
             parts = [node]

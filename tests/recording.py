@@ -7,9 +7,9 @@ committed, as that of any other text.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Mapping, Set
 from dataclasses import fields, is_dataclass
-from datetime import date, datetime
+from datetime import date
 from enum import Enum
 from functools import cache, cached_property
 from pathlib import Path
@@ -17,7 +17,11 @@ from typing import Any
 
 import numpy as np
 
+from neatledger.core.access.everyone import Everyone, RowFilter
+from neatledger.core.access.ways import Way
 from neatledger.core.checks.finding import Finding
+from neatledger.core.lists.contract import Names, word_entry
+from neatledger.errors import NeatError
 
 FOLDER = Path(__file__).parent / "vectors" / "recorded"
 
@@ -39,13 +43,13 @@ def plain(value: Any) -> Any:
         return plain(value.tolist())
     if isinstance(value, bytes):
         return value.decode("ascii") if value.isascii() and value.decode("ascii").isprintable() else value.hex()
-    if isinstance(value, date | datetime):
+    if isinstance(value, date):
         return value.isoformat()
     if isinstance(value, float):
         return float(f"{value:.9g}")
     if isinstance(value, str | int | bool | None):
         return value
-    if isinstance(value, Iterable | Iterator):
+    if isinstance(value, Iterable):
         return [plain(one) for one in value]
     return str(value)
 
@@ -76,3 +80,34 @@ def properties(one: Any) -> dict[str, Any]:
 def worded(one: Finding) -> str:
     """Return all that a finding says, in a line."""
     return f"{one.check} {one.place}: {one.evidence} | {one.advice} | {one.cause} | {one.people} {one.rights:d}"
+
+
+def tried(work: Callable[..., object], *words: object, **more: object) -> object:
+    """Return what a call returns, or what it says where it refuses."""
+    try:
+        return work(*words, **more)
+    except NeatError as error:
+        return str(error)
+
+
+def cells_of(everyone: Everyone) -> list[str]:
+    """Return the rows of the table of access that differ from the folder above, each as its numbers in a line."""
+    found = []
+    for block in everyone.blocks(RowFilter.DIFFER):
+        counts = block.counts
+        cells = (block.folder, block.column, block.flags, block.unknown, counts.read, counts.change, counts.delete)
+        rows = zip(*(each.tolist() for each in cells), strict=True)
+        found += [" ".join(str(int(one)) for one in row) for row in rows]
+    return found
+
+
+def gates_of(way: Way, names: Names) -> list[str]:
+    """Return the gates of a way with what they let through and why, a line each."""
+    return [
+        f"{gate.name} {gate.place.decode()} {int(gate.passes)}: "
+        + "; ".join(
+            f"{one.effect.name} {word_entry(one.entry, names)} {int(one.rights)} {one.because}"
+            for one in gate.reasons
+        )
+        for gate in way.gates
+    ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import operator
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -23,7 +24,7 @@ from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
-from neatledger.core.tree.columns import CLASS_COLUMNS, FOLDER_COLUMNS, SeenState
+from neatledger.core.tree.columns import CLASS_COLUMNS, COLUMNS, FOLDER_COLUMNS, SeenState
 from neatledger.core.tree.table import Table
 from neatledger.formats.posixacl import pack_entries
 
@@ -197,6 +198,12 @@ def _table(columns: dict[str, list], spec: dict[str, str]) -> Table:
         for name, dtype in spec.items()
     }
     return Table(typed, rows)
+
+
+def table_of_rows(rows: Sequence[Sequence], kind: str, names: Sequence[str] = ()) -> Table:
+    """Return a table of a kind from its rows, whose cells stand as `names` say, or else all columns do."""
+    columns = {name: [row[place] for row in rows] for place, name in enumerate(names or COLUMNS[kind])}
+    return _table(columns, COLUMNS[kind])
 
 
 @st.composite

@@ -77,7 +77,7 @@ from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import FormatError, UnknownNameError
 from neatledger.office.read import parse_plan
 from recording import worded
-from strategies import _table
+from strategies import _table, table_of_rows
 
 DAY = date(2026, 6, 15)
 READ, WRITE, MANAGE = (with_view(LEVEL_RIGHTS[level]) for level in (Level.READ, Level.WRITE, Level.MANAGE))
@@ -119,11 +119,11 @@ def facts(
     held = find_principals(office, {"meadow": FoundAccounts(found, ())})["meadow"]
     names = {"name": [b""], "parent": [-1], "first_child": [1]}
     folders = _table(names, COLUMNS["folders"])
-    classes = _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"])
+    classes = table_of_rows([], "classes")
     terms = SystemTerms(MODELS["posix"], True)
     body = posix.pack_body(0o700, 0)
     matrix = Matrix(folders, classes, [body], ["0"], [*held, stranger()], terms=terms)
-    none = {kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("odd", "collisions")}
+    none = {kind: table_of_rows([], kind) for kind in ("odd", "collisions")}
     system = SystemFacts(
         "meadow", Everyone(matrix), found, (), none["odd"], none["collisions"], (), homes, (), str,
         lambda row, who: None, None,
@@ -850,9 +850,7 @@ def test_a_rule_for_guests_speaks_of_the_guests_that_are_named() -> None:
 def test_an_owner_is_known_as_an_account_a_group_or_everywhere() -> None:
     bodies = {"nt": nt.pack_body(Descriptor("", "", Acl(()))), "posix": posix.pack_body(0o700, 0)}
     folders = _table({"name": [b""], "parent": [-1], "first_child": [1]}, COLUMNS["folders"])
-    none = {
-        kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("classes", "odd", "collisions")
-    }
+    none = {kind: table_of_rows([], kind) for kind in ("classes", "odd", "collisions")}
     for model, known, unknown in (
         ("nt", ("S-1-5-18", OURS, "S-1-9-1", ""), (THEIRS, "S-1-9-2")),
         ("posix", ("0", ""), ("S-1-9-1", "7")),

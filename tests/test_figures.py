@@ -31,7 +31,7 @@ from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import COLUMNS
 from neatledger.errors import UnknownNameError
-from strategies import _table
+from strategies import _table, table_of_rows
 
 DAY = date(2026, 6, 15)
 # Three counts of one kind: two new files among five that changed, then four more changes.
@@ -198,7 +198,7 @@ def usage(again: tuple[Again, ...] = (), hard: dict | None = None, kept=None, in
         "occupied": [60, 40],
         "changed": [0, 0],
     }
-    none = {kind: _table({name: [] for name in COLUMNS[kind]}, COLUMNS[kind]) for kind in ("others", "hard")}
+    none = {kind: table_of_rows([], kind) for kind in ("others", "hard")}
     table = (
         none["hard"]
         if hard is None

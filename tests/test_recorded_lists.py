@@ -30,7 +30,7 @@ from neatledger.core.steps.narrowed import narrowed_item
 from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import Account
-from neatledger.errors import NeatError
+from recording import tried
 from test_step_kinds import Memory
 
 SEEDS = range(18)
@@ -118,6 +118,11 @@ def _role(rng: random.Random) -> bytes:
 BODIES: dict[str, Callable[[random.Random], bytes]] = {"posix": _posix, "nt": _nt, "nfs4": _nfs4, "role": _role}
 
 
+def default_of(body: bytes) -> bytes | None:
+    """Return the entries of a POSIX list as a default list; None where it has none."""
+    return posix.pack_body(0, 0, body[6:]) if len(body) > 6 else None
+
+
 def holders(model: str) -> list[Holder]:
     """One in a group, one in both, one in none, one perhaps in one, one with a privilege, one of the servers' groups."""
     (ada, ben, cy), (vets, desk), all_of = PEOPLE[model], GROUPS[model], MODELS[model].everyone_has
@@ -164,7 +169,7 @@ def test_what_is_made_of_a_list(model: str, seed: int, recorded) -> None:
     kind, ident = MODELS[model], PEOPLE[model][0]
     default = None
     if kind.has_defaults and rng.random() < 0.7:
-        default = posix.pack_body(0, 0, above[6:]) if len(above) > 6 else None
+        default = default_of(above)
     told: dict[str, object] = {"above": above.hex(), "child": child.hex()}
     for is_folder, keeps_own in product((True, False), (True, False)):
         maker = Maker(ident, GROUPS[model][1])
@@ -179,13 +184,6 @@ def test_what_is_made_of_a_list(model: str, seed: int, recorded) -> None:
     recorded(told)
 
 
-def _tried(work: Callable[..., object], *words: object, **more: object) -> object:
-    try:
-        return work(*words, **more)
-    except NeatError as error:
-        return str(error)
-
-
 def principal(holder: Holder) -> Principal:
     return Principal(
         holder.login, holder.login, Kind.STAFF, "barn", Account(holder.login, holder.user, "0"), holder, True
@@ -197,7 +195,7 @@ def test_what_a_list_becomes(model: str, seed: int, recorded) -> None:
     rng = random.Random(f"{model}: {seed}")
     body = BODIES[model](rng)
     (ada, ben, _), (vets, _) = PEOPLE[model], GROUPS[model]
-    item = ItemState(ada, body, posix.pack_body(0, 0, body[6:]) if model == "posix" and len(body) > 6 else None)
+    item = ItemState(ada, body, default_of(body) if model == "posix" else None)
     told: dict[str, object] = {"list": body.hex()}
     for sort, ident in (
         (Sort.USER, ada),
@@ -210,8 +208,8 @@ def test_what_a_list_becomes(model: str, seed: int, recorded) -> None:
             (None, Right.NONE, LEVEL_RIGHTS[Level.READ], LEVEL_RIGHTS[Level.WRITE], LEVEL_RIGHTS[Level.MANAGE])
         )
         whom, is_folder = Whom(sort, ident, "x"), rng.random() < 0.6
-        found = _tried(set_holder, model, body, whom, rights, is_folder=is_folder)
-        after = _tried(with_holder, model, item, whom, rights)
+        found = tried(set_holder, model, body, whom, rights, is_folder=is_folder)
+        after = tried(with_holder, model, item, whom, rights)
         words = (
             ListStep("barn", b"/a", model, item, after).changes(Names())
             if isinstance(after, ItemState) and after != item
@@ -244,9 +242,9 @@ def test_what_a_list_should_be(model: str, seed: int, recorded) -> None:
     told: dict[str, object] = {"list": body.hex(), "levels": levels}
     for owner, is_folder in product((ada, "7"), (True, False)):
         item = ItemState(owner, body)
-        told[f"wanted {owner == ada} {is_folder}"] = _tried(wanted_item, item, meant, is_folder=is_folder)
+        told[f"wanted {owner == ada} {is_folder}"] = tried(wanted_item, item, meant, is_folder=is_folder)
         for left, gives in product(({"ada": Level.NONE}, {"ben": Level.READ, "cy": Level.READ}), (True, False)):
-            told[f"left {owner == ada} {is_folder} {len(left)} {gives}"] = _tried(
+            told[f"left {owner == ada} {is_folder} {len(left)} {gives}"] = tried(
                 narrowed_item, model, item, people, groups, left, is_folder=is_folder, gives=gives
             )
     recorded(told)
@@ -259,21 +257,19 @@ def test_what_pushing_a_list_down_comes_to(model: str, seed: int, recorded) -> N
     owners = (PEOPLE[model][0], PEOPLE[model][1])
     state = Memory()
     for number, path in enumerate((b"/", b"/a", b"/a/b", b"/c")):
-        default = (
-            posix.pack_body(0, 0, bodies[number][6:])
-            if model == "posix" and len(bodies[number]) > 6 and rng.random() < 0.8
-            else None
-        )
+        default = default_of(bodies[number]) if model == "posix" else None
+        if default is not None and rng.random() >= 0.8:
+            default = None
         state.folders[path] = ItemState(rng.choice(owners), bodies[number], default)
         state.files[path] = {FileSort(owners[n], bodies[4 + n]): n + 1 for n in range(2)}
     told: dict[str, object] = {}
     for path, keeps_own in product((b"/", b"/a"), (False, True)):
-        parts = _tried(PushStep("barn", path, model, keeps_own).parts, state)
+        parts = tried(PushStep("barn", path, model, keeps_own).parts, state)
         told[f"{path.decode()} {keeps_own}"] = (
             parts if isinstance(parts, str) else [[one.target, one.after] for one in parts]
         )
         for sort, ident in ((Sort.USER, owners[1]), (Sort.GROUP, GROUPS[model][0])):
-            steps = _tried(
+            steps = tried(
                 grant_steps,
                 state,
                 path,

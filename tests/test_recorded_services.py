@@ -11,8 +11,7 @@ import numpy as np
 import pytest
 
 from histories import table_of
-from neatledger.core.access.everyone import Everyone, RowFilter
-from neatledger.core.lists.contract import word_entry
+from neatledger.core.access.everyone import Everyone
 from neatledger.core.lists.posix import PosixModel
 from neatledger.core.lists.role import RoleModel
 from neatledger.core.people.principals import Principal
@@ -28,13 +27,13 @@ from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import uses_of
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.columns import COLUMNS
 from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import UnknownNameError
+from recording import cells_of, gates_of
 from shared_offices import NO_PLAN, SystemTerms
 from shared_offices import Office as Shared
 from shared_offices import Tree as SharedTree
-from strategies import _table
+from strategies import table_of_rows
 from test_boundaries import DAY
 from test_recorded_lists import Names, holders
 from test_recorded_sharing import shared
@@ -117,7 +116,7 @@ def test_how_access_to_a_service_is_explained(seed: int, recorded) -> None:
             access = ways.access([number])
             if access.ways:
                 told[f"{row} {principal.account.login}"] = [int(access.rights), access.is_known, access.counts] + [
-                    [f"{way.name} {way.through} {int(way.rights)} {way.is_known} {way.counts}", [f"{gate.name} {gate.place.decode()} {int(gate.passes)} " + "; ".join(f"{each.effect.name} {word_entry(each.entry, Names())} {int(each.rights)} {each.because}" for each in gate.reasons) for gate in way.gates]]
+                    [f"{way.name} {way.through} {int(way.rights)} {way.is_known} {way.counts}", gates_of(way, Names())]
                     for way in access.ways
                 ]  # fmt: skip
         told[f"{row} alone"] = sorted(ways.of_file_alone)
@@ -127,25 +126,9 @@ def test_how_access_to_a_service_is_explained(seed: int, recorded) -> None:
 @pytest.mark.parametrize("seed", range(20))
 def test_what_tables_say_of_a_service(seed: int, recorded) -> None:
     made = office(seed)
-    told = {}
-    for is_narrow in (False, True):
-        cells = []
-        for block in Everyone(made.matrix(is_narrow)).blocks(RowFilter.DIFFER):
-            counts = block.counts
-            columns = (
-                block.folder,
-                block.column,
-                block.flags,
-                block.unknown,
-                counts.read,
-                counts.change,
-                counts.delete,
-            )
-            cells += [
-                " ".join(str(int(one)) for one in row)
-                for row in zip(*(each.tolist() for each in columns), strict=True)
-            ]
-        told[f"narrow {is_narrow}"] = cells
+    told: dict[str, object] = {
+        f"narrow {is_narrow}": cells_of(Everyone(made.matrix(is_narrow))) for is_narrow in (False, True)
+    }
     lost = []
     for what in ("link:k0", "hand-out:h1", "member:/a=bo", "guest:gus"):
         try:
@@ -155,15 +138,11 @@ def test_what_tables_say_of_a_service(seed: int, recorded) -> None:
             continue
         other = replace(made, service=after)
         before, then = Everyone(made.matrix(False)), Everyone(other.matrix(False))
-        lost.append(
-            [
-                words,
-                find_losses(before, then, (top,)) if len(after.principals) == len(made.service.principals) else "",
-                [list(find_file_losses(b"/a/b", made.ways(row), other.ways(row))) for row in (1, 4)]
-                if len(after.principals) == len(made.service.principals)
-                else "",
-            ]
-        )
+        if len(after.principals) == len(made.service.principals):
+            of_files = [list(find_file_losses(b"/a/b", made.ways(row), other.ways(row))) for row in (1, 4)]
+            lost.append([words, find_losses(before, then, (top,)), of_files])
+        else:
+            lost.append([words, "", ""])
     told["lost"] = lost
     recorded(told)
 
@@ -193,10 +172,7 @@ def test_what_is_used_where(seed: int, recorded) -> None:
     others = sorted(
         (rng.randrange(rows), rng.randrange(6), rng.randrange(6), rng.randrange(1, 4), 10, 0) for _ in range(3)
     )
-    tables = [
-        _table({name: [one[place] for one in some] for place, name in enumerate(COLUMNS[kind])}, COLUMNS[kind])
-        for kind, some in (("others", others), ("hard", hard))
-    ]
+    tables = table_of_rows(others, "others"), table_of_rows(hard, "hard")
     kept = None if rng.random() < 0.5 else np.array([rng.random() < 0.8 for _ in range(rows)])
     again = rng.choice(((), (Again(4, 5),), (Again(3, -1),)))
     usage = Usage(folders, drawn.classes, *tables, again=again, kept=kept)
@@ -204,10 +180,7 @@ def test_what_is_used_where(seed: int, recorded) -> None:
     large = sorted(
         (rng.randrange(rows), b"f%d.odt" % n, 0, 0, rng.randrange(3), 9 * 2**20 + n, 0, 5 + n) for n in range(3)
     )
-    larges = _table(
-        {name: [one[place] for one in large] for place, name in enumerate(COLUMNS["large"])}, COLUMNS["large"]
-    )
-    exposer = Exposer(TreeOrder(folders), drawn.classes, larges, [b"odt", b"dcm", b""])
+    exposer = Exposer(TreeOrder(folders), drawn.classes, table_of_rows(large, "large"), [b"odt", b"dcm", b""])
     recorded({
         "totals": usage.totals.tolist(), "own": [usage.own_at(row) for row in range(rows)], "again": usage.folders_again(),
         "by": {name: usage.whole_by(name) for name in ("owner", "kind", "list")}, "below": {row: usage.by(usage.items.owner, row) for row in (1, 2)},

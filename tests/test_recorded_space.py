@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, timedelta
 
@@ -42,8 +41,7 @@ from neatledger.core.space.versions import Changes, bound_versions
 from neatledger.core.space.when import Meeting, When
 from neatledger.core.survey.limits import FoundLimit
 from neatledger.core.tree.address import Address
-from neatledger.errors import NeatError
-from recording import properties, worded
+from recording import properties, tried, worded
 
 DAY = date(2026, 6, 15)
 PATHS = ("/", "/a", "/a/b", "/h", "/h/ada", "/h/bob", "/h/*")
@@ -135,13 +133,6 @@ def _short(found: Supposed) -> object:
     ]
 
 
-def _tried(work: Callable[..., object], *words: object, **more: object) -> object:
-    try:
-        return work(*words, **more)
-    except NeatError as error:
-        return str(error)
-
-
 @pytest.mark.parametrize("seed", range(14))
 def test_what_is_said_of_limits(seed: int, recorded) -> None:
     plan, lines = office(random.Random(seed))
@@ -205,7 +196,7 @@ def test_what_is_supposed_of_limits(seed: int, recorded) -> None:
         "join": _short(suppose_join(supposed, "barn", rng.choice((1, 3)))),
         "move": _short(suppose_move(suppose_move(supposed, Address("barn", b"/a/b"), "new", 7), Address("barn", b"/h"), "attic", 9)),
         "use": _short(suppose_use(supposed, [rng.choice((0, 5, -5)) for _ in lines], "so")),
-        "none": [_tried(suppose_limit, supposed, "barn:/none", 1), _tried(suppose_band, supposed, "none", 1, DAY), _tried(suppose_join, supposed, "none", 1)],
+        "none": [tried(suppose_limit, supposed, "barn:/none", 1), tried(suppose_band, supposed, "none", 1, DAY), tried(suppose_join, supposed, "none", 1)],
     }  # fmt: skip
     stated = {"limit": size} | rng.choice(
         ({}, {"enforced": True}, {"grace_days": 3}, {"enforced": True, "grace_days": 3})

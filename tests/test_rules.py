@@ -81,7 +81,7 @@ from neatledger.core.trail.uses import Use, uses_of
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
 from neatledger.errors import FormatError, StepError
 from neatledger.office.read import parse_plan
-from strategies import WORLDS, World, _table, principals, trees
+from strategies import WORLDS, World, _table, principals, table_of_rows, trees
 
 READ = LEVEL_RIGHTS[Level.READ]
 _READ_FLAG = 1 << FLAG_RIGHTS.index(Right.READ)
@@ -300,11 +300,11 @@ def service_of(
     explain: Callable[[int, Principal], SimpleNamespace], *, is_service: bool = True,
 ) -> SystemFacts:  # fmt: skip
     """Return a service of folders without files, whose lists are of roles, as checks see it."""
-    folders, nothing = (
-        _table(some, COLUMNS[kind])
-        for some, kind in ((columns, "folders"), ({name: [] for name in COLUMNS["odd"]}, "odd"))
+    folders, classes, nothing = (
+        _table(columns, COLUMNS["folders"]),
+        table_of_rows([], "classes"),
+        table_of_rows([], "odd"),
     )
-    classes = _table({name: [] for name in COLUMNS["classes"]}, COLUMNS["classes"])
     terms = SystemTerms(MODELS["role"], False)
     everyone = Everyone(Matrix(folders, classes, lists, owners, [*people, stranger()], terms=terms))
     return SystemFacts(
