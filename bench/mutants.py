@@ -97,6 +97,19 @@ class _Put(ast.NodeTransformer):
         return self.other if node is self.target else super().generic_visit(node)
 
 
+def _is_aside(node: ast.AST) -> bool:
+    match node:
+        case ast.Raise() | ast.Assert() | ast.JoinedStr() | ast.Assign(targets=[ast.Name(id="__all__"), *_]):
+            return True
+        case ast.keyword(arg="strict"):
+            # That what is gone through together is of one length is asserted, as by an assert.
+            return True
+        case ast.If():
+            return "TYPE_CHECKING" in ast.dump(node.test)
+        case _:
+            return False
+
+
 def _left_alone(tree: ast.Module) -> set[int]:
     """Return the nodes that decide nothing: hints of types, what a protocol asks for, texts of errors, asserts."""
     found: set[int] = set()
@@ -109,12 +122,7 @@ def _left_alone(tree: ast.Module) -> set[int]:
             parts += node.decorator_list
         elif isinstance(node, ast.ClassDef):
             parts = [node] if "Protocol" in map(ast.unparse, node.bases) else list(node.decorator_list)
-        elif isinstance(node, (ast.Raise, ast.Assert, ast.JoinedStr)) or (
-            # That what is gone through together is of one length is asserted, as by an assert.
-            isinstance(node, ast.keyword) and node.arg == "strict"
-        ) or (
-            isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__"
-        ) or (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)):
+        elif _is_aside(node):
             parts = [node]
         found |= {id(below) for part in parts for below in ast.walk(part)}
     return found
