@@ -11,7 +11,6 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 from scipy.special import stdtrit
-from scipy.stats import theilslopes
 
 from neatledger.core.space.forecast import FEWEST, RATE, Trend, find_trend
 from neatledger.core.space.growths import Manner
@@ -176,6 +175,9 @@ def test_what_differs_too_much_has_no_date_but_an_earliest_one() -> None:
 
 
 def test_plain_histories_have_the_slope_that_others_find_too() -> None:
+    # A second to load: not in each of the processes that run tests.
+    from scipy.stats import theilslopes
+
     rng, others = np.random.default_rng(5), 0
     for _ in range(20):
         _, y, _ = make("noise", 30, rng)

@@ -102,6 +102,9 @@ def read_plan_file(path: Path) -> Plan:
     return parse_plan(text, str(path))
 
 
+# Many offices are read for their names and then for what they mean; and who asks from Python opens an office anew for
+# each question. A plan is never changed where it is: one text is one plan.
+@lru_cache(maxsize=4)
 def parse_plan(text: str, where: str) -> Plan:
     """Parse the text of office.yaml; raises `PlanError` with all faults."""
     faults: list[Fault] = []
