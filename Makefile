@@ -4,7 +4,7 @@ DEMO := demo-office
 JUDGES := acl attr btrfs-progs chromium coreutils iproute2 krb5-user ldap-utils libnss-wrapper mount postgresql procps python3-gssapi python3-samba samba \
   samba-ad-provision samba-dsdb-modules samba-vfs-modules slapd util-linux winbind
 
-.PHONY: demo test checked judges clean
+.PHONY: demo test types tested judges clean
 
 # Most of what comes along is never imported: what is, Python compiles itself, once, if it may keep it.
 unexport PYTHONDONTWRITEBYTECODE
@@ -32,16 +32,18 @@ judges:
 	  if [ "$$(id -u)" = 0 ]; then apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	  else echo "not installed (needs root):$$missing"; fi; fi
 
-# Compiled once here: else each of the processes that run the tests would do so for itself.
-checked: $(VENV)/.tested
+types: $(VENV)/.tested
 	$(VENV)/bin/ruff check src tests bench docs
 	$(VENV)/bin/mypy
-	$(VENV)/bin/python -m pytest -q --collect-only >/dev/null
 
-# What is fetched is waited for most of the time: the rest is done meanwhile.
-test:
-	$(MAKE) --no-print-directory -j2 checked judges
+# Compiled once first: else each of the processes that run the tests would do so for itself.
+tested: $(VENV)/.tested judges
+	$(VENV)/bin/python -m pytest -q --collect-only >/dev/null
 	$(VENV)/bin/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder
+
+# What is fetched is waited for most of the time, and types are checked by one processor: the rest is done meanwhile.
+test:
+	$(MAKE) --no-print-directory -j3 types tested
 
 clean:
 	rm -rf $(VENV) $(DEMO) build .pytest_cache .mypy_cache .ruff_cache .hypothesis
