@@ -558,7 +558,11 @@ def test_names_of_attributes_in_any_case_words_for_true_and_no_groups(tmp_path, 
 
 BOUNDS = [
     (lambda: (b"x" * (1 << 20) for _ in range(100)), [], "more than 64 MiB"),
-    (lambda: [gzip.compress(bytes(300 << 20), 1)], [("Content-Encoding", "gzip")], "more than 256 MiB, once it is unpacked"),
+    (
+        lambda: [gzip.compress(bytes(300 << 20), 1)],
+        [("Content-Encoding", "gzip")],
+        "more than 256 MiB, once it is unpacked",
+    ),
     (lambda: (time.sleep(0.2) or b" " for _ in range(50)), [], "not all there after 1 second"),
 ]
 

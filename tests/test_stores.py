@@ -160,7 +160,7 @@ def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytes
     office, url = shared
     # With --kills 600 ten for ten minutes, as the judges of this want it.
     seconds = pytestconfig.getoption("--kills")
-    workers = 10 if seconds else 3
+    workers = 10 if seconds else 2
     told = json.loads(run("check", "--all", "--format", "json", "--office", office, *DAY, status=None).stdout)["rows"]
     standing = {(row["check"], row["place"]) for row in told if not row["accepted"] and ":/" in str(row["place"])}
     findings = iter(sorted(standing))

@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 import tomllib
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -80,6 +81,7 @@ ROOMS = (
 MOST_OF_THE_CODE = 0.25
 
 
+@cache
 def _imports(path: Path) -> set[str]:
     """Return what a module imports of the project, inside functions too; hints for the type checker alone apart."""
     tree = ast.parse(path.read_text())

@@ -16,12 +16,13 @@ from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row,
 __all__ = ["XmlWriter"]
 
 # XML 1.0 section 2.2: what no document may hold, however it is written.
-_BARRED = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+# Compiled when the first text is written: that takes longer than most questions.
+_BARRED = "[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]"
 _HEAD = '<?xml version="1.0" encoding="UTF-8"?>\n'
 
 
 def _text(text: str) -> str:
-    if _BARRED.search(text):
+    if re.search(_BARRED, text):
         text = encode_bytes(text.encode("utf-8", "surrogateescape"))
     # A bare carriage return would come back as a line feed (section 2.11).
     return escape(text, quote=False).replace("\r", "&#13;")

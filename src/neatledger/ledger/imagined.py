@@ -41,7 +41,7 @@ class ImaginedReader(SurveyReader):
     shared: Shared | None
 
     def __init__(self, found: SurveyReader) -> None:
-        super().__init__(*found.source)
+        self._stand_on(found)
         self.found = found
         self.accounts, self.groups = list(found.accounts), list(found.groups)
         self.facts = dict(found.facts)

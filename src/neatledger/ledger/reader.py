@@ -41,21 +41,37 @@ def _day(text: str) -> date | None:
 
 
 class SurveyReader:
-    """One system as one count saw it; `is_read` tells whether anything of its tree was read."""
+    """One system as one count saw it; `is_read` tells whether anything of its tree was read.
 
-    def __init__(self, connection: Database, survey: int, system: str, model: str) -> None:
+    All columns of a small one (`is_small`) are read at once: in a database elsewhere each by itself is waited for.
+    """
+
+    def __init__(self, connection: Database, survey: int, system: str, model: str, *, is_small: bool = False) -> None:
         self._db = connection
         self._survey = survey
         self.system = system
         self.model = model
+        self.is_small = is_small
         self.is_read = False
         self._tables: dict[str, Table] = {}
+        self._strings: dict[str, list[bytes]] = {}
         self._chunks: dict[tuple[str, int], memoryview | BytesChunk] = {}
 
-    @property
-    def source(self) -> tuple[Database, int, str, str]:
-        """What another reader of the same is made from."""
-        return self._db, self._survey, self.system, self.model
+    def _stand_on(self, other: SurveyReader) -> None:
+        """Read the same survey as another reader, and use what that has read of it."""
+        SurveyReader.__init__(self, other._db, other._survey, other.system, other.model, is_small=other.is_small)
+        self._chunks, self._packed = other._chunks, other._packed
+
+    @cached_property
+    def _packed(self) -> dict[str, dict[int, bytes]] | None:
+        """The packed columns by name and chunk; None where they are read one by one."""
+        if not self.is_small:
+            return None
+        query = "SELECT name, chunk, data FROM packed WHERE survey_id = ? ORDER BY name, chunk"
+        found: dict[str, dict[int, bytes]] = {}
+        for name, chunk, data in self._db.execute(query, (self._survey,)):
+            found.setdefault(name, {})[chunk] = data
+        return found
 
     @cached_property
     def facts(self) -> dict[str, Any]:
@@ -138,17 +154,22 @@ class SurveyReader:
         self.is_read = True
         known = self._chunks.get((name, number))
         if known is None:
-            row = self._db.execute(
-                "SELECT data FROM packed WHERE survey_id = ? AND name = ? AND chunk = ?",
-                (self._survey, name, number),
-            ).fetchone()
-            if row is None:
+            data = self._data_of(name, number)
+            if data is None:
                 raise LedgerError(f"the column {name} lacks its chunk {number}", hint="gather a new count")
             table, _, column = name.partition(".")
             dtype = COLUMNS[table][column]
-            known = unpack_bytes(row[0], name) if dtype == "bytes" else unpack_numbers(row[0], dtype, name)
+            known = unpack_bytes(data, name) if dtype == "bytes" else unpack_numbers(data, dtype, name)
             self._chunks[name, number] = known
         return known
+
+    def _data_of(self, name: str, number: int) -> bytes | None:
+        if self._packed is not None:
+            return self._packed.get(name, {}).get(number)
+        row = self._db.execute(
+            "SELECT data FROM packed WHERE survey_id = ? AND name = ? AND chunk = ?", (self._survey, name, number)
+        ).fetchone()
+        return None if row is None else row[0]
 
     def _cell(self, name: str, row: int) -> Any:
         return self._chunk(name, row // CHUNK_ROWS)[row % CHUNK_ROWS]
@@ -269,6 +290,9 @@ class SurveyReader:
 
     def _chunks_of(self, name: str) -> Iterator[bytes]:
         self.is_read = True
+        if self._packed is not None:
+            yield from self._packed.get(name, {}).values()
+            return
         rows = self._db.execute(
             "SELECT data FROM packed WHERE survey_id = ? AND name = ? ORDER BY chunk", (self._survey, name)
         )
@@ -276,10 +300,15 @@ class SurveyReader:
             yield data
 
     def strings(self, name: str) -> list[bytes]:
-        """Return a whole column of byte strings, such as ``lists.body``."""
+        """Return a whole column of byte strings, such as ``lists.body``; those of a small survey are kept."""
+        known = self._strings.get(name)
+        if known is not None:
+            return known
         found: list[bytes] = []
         for data in self._chunks_of(name):
             found += unpack_bytes(data, name).strings()
+        if self.is_small:
+            self._strings[name] = found
         return found
 
     def idents(self) -> list[str]:

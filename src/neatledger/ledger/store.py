@@ -6,7 +6,6 @@ import json
 import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
@@ -19,23 +18,24 @@ from neatledger.ledger.carried import CarriedCount, write_carried
 from neatledger.ledger.chain import Chain, Subject
 from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.findings import FindingLog
-from neatledger.ledger.journal import Journal
 from neatledger.ledger.notices import NoticeLog
 from neatledger.ledger.packing import pack_column
 from neatledger.ledger.plans import PlanLog
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.reviews import Reviews
 from neatledger.ledger.seals import seal_survey
 from neatledger.ledger.writing import transaction
 
 if TYPE_CHECKING:
     from neatledger.core.survey.survey import Survey
     from neatledger.core.tree.table import Table
+    from neatledger.ledger.journal import Journal
+    from neatledger.ledger.reviews import Reviews
     from neatledger.ledger.trail.trail import Trail
 
 __all__ = ["CountInfo", "Ledger", "SurveyInfo", "refused"]
 
 _COMPRESSING = 2  # threads
+_SMALL = 2000  # folders of a survey whose columns are read at once
 
 
 def _show_moment(moment: datetime) -> str:
@@ -222,6 +222,8 @@ class Ledger:
         columns: list[tuple[str, object, str]] = [(name, strings, "bytes") for name, strings in texts.items()]
         for name, table in tables.items():
             columns += [(f"{name}.{key}", table.columns[key], dtype) for key, dtype in COLUMNS[name].items()]
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(_COMPRESSING) as pool:
             for name, column, dtype in columns:
                 self._db.executemany(
@@ -293,6 +295,9 @@ class Ledger:
     @property
     def journal(self) -> Journal:
         """The journal of what was carried out."""
+        # It knows every kind of step: a quarter of what a question would wait for.
+        from neatledger.ledger.journal import Journal
+
         return Journal(self._db, self.where)
 
     @property
@@ -303,6 +308,8 @@ class Ledger:
     @property
     def reviews(self) -> Reviews:
         """The record of what was asked of whom, and decided."""
+        from neatledger.ledger.reviews import Reviews
+
         return Reviews(self._db, self.where)
 
     @property
@@ -353,7 +360,8 @@ class Ledger:
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""
-        return SurveyReader(self._db, info.id, info.system, info.model)
+        is_small = info.folders <= _SMALL
+        return SurveyReader(self._db, info.id, info.system, info.model, is_small=is_small)
 
 
 def _account_row(one: Account) -> tuple[str | int, ...]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from neatledger.core.access.ways import Access, FileClass, access_to, access_to_file
@@ -182,15 +182,16 @@ class Systems:
         from neatledger.core.sharing.backing import BackingSystem
 
         theirs = self._of_person(reader.system)
-        nobody = Account("", "", "", state=AccountState.DISABLED)
+        nobody = partial(
+            replace, account=Account("", "", "", state=AccountState.DISABLED), holder=Holder("", "", frozenset())
+        )
         people = {principal.person for principal in service.principals}
         layers: list[Matrix] = []
         for number in range(max([len(theirs.get(person, ())) for person in people] + [1])):
             principals = []
             for principal in service.principals:
                 mine = theirs.get(principal.person, [])
-                empty = replace(principal, account=nobody, holder=Holder("", "", frozenset()))
-                principals.append(mine[number] if number < len(mine) else empty)
+                principals.append(mine[number] if number < len(mine) else nobody(principal))
             layers.append(plain_matrix(reader, principals))
         return BackingSystem(tuple(layers))
 

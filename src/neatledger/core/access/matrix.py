@@ -34,11 +34,12 @@ from neatledger.core.access.bits import (
 from neatledger.core.access.locks import Locks, without
 from neatledger.core.access.shares import WRITING, Share, SystemTerms
 from neatledger.core.access.ways import TELLING, most_of
-from neatledger.core.lists.contract import AccessList, ListView, RightSets
+from neatledger.core.lists.contract import AccessList, ListView
 from neatledger.core.lists.doubt import judge_all, judge_owners
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.privileges import is_override_doubtful
 from neatledger.core.lists.rights import Right
+from neatledger.core.lists.table import parse_list
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.order import TreeOrder
@@ -98,7 +99,6 @@ class Matrix:
         self.crowd = Crowd([principal.holder for principal in principals])
         self.words = max(1, (len(self.principals) + 63) // 64)
         self._lists = lists
-        self._parsed: dict[int, AccessList] = {}
         self._idents = idents
         self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
@@ -179,16 +179,17 @@ class Matrix:
         return self._spread(self.classes["list"], FILE_SPREAD, is_folder=False)
 
     def _spread(self, used: NDArray[np.int32], rights: Sequence[Right], *, is_folder: bool) -> dict[Right, Spread]:
-        nothing: RightSets = {}
-        forms: list[tuple[RightSets, RightSets]] = [(nothing, nothing)] * len(self._lists)
+        sets = {right: ([0] * len(self._lists), [0] * len(self._lists)) for right in rights}
         # Only lists that some item has: a ledger keeps those of files and folders together.
         for number in np.flatnonzero(np.bincount(used)).tolist():
-            forms[number] = judge_all(self._parse(number), self.crowd, is_folder=is_folder)
-        sets = {right: [[form[which].get(right, 0) for form in forms] for which in (0, 1)] for right in rights}
+            for which, form in enumerate(judge_all(self._parse(number), self.crowd, is_folder=is_folder)):
+                for right, who in form.items():
+                    if right in sets:
+                        sets[right][which][number] = who
         spreads: dict[Right, Spread] = {}
         for right, (other, owner) in sets.items():
             # Reading a folder is often listing it, and most lists say nothing of owners: packed once.
-            twin = next((done for done in spreads if sets[done] == [other, owner]), None)
+            twin = next((done for done in spreads if sets[done] == (other, owner)), None)
             if twin is not None:
                 spreads[right] = spreads[twin]
             elif any(other) or any(owner):
@@ -198,9 +199,7 @@ class Matrix:
         return spreads
 
     def _parse(self, number: int) -> AccessList:
-        if number not in self._parsed:
-            self._parsed[number] = self.model.parse(self._lists[number])
-        return self._parsed[number]
+        return parse_list(self.model.name, self._lists[number])
 
     def _items_at(self, rows: RowIndex) -> ItemRows:
         return ItemRows(self.folders["list"][rows], self._owned[self.folders["owner"][rows]])

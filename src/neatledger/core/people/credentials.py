@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from dataclasses import dataclass, field
 
 __all__ = ["Credentials", "make_password"]
@@ -25,6 +24,9 @@ def make_password() -> str:
 
     It has what the usual rules of systems ask for, and can be read out over a telephone.
     """
+    # Whoever only signs in need not wait for it.
+    import secrets
+
     groups = ["".join(secrets.choice(_LETTERS + _DIGITS) for _ in range(5)) for _ in range(4)]
     groups[0] = secrets.choice(_LETTERS).upper() + groups[0][1:]
     groups[-1] = secrets.choice(_DIGITS) + groups[-1][1:]
