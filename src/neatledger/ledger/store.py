@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence, Sized
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
@@ -19,13 +19,15 @@ from neatledger.ledger.chain import Chain, Subject
 from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.findings import FindingLog
 from neatledger.ledger.notices import NoticeLog
-from neatledger.ledger.packing import pack_column
+from neatledger.ledger.packing import CHUNK_ROWS, pack_column
 from neatledger.ledger.plans import PlanLog
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.seals import seal_survey
 from neatledger.ledger.writing import transaction
 
 if TYPE_CHECKING:
+    from concurrent.futures import ThreadPoolExecutor
+
     from neatledger.core.survey.survey import Survey
     from neatledger.core.tree.table import Table
     from neatledger.ledger.journal import Journal
@@ -219,17 +221,21 @@ class Ledger:
             "large": survey.large,
             "collisions": survey.collisions,
         }
-        columns: list[tuple[str, object, str]] = [(name, strings, "bytes") for name, strings in texts.items()]
+        columns: list[tuple[str, Sized, str]] = [(name, strings, "bytes") for name, strings in texts.items()]
         for name, table in tables.items():
             columns += [(f"{name}.{key}", table.columns[key], dtype) for key, dtype in COLUMNS[name].items()]
         from concurrent.futures import ThreadPoolExecutor
 
-        with ThreadPoolExecutor(_COMPRESSING) as pool:
+        def rows(pool: ThreadPoolExecutor) -> Iterator[tuple[int, str, int, bytes]]:
             for name, column, dtype in columns:
-                self._db.executemany(
-                    "INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)",
-                    ((number, name, chunk, data) for chunk, data in enumerate(pack_column(column, dtype, pool.map))),
-                )
+                # Of a column of one chunk nothing can go on meanwhile.
+                run = pool.map if len(column) > CHUNK_ROWS else map
+                for chunk, data in enumerate(pack_column(column, dtype, run)):
+                    yield number, name, chunk, data
+
+        with ThreadPoolExecutor(_COMPRESSING) as pool:
+            query = "INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)"
+            self._db.executemany(query, rows(pool))
 
     def remove_count(self, number: int) -> None:
         """Remove a whole count in one transaction; raises `LedgerError`."""

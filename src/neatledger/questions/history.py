@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -95,7 +95,7 @@ def ask_since(office: Office, address: Address) -> dict[str, Since]:
     open_: dict[str, tuple[Right, bool]] = {}
     day: date | None = None
     for count in reversed(list(counts_of(office, address.system))):
-        here = _rights_at(office, count, address)
+        here = _rights_at(office, count, address, None if day is None else open_)
         if day is None:
             open_ = {person: has for person, has in here.items() if has[0] or not has[1]}
         else:
@@ -108,7 +108,9 @@ def ask_since(office: Office, address: Address) -> dict[str, Since]:
     return found | {person: Since(None, day) for person in open_ if day is not None}
 
 
-def _rights_at(office: Office, count: CountInfo, address: Address) -> dict[str, tuple[Right, bool]]:
+def _rights_at(
+    office: Office, count: CountInfo, address: Address, only: Collection[str] | None
+) -> dict[str, tuple[Right, bool]]:
     readers = office.readers_of(count)
     systems = office.systems_of(readers, count.day)
     try:
@@ -116,7 +118,9 @@ def _rights_at(office: Office, count: CountInfo, address: Address) -> dict[str, 
     except UnknownNameError:
         return {}
     people = principals_by_person(systems.holders[address.system])
-    asked = {person: systems.access(location, mine) for person, mine in people.items()}
+    asked = {
+        person: systems.access(location, mine) for person, mine in people.items() if only is None or person in only
+    }
     return {person: (one.rights, one.is_known) for person, one in asked.items()}
 
 

@@ -21,8 +21,8 @@ __all__ = ["SystemChange", "changes_between", "imagined_office", "lies_over"]
 def imagined_office(office: Office, steps: Iterable[Step]) -> Office:
     """Return an office as it would be; raises `StepError` where a step does not fit."""
     then = Office(office.folder, office.today, office.as_of)
-    known = {"plan": office.plan, "ledger": office.ledger, "count": office.count}
-    # What is read by need in an office is told here: the same plan and ledger, and other readers.
+    known = {"plan": office.plan, "ledger": office.ledger, "count": office.count, "_looked_back": office._looked_back}
+    # What is read by need in an office is told here: the same plan and ledger, what was before, and other readers.
     then.__dict__.update(known, readers=imagine(office.readers, steps))
     return then
 

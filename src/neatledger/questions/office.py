@@ -22,7 +22,7 @@ from neatledger.errors import LedgerError, NoCountError, UnknownNameError, Usage
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.store import CountInfo, Ledger
+from neatledger.ledger.store import CountInfo, Ledger, SurveyInfo
 from neatledger.office.addresses import parse_address
 from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
@@ -54,6 +54,9 @@ def names_of(reader: SurveyReader) -> EntryNames:
     return EntryNames(reader.accounts, reader.groups, reader.terms.model)
 
 
+_MOST_KEPT = 256  # surveys that are looked back at
+
+
 @dataclass
 class Office:
     """The office in a folder: `today` is the day of the question, `as_of` the day of the count (None: the newest)."""
@@ -66,6 +69,7 @@ class Office:
     workers: Workers | None = None
     """What does parts of a question, where it is not done here alone."""
     _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
+    _looked_back: dict[int, SurveyReader] = field(default_factory=dict, init=False, repr=False)
     is_whole: bool = field(default=False, init=False, repr=False)
     """Whether the answer is about every system, though what was kept of them was looked up and not read anew."""
 
@@ -134,13 +138,21 @@ class Office:
         return self.as_of or self.today
 
     def readers_of(self, count: CountInfo) -> dict[str, SurveyReader]:
-        """Return a reader for each system of a count."""
-        return {info.system: self.ledger.read_survey(info) for info in count.surveys}
+        """Return a reader for each system of a count; small ones are kept, for many questions look back as far."""
+        return {info.system: self._looked_back.get(info.id) or self._look_back(info) for info in count.surveys}
+
+    def _look_back(self, info: SurveyInfo) -> SurveyReader:
+        reader = self.ledger.read_survey(info)
+        if reader.is_small:
+            if len(self._looked_back) >= _MOST_KEPT:
+                self._looked_back.clear()
+            self._looked_back[info.id] = reader
+        return reader
 
     @cached_property
     def readers(self) -> dict[str, SurveyReader]:
-        """A reader for each system of the count."""
-        return self.readers_of(self.count)
+        """A reader for each system of the count: what else looks at it tells nothing of what was read by these."""
+        return {info.system: self.ledger.read_survey(info) for info in self.count.surveys}
 
     def caveats(self, *, for_paper: bool = False) -> list[str]:
         """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole.

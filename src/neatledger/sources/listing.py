@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from urllib.parse import unquote_to_bytes
 
 from neatledger.core.access.shares import Share, open_to_all
@@ -80,17 +81,29 @@ class _Names:
         raise FormatError(f"no account or group is called {text[:60]!r}")
 
 
+# Of a million rows most have the lists of some others.
+@lru_cache(maxsize=4096)
+def _packed_entries(text: str) -> bytes:
+    return posixacl.pack_entries(posixacl.entries_from_text(text))
+
+
+@lru_cache(maxsize=4096)
+def _packed_descriptor(text: str, domain: str) -> tuple[str, bytes]:
+    descriptor = descriptor_from_sddl(text, domain)
+    return descriptor.owner, nt.pack_body(descriptor)
+
+
 def _posix(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
-    entries = posixacl.pack_entries(posixacl.entries_from_text(cells["list"]))
+    entries = _packed_entries(cells["list"])
     group = int(names.of(cells["group"], True) or 0)
     body = posix.pack_body(cells.number("mode", 8), group, entries)
-    default = posixacl.pack_entries(posixacl.entries_from_text(cells["default"])) if cells["default"] else None
+    default = _packed_entries(cells["default"]) if cells["default"] else None
     return names.of(cells["owner"], False), body, None if default is None else posix.pack_body(0, 0, default)
 
 
 def _nt(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
-    descriptor = descriptor_from_sddl(cells["list"], names.domain)
-    return names.user(cells["owner"]) or descriptor.owner, nt.pack_body(descriptor), None
+    owner, body = _packed_descriptor(cells["list"], names.domain)
+    return names.user(cells["owner"]) or owner, body, None
 
 
 def _nfs4(cells: Cells, names: _Names) -> tuple[str, bytes, bytes | None]:
