@@ -10,6 +10,7 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -30,22 +31,23 @@ WIDE, NARROW = 9.0, 5.2
 """How wide a figure is, in inches: by itself, and where several stand side by side."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Drawn:
     """A figure and what it says in words."""
 
     figure: Figure
     words: str
 
-    def as_png(self) -> bytes:
-        """Return the figure as a PNG."""
+    @cached_property
+    def png(self) -> bytes:
+        """The figure as a PNG; drawing takes longer than all else in a paper."""
         out = io.BytesIO()
         self.figure.savefig(out, format="png", dpi=144, metadata={"Description": self.words, "Software": None})
         return out.getvalue()
 
     def as_data(self) -> str:
         """Return the figure as an address that holds it, for a page of one file."""
-        return "data:image/png;base64," + base64.b64encode(self.as_png()).decode()
+        return "data:image/png;base64," + base64.b64encode(self.png).decode()
 
 
 def _axes(height: float, width: float = WIDE) -> tuple[Figure, Any]:

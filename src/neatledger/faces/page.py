@@ -26,8 +26,22 @@ _MOST_ROWS = 2_000
 _SHADES = {letter: f"s{number}" for number, letter in enumerate(LETTERS.values())}
 
 
+_MOST_DRAWN = 64
+_drawn: dict[int, tuple[Growth | Use | Lines, Drawn]] = {}
+
+
 def draw(figure: Growth | Use | Lines) -> Drawn:
-    """Draw a figure of a paper, so wide that two or three stand side by side."""
+    """Draw a figure of a paper, so wide that two or three stand side by side; once for the page and the workbook."""
+    known = _drawn.get(id(figure))
+    if known is None:
+        if len(_drawn) >= _MOST_DRAWN:
+            _drawn.clear()
+        # With what it is of, so that nothing else comes to have its number.
+        known = _drawn[id(figure)] = figure, _draw(figure)
+    return known[1]
+
+
+def _draw(figure: Growth | Use | Lines) -> Drawn:
     match figure:
         case Growth():
             return draw_growth(figure, NARROW)

@@ -128,7 +128,7 @@ def render_workbook(paper: Paper) -> bytes:
             below += 1
         for figure in part.figures:
             drawn = draw(figure)
-            image = Image(io.BytesIO(drawn.as_png()))
+            image = Image(io.BytesIO(drawn.png))
             sheet.add_image(image, f"A{below + 1}")
             sheet.cell(below, 1, _value(drawn.words))
             below += 30
