@@ -175,7 +175,7 @@ def test_twins_and_entries_by_name_are_replaced_for_real(tmp_path: Path, run) ->
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(3)
+@pytest.mark.seeds(2)
 def test_a_suggestion_gives_nobody_more_and_nobody_less(seed: int, tmp_path: Path, run) -> None:
     """Suggestions of a hostile tree carried out for real: what a count then shows is what was before; and undone."""
     office = gathered(make_office(tmp_path, seed), run)

@@ -190,7 +190,7 @@ def looked_at(folder: Path, run) -> Office:
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_who_joins_has_what_the_plan_says_and_nobody_else_anything(
     seed: int, tmp_path: Path, run, monkeypatch
 ) -> None:
@@ -242,7 +242,7 @@ def test_who_joins_has_what_the_plan_says_and_nobody_else_anything(
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_who_moves_and_leaves_has_what_the_plan_says_and_nobody_else_anything(
     seed: int, tmp_path: Path, run, monkeypatch
 ) -> None:

@@ -150,7 +150,7 @@ def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> No
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_the_kernel_finds_nobody_harmed_after_any_step(seed: int, tmp_path: Path, run) -> None:
     """Each step of a worklist made, and after each of them the kernel asked what everybody may do with each thing."""
     for above in tmp_path.parents[:3]:
@@ -199,7 +199,7 @@ def _flags(office: Office) -> dict[tuple[bytes, str], int]:
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_what_is_mended_stays_mended(seed: int, tmp_path: Path, run) -> None:
     """Random plans on random trees: once the worklist is made, no step is found that could have been made before."""
     office = with_random_plan(tmp_path, seed, run)
@@ -212,7 +212,7 @@ def test_what_is_mended_stays_mended(seed: int, tmp_path: Path, run) -> None:
 
 
 @pytest.mark.judge
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_mending_a_cause_ends_what_stands_under_it_and_nothing_elsewhere(seed: int, tmp_path: Path, run) -> None:
     """Causes of random offices, really mended: their findings end, and what else does hangs on the same folder."""
     office = with_random_plan(tmp_path, seed, run)
