@@ -9,14 +9,16 @@ JUDGES := acl attr btrfs-progs chromium coreutils iproute2 krb5-user ldap-utils 
 # Most of what comes along is never imported: what is, Python compiles itself, once, if it may keep it.
 unexport PYTHONDONTWRITEBYTECODE
 PIP := $(VENV)/bin/pip install --quiet --disable-pip-version-check --no-compile
+# A new pip finds what is wanted in half the time of one that came with Python; the old one does as well.
+NEW = $(PYTHON) -m venv $(VENV) && { $(PIP) --upgrade pip || true; }
 
 $(VENV)/.installed: pyproject.toml
-	$(PYTHON) -m venv $(VENV)
+	$(NEW)
 	$(PIP) -e '.[all]'
 	touch $@
 
 $(VENV)/.tested: pyproject.toml
-	$(PYTHON) -m venv $(VENV)
+	$(NEW)
 	$(PIP) -e '.[all,test]'
 	touch $(VENV)/.installed $@
 

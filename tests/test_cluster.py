@@ -43,13 +43,9 @@ def office(demo: Path, tmp_path: Path) -> Path:
 def test_the_table_of_access_is_the_same_to_the_byte(office: Path, cluster, run, monkeypatch, form: str) -> None:
     monkeypatch.setattr(parts, "_RUN", 7)
     on = ("--on", cluster.scheduler_address)
-    for words in (
-        ["--every"],
-        ["--all"],
-        [],
-        ["--person", "finch", "--every"],
-        ["--below", "barn:/Records", "--every"],
-    ):
+    more = (["--all"], ["--person", "finch", "--every"], ["--below", "barn:/Records", "--every"])
+    # What is asked of the workers is the same whatever the form; each form is put together here.
+    for words in (["--every"], [], *(more if form == "csv" else ())):
         asked = ["access", *words, "-f", form, "--office", office, *DAY]
         assert run(*asked, *on).stdout == run(*asked).stdout, words
 
