@@ -80,10 +80,13 @@ def pytest_report_header() -> str:
 
 
 _LONG = (
-    *("office", "stores", "started", "papers", "causes", "structure", "smb_judge", "kills", "offices", "space"),
-    *("domain", "services", "cluster", "want", "connect", "protect", "split", "sharing", "trail", "unused"),
+    *("office", "smb_judge", "services", "kills", "stores", "started", "papers", "cluster", "structure", "mend"),
+    *("domain", "space", "files", "causes", "offices", "reviews", "forecast", "trail", "protect", "sources"),
 )
-"""Files that take long, the longest first: begun last, one of them would keep a worker when the others are done."""
+"""Files that take long: begun last, one of them would keep a worker when the others are done.
+
+Of the first ones a single one needs the sample office: all others would wait until it is made.
+"""
 
 
 def pytest_collection_finish() -> None:
