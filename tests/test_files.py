@@ -153,8 +153,9 @@ def test_a_full_disk_and_a_closed_output_are_one_line(demo: Path, words: str) ->
 
 
 @pytest.mark.parametrize("columns", ["abc", "-5", "0", "1", "7", "99999999999", ""])
-def test_whatever_width_is_told_is_borne(demo: Path, start, columns: str) -> None:
-    told = start("who", "barn:/Payroll", "--office", demo, env={"COLUMNS": columns}).stdout
+def test_whatever_width_is_told_is_borne(demo: Path, run, monkeypatch, columns: str) -> None:
+    monkeypatch.setenv("COLUMNS", columns)
+    told = run("who", "barn:/Payroll", "--office", demo).stdout
     assert "finch" in told or columns in ("1", "7")
 
 
