@@ -25,7 +25,7 @@ from neatledger.demo import smbserver
 
 # Machines differ in speed; and a run of the same commit must always end the same way in CI.
 settings.register_profile("here", deadline=None)
-settings.register_profile("ci", deadline=None, derandomize=True, max_examples=20)
+settings.register_profile("ci", deadline=None, derandomize=True, max_examples=15)
 # What only asks whether a fault is seen need not make it small.
 settings.register_profile(
     "mutants",
