@@ -64,35 +64,17 @@ def test_every_question_has_the_same_answer_from_both(
     assert asked == len(QUESTIONS)
     # And what is written goes on alike in both, from the same state.
     written = {}
+    next_day = ("--office", office, "--today", "2026-11-24")
     for place in (url, ""):
         monkeypatch.setenv("NEATLEDGER_LEDGER", place)
-        run("gather", "--office", office, "--today", "2026-11-24")
-        run(
-            "review",
-            "make",
-            "stone",
-            "-o",
-            tmp_path / f"packs{len(written)}",
-            "--office",
-            office,
-            "--today",
-            "2026-11-24",
-        )
-        run(
-            "notices",
-            "--write",
-            tmp_path / f"mails{len(written)}",
-            "--office",
-            office,
-            "--today",
-            "2026-11-24",
-            status=None,
-        )
-        run("trail", "quill", "--forget", "--insist", "--office", office, "--today", "2026-11-24", status=-1)
+        run("gather", *next_day)
+        run("review", "make", "stone", "-o", tmp_path / f"packs{len(written)}", *next_day)
+        run("notices", "--about", "link", "--write", tmp_path / f"mails{len(written)}", *next_day, status=None)
+        run("trail", "quill", "--forget", "--insist", *next_day, status=-1)
         run("counts", "--remove", "3", "--insist", "--office", office)
         assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
         written[place] = [
-            run(*words, "--format", "csv", "--office", office, "--today", "2026-11-24", status=None).stdout
+            run(*words, "--format", "csv", *next_day, status=None).stdout
             for words in (("check", "--all"), ("counts",), ("trail",))
         ]
     assert written[url] == written[""]
