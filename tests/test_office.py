@@ -12,18 +12,22 @@ import sqlite3
 import subprocess
 import sys
 import time
+from datetime import date
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import COMMAND
+from conftest import ANY, COMMAND
 from judges import kernel
 from neatledger.core.checks import limits, storing
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import decode_address, encode_bytes, show_bytes
+from neatledger.ledger import store
 from neatledger.office.read import load_schema, parse_plan
+from neatledger.questions import open_office
+from neatledger.questions.check import ask_anew
 
 
 def rows_of(done) -> list[dict[str, str]]:
@@ -345,6 +349,20 @@ def test_kill_at_any_moment_and_two_runs_at_once(tmp_path: Path, run) -> None:
         db.execute("UPDATE counts SET tool = 'x'")
     (office / "ledger.db").write_bytes(b"not a ledger, but long enough to look like something" * 20)
     assert "ledger.db" in run("who", "barn:/", "--office", office, status=2).stderr
+
+
+def test_a_small_survey_that_is_read_at_once_answers_as_a_large_one(demo: Path, run, monkeypatch) -> None:
+    asked = (
+        ["who", "barn:/Payroll"], ["access", "--every"], ["space", "barn:/", "--every", "--by", "kind"], ["links"], ["changes"],
+        ["forecast", "barn"], ["history", "thistle", "barn:/Payroll"], ["groups", "--all"], ["people", "rook"],
+    )  # fmt: skip
+    told = []
+    for most in (store._SMALL, -1):
+        monkeypatch.setattr(store, "_SMALL", most)
+        whole = ("--format", "csv", "--office", demo, "--today", "2026-11-23")
+        told.append([run(*words, *whole, status=ANY).stdout for words in asked])
+        told[-1].append(repr(ask_anew(open_office(demo, today=date(2026, 11, 23)))))
+    assert told[0] == told[1] and all(told[0])
 
 
 @pytest.mark.judge

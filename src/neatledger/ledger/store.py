@@ -206,6 +206,9 @@ class Ledger:
         seal_survey(db, number)
 
     def _add_tables(self, number: int, survey: Survey) -> None:
+        # Who only asks writes none.
+        from concurrent.futures import ThreadPoolExecutor
+
         texts = {
             "lists.body": survey.lists,
             "idents.text": [ident.encode() for ident in survey.idents],
@@ -224,7 +227,6 @@ class Ledger:
         columns: list[tuple[str, Sized, str]] = [(name, strings, "bytes") for name, strings in texts.items()]
         for name, table in tables.items():
             columns += [(f"{name}.{key}", table.columns[key], dtype) for key, dtype in COLUMNS[name].items()]
-        from concurrent.futures import ThreadPoolExecutor
 
         def rows(pool: ThreadPoolExecutor) -> Iterator[tuple[int, str, int, bytes]]:
             for name, column, dtype in columns:
@@ -366,7 +368,8 @@ class Ledger:
 
     def read_survey(self, info: SurveyInfo) -> SurveyReader:
         """Return a reader of one system's part of a count."""
-        is_small = info.folders <= _SMALL
+        # A few folders may hold millions of files, each with a list of its own.
+        is_small = info.folders <= _SMALL and info.files <= _SMALL * 100
         return SurveyReader(self._db, info.id, info.system, info.model, is_small=is_small)
 
 
