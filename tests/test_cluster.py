@@ -116,7 +116,7 @@ def test_killed_workers_lose_nothing(office: Path, cluster, run, monkeypatch, py
     asked = ["access", "--all", "-f", "csv", "--office", office, *DAY]
     whole = run(*asked).stdout
     landed = 0
-    for number in range(max(3, pytestconfig.getoption("--kills"))):
+    for number in range(max(2, pytestconfig.getoption("--kills"))):
         is_over, killed = threading.Event(), []
 
         def kill(delay: float, is_over: threading.Event = is_over, killed: list[int] = killed) -> None:

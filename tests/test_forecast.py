@@ -10,7 +10,6 @@ import numpy as np
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
-from scipy.special import stdtrit
 
 from neatledger.core.space.forecast import FEWEST, RATE, Trend, find_trend
 from neatledger.core.space.growths import Manner
@@ -28,6 +27,9 @@ def history(amounts) -> list[tuple[date, int]]:
 
 def least_squares_width(y: np.ndarray) -> float:
     """Return how wide the interval of a least-squares slope is, in bytes a day."""
+    # Long to load, as below: not in each of the processes that run tests.
+    from scipy.special import stdtrit
+
     t = np.arange(len(y)) * 7.0
     t -= t.mean()
     slope = (t * y).sum() / (t**2).sum()
@@ -175,7 +177,6 @@ def test_what_differs_too_much_has_no_date_but_an_earliest_one() -> None:
 
 
 def test_plain_histories_have_the_slope_that_others_find_too() -> None:
-    # A second to load: not in each of the processes that run tests.
     from scipy.stats import theilslopes
 
     rng, others = np.random.default_rng(5), 0
@@ -255,6 +256,8 @@ def test_any_history_has_an_ordered_answer_that_units_do_not_change(amounts: lis
 @given(st.floats(0.5, 5000), st.sampled_from([0.7, 0.9, 0.95, 0.975, 0.999]))
 @example(150.5, 0.999)
 def test_a_quantile_is_that_of_the_library_for_statistics(freedom: float, probability: float) -> None:
+    from scipy.special import stdtrit
+
     assert student_quantile(freedom, probability) == pytest.approx(float(stdtrit(freedom, probability)), rel=1e-9)
 
 

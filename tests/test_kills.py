@@ -152,7 +152,7 @@ def test_on_a_tree(tmp_path: Path, run, request) -> None:
     folder = make_office(tmp_path, 7, 40)
     office = gathered(folder, run)
     steps = worklist._spelled_out(office, random_steps(office, 3, 100))
-    kill_often(Subject(folder, steps, lambda: looks(folder)), number_of(request, 10), random.Random(1))
+    kill_often(Subject(folder, steps, lambda: looks(folder)), number_of(request, 6), random.Random(1))
 
 
 def test_on_a_directory(tmp_path: Path, run, request, monkeypatch) -> None:
@@ -163,7 +163,7 @@ def test_on_a_directory(tmp_path: Path, run, request, monkeypatch) -> None:
         (tmp_path / "office.yaml").write_text(DIRECTORY_PLAN.format(url=url, base=ldap.BASE, user=user))
         steps = random_memberships(gathered(tmp_path, run), rng, 60)
         subject = Subject(tmp_path, steps, lambda: told(tmp_path), user, ldap.PASSWORD)
-        kill_often(subject, number_of(request, 2), rng)
+        kill_often(subject, number_of(request, 1), rng)
 
 
 def test_on_a_service(tmp_path: Path, run, request, monkeypatch) -> None:

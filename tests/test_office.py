@@ -321,7 +321,7 @@ def test_kill_at_any_moment_and_two_runs_at_once(tmp_path: Path, run) -> None:
     run("new", office, "--tree", f"barn={tree}")
     gather = [COMMAND, "gather", "--quiet", "--office", office]
     subprocess.run(gather, check=True, capture_output=True)
-    for _ in range(8):
+    for _ in range(6):
         started = subprocess.Popen(
             gather, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )
