@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cache
 from html import escape
 
 from neatledger.core.tree.address import Address
@@ -15,14 +16,18 @@ from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row,
 
 __all__ = ["XmlWriter"]
 
-# XML 1.0 section 2.2: what no document may hold, however it is written.
-# Compiled when the first text is written: that takes longer than most questions.
-_BARRED = "[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]"
 _HEAD = '<?xml version="1.0" encoding="UTF-8"?>\n'
 
 
+# Compiled when the first text is written: whoever wants no XML need not wait for it.
+@cache
+def _barred() -> re.Pattern[str]:
+    # XML 1.0 section 2.2: what no document may hold, however it is written.
+    return re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+
+
 def _text(text: str) -> str:
-    if re.search(_BARRED, text):
+    if _barred().search(text):
         text = encode_bytes(text.encode("utf-8", "surrogateescape"))
     # A bare carriage return would come back as a line feed (section 2.11).
     return escape(text, quote=False).replace("\r", "&#13;")

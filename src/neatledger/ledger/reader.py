@@ -172,12 +172,7 @@ class SurveyReader:
         return None if row is None else row[0]
 
     def _cell(self, name: str, row: int) -> Any:
-        # What is asked most of all: of what is known already nothing else is called.
-        self.is_read = True
-        chunk = self._chunks.get((name, row // CHUNK_ROWS))
-        if chunk is None:
-            chunk = self._chunk(name, row // CHUNK_ROWS)
-        return chunk[row % CHUNK_ROWS]
+        return self._chunk(name, row // CHUNK_ROWS)[row % CHUNK_ROWS]
 
     def list_body(self, number: int) -> bytes:
         """Return the stored body of a list."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
-from functools import cached_property, partial
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from neatledger.core.access.ways import Access, FileClass, access_to, access_to_file
@@ -182,16 +182,15 @@ class Systems:
         from neatledger.core.sharing.backing import BackingSystem
 
         theirs = self._of_person(reader.system)
-        nobody = partial(
-            replace, account=Account("", "", "", state=AccountState.DISABLED), holder=Holder("", "", frozenset())
-        )
+        account, holder = Account("", "", "", state=AccountState.DISABLED), Holder("", "", frozenset())
         people = {principal.person for principal in service.principals}
         layers: list[Matrix] = []
         for number in range(max([len(theirs.get(person, ())) for person in people] + [1])):
             principals = []
             for principal in service.principals:
                 mine = theirs.get(principal.person, [])
-                principals.append(mine[number] if number < len(mine) else nobody(principal))
+                nobody = number >= len(mine)
+                principals.append(replace(principal, account=account, holder=holder) if nobody else mine[number])
             layers.append(plain_matrix(reader, principals))
         return BackingSystem(tuple(layers))
 

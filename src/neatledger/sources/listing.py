@@ -205,7 +205,7 @@ def _shares(context: SourceContext, names: _Names, not_seen: list[NotSeen]) -> l
         try:
             body = open_to_all()
             if cells["list"]:
-                body = nt.pack_body(descriptor_from_sddl(cells["list"], names.domain))
+                _, body = _packed_descriptor(cells["list"], names.domain)
             path = b"/" + b"/".join(_path(cells["path"]))
             shares.append(
                 Share(cells["name"], path, body, yes_or_no(cells["read-only"], "read-only"), cells["place"])
