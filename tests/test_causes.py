@@ -126,7 +126,7 @@ def test_the_first_screen_holds_the_ten_gravest_and_what_the_rest_is(demo: Path,
 
 def test_mending_what_a_cause_is_of_ends_it(demo: Path) -> None:
     """The steps for a folder's list end what differs there, and bring nothing new anywhere else."""
-    office, place, only = open_office(demo), "barn:/Records/2026/Insurance", ["plan-differs", "expectation-broken"]
+    office, place, only = open_office(demo), "barn:/Imaging/X-ray table", ["plan-differs", "expectation-broken"]
     before = ask(office, only)
     cause = next(one for one in ask_for_causes(office, before) if one.key == place)
     found = worklist.ask(office, office.address(place))
@@ -135,6 +135,11 @@ def test_mending_what_a_cause_is_of_ends_it(demo: Path) -> None:
     differing = [key for key, one in old.items() if one.finding in cause.findings and key[0] == "plan-differs"]
     assert differing and not any(key in new for key in differing)
     assert not new - old.keys()
+    # Whoever owns a file may change it whatever the list says: that is told, and left to a person.
+    left = worklist.ask(office, office.address("barn:/Records/2026/Insurance")).left
+    assert [(one.difference.person, one.why) for one in left] == [
+        ("marsh", "they own files there: give these another owner")
+    ]
 
 
 @pytest.mark.parametrize("key", ["link:k1 on meadow"])

@@ -60,6 +60,31 @@ def test_a_referral_is_told_and_never_followed(run, tmp_path, monkeypatch) -> No
             elsewhere.accept()
 
 
+@pytest.mark.judge
+@pytest.mark.parametrize(("limits", "is_whole"), [("sizelimit 60", True), ("sizelimit 3", False)])
+def test_a_limit_of_the_directory_is_asked_around_or_told(run, tmp_path, monkeypatch, limits, is_whole) -> None:
+    """Its own limit keeps no people and no groups back unseen (RFC 4511 section 4.1.9, results 3, 4 and 11)."""
+    text, _ = ldap.random_ldif(random.Random(5), 150, 5)
+    home = tmp_path / "ldap"
+    home.mkdir()
+    monkeypatch.setattr(ldapaccounts, "_MOST_ASKED", 200)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
+    with ldap.running(home, text, limits) as url:
+        live = {"url": url, "base": ldap.BASE, "user": ldap.ADMIN, "ca": str(home / "cert.pem")}
+        where = plan(tmp_path, live={"source": "directory", "accounts": {"ldap": live}})
+        told = run("gather", "--not-seen", "--office", where, status=None).stdout
+        tried = run("connect", "--test", "--office", where, status=None).stdout
+        people, groups = (rows_of(run, where, "live", each) for each in ("people", "groups"))
+        if is_whole:
+            assert len(people) == 150 and len(groups) == 5 and "could not be seen" not in told
+            return
+        assert len(people) < 150 and "limit on size" in told and "could not be seen" in told
+        assert "limit on size" in tried and "all work" not in tried
+        # What was kept back was not there before either: nobody is told to be gone, or to have come.
+        run("gather", "--office", where)
+        assert not json.loads(run("changes", "--office", where, "--format", "json", status=None).stdout)["rows"]
+
+
 @contextmanager
 def cutting(port: int, cuts: Sequence[int]) -> Iterator[int]:
     """Pass connections on to a port; cut off each of the first ones after so many bytes of answers."""

@@ -29,8 +29,9 @@ from neatledger.errors import StepError
 from neatledger.formats.steptexts import quoted, text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying, check, worklist
+from neatledger.questions.beside import changes_between
 from neatledger.questions.ends import findings_ended, steps_of_cause
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office, open_office
 from neatledger.questions.ordering import Order
 from neatledger.questions.texts import StepTexts

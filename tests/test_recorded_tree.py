@@ -13,14 +13,15 @@ import numpy as np
 import pytest
 
 from neatledger.core.access.amounts import amounts_of
-from neatledger.core.access.beside import apart
-from neatledger.core.access.comparing import PeopleFlags, compare
+from neatledger.core.access.comparing import compare
 from neatledger.core.access.differences import differences_at
 from neatledger.core.access.divergence import divergences
 from neatledger.core.access.everyone import Everyone
 from neatledger.core.access.map import map_of
 from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.access.pushing import push_down
+from neatledger.core.access.row_pairs import rows_of_one_count
 from neatledger.core.access.shares import Share, SystemTerms
 from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import FileClass, access_to
@@ -256,11 +257,12 @@ def test_what_tables_say_of_a_tree(model: str, seed: int, recorded) -> None:
         for one in push_down(drawn.matrix, drawn.bodies, default, 1, keeps_own=seed % 2 == 0)
     ]
     flags = PeopleFlags(everyone, people).flags(rows)
+    pairs = rows_of_one_count(drawn.folders, drawn.folders)
     recorded({
         "cells": cells_of(everyone), "divergent": [f"{one.row} {one.difference.address} {one.difference.person} {one.difference.spell()} {int(one.difference.beyond)}" for one in divergences(drawn.plan, "barn", everyone, named)],
-        "map": map_of(everyone, people, [3, 9], 4, 2), "changed": compare(everyone, other, people, rows), "amounts": amounts, "drafted": drafted,
+        "map": map_of(everyone, people, [3, 9], 4, 2), "changed": compare(everyone, other, people, pairs), "amounts": amounts, "drafted": drafted,
         "differ": {str(address): [int(one) for one in some] for address, some in rights_that_differ("barn", everyone, named, [(b"h",)]).items()},
-        "flags": flags, "apart": [[one, other, apart(drawn.folders, flags[:, people.index(one)], flags[:, people.index(other)])] for one, other in (("ada", "ben"), ("ben", "cy"))], "synced": table, "pushed": pushed,
+        "flags": flags, "apart": [[one, other, compare(everyone, everyone, [one], pairs, others=[other])] for one, other in (("ada", "ben"), ("ben", "cy"))], "synced": table, "pushed": pushed,
     })  # fmt: skip
 
 

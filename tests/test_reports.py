@@ -11,11 +11,8 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 from conftest import ANY, COMMAND
-from neatledger.core.access.everyone import FLAG_RIGHTS, flag_rights
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import access_to, access_to_file
@@ -30,7 +27,6 @@ from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
 from neatledger.reports.access import short_rights, spell_files
-from neatledger.reports.changes import changes_report
 from neatledger.reports.everyone import fold_alike
 from neatledger.reports.who import who_report
 from strategies import NAMES
@@ -143,28 +139,6 @@ def test_words_for_rights_counts_and_entries() -> None:
         word_entry(entry, names) for entry in (Entry(USER, 4, 1), Entry(GROUP, 7, 7), Entry(USER_OBJ, 7), "sticky")
     ]
     assert words == ["user a/b (1) r--", "group unknown (7) rwx", "owner rwx", "sticky"]
-
-
-paths = st.sampled_from([b"/", b"/a", b"/a/b", b"/a/b/c", b"/d"])
-held = st.dictionaries(paths, st.dictionaries(st.sampled_from(["ada", "bo"]), st.integers(1, 63), max_size=2))
-
-
-@given(held, held)
-def test_changes_tell_every_gain_and_loss_once(older, newer) -> None:
-    report = changes_report({"barn": older}, {"barn": newer}, "then", "now")
-    changed = {
-        (person, path)
-        for path in older.keys() | newer.keys()
-        for person in older.get(path, {}).keys() | newer.get(path, {}).keys()
-        if older.get(path, {}).get(person, 0) != newer.get(path, {}).get(person, 0)
-    }
-    assert sum(int(row["below"]) for row in report.rows) == len(changed)
-    for row in report.rows:
-        person, address, gained, lost = (row[key] for key in ("person", "folder", "gained", "lost"))
-        before, after = (flag_rights(side.get(address.path, {}).get(person, 0)) for side in (older, newer))
-        assert (person, address.path) in changed
-        assert (gained == "nothing") == (not after & ~before) and (lost == "nothing") == (not before & ~after)
-    assert len(FLAG_RIGHTS) == 7
 
 
 WRONG = [

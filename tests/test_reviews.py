@@ -149,7 +149,7 @@ def test_what_is_decided_goes_into_the_plan_the_record_and_the_steps(office: Pat
     assert who.row.person == "quill" and "below, on loft:/Accounts/For the bookkeeper" in why
     # The steps that follow bring exactly that about.
     then = imagined_office(asked, list(found.steps))
-    then.__dict__["plan"] = replace(plan, today=asked.today)
+    then = then.with_(plan=plan)
     for one in found.decisions:
         was, now = (review.level_now(each, one.row) for each in (asked, then))
         if one.choice is Choice.KEEP:

@@ -17,10 +17,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from histories import table_of
-from neatledger.core.access.comparing import REMOVAL, UNKNOWN_FLAG, PeopleFlags, compare, level_of_flags
+from neatledger.core.access.comparing import compare
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
 from neatledger.core.access.map import map_of
 from neatledger.core.access.matrix import Matrix
+from neatledger.core.access.moved_files import FilesChanged
+from neatledger.core.access.people_flags import ABSENT_FLAG, REMOVAL, UNKNOWN_FLAG, PeopleFlags, level_of_flags
+from neatledger.core.access.row_pairs import rows_of_one_count, rows_of_two_counts
 from neatledger.core.access.shares import SystemTerms
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.agreement import _Held, _judge, _too_much
@@ -78,13 +81,16 @@ from neatledger.core.survey.shared import HandOut, Reply, Shared, Towards
 from neatledger.core.trail.moves import Move, Moves
 from neatledger.core.trail.records import Did, Record
 from neatledger.core.trail.uses import Use, uses_of
+from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.columns import COLUMNS, LARGE_BYTES
+from neatledger.core.tree.table import folder_paths
 from neatledger.errors import FormatError, StepError
 from neatledger.office.read import parse_plan
 from strategies import WORLDS, World, _table, principals, table_of_rows, trees
 
 READ = LEVEL_RIGHTS[Level.READ]
 _READ_FLAG = 1 << FLAG_RIGHTS.index(Right.READ)
+_ADD_FLAG = 1 << FLAG_RIGHTS.index(Right.ADD)
 USE_OF = {
     Did.OPEN: Use.READ, Did.CHANGE: Use.CHANGE, Did.MAKE: Use.CHANGE, Did.RENAME: Use.CHANGE, Did.DELETE: Use.CHANGE,
     Did.RIGHTS: Use.MANAGE, Did.SHARE: Use.MANAGE,
@@ -390,26 +396,30 @@ def test_what_changes_is_told_once_where_it_begins(world: World, data: st.DataOb
         Everyone(Matrix(folders, classes, some, world.users + world.groups, held, terms=terms))
         for some in (bodies, then)
     )
-    rows = after.matrix.order.order
     flags = [PeopleFlags(one, people).flags(np.arange(folders.rows)) for one in (before, after)]
-    sorts = np.arange(classes.rows)
-    reads = []
-    for one in (before, after):
-        known = PeopleFlags(one, people).file_flags(sorts) if classes.rows else np.zeros((0, len(people)), int)
-        reads.append((known & _READ_FLAG > 0) & (known & UNKNOWN_FLAG == 0))
+    files = [
+        PeopleFlags(one, people).file_flags(np.arange(classes.rows))
+        if classes.rows
+        else np.zeros((0, len(people)), int)
+        for one in (before, after)
+    ]
     cells: dict[tuple[int, int], list[int]] = {}
     for person in range(len(people)):
         for row in range(folders.rows):
             had, has = (int(side[row, person]) for side in flags)
-            files = lost = size = 0
+            gained, lost, untold, size = [0, 0, 0], [0, 0, 0], 0, 0
             for at in np.flatnonzero(classes["folder"] == row).tolist():
                 number = int(classes["files"][at])
-                was, now = bool(reads[0][at, person]), bool(reads[1][at, person])
-                files += number * (now and not was)
-                lost += number * (was and not now)
-                size += 10 * number * (was != now)
-            if had != has or files or lost:
-                cells[person, row] = [had, has, files, lost, size]
+                was, now = int(files[0][at, person]), int(files[1][at, person])
+                untold += number * (bool(now & UNKNOWN_FLAG) - bool(was & UNKNOWN_FLAG))
+                if was & UNKNOWN_FLAG or now & UNKNOWN_FLAG:
+                    continue
+                for place, flag in enumerate((_READ_FLAG, _ADD_FLAG, REMOVAL)):
+                    gained[place] += number * bool(now & flag and not was & flag)
+                    lost[place] += number * bool(was & flag and not now & flag)
+                size += 10 * number * bool((was ^ now) & _READ_FLAG)
+            if had != has or any(gained) or any(lost) or untold:
+                cells[person, row] = [had, has, *gained, *lost, untold, size]
     tops: dict[tuple[int, int], list[int]] = {}
     begins: dict[tuple[int, int], tuple[int, int]] = {}
     for (person, row), (had, has, *sums) in cells.items():  # folders come after the one that they lie in
@@ -419,27 +429,46 @@ def test_what_changes_is_told_once_where_it_begins(world: World, data: st.DataOb
         )
         top = begins[person, int(folders["parent"][row])] if alike else (person, row)
         begins[person, row] = top
-        tops.setdefault(top, [had, has, 0, 0, 0, 0])
+        tops.setdefault(top, [had, has, 0, *[0] * len(sums)])
         tops[top][2] += 1
         for place, number in enumerate(sums, 3):
             tops[top][place] += number
-    place = {int(row): number for number, row in enumerate(rows.tolist())}
+    path_of = folder_paths(folders)
     wanted = [
-        (people[person], row, *tops[person, row])
-        for person, row in sorted(tops, key=lambda one: (place[one[1]], one[0]))
+        (people[person], path_of(row), *tops[person, row])
+        for person, row in sorted(tops, key=lambda one: (parts_of(path_of(one[1])), one[0]))
     ]
+    pairs = rows_of_one_count(folders, folders)
     found = [
-        (one.person, one.row, one.before, one.after, one.folders, one.files, one.lost_files, one.size)
-        for one in compare(before, after, people, rows)
-    ]
+        (
+            one.person, one.path, one.before, one.after, one.folders, *plain_numbers(one.gained_files),
+            *plain_numbers(one.lost_files), one.untold_files, one.size,
+        )
+        for one in compare(before, after, people, pairs)
+    ]  # fmt: skip
     assert found == wanted
-    assert compare(before, before, people, rows) == []
+    assert compare(before, before, people, pairs) == []
+    # The same two as two counts: no file can be told from another there, and never more is told than changed.
+    apart = compare(before, after, people, rows_of_two_counts(folders, replace(folders)))
+    known = {(one[0], one[1]): one for one in wanted}
+    assert all((one.person, one.path) in known for one in apart)
     # A folder that was not there before: all that is had on it is new.
     olds = np.arange(folders.rows)
     olds[-1] = -1
-    new = [one for one in compare(before, before, people, rows, olds) if one.row == folders.rows - 1]
+    last = path_of(folders.rows - 1)
+    new = [
+        one for one in compare(before, before, people, rows_of_one_count(folders, folders, olds)) if one.path == last
+    ]
     assert {one.person for one in new} >= {people[p] for p in range(len(people)) if flags[0][-1, p]}
-    assert all(one.before == 0 and one.folders == 1 and one.lost == Right.NONE for one in new)
+    assert all(
+        one.before == ABSENT_FLAG and one.folders == 1 and one.lost == Right.NONE
+        for one in new
+        if one.after != ABSENT_FLAG
+    )
+
+
+def plain_numbers(files: FilesChanged) -> tuple[int, int, int]:
+    return files.read, files.change, files.delete
 
 
 # Entries that nobody can read, and those that only a person may change -----------------------------------

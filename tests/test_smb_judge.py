@@ -26,7 +26,8 @@ from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, Sm
 from neatledger.formats.steptexts import text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.beside import changes_between
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office, open_office
 from neatledger.sources.smbsession import SmbSession, Terms
 from step_offices import random_descriptor_steps

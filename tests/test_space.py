@@ -594,7 +594,7 @@ def test_what_is_supposed_of_lists_and_owners_is_added_up_anew(demo, run) -> Non
     office = open_office(demo, today=date(2026, 11, 23))
     before = office.readers["barn"]
     group = next(one.ident for one in before.groups if one.name == "payroll")
-    after = imagine({"barn": before}, owner_steps(ImaginedReader(before), b"/Records", "posix", group))["barn"]
+    after = imagine({"barn": before}, {}, owner_steps(ImaginedReader(before), b"/Records", "posix", group))["barn"]
 
     def by_group(reader) -> Counter:
         found: Counter = Counter()

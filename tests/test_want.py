@@ -21,7 +21,8 @@ from neatledger.errors import StepError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions import want
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.beside import changes_between
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
 from step_offices import carry, gathered, make_office
 

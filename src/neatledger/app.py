@@ -87,6 +87,8 @@ class App:
     collected: list[Report] | None = None
     """Where results go in place of being shown, if anywhere: what asks many offices shows them itself."""
     _cluster: Cluster | None = field(default=None, repr=False)
+    _asked: Office | None = field(default=None, repr=False)
+    """The office, once a command asked it."""
     _prompted: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
 
     @classmethod
@@ -109,32 +111,31 @@ class App:
     @cached_property
     def office(self) -> Office:
         """The office that questions are put to."""
-        found = open_office(
+        if self.options.on:
+            from neatledger.cluster import connect
+
+            self._cluster = connect(self.options.on)
+        self._asked = open_office(
             self.office_dir,
             as_of=self.options.as_of,
             today=self.today,
             ledger_at=self.env.get("NEATLEDGER_LEDGER", ""),
+            workers=self._cluster,
         )
-        if self.options.on:
-            from neatledger.cluster import connect
-
-            self._cluster = found.workers = connect(self.options.on)
-        return found
+        return self._asked
 
     def end(self) -> None:
         """Tell others who share the ledger of a plan that is new to it."""
-        office = self.__dict__.get("office")
-        if office is not None and "ledger" in office.__dict__ and office.ledger.is_shared:
+        if self._asked is not None and self._asked.books.are_shared:
             import getpass
             import platform
 
-            office.note_plan(f"{getpass.getuser()} at {platform.node()}", self.clock)
+            self._asked.note_plan(f"{getpass.getuser()} at {platform.node()}", self.clock)
 
     def close(self) -> None:
         """Close the ledger, where it was opened."""
-        office = self.__dict__.get("office")
-        if office is not None and "ledger" in office.__dict__:
-            office.ledger.close()
+        if self._asked is not None:
+            self._asked.books.close()
         if self._cluster is not None:
             self._cluster.close()
 
@@ -168,13 +169,13 @@ class App:
 
     def _counted(self) -> tuple[int, list[str]]:
         """Return the number of the count that was asked, and its systems; none where the command asked no office."""
-        if "office" not in self.__dict__ or not self.office.has_count:
+        if self._asked is None or not self._asked.has_count:
             return 0, []
-        return self.office.count.id, [one.system for one in self.office.count.surveys]
+        return self._asked.count.id, [one.system for one in self._asked.count.surveys]
 
     def _caveats(self) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""
-        return self.office.caveats() if "office" in self.__dict__ else []
+        return [] if self._asked is None else self._asked.caveats()
 
     @property
     def is_of_plan(self) -> bool:

@@ -38,7 +38,7 @@ rootdn "cn=root,{base}"
 rootpw "{password}"
 directory {dir}/data
 maxsize 104857600
-sizelimit size.soft=100 size.hard=100 size.pr=60 size.prtotal=unlimited
+{limits}
 access to attrs=userPassword by anonymous auth by * none
 access to * by users read
 """
@@ -105,13 +105,17 @@ def random_ldif(rng: random.Random, people: int, groups: int) -> tuple[str, dict
     return "\n".join(lines), direct
 
 
+# So that pages are asked for, and all of them given.
+_IN_PAGES = "sizelimit size.soft=100 size.hard=100 size.pr=60 size.prtotal=unlimited"
+
+
 @contextmanager
-def running(folder: Path, ldif: str) -> Iterator[str]:
-    """Run a directory with these entries; yield its address."""
+def running(folder: Path, ldif: str, limits: str = _IN_PAGES) -> Iterator[str]:
+    """Run a directory with these entries, and limits in its own words; yield its address."""
     (folder / "data").mkdir()
     make_certificate(folder)
     conf = folder / "slapd.conf"
-    conf.write_text(_CONF.format(dir=folder, base=BASE, password=PASSWORD))
+    conf.write_text(_CONF.format(dir=folder, base=BASE, password=PASSWORD, limits=limits))
     (folder / "entries.ldif").write_text(ldif)
     env = {"PATH": _PATH}
     subprocess.run(

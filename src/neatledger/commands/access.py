@@ -38,7 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the table, system after system."""
     office = app.office
-    below = office.address(args.below) if args.below else None
+    below = office.find_folder(args.below) if args.below else None
     if app.options.side == "plan":
         people = [office.find_planned(name) for name in args.person or office.plan.people]
         show_report(plan_reach_report(office.plan, people, "access", below), app.output)

@@ -6,9 +6,9 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
-from neatledger.core.tree.address import Address
 from neatledger.faces.show import show_report
 from neatledger.questions import changes, changes_beside, history
+from neatledger.questions.beside import SystemChange
 from neatledger.reports.changes import changes_report
 
 __all__ = ["add_arguments", "run"]
@@ -25,11 +25,11 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = changes.ask(app.office, args.since)
     between = history.Between(app.office, found.older, found.newer)
 
-    def why(person: str, address: Address) -> changes.Explained:
-        return changes.explain(app.office, found, person, address, between)
+    def why(change: SystemChange) -> changes.Explained:
+        return changes.explain(app.office, found, change, between)
 
     others = [] if args.access else changes_beside.ask(app.office, found.older, found.newer)
-    report = changes_report(found.before, found.after, found.older.when, found.newer.when, why, others)
+    report = changes_report(found.changes, found.older.when, found.newer.when, why, others)
     report.notes += found.left_out
     show_report(report, app.output)
     return 1 if report.rows else 0

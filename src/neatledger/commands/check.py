@@ -72,7 +72,7 @@ def _filter(args: argparse.Namespace, app: App) -> check.Filter:
         raise UsageError(
             f"no system is named {args.system!r}", hint=f"there are: {', '.join(app.office.plan.systems)}"
         )
-    below = app.office.address(args.below) if args.below else None
+    below = app.office.find_folder(args.below) if args.below else None
     return check.Filter(below, person, logins, args.system or "", Severity(args.severity), args.only)
 
 

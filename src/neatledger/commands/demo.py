@@ -154,7 +154,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 def _keep_history(app: App, office: Path) -> None:
     """Keep a count for each week before the first that the tour takes, of the servers as they were then."""
     looked_at = open_office(office, today=date.fromisoformat(_BEFORE))
-    plan, ledger = looked_at.plan, looked_at.open_ledger(create=True)
+    plan, ledger = looked_at.plan, looked_at.books.open_ledger(create=True)
     listing, passwd = office / ".barn-then.csv", office / ".barn-then.passwd"
     passwd.write_text(former_passwd_text(), "utf-8")
     with app.progress(f"{WEEKS} weeks of counts") as progress:

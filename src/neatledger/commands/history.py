@@ -21,6 +21,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Show each time that it changed."""
     office = app.office
-    found = history.ask(office, args.person, office.address(args.folder))
+    found = history.ask(office, args.person, office.find_folder(args.folder, or_before=True))
     show_report(history_report(found), app.output)
     return 0

@@ -28,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Answer from the count; nothing is changed anywhere."""
     office = app.office
-    address = office.address(args.folder)
+    address = office.find_folder(args.folder)
     if args.push:
         pushed = inherit.ask_push(office, address, keeps_own=args.keep_own)
         where = show_address(pushed.address)

@@ -29,8 +29,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     """List them, system after system, those with most not in order first."""
     office = app.office
     wanted = links.OfferFilter(
-        below=office.address(args.below) if args.below else None,
-        over=office.address(args.over) if args.over else None,
+        below=office.find_folder(args.below) if args.below else None,
+        over=office.find_folder(args.over) if args.over else None,
         by=args.by,
         to=args.to,
         sort=args.only,

@@ -12,10 +12,11 @@ from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import read_steps, write_steps
-from neatledger.questions import carrying, check, gather, proof, worklist
+from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
 from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
+from neatledger.reports.proof import proof_notes
 from neatledger.reports.report import Report
 
 __all__ = ["add_arguments", "run"]
@@ -93,7 +94,7 @@ def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
         if args.below or args.person:
             raise UsageError("steps of a file are taken whole", hint="leave --below and --person out")
         return worklist.ask_for_steps(app.office, read_steps(args.steps))
-    below = app.office.address(args.below) if args.below else None
+    below = app.office.find_folder(args.below) if args.below else None
     people = {app.office.find_person(name).id for name in args.person} if args.person else None
     return worklist.ask(app.office, below, people)
 
@@ -114,19 +115,19 @@ def _carry_out(
     elif args.yes != len(steps):
         message = f"--yes {args.yes} was said, and there are {len(steps)} steps"
         raise UsageError(message, hint="look at the list again: mend")
-    before = app.office
+    before = app.office.with_()
     carriers = carrying.Carriers(before, app.credentials_for)
     try:
         with carrying.alone(before):
             done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock)
     finally:
         carriers.close()
-    return _show(app, done, is_undone=False)
+    return _show(app, before, done, is_undone=False)
 
 
 def _resume(args: argparse.Namespace, app: App) -> int:
     # What stood before is what the newest count says: it is read before another one is made.
-    assert app.office.readers
+    before = app.office.with_()
     carriers = carrying.Carriers(app.office, app.credentials_for)
     try:
         work = carrying.undo if args.undo else carrying.go_on
@@ -134,27 +135,30 @@ def _resume(args: argparse.Namespace, app: App) -> int:
             done = work(app.office.ledger.journal, carriers, lambda: app.clock)
     finally:
         carriers.close()
-    return _show(app, done, is_undone=args.undo)
+    return _show(app, before, done, is_undone=args.undo)
 
 
-def _show(app: App, done: carrying.Carried, *, is_undone: bool) -> int:
-    notes = _look_again(app, done) if done.made else []
+def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) -> int:
+    proved, notes = _look_again(app, before, done) if done.made else (True, [])
     show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
-    return 2 if done.stopped else 1 if done.left else 0
+    return 2 if done.stopped else 1 if done.left or not proved else 0
 
 
-def _look_again(app: App, done: carrying.Carried) -> list[str]:
-    """Gather the systems again that were changed, and say what that proves."""
+def _look_again(app: App, before: Office, done: carrying.Carried) -> tuple[bool, list[str]]:
+    """Gather the systems again that were changed; tell whether all is as it was to be, and say what that proves."""
     systems = list(dict.fromkeys(step.system for step in done.made))
     try:
         from neatledger import __version__
 
-        gathered = gather.ask(app.office, app.now, __version__, app.credentials_for, app.progress, systems=systems)
+        gathered = gather.ask(before, app.now, __version__, app.credentials_for, app.progress, systems=systems)
         if gathered.failed:
-            return [f"{name} could not be looked at again: {error}" for name, error in gathered.failed.items()]
-        return proof.prove(app.office, done.made)
+            failed = gathered.failed.items()
+            return False, [f"{name} could not be looked at again: {error}" for name, error in failed]
+        readlogs.read(before, app.clock, credentials_for=app.credentials_for, systems=systems)
+        found = proof.prove(before, systems)
+        return found.is_as_meant, proof_notes(found, is_over=not (done.stopped or done.left))
     except NeatError as error:
-        return [f"It could not be looked at again: {error}"]
+        return False, [f"It could not be looked at again: {error}"]
 
 
 def _journal(app: App) -> int:

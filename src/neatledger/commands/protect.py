@@ -51,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Show what is wanted beside what was found, or what would be; status 1 where something is weaker."""
     office = app.office
-    below = None if args.folder is None else office.address(args.folder)
+    below = None if args.folder is None else office.find_folder(args.folder)
     if args.split:
         return _split(args, app)
     if args.into or args.every or args.kept or args.versions:
@@ -84,7 +84,7 @@ def _supposed(args: argparse.Namespace, office: Office) -> dict[str, Supposed]:
     into: dict[str, dict[str, list[bytes]]] = {}
     for text in args.into:
         folder, name = parse_pair(text, "--into barn:/Homes=nightly")
-        address = office.address(folder)
+        address = office.find_folder(folder)
         into.setdefault(address.system, {}).setdefault(name, []).append(address.path)
     every, kept = (_lengths(some) for some in (args.every, args.kept))
     return {

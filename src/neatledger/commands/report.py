@@ -11,7 +11,7 @@ from neatledger.errors import UsageError
 from neatledger.faces.papers import is_paper, write_paper
 from neatledger.files import check_target
 from neatledger.papers import PAPERS
-from neatledger.questions.office import Office, open_office
+from neatledger.questions.office import Office
 from neatledger.reports.paper import Paper, sealed
 from neatledger.reports.report import Report
 
@@ -64,6 +64,5 @@ def _beside(args: argparse.Namespace, app: App, paper: Paper) -> Paper:
     if args.about == "mend":
         raise UsageError("a worklist is not compared with an older one", hint="changes shows what changed")
     then = app.office.ledger.find_count(args.against)
-    older = open_office(app.office_dir, as_of=then.day, today=then.day)
-    older.__dict__["plan"] = app.office.plan
+    older = app.office.at(then.day).with_(day=then.day)
     return beside_older(paper, _make(args.about, older), then.when)

@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Look for the fewest changes, and show what comes of them."""
     office = app.office
-    address = office.address(args.folder)
+    address = office.find_folder(args.folder)
     wishes: dict[str, Right] = {}
     for word in args.wishes:
         who, level = parse_pair(word, "WHO=LEVEL")

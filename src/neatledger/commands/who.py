@@ -33,7 +33,17 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 1 if any(differences) else 0
     found = who.ask(office, address)
     where, when = found.location.address, office.count.when
-    report = who_report(where, found.people, found.names, when, is_all=args.all, single_files=found.single_files)
+    report = who_report(
+        where,
+        found.people,
+        found.names,
+        when,
+        is_all=args.all,
+        single_files=found.single_files,
+        is_supposed=bool(found.location.note),
+    )
+    if found.location.note:
+        report.notes.insert(0, f"{found.location.note[0].upper()}{found.location.note[1:]}".rstrip(".?") + ".")
     if found.location.is_folder:
         log, count = office.ledger.findings, office.count.id
         is_large = log.is_large(count)

@@ -86,7 +86,8 @@ def _shown(path: bytes) -> str:
 
 def _sddl(item: ItemState) -> str:
     try:
-        return text_of_body("nt", item.body, item.owner)
+        # Full access as a number (MS-DTYP 2.5.1.1): an SMB server's own tools read its word FA as less.
+        return text_of_body("nt", item.body, item.owner).replace(";FA;", ";0x1f01ff;")
     except FormatError as error:
         return f"(no text: {error})"
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from neatledger.core.tree.table import Table
 
-__all__ = ["ImaginedReader", "imagine"]
+__all__ = ["ImaginedReader", "begin_imagining", "imagine"]
 
 _BY_LIST_OR_OWNER = ("list_totals", "owner_totals")
 
@@ -40,14 +40,18 @@ class ImaginedReader(SurveyReader):
     facts: dict[str, Any]
     shared: Shared | None
 
+    stands_on: SurveyReader
+    touched: set[bytes]
+    old_rows: list[int] | None
+
     def __init__(self, found: SurveyReader) -> None:
         self._stand_on(found)
-        self.found = found
+        self.found = self.stands_on = found
         self.accounts, self.groups = list(found.accounts), list(found.groups)
         self.facts = dict(found.facts)
         self.shared = found.shared
-        self.touched: set[bytes] = set()
-        self.old_rows: list[int] | None = None
+        self.touched = set()
+        self.old_rows = None
         self._rows: dict[bytes, int] = {}
         self._over: dict[str, dict[int, dict[str, int]]] = {"folders": {}, "classes": {}, "odd": {}}
         self._more: dict[str, list[bytes]] = {"lists.body": [], "idents.text": []}
@@ -58,6 +62,7 @@ class ImaginedReader(SurveyReader):
     def copy(self) -> ImaginedReader:
         """Return another one that stands as this one does by now; what is changed in it is not changed here."""
         made = ImaginedReader(self.found)
+        made.stands_on = self
         made.accounts, made.groups = list(self.accounts), list(self.groups)
         made.facts, made.shared = dict(self.facts), self.shared
         made._over = {table: dict(rows) for table, rows in self._over.items()}
@@ -262,16 +267,26 @@ class ImaginedReader(SurveyReader):
         return found
 
 
-def imagine(readers: Mapping[str, SurveyReader], steps: Iterable[Step]) -> dict[str, SurveyReader]:
-    """Return the systems of a count as they would be after some steps, one after the other; raises `StepError`."""
-    found = dict(readers)
+def imagine(
+    readers: Mapping[str, SurveyReader], imagined: Mapping[str, ImaginedReader], steps: Iterable[Step]
+) -> dict[str, ImaginedReader]:
+    """Return the systems that are as steps made them, after some more of these; raises `StepError`.
+
+    `readers` are all systems as they are by now, `imagined` those of them that steps made so; neither is changed.
+    """
+    changed: dict[str, ImaginedReader] = {}
     for step in steps:
-        reader = found.get(step.system)
-        if reader is None:
+        if step.system not in readers:
             raise StepError("the system was not counted", step.where, "gather it first")
-        if reader is readers[step.system]:
-            reader = reader.copy() if isinstance(reader, ImaginedReader) else ImaginedReader(reader)
-            found[step.system] = reader
-        assert isinstance(reader, ImaginedReader), "made above, for this step or one before"
-        step.apply(reader)
-    return found
+        if step.system not in changed:
+            changed[step.system] = begin_imagining(readers, imagined, step.system)
+        step.apply(changed[step.system])
+    return {**imagined, **changed}
+
+
+def begin_imagining(
+    readers: Mapping[str, SurveyReader], imagined: Mapping[str, ImaginedReader], system: str
+) -> ImaginedReader:
+    """Return a system as it is by now, to be changed by whoever asked, and by nobody else."""
+    known = imagined.get(system)
+    return ImaginedReader(readers[system]) if known is None else known.copy()

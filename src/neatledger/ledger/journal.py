@@ -62,6 +62,11 @@ class Run:
     is_ended: bool = False
 
     @property
+    def taken_back(self) -> list[int]:
+        """The places of the steps that taking the run back takes back, in that order: those begun, the last first."""
+        return [place for place in reversed(range(len(self.steps))) if place in self.made or place in self.intents]
+
+    @property
     def open_steps(self) -> list[int]:
         """The places of the steps that are neither made nor left."""
         return [place for place in range(len(self.steps)) if place not in self.made and place not in self.left]
@@ -135,6 +140,42 @@ class Journal:
                 case Event.ENDED:
                     run.is_ended, run.stopped = True, ""
         return list(found.values())
+
+    def made_after(self, survey: int) -> list[Step]:
+        """Return the steps that were made after a survey was kept, in their order; raises `LedgerError`.
+
+        Clocks do not tell: a run may take less than the second that they are kept to. The chain has the order in
+        which things were written down. A step that a run only meant to make counts where another one took it back.
+        """
+        with self._refusals():
+            first = self._first_row_after(survey)
+            rows = self._db.execute("SELECT id, run, event, step FROM journal ORDER BY id").fetchall()
+        runs = {one.id: one for one in self.runs()}
+        found: dict[tuple[int, int], Step] = {}
+        for number, run, event, place in rows if first is not None else ():
+            if number < first or event != Event.MADE.value:
+                continue
+            undone = runs[run].undoes
+            if undone is not None:
+                other = runs[undone]
+                taken = other.taken_back[place]
+                if taken not in other.made:
+                    # Whether it was made nobody knows; both together leave the thing as it was.
+                    found.setdefault((undone, taken), other.steps[taken])
+            found[run, place] = runs[run].steps[place]
+        return list(found.values())
+
+    def _first_row_after(self, survey: int) -> int | None:
+        """Return the first line that was written down after a survey; None where there is none."""
+        (link,) = self._db.execute(
+            "SELECT max(chain.id) FROM chain JOIN surveys ON chain.first <= surveys.count_id"
+            " AND chain.last >= surveys.count_id WHERE chain.subject = ? AND surveys.id = ?",
+            (Subject.COUNT.value, survey),
+        ).fetchone()
+        (row,) = self._db.execute(
+            "SELECT min(first) FROM chain WHERE subject = ? AND id > ?", (Subject.JOURNAL.value, link or 0)
+        ).fetchone()
+        return None if row is None else int(row)
 
     @contextmanager
     def _refusals(self) -> Iterator[None]:

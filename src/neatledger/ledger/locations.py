@@ -11,7 +11,7 @@ from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import FileClass
 from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.columns import FolderFacts, SeenState, kinds_of
+from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of, kinds_of
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
 from neatledger.formats.nearest import nearest
@@ -116,6 +116,9 @@ def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], Acc
     if len(parts) != depth + 1 or not here.classes:
         raise unknown_folder(reader, address)
     odd = reader.find_odd(here, parts[-1])
+    if odd is None and not kind_of(parts[-1]) and nearest_folders(reader, address):
+        # A word without an ending, of which no count knows a file: a folder of nearly this name is meant.
+        raise unknown_folder(reader, address)
     if odd is not None:
         item = Item(address.path, parse(odd.list), odd.owner)
         return replace(above, chain=(*above.chain, item), is_folder=False)
@@ -130,4 +133,7 @@ def _find_file(reader: SurveyReader, above: Location, parse: Callable[[int], Acc
         raise unknown_folder(reader, address)
     item = Item(address.path, parse(number), owner)
     note = f"names of ordinary files are not kept: judged by the list that {usual} files of this folder share"
+    near = nearest_folders(reader, address)
+    if near:
+        note += f"; the folder {near[0].system}:{os.fsdecode(near[0].path)} is called nearly so"
     return replace(above, chain=(*above.chain, item), is_folder=False, note=note)

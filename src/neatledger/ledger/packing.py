@@ -22,7 +22,9 @@ __all__ = ["CHUNK_ROWS", "BytesChunk", "BytesColumn", "pack_column", "unpack_byt
 CHUNK_ROWS = 16384
 Run = Callable[[Callable[[int], bytes], Iterable[int]], Iterable[bytes]]
 _CASTS: dict[str, Literal["i", "q", "Q", "B"]] = {"i4": "i", "i8": "q", "u8": "Q", "u1": "B"}
-assert sys.byteorder == "little", "the packed columns are read in the machine's own order"
+if sys.byteorder != "little":
+    # The packed columns are read in the machine's own order.
+    raise ImportError("the ledger's columns cannot be read on a machine that writes the highest byte first")
 
 
 def pack_column(column: Any, dtype: str, run: Run = map) -> Iterable[bytes]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import zlib
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from datetime import date
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -45,6 +45,11 @@ class SurveyReader:
 
     All columns of a small one (`is_small`) are read at once: in a database elsewhere each by itself is waited for.
     """
+
+    # Of what steps would make of a system another reader tells (`imagined`): what it stands on, what they touched.
+    stands_on: SurveyReader | None = None
+    touched: Collection[bytes] = ()
+    old_rows: Sequence[int] | None = None
 
     def __init__(self, connection: Database, survey: int, system: str, model: str, *, is_small: bool = False) -> None:
         self._db = connection

@@ -312,7 +312,8 @@ def _by_line(fault: Fault) -> tuple[int, int]:
 def read_stated(office_dir: Path) -> Stated:
     """Return what the text of a plan says, with its lines; raises `OfficeError`, or `PlanError`."""
     path = office_dir / PLAN_NAME
-    assert read_plan(office_dir), "a plan with faults is told first"
+    # A plan with faults is told first.
+    read_plan(office_dir)
     return Stated(*load_yaml(path.read_text("utf-8"), str(path)))
 
 

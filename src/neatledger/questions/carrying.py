@@ -137,14 +137,9 @@ def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) ->
     run = next((one for one in reversed(runs) if one.undoes is None and not is_undone(one, runs)), None)
     if run is None:
         raise UsageError("nothing was made that could be taken back", hint="mend --journal shows what was made")
-    steps = [run.steps[place].inverse() for place in _taken_back(run)]
+    steps = [run.steps[place].inverse() for place in run.taken_back]
     undoing = Run(journal.begin(steps, clock(), run.id), clock(), steps, run.id, {})
     return _driver(journal, undoing, carriers, clock).drive()
-
-
-def _taken_back(run: Run) -> list[int]:
-    """Return the places of the steps of a run that undoing takes back, in that order."""
-    return [place for place in reversed(range(len(run.steps))) if place in run.made or place in run.intents]
 
 
 def _driver(journal: Journal, run: Run, carriers: Carriers, clock: Callable[[], datetime]) -> _Driver:
@@ -152,7 +147,7 @@ def _driver(journal: Journal, run: Run, carriers: Carriers, clock: Callable[[], 
     if run.undoes is None:
         return _Driver(journal, run, carriers, clock)
     other = next(one for one in journal.runs() if one.id == run.undoes)
-    places = list(enumerate(_taken_back(other)))
+    places = list(enumerate(other.taken_back))
     known = {number: other.intents.get(place, {}) for number, place in places}
     # What was begun and perhaps not finished is looked at with what was written down when it was begun.
     begun = {number: other.intents[place] for number, place in places if place not in other.made}

@@ -6,22 +6,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
-import numpy as np
-from numpy.typing import NDArray
-
-from neatledger.core.access.beside import Apart, apart
-from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.comparing import AccessChange, compare
+from neatledger.core.access.row_pairs import rows_of_two_counts
 from neatledger.core.access.ways import given_by
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.membership import outer_groups
 from neatledger.core.people.principals import Principal, only_in
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.table import Table, folder_paths
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import find_location
-from neatledger.ledger.reader import SurveyReader
-from neatledger.questions.office import Office, open_office
+from neatledger.questions.beside import named_files
+from neatledger.questions.office import Office
 
 __all__ = ["Compared", "Difference", "Side", "ask", "ask_like"]
 
@@ -41,10 +37,13 @@ class Side:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """What the two have on a folder, and what gives whoever has more what they have: a way and an entry."""
+    """What the two have on a folder and with its files: what the left has `before`, what the right has `after`.
+
+    `by` is what gives whoever has more what they have: a way and an entry.
+    """
 
     address: Address
-    apart: Apart
+    change: AccessChange
     by: str
 
 
@@ -61,7 +60,7 @@ class Compared:
 
 def ask(office: Office, one: str, other: str, *, then: date | None = None) -> Compared:
     """Compare two people or groups, as the count has them; with `then` the other as a count of that day had it."""
-    past = open_office(office.folder, as_of=then, today=office.today) if then else office
+    past = office.at(then) if then else office
     left, right = _side(office, one), _side(past, other)
     if then:
         left = replace(left, name=f"{left.name} now", label="now")
@@ -126,47 +125,25 @@ def _group(office: Office, name: str) -> Side | None:
     return Side(f"the group {name}", name, office, found, groups) if found else None
 
 
-def _flags(side: Side, system: str) -> NDArray[np.int64] | None:
-    """Return the flags of a side on every folder of its own count, None where it has nothing there."""
-    principals = side.principals.get(system)
-    if not principals or system not in side.office.readers:
-        return None
-    everyone = side.office.systems.everyone(system, principals, is_narrow=True)
-    rows = np.arange(everyone.matrix.folders.rows)
-    return PeopleFlags(everyone, [principals[0].person]).flags(rows)[:, 0]
-
-
 def _of_system(system: str, left: Side, right: Side) -> list[Difference]:
-    reader = left.office.readers.get(system) or right.office.readers[system]
-    folders = reader.table("folders")
-    path_of = folder_paths(folders)
-    sides = []
-    for side in (left, right):
-        flags = _flags(side, system)
-        theirs = side.office.readers.get(system)
-        if flags is None or theirs is None:
-            flags = np.zeros(folders.rows, dtype=np.int64)
-        elif theirs is not reader:
-            flags = _moved(flags, theirs, folders)
-        sides.append(flags)
+    readers = [side.office.readers.get(system) for side in (left, right)]
+    tables, people = [], []
+    for side, reader in zip((left, right), readers, strict=True):
+        principals = side.principals.get(system)
+        has_any = bool(principals) and reader is not None
+        tables.append(
+            side.office.systems.everyone(system, principals, is_narrow=True) if has_any and principals else None
+        )
+        people.append(principals[0].person if principals else side.name)
+    folders = [None if reader is None else reader.table("folders") for reader in readers]
+    pairs = rows_of_two_counts(*folders)
+    changes = compare(tables[0], tables[1], people[:1], pairs, others=people[1:], named=named_files(*readers))
     result = []
-    for number, one in enumerate(apart(folders, *sides)):
-        address = Address(system, path_of(one.row))
-        side, more = (left, one.left & ~one.right) if one.left & ~one.right else (right, one.right & ~one.left)
+    for number, one in enumerate(changes):
+        address = Address(system, one.path)
+        side, more = (left, one.lost) if one.loses else (right, one.gained)
         result.append(Difference(address, one, _by(side, address, more) if number < _MOST_EXPLAINED else ""))
     return result
-
-
-def _moved(flags: NDArray[np.int64], reader: SurveyReader, folders: Table) -> NDArray[np.int64]:
-    """Return flags of one count's folders in the rows of another's: folders are the same by their paths."""
-    others = reader.table("folders")
-    path_of, here = folder_paths(others), folder_paths(folders)
-    rows = {path_of(row): row for row in range(others.rows)}
-    found = np.zeros(folders.rows, dtype=np.int64)
-    for row in range(folders.rows):
-        other = rows.get(here(row))
-        found[row] = 0 if other is None else flags[other]
-    return found
 
 
 def _by(side: Side, address: Address, more: Right) -> str:

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.lists.rights import Right
 from neatledger.core.plan.protection import SystemProtection, Wanted
 from neatledger.core.protection.standing import Standing

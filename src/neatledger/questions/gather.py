@@ -172,7 +172,7 @@ def ask(
         return Gathered(None, surveys, seconds, failed)
     if target is not None:
         return Gathered(None, surveys, seconds, failed, _write(surveys, moment, tool, target))
-    with closing(office.open_ledger(create=True)) as ledger:
+    with closing(office.books.open_ledger(create=True)) as ledger:
         count = ledger.add_count(surveys, moment, tool, begun)
     return Gathered(count, surveys, seconds, failed)
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 
+from neatledger.core.access.moved_files import moved_files
 from neatledger.core.access.tree_gates import Item
-from neatledger.core.access.ways import Access, told_by
+from neatledger.core.access.ways import Access, FileCounts, told_by
 from neatledger.core.lists.contract import Names, word_entry
 from neatledger.core.lists.rights import Right
+from neatledger.core.people.names import BareIdents
 from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
@@ -26,15 +29,18 @@ __all__ = ["Between", "Had", "History", "Since", "ask", "ask_since", "counts_of"
 class Had:
     """What they had from a count on: since after `not_before` (None: the first count) and by `day` at the latest.
 
-    `level` is None where the folder or the account was not there; `causes` say what changed.
+    `rights` is None where they had no account, or the folder was not there (not `is_there`); `counts` where its files
+    were not seen; `causes` say what changed.
     """
 
     not_before: date | None
     day: date
     rights: Right | None
     is_known: bool
+    counts: FileCounts | None
     by: str
     causes: tuple[str, ...]
+    is_there: bool = True
 
 
 @dataclass(frozen=True)
@@ -47,6 +53,19 @@ class History:
     counts: int
 
 
+_NO_FOLDER = "the folder was not there"
+
+
+@dataclass(frozen=True, slots=True)
+class _ListSeen:
+    """The list of a folder on the way at one count: its entries with bare identifiers, and the same in words."""
+
+    path: bytes
+    entries: tuple[str, ...]
+    words: tuple[str, ...]
+    owner: str
+
+
 @dataclass(frozen=True)
 class _Seen:
     """One count's answer, with what it rests on; `named` are the groups that lists speak of (None: others count)."""
@@ -56,9 +75,12 @@ class _Seen:
     by: str
     groups: frozenset[str]
     states: tuple[str, ...]
-    lists: tuple[tuple[bytes, tuple[str, ...], str], ...]
+    lists: tuple[_ListSeen, ...]
     missing: str
     named: frozenset[str] | None = None
+    counts: FileCounts | None = None
+    sorts: Mapping[tuple[tuple[str, ...], str], int] = field(default_factory=dict)
+    decided: str = ""
 
 
 def ask(office: Office, name: str, address: Address) -> History:
@@ -70,15 +92,33 @@ def ask(office: Office, name: str, address: Address) -> History:
     for count in counts_of(office, address.system):
         seen = _look(office, count, person, address)
         read += 1
+        is_there = seen.missing != _NO_FOLDER
+        said = count.day, seen.rights, seen.is_known, seen.counts, seen.by
         if last is None:
-            found.append(
-                Had(None, count.day, seen.rights, seen.is_known, seen.by, (seen.missing or "the first count",))
-            )
-        elif (seen.rights, seen.is_known, seen.by) != (last[1].rights, last[1].is_known, last[1].by):
+            found.append(Had(None, *said, (seen.missing or "the first count",), is_there))
+        elif _is_other(last[1], seen):
             causes = tuple(_causes(last[1], seen)) or ("something that the counts do not tell",)
-            found.append(Had(last[0].day, count.day, seen.rights, seen.is_known, seen.by, causes))
+            found.append(Had(last[0].day, *said, causes, is_there))
         last = count, seen
     return History(person, address, found, read)
+
+
+def _is_other(old: _Seen, new: _Seen) -> bool:
+    """Tell whether they may do something else on the folder, or with its files, or by something else."""
+    if (new.rights, new.is_known, new.decided, new.missing) != (old.rights, old.is_known, old.decided, old.missing):
+        return True
+    return any(_moved(old.counts, new.counts))
+
+
+def _moved(old: FileCounts | None, new: FileCounts | None) -> tuple[int, int]:
+    """Return of how many files at least somebody gained and lost something."""
+    if old is None or new is None:
+        return 0, 0
+    moved = [
+        moved_files(had, has, old.files - had, new.files - has)
+        for had, has in ((old.read, new.read), (old.change, new.change), (old.delete, new.delete))
+    ]
+    return max(gained for gained, _ in moved), max(lost for _, lost in moved)
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,7 +204,7 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     try:
         location = find_location(reader, address)
     except UnknownNameError:
-        return _Seen(None, True, "", _groups(reader, principals), _states(principals), (), "the folder was not there")
+        return _Seen(None, True, "", _groups(reader, principals), _states(principals), (), _NO_FOLDER)
     access = systems.access(location, principals)
     names = names_of(reader)
     lists = tuple(_list_of(item, names) for item in location.chain)
@@ -173,12 +213,21 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     spoken = {ident for item in location.chain if item.access_list is not None for ident in item.access_list.named}
     named = None if reader.shared is not None else frozenset(groups[ident] for ident in spoken if ident in groups)
     mine = _groups(reader, principals), _states(principals)
-    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named)
+    sorts: Counter[tuple[tuple[str, ...], str]] = Counter()
+    for one in location.files or ():
+        sorts[tuple(one.access_list.describe(_BARE)), one.owner] += one.files
+    decided = _by(access, _BARE)
+    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named, access.counts, sorts, decided)
 
 
-def _list_of(item: Item, names: Names) -> tuple[bytes, tuple[str, ...], str]:
-    entries = item.access_list.describe(names) if item.access_list is not None else []
-    return item.path, tuple(entries), item.owner
+_BARE = BareIdents()
+
+
+def _list_of(item: Item, names: Names) -> _ListSeen:
+    if item.access_list is None:
+        return _ListSeen(item.path, (), (), item.owner)
+    entries, words = (tuple(item.access_list.describe(each)) for each in (_BARE, names))
+    return _ListSeen(item.path, entries, words, item.owner)
 
 
 def _groups(reader: SurveyReader, principals: Iterable[Principal]) -> frozenset[str]:
@@ -203,24 +252,44 @@ def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
     if new.missing:
         yield new.missing.replace(" was not", " is not").replace("had no", "have no")
     elif old.missing:
-        came = {"the folder was not there": "the folder came", "they had no account there": "they got an account"}
+        came = {_NO_FOLDER: "the folder came", "they had no account there": "they got an account"}
         yield came.get(old.missing, "the system is new")
     yield from _moves(old, new)
     for state in new.states:
         if old.states and state not in old.states:
             yield f"the account {state}"
-    known = {path: (entries, owner) for path, entries, owner in old.lists}
-    for path, entries, owner in new.lists:
-        if path not in known:
+    known = {one.path: one for one in old.lists}
+    for after in new.lists:
+        before = known.get(after.path)
+        if before is None:
             continue
-        before, former = known[path]
-        where = path.decode("utf-8", "surrogateescape")
-        gone, come = [one for one in before if one not in entries], [one for one in entries if one not in before]
-        if gone or come:
-            words = [*(f"gone: {one}" for one in gone), *(f"new: {one}" for one in come)]
+        where = after.path.decode("utf-8", "surrogateescape")
+        # Who has another name by now, or none, stands in the list as before.
+        words = [f"gone: {word}" for word in _only_in(before, after)]
+        words += [f"new: {word}" for word in _only_in(after, before)]
+        if words:
             yield f"the list of {where}: {'; '.join(words)}"
-        if owner != former:
+        if after.owner != before.owner:
             yield f"the owner of {where}"
+    yield from _file_causes(old, new)
+
+
+def _only_in(one: _ListSeen, other: _ListSeen) -> list[str]:
+    """Return the words of the entries that only the first of two lists has."""
+    return [word for entry, word in zip(one.entries, one.words, strict=True) if entry not in other.entries]
+
+
+def _file_causes(old: _Seen, new: _Seen) -> Iterable[str]:
+    """Say what is other about the files, where they may do something else with them."""
+    if not any(_moved(old.counts, new.counts)):
+        return
+    sorts = old.sorts.keys() | new.sorts.keys()
+    more = sum(max(0, new.sorts.get(one, 0) - old.sorts.get(one, 0)) for one in sorts)
+    fewer = sum(max(0, old.sorts.get(one, 0) - new.sorts.get(one, 0)) for one in sorts)
+    if min(more, fewer):
+        yield f"files with another list or owner: {min(more, fewer):,}"
+    if more > fewer:
+        yield f"new files: {more - fewer:,}"
 
 
 def _moves(old: _Seen, new: _Seen) -> Iterable[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date
 from types import MappingProxyType
 
@@ -24,7 +24,6 @@ from neatledger.formats.nearest import or_else
 from neatledger.office.addresses import parse_address
 from neatledger.office.edit_people import Arrival, add_person
 from neatledger.questions import suppose_space
-from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 from neatledger.questions.starting import former_accounts
@@ -117,12 +116,7 @@ def own_steps(office: Office, person: str) -> tuple[list[Step], int]:
 
 def office_with(office: Office, plan: Plan, day: date) -> Office:
     """Return an office as it was found, with another plan, asked on another day."""
-    found = imagined_office(office, [])
-    found.today = day
-    found.__dict__["plan"] = replace(plan, today=day)
-    for name in ("principals", "systems"):
-        found.__dict__.pop(name, None)
-    return found
+    return office.with_(plan=plan, day=day)
 
 
 def reach_by_plan(plan: Plan, person: str) -> Iterator[Reach]:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from typing import TypeVar
 
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
+from neatledger.ledger.locations import locate
+from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
 
 __all__ = ["person_and_folder", "person_or_folder"]
@@ -21,11 +24,24 @@ def person_or_folder(office: Office, name: str, find: Callable[[str], Found]) ->
         return find(name)
     except UnknownNameError as nobody:
         try:
-            return office.address(name)
+            return _folder(office, name)
         except (UnknownNameError, UsageError):
             if ":" in name or "/" in name:
                 raise
             raise nobody from None
+
+
+def _folder(office: Office, name: str) -> Address:
+    """Return a folder or file that is there, was at an older count, or that the records of what was done speak of."""
+    try:
+        return office.find_folder(name, or_before=True)
+    except UnknownNameError:
+        address = office.address(name)
+        with suppress(UnknownNameError):
+            return locate(office.reader(address.system), address).address
+        if not office.ledger.trail.select(below=names_of(office, address)).rows:
+            raise
+        return address
 
 
 def person_and_folder(office: Office, names: Sequence[str]) -> tuple[FoundPerson | None, Address | None]:

@@ -37,9 +37,8 @@ from neatledger.core.survey.shared import Member
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
-from neatledger.ledger.imagined import ImaginedReader
+from neatledger.ledger.imagined import ImaginedReader, begin_imagining
 from neatledger.ledger.locations import find_location, unknown_folder
-from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
@@ -88,7 +87,7 @@ class _Finder:
     def __init__(self, office: Office, below: Address | None, people: Collection[str] | None) -> None:
         self.office, self.below, self.people = office, below, people
         self.steps: list[Step] = []
-        self.then = imagined_office(office, [])
+        self.then = office
         self._why: dict[tuple[str, Address], str] = {}
         self._states: dict[str, ImaginedReader] = {}
         self._meant_at: dict[tuple[str, Address | None], Meant] = {}
@@ -107,17 +106,12 @@ class _Finder:
     def _state(self, system: str) -> ImaginedReader:
         """Return a system as it would be after the steps found by now, and after those that come."""
         if system not in self._states:
-            found = self.then.readers[system]
-            self._states[system] = found if isinstance(found, ImaginedReader) else ImaginedReader(found)
+            self._states[system] = begin_imagining(self.then.readers, self.then.imagined, system)
         return self._states[system]
 
     def _look_again(self) -> None:
         """Let questions see the systems as they would be by now."""
-        then = imagined_office(self.office, [])
-        then.__dict__["readers"] = {
-            name: self._states.get(name, reader) for name, reader in self.office.readers.items()
-        }
-        self.then = then
+        self.then = self.office.with_(imagined={**self.office.imagined, **self._states})
 
     # Groups and accounts ----------------------------------------------------------------------------
 
@@ -315,6 +309,9 @@ class _Finder:
     def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
         """Open what keeps people back before the list is asked, or say why nothing helps."""
         for one in differences:
+            if not (one.missing or one.beyond):
+                self._why[one.person, address] = self._why_files(system, one)
+                continue
             if not one.missing:
                 self._why[one.person, address] = self._why_beyond(system, one)
                 continue
@@ -348,6 +345,16 @@ class _Finder:
     def _speaks_of(self, system: str, whom: Whom, person: str) -> bool:
         principals = [each for each in self.then.principals[system] if each.person == person]
         return whom.sort is Sort.EVERYONE or any(whom.ident in each.holder.idents for each in principals)
+
+    def _why_files(self, system: str, one: Difference) -> str:
+        """Say why nothing brings the files of a folder to the plan that agrees itself."""
+        users = {each.account.ident for each in self.then.principals[system] if each.person == one.person}
+        owners = {sort.owner for sort in self._state(system).file_sorts(one.address.path)}
+        if one.is_more and owners & users:
+            return "they own files there: give these another owner"
+        if self._state(system).model != "posix":
+            return "its files have lists of their own: a person must set these"
+        return "the lists of its files cannot give just that: a person must set these"
 
     def _why_beyond(self, system: str, one: Difference) -> str:
         item = self._state(system).folder_state(one.address.path)

@@ -5,12 +5,12 @@ Whatever is read is read when a question first needs it, and once.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from functools import cached_property
-from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,22 +19,22 @@ from neatledger.core.people.principals import Principal, find_principals, princi
 from neatledger.core.plan.plan import Person, Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError, NoCountError, UnknownNameError, UsageError
+from neatledger.formats.names import decode_address
 from neatledger.formats.nearest import one_of, or_else
-from neatledger.ledger.opening import open_ledger
+from neatledger.ledger.locations import unknown_folder
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.store import CountInfo, Ledger, SurveyInfo
+from neatledger.ledger.store import CountInfo, Ledger
 from neatledger.office.addresses import parse_address
-from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
+from neatledger.questions.books import LEDGER_NAME, Answers, Books
 from neatledger.questions.systems import Systems
 
 if TYPE_CHECKING:
-    # It brings NumPy along, which what reads one path does without.
+    # They bring NumPy along, which what reads one path does without.
+    from neatledger.ledger.imagined import ImaginedReader
     from neatledger.sources.contract import Workers
 
 __all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
-
-LEDGER_NAME = "ledger.db"
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,52 +54,93 @@ def names_of(reader: SurveyReader) -> EntryNames:
     return EntryNames(reader.accounts, reader.groups, reader.terms.model)
 
 
-_MOST_KEPT = 256  # surveys that are looked back at
-
-
-@dataclass
+@dataclass(frozen=True, eq=False)
 class Office:
-    """The office in a folder: `today` is the day of the question, `as_of` the day of the count (None: the newest)."""
+    """The office in a folder, as one value: nothing of it changes, and others are derived from it by `with_`.
+
+    `today` is the day of the question, by which clocks and the plan are read; `as_of` the day of the count that it is
+    put to (None: the newest); `day` the one for which links, hand-outs and devices are judged. What was given in
+    place of what is read (`given_plan`, `given_count`, `imagined`) makes an office that nobody counted: of such a one
+    nothing is kept in the ledger. Everything else is read when a question first needs it, and once.
+    """
 
     folder: Path
     today: date
-    as_of: date | None = None
-    ledger_at: str = ""
-    """The address of a database that is the ledger, where it is not said in the plan."""
+    as_of: date | None
+    day: date
+    books: Books
+    """The plan's file, the ledger and older surveys, opened once: all offices derived from one another share them."""
     workers: Workers | None = None
     """What does parts of a question, where it is not done here alone."""
-    _names: dict[str, EntryNames] = field(default_factory=dict, init=False, repr=False)
-    _looked_back: dict[int, SurveyReader] = field(default_factory=dict, init=False, repr=False)
-    is_whole: bool = field(default=False, init=False, repr=False)
-    """Whether the answer is about every system, though what was kept of them was looked up and not read anew."""
+    given_plan: Plan | None = None
+    given_count: CountInfo | None = None
+    imagined: Mapping[str, ImaginedReader] = field(default_factory=dict)
+    """Systems as they would be, in place of what was counted of them."""
+    only: frozenset[str] | None = None
+    """The systems that are asked about; None: all of the count."""
+    counted: Mapping[str, SurveyReader] | None = field(default=None, repr=False)
+    """What reads the count's systems, where another office of the same count has begun to."""
+    answers: Answers = field(default_factory=Answers, repr=False)
+
+    def with_(
+        self,
+        *,
+        plan: Plan | None = None,
+        day: date | None = None,
+        count: CountInfo | None = None,
+        imagined: Mapping[str, ImaginedReader] | None = None,
+        only: Iterable[str] | None = None,
+    ) -> Office:
+        """Return this office with another plan, day, count or state, or of some of its systems only.
+
+        What is not given stays: also the count, though a newer one is kept meanwhile. The day is that of the question
+        and of what is shared alike. Raises `NoCountError` where there is no count.
+        """
+        return replace(
+            self,
+            today=day or self.today,
+            day=day or self.day,
+            given_plan=plan or self.given_plan,
+            given_count=count or self.count,
+            imagined=self.imagined if imagined is None else dict(imagined),
+            only=self.only if only is None else frozenset(only),
+            counted=None if count is not None else self._counted,
+            answers=Answers(),
+        )
+
+    def newest(self) -> Office:
+        """Return the office at its newest count, of now: what was gathered since is in it, nothing is imagined."""
+        return replace(
+            self, as_of=None, given_count=None, imagined={}, counted=None, day=self.today, answers=Answers()
+        )
+
+    def at(self, day: date) -> Office:
+        """Return the office as the newest count of a day or before has it; raises `NoCountError`."""
+        found = self.ledger.carried(self.ledger.find_count(day), self.plan.systems)
+        return replace(self, as_of=day, day=day, given_count=found, imagined={}, counted=None, answers=Answers())
+
+    @property
+    def is_as_counted(self) -> bool:
+        """Tell whether all of it was read: the plan from its file, every system from a count of the ledger."""
+        return self.given_plan is None and not self.imagined and self.only is None
 
     @cached_property
     def plan(self) -> Plan:
-        """The plan of the office; raises `OfficeError` or `PlanError`."""
-        return replace(read_plan(self.folder), today=self.today)
+        """The plan of the office, on the day of the question; raises `OfficeError` or `PlanError`."""
+        return replace(self.given_plan or self.books.plan, today=self.today)
 
-    @cached_property
+    @property
     def ledger(self) -> Ledger:
         """The office's ledger; raises `NoCountError` where there is none yet."""
-        # A plan with faults is reported before a ledger that is not there yet.
-        assert self.plan
-        return self.open_ledger()
-
-    def plan_digest(self) -> str:
-        """Return the SHA-256 of the plan's text, as it lies in the folder now."""
-        return sha256((self.folder / PLAN_NAME).read_bytes()).hexdigest()
+        return self.books.ledger
 
     def note_plan(self, who: str, moment: datetime) -> None:
         """Tell others who share the ledger that this plan is used from now on, where it is new."""
-        digest = self.plan_digest()
+        digest = self.books.plan_digest()
         if self.ledger.is_shared and not self.ledger.plans.is_known(digest):
             # Who may only ask tells nobody.
             with suppress(LedgerError):
                 self.ledger.plans.note(digest, who, moment)
-
-    def open_ledger(self, *, create: bool = False) -> Ledger:
-        """Open the office's ledger."""
-        return open_ledger(self.ledger_at or self.plan.ledger or self.folder / LEDGER_NAME, create=create)
 
     @cached_property
     def count(self) -> CountInfo:
@@ -108,7 +149,7 @@ class Office:
         Systems of the plan that it lacks, since they could not be reached then or were not asked for, are as the
         newest count before has them.
         """
-        return self.ledger.carried(self.ledger.find_count(self.as_of), self.plan.systems)
+        return self.given_count or self.ledger.carried(self.ledger.find_count(self.as_of), self.plan.systems)
 
     def counts_until(self) -> list[CountInfo]:
         """Return the counts up to the one that questions are put to, the oldest first."""
@@ -127,48 +168,41 @@ class Office:
     def has_count(self) -> bool:
         """Tell whether there is a count to ask."""
         try:
-            assert self.count
+            return bool(self.count)
         except NoCountError:
             return False
-        return True
-
-    @property
-    def day(self) -> date:
-        """The day for which links, hand-outs and devices are judged: today, or that of the count asked for."""
-        return self.as_of or self.today
 
     def readers_of(self, count: CountInfo) -> dict[str, SurveyReader]:
         """Return a reader for each system of a count; small ones are kept, for many questions look back as far."""
-        return {info.system: self._looked_back.get(info.id) or self._look_back(info) for info in count.surveys}
+        return {info.system: self.books.reader_of(info) for info in count.surveys}
 
-    def _look_back(self, info: SurveyInfo) -> SurveyReader:
-        reader = self.ledger.read_survey(info)
-        if reader.is_small:
-            if len(self._looked_back) >= _MOST_KEPT:
-                self._looked_back.clear()
-            self._looked_back[info.id] = reader
-        return reader
+    @cached_property
+    def _counted(self) -> Mapping[str, SurveyReader]:
+        if self.counted is not None:
+            return self.counted
+        return {info.system: self.ledger.read_survey(info) for info in self.count.surveys}
 
     @cached_property
     def readers(self) -> dict[str, SurveyReader]:
-        """A reader for each system of the count: what else looks at it tells nothing of what was read by these."""
-        return {info.system: self.ledger.read_survey(info) for info in self.count.surveys}
+        """A reader for each system: what else looks at the count tells nothing of what was read by these."""
+        every = {**self._counted, **self.imagined}
+        return every if self.only is None else {name: reader for name, reader in every.items() if name in self.only}
 
     def caveats(self, *, for_paper: bool = False) -> list[str]:
         """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole.
 
         A paper names no commands.
         """
-        readers: dict[str, SurveyReader] = self.__dict__.get("readers", {})
+        if self.books.opened is None or not self.has_count:
+            return []
         found = []
-        is_shared = "ledger" in self.__dict__ and self.ledger.is_shared
-        newer = self.ledger.plans.newer_than(self.plan_digest()) if is_shared else None
+        newer = self.ledger.plans.newer_than(self.books.plan_digest()) if self.ledger.is_shared else None
         if newer is not None:
             when = newer.moment.astimezone().strftime("%Y-%m-%d %H:%M")
             found.append(f"{newer.who} has used a newer plan since {when}: the one here is older.")
-        for one in self.count.surveys if readers or self.is_whole else ():
+        for one in self.count.surveys:
             name = one.system
-            if not self.is_whole and not readers[name].is_read:
+            if not (self.answers.are_of_all or self._counted[name].is_read):
                 continue
             if one.taken_at != self.count.taken_at:
                 found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")
@@ -186,9 +220,10 @@ class Office:
 
     def names(self, system: str) -> EntryNames:
         """Return the names of what stands in a system's lists."""
-        if system not in self._names:
-            self._names[system] = names_of(self.reader(system))
-        return self._names[system]
+        names = self.answers.names
+        if system not in names:
+            names[system] = names_of(self.reader(system))
+        return names[system]
 
     def principals_of(self, readers: Mapping[str, SurveyReader]) -> dict[str, list[Principal]]:
         """Return every system's accounts with the people who have them."""
@@ -226,6 +261,29 @@ class Office:
             hint = or_else(address.system, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
             raise UnknownNameError(f"no system is named {address.system!r}", hint=hint)
         return self._settled(Address(known, address.path))
+
+    def find_folder(self, text: str, *, or_before: bool = False) -> Address:
+        """Return the address of a folder as people, or machine formats, write it; raises `UnknownNameError`.
+
+        It is one of the count, or one that the plan names; with `or_before` also one that an older count has.
+        """
+        address = self.address(text)
+        decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
+        reader = self.reader(address.system)
+        for each in dict.fromkeys((address, decoded)):
+            if reader.find_row(each.path) is not None or any(one.address == each for one in self.plan.folders):
+                return each
+            if or_before and self._was_counted(each):
+                return each
+        raise unknown_folder(reader, address, "folder")
+
+    def _was_counted(self, address: Address) -> bool:
+        """Tell whether an older count has a folder."""
+        for count in reversed(self.counts_until()):
+            info = next((one for one in count.surveys if one.system == address.system), None)
+            if info is not None and self.books.reader_of(info).find_row(address.path) is not None:
+                return True
+        return False
 
     def _settled(self, address: Address) -> Address:
         is_counted = self.has_count and address.system in self.readers
@@ -310,12 +368,19 @@ def _people_called(name: str, people: Iterable[Person]) -> set[str]:
 
 
 def open_office(
-    folder: str | Path, *, as_of: date | None = None, today: date | None = None, ledger_at: str = ""
+    folder: str | Path,
+    *,
+    as_of: date | None = None,
+    today: date | None = None,
+    ledger_at: str = "",
+    workers: Workers | None = None,
 ) -> Office:
     """Return the office in a folder, as its newest count has it, or the newest of `as_of` or before.
 
-    `ledger_at` is the address of a database that is its ledger, in place of what the plan says.
+    `ledger_at` is the address of a database that is its ledger, in place of what the plan says; `workers` do parts of
+    the questions.
 
     Nothing is read yet; what is not there or has faults is raised by the question that first needs it.
     """
-    return Office(Path(folder), today or date.today(), as_of, ledger_at)
+    asked, where = today or date.today(), Path(folder)
+    return Office(where, asked, as_of, as_of or asked, Books(where, ledger_at), workers)

@@ -9,8 +9,8 @@ from itertools import chain, islice
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.lists.doubt import judge_all
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right, spell_rights
@@ -27,8 +27,9 @@ from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
-from neatledger.ledger.imagined import ImaginedReader
-from neatledger.questions.imagined import changes_between, imagined_office, lies_over
+from neatledger.ledger.imagined import begin_imagining
+from neatledger.questions.beside import changes_between, lies_over
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
 
 __all__ = ["Order", "OrderedStep"]
@@ -179,8 +180,8 @@ class _Asker:
             people = self._moved(step) or people
         direction = Direction.NOTHING
         for one in changes:
-            direction |= Direction.RAISES if one.change.gained or one.change.files else Direction.NOTHING
-            direction |= Direction.LOWERS if one.change.lost or one.change.lost_files else Direction.NOTHING
+            direction |= Direction.RAISES if one.change.gains else Direction.NOTHING
+            direction |= Direction.LOWERS if one.change.loses else Direction.NOTHING
         if step.kind == "member":
             # A refusal, or an entry that decides alone, turns round what a membership does after other steps.
             direction = Direction.BOTH
@@ -306,10 +307,9 @@ class _Probed:
 
     def _cut(self) -> Office:
         """Return the office with the folders alone that are asked about: of a large tree that is little."""
-        found = imagined_office(self._office, [])
-        readers = dict(self._office.readers)
+        imagined = dict(self._office.imagined)
         for system, tops in self._tops.items():
-            reader = readers[system]
+            reader = self._office.readers[system]
             if b"/" in tops or reader.table("folders").rows < _SMALL:
                 continue
             order = self._orders.setdefault(system, TreeOrder(reader.table("folders")))
@@ -320,10 +320,9 @@ class _Probed:
                     row = int(order.parent[row])
                     marks[row] = True
             marks[0] = True
-            whole = reader if isinstance(reader, ImaginedReader) else ImaginedReader(reader)
-            readers[system] = whole.cut(np.flatnonzero(marks))
-        found.__dict__["readers"] = readers
-        return found
+            whole = begin_imagining(self._office.readers, self._office.imagined, system)
+            imagined[system] = whole.cut(np.flatnonzero(marks))
+        return self._office.with_(imagined=imagined)
 
     def cells(self, made: Sequence[int]) -> Cells | None:
         """Return the flags of every person on every folder and every sort of files, systems one after the other."""

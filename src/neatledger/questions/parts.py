@@ -47,8 +47,8 @@ class OfficeKey:
 def key_of(office: Office) -> OfficeKey:
     """Return the key of an office: its folder, days, ledger, and what it was asked of."""
     count = office.count.id if office.has_count else 0
-    where = str(office.folder.resolve())
-    return OfficeKey(where, office.today, office.as_of, office.ledger_at, f"{office.plan_digest()} {count}")
+    where, books = str(office.folder.resolve()), office.books
+    return OfficeKey(where, office.today, office.as_of, books.ledger_at, f"{books.plan_digest()} {count}")
 
 
 @lru_cache(maxsize=1)

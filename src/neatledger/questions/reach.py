@@ -7,7 +7,7 @@ from datetime import date
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.tree.address import Address
 from neatledger.questions.history import Since, counts_of
 from neatledger.questions.office import Office

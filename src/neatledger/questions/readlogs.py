@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -55,10 +55,16 @@ def read(
     now: datetime,
     progress: Callable[[int], object] = lambda _: None,
     credentials_for: Callable[[str], AskCredentials] = _no_credentials,
+    systems: Collection[str] | None = None,
 ) -> list[LogRead]:
-    """Read what is new in every log, and keep it; one that cannot be read does not keep the others from it."""
+    """Read what is new in every log, or in those of some systems, and keep it.
+
+    One that cannot be read does not keep the others from it.
+    """
     found = []
     for name in systems_with_logs(office):
+        if systems is not None and name not in systems:
+            continue
         settings = office.plan.systems[name].settings
         context = SourceContext(
             name, office.folder, settings, office.today, lambda _: None, credentials_for(name),

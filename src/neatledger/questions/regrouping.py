@@ -301,4 +301,4 @@ def _would_do(office: Office, one: Suggestion, name: str) -> Regrouping:
 
 def _is_within(changes: Sequence[MadeChange], one: Suggestion) -> bool:
     """Tell whether nobody loses, and only those gain of whom the suggestion says so."""
-    return all(not each.change.lost and not each.change.lost_files and each.person in one.gains for each in changes)
+    return all(not each.change.loses and each.person in one.gains for each in changes)

@@ -9,7 +9,7 @@ from datetime import date, datetime, timedelta
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags, level_of_flags
+from neatledger.core.access.people_flags import PeopleFlags, level_of_flags
 from neatledger.core.access.ways import told_by
 from neatledger.core.lists.contract import word_entry
 from neatledger.core.lists.rights import Level, level_of
@@ -24,8 +24,9 @@ from neatledger.errors import Fault, PlanError, UnknownNameError, UsageError
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.reviews import Taken
 from neatledger.questions import history, last_use
+from neatledger.questions.beside import changes_between
 from neatledger.questions.deciding import steps_for
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
 
 __all__ = ["Made", "Standing", "TakenAnswer", "level_now", "make", "status", "take"]

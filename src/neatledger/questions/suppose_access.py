@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from neatledger.core.access.comparing import AccessChange, PeopleFlags
+from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.everyone import FLAG_RIGHTS
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.access.ways import given_by
 from neatledger.core.checks.contract import Finding
@@ -23,7 +24,8 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.ledger.locations import find_location
 from neatledger.office.read import read_plan_file
 from neatledger.questions import check
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.questions.beside import changes_between
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 from neatledger.questions.told import place_of
@@ -100,9 +102,7 @@ def ask(office: Office, steps: Sequence[Step], *, all_findings: bool = False) ->
 
 def steps_to_plan(office: Office, name: str) -> list[Step]:
     """Return the steps that would bring what was found to the plan of another file; raises `PlanError`."""
-    other = imagined_office(office, [])
-    other.__dict__["plan"] = replace(read_plan_file(Path(name)), today=office.today)
-    return find_mending(other).steps
+    return find_mending(office.with_(plan=read_plan_file(Path(name)))).steps
 
 
 def is_large(office: Office) -> bool:
@@ -146,7 +146,7 @@ def _by_subject(findings: Sequence[Finding]) -> dict[tuple[str, str, str], Findi
 
 def _explain(office: Office, then: Office, address: Address, change: AccessChange) -> tuple[str, str]:
     """Return the way and the entry that gives what is gained, or gave what is lost."""
-    gains = bool(change.gained) or (not change.lost and change.files > 0)
+    gains = bool(change.gained) or (not change.lost and bool(change.gained_files))
     side, rights = (then, change.gained) if gains else (office, change.lost)
     principals = _principals(side, address.system, change.person)
     if not principals:

@@ -20,6 +20,7 @@ from neatledger.core.tree.address import Address
 from neatledger.errors import FormatError, StepError, UnknownNameError, UsageError
 from neatledger.formats.listtexts import item_of_text
 from neatledger.ledger.imagined import ImaginedReader
+from neatledger.ledger.locations import unknown_folder
 from neatledger.questions.office import Office
 
 __all__ = ["LEVELS", "Wishes", "rights_called", "steps_of"]
@@ -172,7 +173,7 @@ class StepMaker:
         state = self.state(address.system)
         item = state.folder_state(address.path)
         if item is None:
-            raise UnknownNameError("no folder of this name was counted", text, "folders lists what there is")
+            raise unknown_folder(self.office.reader(address.system), address, "folder")
         return address, item, state.model
 
     def grant(self, folder: str, who: str, level: str | None) -> None:

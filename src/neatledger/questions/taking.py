@@ -42,7 +42,7 @@ def take(office: Office, file: str) -> Taken:
                 whom = "by a key that the plan does not name" if key else "by nobody"
                 hint = f"signers in the plan: {', '.join(office.plan.signers)}"
                 raise LedgerError(f"it is signed {whom}", file, hint)
-            with closing(office.open_ledger(create=True)) as ledger:
+            with closing(office.books.open_ledger(create=True)) as ledger:
                 number = ledger.take_count(carried, key)
     except OSError as error:
         raise LedgerError(f"cannot be read: {error.strerror or error}", file) from None

@@ -8,8 +8,8 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
+from neatledger.core.access.people_flags import PeopleFlags
 from neatledger.core.lists.rights import Level, Right
 from neatledger.core.steps.contract import Step
 from neatledger.core.trail.uses import Use

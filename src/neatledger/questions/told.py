@@ -26,7 +26,7 @@ from neatledger.ledger.findings import Look, Told, digest_of
 from neatledger.ledger.store import CountInfo
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions.facts import load_facts
-from neatledger.questions.office import Office, open_office
+from neatledger.questions.office import Office
 from neatledger.questions.parts import findings_by
 
 __all__ = ["GradedFinding", "History", "Since", "ask", "ask_then", "grade", "office_of", "place_of"]
@@ -43,22 +43,24 @@ class GradedFinding:
 def ask(office: Office) -> Told:
     """Return what there is to find in the count of an office, by its plan and on its day."""
     basis = _basis(office)
-    office.is_whole = True
     # One question may ask several times.
-    basis_before, told = office.__dict__.get("told", ("", None))
-    if basis_before == basis and told is not None:
-        kept: Told = told
-        return kept
-    known = office.ledger.findings.find(office.count.id, basis)
-    if known is not None:
-        office.__dict__["told"] = basis, known
-        return known
+    known = office.answers.findings.get(basis)
+    if known is None and office.is_as_counted:
+        known = office.ledger.findings.find(office.count.id, basis)
+    if known is None:
+        known = _look_for(office)
+        if office.is_as_counted:
+            _keep(office, known, basis)
+    office.answers.findings[basis] = known
+    return known
+
+
+def _look_for(office: Office) -> Told:
     facts = load_facts(office)
-    findings = run_checks(facts) if office.workers is None else findings_by(office, office.workers)
-    found = Told(office.count.id, office.today, tuple(findings), tuple(_filling(facts)))
-    _keep(office, found, basis)
-    office.__dict__["told"] = basis, found
-    return found
+    # Workers open the office anew: they know nothing of what is only imagined.
+    by_workers = office.workers is not None and office.is_as_counted
+    findings = findings_by(office, office.workers) if by_workers and office.workers else run_checks(facts)
+    return Told(office.count.id, office.today, tuple(findings), tuple(_filling(facts)))
 
 
 def ask_then(office: Office, count: CountInfo) -> Told:
@@ -71,10 +73,7 @@ def ask_then(office: Office, count: CountInfo) -> Told:
 
 def office_of(office: Office, count: CountInfo) -> Office:
     """Return the office with the plan as it is, at another count and on its day."""
-    then = open_office(office.folder, as_of=office.as_of, today=count.day)
-    then.__dict__.update(plan=office.plan, ledger=office.ledger)
-    then.__dict__["count"] = office.ledger.carried(count, office.plan.systems)
-    return then
+    return office.with_(count=office.ledger.carried(count, office.plan.systems), day=count.day)
 
 
 def grade(office: Office, findings: Iterable[Finding]) -> list[GradedFinding]:

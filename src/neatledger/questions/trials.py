@@ -12,8 +12,10 @@ from itertools import combinations
 
 import numpy as np
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG, AccessChange, PeopleFlags, compare, known_rights
+from neatledger.core.access.comparing import AccessChange, compare
 from neatledger.core.access.differences import COMPARED
+from neatledger.core.access.people_flags import UNKNOWN_FLAG, PeopleFlags, known_rights
+from neatledger.core.access.row_pairs import rows_of_one_count
 from neatledger.core.access.shares import Share
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
@@ -123,11 +125,10 @@ def judge_trials(before: Office, after: Office, address: Address, trials: Iterab
     row = matrix.find_row(address.parts)
     assert row is not None, "only folders that were counted are asked about"
     flags = PeopleFlags(everyone, names).flags(np.array([row]))[0].tolist()
-    below = np.zeros(matrix.folders.rows, dtype=bool)
-    below[matrix.order.below(row)] = True
     changes: Mapping[tuple[str, bool], list[AccessChange]] = {(name, each): [] for name in names for each in _SIDES}
-    for change in compare(first, everyone, names, matrix.order.order):
-        changes[change.person, bool(below[change.row])].append(change)
+    pairs = rows_of_one_count(first.matrix.folders, matrix.folders)
+    for change in compare(first, everyone, names, pairs):
+        changes[change.person, Address(system, change.path).is_within(address)].append(change)
     return [
         Judged(trial, known_rights(flag), not flag & UNKNOWN_FLAG, *(tuple(changes[name, each]) for each in _SIDES))
         for name, trial, flag in zip(names, trials, flags, strict=True)

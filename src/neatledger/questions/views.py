@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import decode_address
 from neatledger.ledger.locations import unknown_folder
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.space import SpaceView
@@ -50,14 +48,12 @@ def link_views(views: Iterable[SpaceView]) -> None:
 
 def find_folder(office: Office, views: Mapping[str, SpaceView], text: str) -> CountedFolder:
     """Find a counted folder by its address as typed, or as machine formats write it; raises `UnknownNameError`."""
-    address = office.address(text)
-    office.reader(address.system)
+    address = office.find_folder(text)
     view = views[address.system]
-    for each in (address, Address(address.system, decode_address(os.fsdecode(address.path)))):
-        row = view.row_of(each.path)
-        if row is not None:
-            return CountedFolder(each, view, row)
-    raise unknown_folder(view.reader, address, "folder")
+    row = view.row_of(address.path)
+    if row is None:
+        raise unknown_folder(view.reader, address, "folder")
+    return CountedFolder(address, view, row)
 
 
 def owner_names(view: SpaceView) -> Callable[[str], str]:

@@ -18,9 +18,10 @@ from neatledger.core.people.principals import Principal, is_held_by
 from neatledger.core.plan.plan import CLASSES, Kind, Plan
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
-from neatledger.errors import UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
-from neatledger.questions.imagined import changes_between, imagined_office
+from neatledger.ledger.locations import unknown_folder
+from neatledger.questions.beside import changes_between
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
 from neatledger.questions.suppose_access import MadeChange, effects_of
 from neatledger.questions.wanting import Change, Way, WayFinder
@@ -68,7 +69,7 @@ class Wanted:
 def ask(office: Office, address: Address, wishes: Mapping[str, Right]) -> Wanted:
     """Return the fewest changes that give people (by id) these rights on a folder; raises `UnknownNameError`."""
     if ImaginedReader(office.reader(address.system)).folder_state(address.path) is None:
-        raise UnknownNameError("no folder of this name was counted", str(address), "folders lists what there is")
+        raise unknown_folder(office.reader(address.system), address, "folder")
     return _Seeker(office, address, dict(wishes)).seek()
 
 

@@ -66,7 +66,7 @@ class Way:
     @property
     def harm(self) -> int:
         """On how many folders and files elsewhere it changes something."""
-        return sum(one.folders + one.files + one.lost_files for one in self.judged.elsewhere)
+        return sum(one.folders + one.gained_files.most + one.lost_files.most for one in self.judged.elsewhere)
 
 
 _GIVE, _TAKE, _THROUGH = "give", "take", "through"

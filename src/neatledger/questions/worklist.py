@@ -57,7 +57,8 @@ class Worklist:
     def names(self, system: str) -> EntryNames:
         """Return the names of what stands in a system's lists before the steps, and after them."""
         reader = self.then.reader(system)
-        sides = [reader, reader.found] if isinstance(reader, ImaginedReader) else [reader]
+        imagined = self.then.imagined.get(system)
+        sides = [reader] if imagined is None else [reader, imagined.found]
         accounts = {(one.ident, one.login): one for each in sides for one in each.accounts}
         groups = {(one.ident, one.name): one for each in sides for one in each.groups}
         return EntryNames(accounts.values(), groups.values(), reader.terms.model)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Protocol
 
-from neatledger.core.access.beside import Apart
-from neatledger.core.lists.rights import Right, level_of, spell_rights
+from neatledger.core.access.comparing import AccessChange
+from neatledger.core.access.people_flags import known_rights
+from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
+from neatledger.reports.change_words import level_word, sums_of_files
 from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of
 
 __all__ = ["compare_report", "like_report", "most_report"]
@@ -24,12 +26,12 @@ class Named(Protocol):
 
 
 class Different(Protocol):
-    """A folder on which the two have different rights."""
+    """A folder on which, or with whose files, the two may do different things."""
 
     @property
     def address(self) -> Address: ...
     @property
-    def apart(self) -> Apart: ...
+    def change(self) -> AccessChange: ...
     @property
     def by(self) -> str: ...
 
@@ -58,28 +60,36 @@ def compare_report(found: Beside, when: str) -> Report:
         Column("right", found.right.label.upper()),
         Column("only_left", "", Show.MACHINE),
         Column("only_right", "", Show.MACHINE),
+        Column("with_files", "FILES", wraps=True),
         Column("folders", "FOLDERS", number=True),
         Column("by", "BY WHAT WHO HAS MORE HAS IT", wraps=True),
     )
     rows: list[Row] = []
+    more = [0, 0]
+    unsure = 0
     for one in found.differences:
-        mine, theirs = one.apart.left, one.apart.right
+        change = one.change
+        only_left = known_rights(change.before & ~change.after) if change.is_known else Right.NONE
+        only_right = known_rights(change.after & ~change.before) if change.was_known else Right.NONE
+        more[0] += change.folders if only_left or change.lost_files else 0
+        more[1] += change.folders if only_right or change.gained_files else 0
+        is_told = only_left or only_right or change.lost_files or change.gained_files
+        unsure += 0 if is_told else change.folders
         rows.append(
             {
                 "folder": one.address,
-                "left": level_of(mine).value if one.apart.is_known else "unknown",
-                "right": level_of(theirs).value if one.apart.is_known else "unknown",
-                "only_left": spell_rights(mine & ~theirs),
-                "only_right": spell_rights(theirs & ~mine),
-                "folders": one.apart.folders,
+                "left": level_word(change.before),
+                "right": level_word(change.after),
+                "only_left": spell_rights(only_left),
+                "only_right": spell_rights(only_right),
+                "with_files": _file_words(change, found.left.label, found.right.label),
+                "folders": change.folders,
                 "by": one.by,
             }
         )
-    more = [0, 0]
-    for one in found.differences:
-        more[0] += one.apart.folders if one.apart.left & ~one.apart.right else 0
-        more[1] += one.apart.folders if one.apart.right & ~one.apart.left else 0
     headline = f"{left} has more in {count_of(more[0], 'folder')}, {right} in {more[1]:,} (count of {when})."
+    if unsure:
+        headline = headline.replace(" (count of", f"; of {unsure:,} it is not known (count of")
     notes = []
     for name, groups in ((left, found.only_left), (right, found.only_right)):
         if groups:
@@ -89,11 +99,17 @@ def compare_report(found: Beside, when: str) -> Report:
     return Report("compare", headline, columns, rows, notes, "both have the same everywhere")
 
 
+def _file_words(change: AccessChange, left: str, right: str) -> str:
+    """Say of how many files only one of the two may do what."""
+    words = [(left, change.lost_files), (right, change.gained_files)]
+    return "; ".join(f"only {name}: {', '.join(sums_of_files(files))}" for name, files in words if files)
+
+
 def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Sequence[str], when: str) -> Report:
     """Show what somebody new in the groups of a person would lack of what that person has."""
     report = compare_report(found, when)
     report.name = "suppose"
-    lacking = sum(one.apart.folders for one in found.differences if one.apart.left & ~one.apart.right)
+    lacking = sum(one.change.folders for one in found.differences if one.change.loses)
     report.headline = (
         f"Suppose {found.right.name}, in the same groups: all that {found.left.name} has by groups, and "
         f"in {count_of(lacking, 'folder')} less (count of {when})."

@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from datetime import date
 from typing import Protocol
 
+from neatledger.core.access.ways import FileCounts
 from neatledger.core.lists.rights import Right, level_of, spell_rights
 from neatledger.core.tree.address import Address
+from neatledger.reports.change_words import NOT_THERE
 from neatledger.reports.report import Column, Report, Row, Show, count_of, day_cell
 
 __all__ = ["history_report"]
@@ -25,7 +27,11 @@ class Change(Protocol):
     @property
     def is_known(self) -> bool: ...
     @property
+    def counts(self) -> FileCounts | None: ...
+    @property
     def by(self) -> str: ...
+    @property
+    def is_there(self) -> bool: ...
     @property
     def causes(self) -> Sequence[str]: ...
 
@@ -48,6 +54,7 @@ _COLUMNS = (
     Column("by_day", "BY"),
     Column("level", "LEVEL"),
     Column("rights", "", Show.MACHINE),
+    Column("with_files", "FILES", wraps=True),
     Column("decided", "DECIDED BY", wraps=True),
     Column("causes", "WHAT CHANGED", wraps=True),
 )
@@ -61,6 +68,7 @@ def history_report(found: Told) -> Report:
             "by_day": one.day.isoformat(),
             "level": _level(one),
             "rights": "" if one.rights is None else spell_rights(one.rights),
+            "with_files": _files(one.counts),
             "decided": one.by,
             "causes": "; ".join(one.causes),
         }
@@ -74,11 +82,22 @@ def history_report(found: Told) -> Report:
             since = f"since after {last.not_before}, by {last.day}"
         over = count_of(found.counts, "count")
         headline = f"{found.person} has {_level(last)} on {found.address}, {since} ({over})."
+        if not last.is_there:
+            headline = f"{found.address} is not there, {since} ({over})."
     notes = ["A change lies after the day of one count (AFTER) and on or before that of the next (BY)."]
     return Report("history", headline, _COLUMNS, rows, notes if len(rows) > 1 else [], "nothing was counted there")
 
 
+def _files(counts: FileCounts | None) -> str:
+    """Say how many files of the folder they may use; nothing where it has none, or they were not seen."""
+    if counts is None or not counts.files:
+        return ""
+    return f"reads {counts.read:,}, changes {counts.change:,} of {counts.files:,}"
+
+
 def _level(one: Change) -> str:
+    if not one.is_there:
+        return NOT_THERE
     if one.rights is None:
         return "none"
     return level_of(one.rights).value if one.is_known or one.rights else "unknown"

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
 
+from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.differences import Difference
 from neatledger.core.checks.contract import Finding
 from neatledger.core.lists.contract import Names
+from neatledger.core.lists.rights import spell_rights
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_text
+from neatledger.reports.change_words import change_cells, file_words
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
-from neatledger.reports.supposed import Changed, change_cells
+from neatledger.reports.supposed import Changed
 
 __all__ = ["LeftOver", "carried_report", "journal_report", "mend_report", "stays_report", "texts_report"]
 
@@ -216,18 +219,29 @@ def _few(names: Sequence[str]) -> str:
     return ", ".join(names[:4]) + more
 
 
+def _words_of(change: AccessChange, cells: Mapping[str, Cell]) -> str:
+    """Say what changes: the level, else with how many files, else the rights that make no other level."""
+    if cells["before"] != cells["after"]:
+        return f"{_text(cells['before'])} → {_text(cells['after'])}"
+    rights = [
+        f"{word} {spell_rights(some)}"
+        for word, some in (("to", change.gained), ("no longer to", change.lost))
+        if some
+    ]
+    return file_words(change) or "; ".join(rights)
+
+
 def _effect_words(effects: Sequence[Changed]) -> str:
     """Say who gains and loses, those who do so alike together."""
     verbs: dict[str, set[str]] = {}
     levels: dict[str, dict[str, None]] = {}
     for one in effects:
         cells = change_cells(one.change)
-        if one.change.gained or one.change.files:
+        if one.change.gains:
             verbs.setdefault(one.person, set()).add("gains")
-        if one.change.lost or one.change.lost_files:
+        if one.change.loses:
             verbs.setdefault(one.person, set()).add("loses")
-        same = cells["before"] == cells["after"]
-        words = "files" if same else f"{_text(cells['before'])} → {_text(cells['after'])}"
+        words = _words_of(one.change, cells)
         levels.setdefault(one.person, {})[words] = None
     found: dict[tuple[str, str], list[str]] = {}
     for person, some in levels.items():

@@ -6,14 +6,14 @@ import os
 from collections.abc import Sequence
 from typing import Protocol
 
-from neatledger.core.access.comparing import UNKNOWN_FLAG, AccessChange, known_rights, level_of_flags
+from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.contract import Finding
-from neatledger.core.lists.rights import Level, level_of, spell_rights
 from neatledger.core.tree.address import Address
-from neatledger.reports.report import Cell, Column, Report, Row, Show, Size, count_of
+from neatledger.reports.change_words import change_cells, what_changes
+from neatledger.reports.report import Cell, Column, Report, Row, Show, count_of
 
-__all__ = ["Changed", "Outside", "change_cells", "supposed_report"]
+__all__ = ["Changed", "Outside", "supposed_report"]
 
 _MOST_PLACES = 3
 _COLUMNS = (
@@ -23,7 +23,8 @@ _COLUMNS = (
     Column("before", "BEFORE"),
     Column("after", "AFTER"),
     Column("folders", "FOLDERS", number=True),
-    Column("files", "FILES", number=True),
+    Column("with_files", "FILES", wraps=True),
+    Column("files", "", Show.MACHINE),
     Column("size", "SIZE", number=True, spare=True),
     Column("by", "BY", wraps=True),
     Column("gained", "", Show.MACHINE),
@@ -57,35 +58,6 @@ class Outside(Protocol):
     def gate(self) -> Gate: ...
     @property
     def by(self) -> str: ...
-
-
-def _level(flags: int) -> str:
-    if flags & UNKNOWN_FLAG:
-        known = known_rights(flags)
-        return f"{level_of(known).value} or more" if known else Level.UNKNOWN.value
-    return level_of_flags(flags).value
-
-
-def _what(change: AccessChange) -> str:
-    gains, loses = bool(change.gained) or change.files > 0, bool(change.lost) or change.lost_files > 0
-    if gains and loses:
-        return "gains and loses"
-    if gains or loses:
-        return "gains" if gains else "loses"
-    return "not known" if change.after & UNKNOWN_FLAG else "known now"
-
-
-def change_cells(change: AccessChange) -> dict[str, Cell]:
-    """Return the cells that say what changes: levels, folders, files and bytes."""
-    return {
-        "before": _level(change.before),
-        "after": _level(change.after),
-        "folders": change.folders,
-        "files": change.files or change.lost_files,
-        "size": Size(change.size),
-        "gained": spell_rights(change.gained),
-        "lost": spell_rights(change.lost),
-    }
 
 
 def _fold_people(rows: Sequence[Row]) -> list[Row]:
@@ -132,10 +104,10 @@ def supposed_report(
 ) -> Report:
     """Show who gains and loses what first, then expectations and findings that come, then those that go."""
     people: list[Row] = []
-    for one in sorted(changes, key=lambda each: _ORDER.index(_what(each.change))):
+    for one in sorted(changes, key=lambda each: _ORDER.index(what_changes(each.change))):
         cells = change_cells(one.change)
         by = f"{one.way}: {one.by}" if one.by else one.way
-        people.append({"what": _what(one.change), "who": one.person, "where": one.address, **cells, "by": by})
+        people.append({"what": what_changes(one.change), "who": one.person, "where": one.address, **cells, "by": by})
     people += [_row("stays out", one.person, one.address, _stop(one.gate, one.by)) for one in outside]
     findings = []
     for word, some in (("comes", come), ("ends", gone)):
@@ -153,7 +125,7 @@ _ORDER = ("gains", "gains and loses", "loses", "not known", "known now")
 
 def _row(what: str, who: str, where: Cell, by: str) -> Row:
     nothing: Cell = ""
-    cells = dict.fromkeys(("before", "after", "folders", "files", "size", "gained", "lost"), nothing)
+    cells = dict.fromkeys(("before", "after", "folders", "files", "with_files", "size", "gained", "lost"), nothing)
     return {"what": what, "who": who, "where": where, **cells, "by": by}
 
 
@@ -165,9 +137,12 @@ def _stop(gate: Gate, by: str) -> str:
 
 
 def _headline(changes: Sequence[Changed]) -> str:
-    gain = {one.person for one in changes if one.change.gained or one.change.files}
-    lose = {one.person for one in changes if one.change.lost or one.change.lost_files}
+    gain = {one.person for one in changes if one.change.gains}
+    lose = {one.person for one in changes if one.change.loses}
+    unsure = {one.person for one in changes if what_changes(one.change) == "not known"}
     if not gain and not lose:
+        if unsure:
+            return f"what {count_of(len(unsure), 'person')} would have is not known"
         return "nobody gains or loses anything"
     parts = []
     if gain:

@@ -9,8 +9,9 @@ from neatledger.core.lists.contract import Names
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
+from neatledger.reports.change_words import change_cells
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
-from neatledger.reports.supposed import Changed, change_cells
+from neatledger.reports.supposed import Changed
 
 __all__ = ["want_report"]
 

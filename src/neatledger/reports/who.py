@@ -40,9 +40,16 @@ def _rank(row: Row) -> tuple[bool, int, str]:
 
 
 def who_report(
-    address: Address, asked: Sequence[Access], names: Names, when: str, *, is_all: bool, single_files: int = 0
+    address: Address,
+    asked: Sequence[Access],
+    names: Names,
+    when: str,
+    *,
+    is_all: bool,
+    single_files: int = 0,
+    is_supposed: bool = False,
 ) -> Report:
-    """Make the report of all people's access to one folder or file.
+    """Make the report of all people's access to one folder or file; `is_supposed` is a file that no count names.
 
     Every person has a row for each way and one for their union. For people, what an administrator's account has by
     lists is left out beside what it has by its role, service accounts with the same rights share a row, and
@@ -50,21 +57,24 @@ def who_report(
     """
     rows = [row for access in asked for row in _all_rows(address, access, names)]
     shown: list[Row] = []
-    without = unsure = 0
+    hidden = reach = unsure = 0
     for access in asked:
         mine = _telling_rows(address, access, names, is_all=is_all)
         shown += mine
-        without += not mine
-        unsure += bool(mine) and not access.is_known and not access.rights
+        hidden += not mine
+        reach += _reaches(access)
+        unsure += not _reaches(access) and not access.is_known
     rows.sort(key=_rank)
     shown.sort(key=_rank)
     files = next((access.counts.files for access in asked if access.counts), None)
     folded = _fold(shown, {each.principal.person: each.principal for access in asked for each in access.ways})
-    headline = _headline(address, asked, len(asked) - without - unsure, unsure, files, when)
+    headline = _headline(address, asked, reach, unsure, files, when)
+    if is_supposed:
+        headline = f"If there is such a file: {headline}"
     notes: list[str] = []
-    if without:
-        message = "person has" if without == 1 else "people have"
-        notes.append(Aside(f"{without} more {message} no right here (--all lists them)."))
+    if hidden:
+        message = "person has" if hidden == 1 else "people have"
+        notes.append(Aside(f"{hidden} more {message} no right here (--all lists them)."))
     notes += _single_files(single_files)
     columns = _columns(folded, has_files=bool(files))
     return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
@@ -156,6 +166,12 @@ def _telling_rows(address: Address, access: Access, names: Names, *, is_all: boo
     if len(telling) > 1 and not is_covered:
         rows.append(access_row(address, None, access, names))
     return rows
+
+
+def _reaches(access: Access) -> bool:
+    """Tell whether somebody can do anything with a place, or with a file in it."""
+    counts = access.counts
+    return bool(access.rights or (counts is not None and (counts.read or counts.change or counts.delete)))
 
 
 def _headline(

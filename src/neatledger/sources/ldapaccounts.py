@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 import ssl
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from importlib.util import find_spec
 from pathlib import Path
@@ -42,6 +42,9 @@ _FILTER = (
     "(objectClass=domain)(objectClass=domainDNS))"
 )
 _REFERRAL = 10  # RFC 4511 appendix A.1
+_LIMITS = {3: "time", 4: "size", 11: "what one may ask for"}
+_SPLIT_BY = ("cn", "uid")
+_LETTERS, _DEEPEST, _MOST_ASKED = "abcdefghijklmnopqrstuvwxyz0123456789", 3, 2_000
 _WANTED = [
     "objectClass", "uid", "sAMAccountName", "cn", "displayName", "gecos", "mail", "homeDirectory", "loginShell",
     "uidNumber", "gidNumber", "objectSid", "sambaSID", "primaryGroupID", "member", "uniqueMember", "memberUid",
@@ -259,30 +262,86 @@ def _file(context: SourceContext, name: str | None) -> str | None:
 def search(
     context: SourceContext, connection: Any, setting: Mapping[str, Any], not_seen: list[NotSeen]
 ) -> list[Entry]:
-    """Return all entries of the directory's base; what is said to be elsewhere is noted."""
-    entries = []
-    found = connection.extend.standard.paged_search(
-        str(setting["base"]),
-        str(setting.get("filter", _FILTER)),
-        attributes=_WANTED,
-        paged_size=int(setting.get("page", 500)),
-        generator=True,
-    )
-    for row in found:
-        if row.get("type") == "searchResEntry":
-            entries.append(read_entry(connection, row["dn"], row["raw_attributes"]))
-            context.progress(1)
+    """Return all entries of the directory's base; what is said to be elsewhere, or was not given, is noted."""
+    return _Search(context, connection, setting, not_seen).read()
+
+
+class _Search:
+    """All entries of a directory's base, though it gives only so many at a time.
+
+    A limit on size, time or work (RFC 4511 appendix A.1: results 3, 4 and 11) cuts an answer short. Then the same is
+    asked in parts, by the first letters of the name, each of which may be within the limit.
+    """
+
+    def __init__(
+        self, context: SourceContext, connection: Any, setting: Mapping[str, Any], not_seen: list[NotSeen]
+    ) -> None:
+        self._context, self._connection, self._setting, self._not_seen = context, connection, setting, not_seen
+        self._entries: dict[str, Entry] = {}
+        self._elsewhere: set[str] = set()
+        self._asked = 0
+
+    def read(self) -> list[Entry]:
+        """Return the entries; raises `SourceError`, and what the library raises."""
+        wanted = str(self._setting.get("filter", _FILTER))
+        limit = self._ask(wanted)
+        if limit and not self._ask_in_parts(wanted, _SPLIT_BY, ""):
+            why = f"the directory gave {len(self._entries):,} entries and no more: its limit on {limit}"
+            self._not_seen.append(NotSeen.of_source(str(self._setting["url"]), f"{why} keeps the rest back"))
+        return list(self._entries.values())
+
+    def _ask_in_parts(self, wanted: str, attributes: Sequence[str], start: str) -> bool:
+        """Ask for the entries of a filter in parts, by the letters after the first ones; tell whether all came."""
+        if self._asked > _MOST_ASKED or not attributes:
+            return False
+        if len(start) >= _DEEPEST:
+            return self._ask_in_parts(wanted, attributes[1:], "")
+        begins = [f"({attributes[0]}={start}{letter}*)" for letter in _LETTERS]
+        has_all = True
+        for letter, begin in zip(_LETTERS, begins, strict=True):
+            part = f"(&{wanted}{begin})"
+            if self._ask(part):
+                has_all &= self._ask_in_parts(part, attributes, start + letter)
+        # Names that go on otherwise, and entries without one.
+        rest = f"(&{wanted}(!(|{''.join(begins)})))"
+        return has_all and (not self._ask(rest) or self._ask_in_parts(rest, attributes[1:], ""))
+
+    def _ask(self, wanted: str) -> str:
+        """Take the entries of a filter, and return what limit kept some of them back; nothing where none did."""
+        from ldap3.core.exceptions import LDAPAdminLimitExceededResult
+
+        self._asked += 1
+        found = self._connection.extend.standard.paged_search(
+            str(self._setting["base"]),
+            wanted,
+            attributes=_WANTED,
+            paged_size=int(self._setting.get("page", 500)),
+            generator=True,
+        )
+        try:
+            for row in found:
+                self._take(row)
+        except LDAPAdminLimitExceededResult:
+            return _LIMITS[11]
+        answer = self._connection.result or {}
+        if answer.get("result") == _REFERRAL:
+            # The library raises for every other refusal; an empty answer here would pass for an empty directory.
+            places = " or ".join(map(str, answer.get("referrals") or ()))
+            hint = "name that server in the plan, if it is one of the office's"
+            where = str(self._setting["url"])
+            raise SourceError(f"the directory refers to another, which was not asked: {places}", where, hint)
+        return _LIMITS.get(answer.get("result", 0), "")
+
+    def _take(self, row: Mapping[str, Any]) -> None:
+        if row.get("type") == "searchResEntry" and row["dn"] not in self._entries:
+            self._entries[row["dn"]] = read_entry(self._connection, row["dn"], row["raw_attributes"])
+            self._context.progress(1)
         elif row.get("type") == "searchResRef":
             places = " or ".join(map(str, row.get("uri", ())))
-            not_seen.append(NotSeen.of_source(places, "part of the directory is said to be there; it was not asked"))
-    answer = connection.result or {}
-    if answer.get("result") == _REFERRAL:
-        # The library raises for every other refusal; an empty answer here would pass for an empty directory.
-        places = " or ".join(map(str, answer.get("referrals") or ()))
-        hint = "name that server in the plan, if it is one of the office's"
-        where = str(setting["url"])
-        raise SourceError(f"the directory refers to another, which was not asked: {places}", where, hint)
-    return entries
+            if places not in self._elsewhere:
+                self._elsewhere.add(places)
+                why = "part of the directory is said to be there; it was not asked"
+                self._not_seen.append(NotSeen.of_source(places, why))
 
 
 _MOST_PARTS = 10_000

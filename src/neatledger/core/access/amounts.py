@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from neatledger.core.access.comparing import FILE_SORT, PeopleFlags
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
+from neatledger.core.access.people_flags import FILE_SORT, PeopleFlags
 from neatledger.core.lists.rights import Right
 
 __all__ = ["Amounts", "amounts_of"]

@@ -1,4 +1,9 @@
-"""Two states of one system beside each other: who gains and who loses what, where, and how much."""
+"""Two states of one system beside each other: who may do more or less, on which folders and with how many files.
+
+This is the one comparison that all others are made of. The two may be a count and an older one, a count and what is
+supposed of it, what steps were to make and what was found after them, or two people in one state. Two answers are
+kept apart from "nothing": a folder is not there (`ABSENT_FLAG`), and what somebody has was not told (`UNKNOWN_FLAG`).
+"""
 
 from __future__ import annotations
 
@@ -9,202 +14,193 @@ import numpy as np
 from numpy.typing import NDArray
 
 from neatledger.core.access.bits import Bits
-from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
-from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.file_changes import FILE_RIGHTS, NamedFiles, find_file_changes
+from neatledger.core.access.moved_files import FilesChanged
+from neatledger.core.access.people_flags import (
+    ABSENT_FLAG,
+    FILE_SORT,
+    REMOVAL,
+    UNKNOWN_FLAG,
+    PeopleFlags,
+    known_rights,
+)
+from neatledger.core.access.row_pairs import RowPairs
+from neatledger.core.lists.rights import Right
 
-__all__ = [
-    "FILE_SORT",
-    "REMOVAL",
-    "UNKNOWN_FLAG",
-    "AccessChange",
-    "PeopleFlags",
-    "compare",
-    "known_rights",
-    "level_of_flags",
-    "topmost",
-]
+__all__ = ["AccessChange", "compare"]
 
 Ints = NDArray[np.int64]
-UNKNOWN_FLAG = 1 << len(FLAG_RIGHTS)
-"""Stands beside the flags of `FLAG_RIGHTS` where it is not known what else somebody has."""
-
-# Whether a folder itself may be removed hangs on the folder above; that alone parts no rows.
-REMOVAL = 1 << FLAG_RIGHTS.index(Right.DELETE)
 _CHUNK = 8192
-
-
-def known_rights(flags: int) -> Right:
-    """Return the rights among flags, whether or not it is known what else there is."""
-    return flag_rights(flags & ~UNKNOWN_FLAG)
-
-
-def level_of_flags(flags: int) -> Level:
-    """Return the level that flags come to: unknown where it is not known what else there is."""
-    return Level.UNKNOWN if flags & UNKNOWN_FLAG else level_of(known_rights(flags))
 
 
 @dataclass(frozen=True, slots=True)
 class AccessChange:
     """What changes alike for one person on a folder and those below it, whatever way they come.
 
-    `row` is the topmost folder, of the state after; `before` and `after` are flags (`FLAG_RIGHTS`, `UNKNOWN_FLAG`).
-    `folders` is how many, `files` how many files in them can be read that could not be before, `lost_files` the other
-    way round, and `size` is the bytes of both.
+    `path` is that of the topmost folder; `before` and `after` are flags (`FLAG_RIGHTS`, `UNKNOWN_FLAG`,
+    `ABSENT_FLAG`). `folders` is how many. Of the files in them so many may be read, changed, removed that could not
+    be before (`gained_files`) or the other way round (`lost_files`), with the bytes of those to be read (`size`); and
+    of `untold_files` more it is not known what they may do with them (below 0: of fewer).
     """
 
     person: str
-    row: int
+    path: bytes
     before: int
     after: int
     folders: int
-    files: int
-    lost_files: int
+    gained_files: FilesChanged
+    lost_files: FilesChanged
+    untold_files: int
     size: int
 
     @property
+    def was_known(self) -> bool:
+        """Tell whether it is known what they had."""
+        return not self.before & UNKNOWN_FLAG
+
+    @property
+    def is_known(self) -> bool:
+        """Tell whether it is known what they have afterwards."""
+        return not self.after & UNKNOWN_FLAG
+
+    @property
     def gained(self) -> Right:
-        """What they may do afterwards and could not before."""
+        """What they may do with the folder afterwards and, as far as that is known, could not before."""
         return known_rights(self.after & ~self.before)
 
     @property
     def lost(self) -> Right:
-        """What they could do before and may not afterwards."""
-        return known_rights(self.before & ~self.after)
+        """What they could do with the folder before and may not afterwards: nothing where that is not known."""
+        return known_rights(self.before & ~self.after) if self.is_known else Right.NONE
 
+    @property
+    def gains(self) -> bool:
+        """Tell whether they gain anything, on folders or with files."""
+        return bool(self.gained or self.gained_files)
 
-@dataclass(slots=True)
-class _Cells:
-    """Persons on folders where something changes, a row each; arrays of equal length."""
-
-    row: Ints
-    person: Ints
-    before: Ints
-    after: Ints
-    files: Ints
-    lost: Ints
-    size: Ints
-
-
-class PeopleFlags:
-    """What people have by all their ways, as tables of folders × people."""
-
-    def __init__(self, everyone: Everyone, people: Sequence[str]) -> None:
-        self.everyone = everyone
-        self.width = len(people)
-        mine = everyone.columns_of_people()
-        depth = max([len(mine.get(person, ())) for person in people] + [1])
-        # Of each person the columns, one after the other; −1 where there is none (any more).
-        self._columns = [
-            np.array([mine[p][n] if n < len(mine.get(p, ())) else -1 for p in people], dtype=np.int64)
-            for n in range(depth)
-        ]
-
-    def pick(self, bits: Bits) -> NDArray[np.bool_]:
-        """Return folders × people from bits by column."""
-        found = np.zeros((len(bits), self.width), dtype=bool)
-        for columns in self._columns:
-            place = np.maximum(columns, 0)
-            found |= (bits[:, place >> 6] >> (place & 63).astype(np.uint64) & np.uint64(1)).astype(bool) & (
-                columns >= 0
-            )
-        return found
-
-    def flags(self, rows: Ints) -> Ints:
-        """Return the flags of some folders × people; a row below 0 is a folder that is not there."""
-        found = np.zeros((len(rows), self.width), dtype=np.int64)
-        there = np.flatnonzero(rows >= 0)
-        rights, unknown = self.everyone.rights(rows[there])
-        for number, right in enumerate(FLAG_RIGHTS):
-            if right in rights:
-                found[there] |= self.pick(rights[right]).astype(np.int64) << number
-        found[there] |= self.pick(unknown).astype(np.int64) * UNKNOWN_FLAG
-        return found
-
-    def file_flags(self, classes: Ints) -> Ints:
-        """Return the flags of some rows of the table of files × people; changing a file stands as adding to it."""
-        table = self.everyone.matrix.classes
-        rights = self.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
-        found = np.zeros((len(classes), self.width), dtype=np.int64)
-        for right, flag in _OF_FILES.items():
-            if right in rights:
-                found |= self.pick(rights[right]).astype(np.int64) * flag
-        return found
-
-
-FILE_SORT = ("folder", "list", "owner")
-_OF_FILES = {
-    Right.READ: 1 << FLAG_RIGHTS.index(Right.READ),
-    Right.CHANGE: 1 << FLAG_RIGHTS.index(Right.ADD),
-    Right.DELETE: 1 << FLAG_RIGHTS.index(Right.DELETE),
-    Right.UNSURE: UNKNOWN_FLAG,
-}
+    @property
+    def loses(self) -> bool:
+        """Tell whether they lose anything, on folders or with files."""
+        return bool(self.lost or self.lost_files)
 
 
 def compare(
-    before: Everyone, after: Everyone, people: Sequence[str], rows: Ints, old_rows: Ints | None = None
+    before: Everyone | None,
+    after: Everyone | None,
+    people: Sequence[str],
+    pairs: RowPairs,
+    places: Ints | None = None,
+    *,
+    others: Sequence[str] | None = None,
+    named: NamedFiles | None = None,
 ) -> list[AccessChange]:
-    """Return what changes for some people on some folders, in reading order.
+    """Return what changes for some people between two states, folders in reading order.
 
-    `rows` are folders of the state after; `old_rows` says for every folder of it which row it had before (below 0:
-    none), None where all kept theirs.
+    None is a state in which nobody has an account. `places` are the pairs of folders to look at (None: all).
+    `others` are those who stand beside the people on the second side, one for each, where they are not the same;
+    `named` are the files that two counts know by name.
     """
-    then, now = PeopleFlags(before, people), PeopleFlags(after, people)
-    parts: list[_Cells] = []
-    for start in range(0, len(rows), _CHUNK):
-        chunk = rows[start : start + _CHUNK]
-        olds = chunk if old_rows is None else old_rows[chunk]
-        had, has = then.flags(olds), now.flags(chunk)
-        # Who has the same rights on a folder may still have others on its files than before.
-        files = _FileChanges(then, now, chunk, olds)
-        changed = (had != has) | (files.gained > 0) | (files.lost > 0)
-        row, person = np.nonzero(changed)
-        if len(row):
-            picked = (each[row, person] for each in (had, has, files.gained, files.lost, files.size))
-            parts.append(_Cells(chunk[row], person, *picked))
-    return _fold(parts, after, people)
+    had = None if before is None else PeopleFlags(before, people)
+    has = None if after is None else PeopleFlags(after, people if others is None else others)
+    if others is None and before is not None and after is not None:
+        places = _may_differ(before, after, pairs, places)
+    elif places is None:
+        places = np.arange(len(pairs.after))
+    parts: list[Ints] = []
+    for start in range(0, len(places), _CHUNK):
+        parts.append(_cells(had, has, pairs, places[start : start + _CHUNK], len(people), named))
+    return _fold(parts, pairs, people)
 
 
-class _FileChanges:
-    """How many files right in some folders × people can be read newly or no longer, and the bytes of both.
+# The columns of cells: where, who, flags before and after, and the numbers of files and bytes.
+_PLACE, _PERSON, _BEFORE, _AFTER, _NUMBERS = 0, 1, 2, 3, 4
 
-    `olds` are the rows that the folders had before. As a rule a state has the files of the one before in the same
-    rows of its table, and each is looked at; where a team folder shows other files than before, their sums are.
+
+def _cells(
+    had: PeopleFlags | None,
+    has: PeopleFlags | None,
+    pairs: RowPairs,
+    places: Ints,
+    width: int,
+    named: NamedFiles | None,
+) -> Ints:
+    """Return the cells of some folders × people in which anything changes, a row each."""
+    old_rows, rows = pairs.before[places], pairs.after[places]
+    sides = []
+    for flags, some in ((had, old_rows), (has, rows)):
+        absent = np.where(some < 0, ABSENT_FLAG, 0)[:, None].repeat(width, axis=1)
+        sides.append(absent if flags is None else flags.flags(some))
+    # Who has the same rights on a folder may still have others on its files than before.
+    files = find_file_changes(had, has, old_rows, rows, is_one_count=pairs.is_one_count, named=named)
+    is_other = ((sides[0] ^ sides[1]) & ~ABSENT_FLAG > 0) | files.is_any()
+    place, person = np.nonzero(is_other)
+    numbers = [files.gained[right] for right in FILE_RIGHTS] + [files.lost[right] for right in FILE_RIGHTS]
+    columns = [each[place, person] for each in (*sides, *numbers, files.untold, files.size)]
+    return np.column_stack([places[place], person, *columns])
+
+
+def _may_differ(before: Everyone, after: Everyone, pairs: RowPairs, places: Ints | None) -> Ints:
+    """Return the places of folders on which anybody's rights may differ: where accounts are the same, few."""
+    if places is None:
+        places = np.arange(len(pairs.after))
+    columns = [
+        [
+            (column.way, [one.matrix.principals[number].account.login for number in column.principals])
+            for column in one.columns
+        ]
+        for one in (before, after)
+    ]
+    if columns[0] != columns[1]:
+        return places
+    is_both = (pairs.before[places] >= 0) & (pairs.after[places] >= 0)
+    found = [places[~is_both]]
+    both = places[is_both]
+    for start in range(0, len(both), _CHUNK):
+        chunk = both[start : start + _CHUNK]
+        old_rows, rows = pairs.before[chunk], pairs.after[chunk]
+        (had, was_unknown), (has, is_unknown) = before.rights(old_rows), after.rights(rows)
+        differs = (was_unknown ^ is_unknown).any(axis=1)
+        for right in had.keys() | has.keys():
+            old, new = had.get(right), has.get(right)
+            differs |= True if old is None or new is None else (old ^ new).any(axis=1)
+        differs |= _file_digests(before, old_rows) != _file_digests(after, rows)
+        found.append(chunk[differs])
+    return np.sort(np.concatenate(found))
+
+
+def _file_digests(everyone: Everyone, rows: Ints) -> NDArray[np.uint64]:
+    """Return a digest of what everybody may do with how many files of each of some folders.
+
+    Alike for two folders exactly where that is the same, but for one chance in 2^64.
     """
-
-    def __init__(self, then: PeopleFlags, now: PeopleFlags, rows: Ints, olds: Ints) -> None:
-        shape = len(rows), now.width
-        self.gained, self.lost, self.size = (np.zeros(shape, dtype=np.int64) for _ in range(3))
-        old, new = _Files(then, olds), _Files(now, rows)
-        if len(old.place) == len(new.place) and np.array_equal(old.place, new.place):
-            newly, no_longer = new.read & ~old.read, old.read & ~new.read
-            np.add.at(self.gained, new.place, newly * new.files)
-            np.add.at(self.lost, old.place, no_longer * old.files)
-            np.add.at(self.size, new.place, (newly | no_longer) * new.sizes)
-            return
-        for side, sign in ((new, 1), (old, -1)):
-            np.add.at(self.gained, side.place, sign * side.read * side.files)
-            np.add.at(self.size, side.place, sign * side.read * side.sizes)
-        self.lost, self.gained = np.maximum(-self.gained, 0), np.maximum(self.gained, 0)
-        self.size = np.abs(self.size)
+    table = everyone.matrix.classes
+    lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
+    counts = highs - lows
+    place = np.repeat(np.arange(len(rows)), counts)
+    classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(place))
+    rights = everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
+    digests = np.full(len(classes), 0x9E3779B97F4A7C15, dtype=np.uint64)
+    for right in (*FILE_RIGHTS, Right.UNSURE):
+        bits = rights.get(right)
+        digests = _mixed(digests, bits)
+    found = np.zeros(len(rows), dtype=np.uint64)
+    np.add.at(found, place, digests * table["files"][classes].astype(np.uint64))
+    return found
 
 
-class _Files:
-    """The files right in some folders by row of the table: `place` says in which folder, `read` who reads them."""
-
-    def __init__(self, people: PeopleFlags, rows: Ints) -> None:
-        table = people.everyone.matrix.classes
-        lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
-        counts = np.where(rows >= 0, highs - lows, 0)
-        self.place = np.repeat(np.arange(len(rows)), counts)
-        classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(self.place))
-        self.files, self.sizes = (table[name][classes].astype(np.int64)[:, None] for name in ("files", "bytes"))
-        rights = people.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
-        self.read = people.pick(rights[Right.READ])
-        if Right.UNSURE in rights:
-            self.read &= ~people.pick(rights[Right.UNSURE])
+def _mixed(digests: NDArray[np.uint64], bits: Bits | None) -> NDArray[np.uint64]:
+    """Return digests with some more words in them (the finalizer of SplitMix64, word by word)."""
+    for word in range(0 if bits is None else bits.shape[1]):
+        assert bits is not None, "there are words"
+        digests = digests ^ bits[:, word]
+        digests = (digests ^ (digests >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+        digests = (digests ^ (digests >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+        digests = digests ^ (digests >> np.uint64(31)) + np.uint64(1)
+    return digests
 
 
-def topmost(link: Ints) -> Ints:
+def _topmost(link: Ints) -> Ints:
     """Follow links to the end: each place leads to one at or before it, and one that stands for itself to itself."""
     while True:
         further = link[link]
@@ -213,33 +209,41 @@ def topmost(link: Ints) -> Ints:
         link = further
 
 
-def _fold(parts: Sequence[_Cells], after: Everyone, people: Sequence[str]) -> list[AccessChange]:
+def _fold(parts: Sequence[Ints], pairs: RowPairs, people: Sequence[str]) -> list[AccessChange]:
     """Fold the cells that change as the one above them does into that one."""
-    if not parts:
+    cells = np.concatenate(parts) if parts else np.zeros((0, _NUMBERS), dtype=np.int64)
+    if not len(cells):
         return []
-    row, person, had, has, files, lost, size = (
-        np.concatenate([getattr(part, name) for part in parts])
-        for name in ("row", "person", "before", "after", "files", "lost", "size")
-    )
-    folders = after.matrix.folders
-    # Rows are breadth-first: whatever lies above a cell has a smaller key among the same person's.
-    key = person * folders.rows + row
+    total = len(pairs.after)
+    # Whatever lies above a cell has a smaller key among the same person's.
+    key = cells[:, _PERSON] * total + cells[:, _PLACE]
     order = np.argsort(key)
-    row, person, had, has, key = row[order], person[order], had[order], has[order], key[order]
-    sums = [each[order] for each in (files, lost, size)]
-    above = folders["parent"][row].astype(np.int64)
-    wanted = person * folders.rows + above
+    cells, key = cells[order], key[order]
+    above = pairs.parent[cells[:, _PLACE]]
+    wanted = cells[:, _PERSON] * total + above
     place = np.minimum(np.searchsorted(key, wanted), len(key) - 1)
     alike = (above >= 0) & (key[place] == wanted)
-    for each in (had, has):
-        alike &= each[place] & ~REMOVAL == each & ~REMOVAL
-    link = topmost(np.where(alike, place, np.arange(len(key))))
+    for column in (_BEFORE, _AFTER):
+        side = cells[:, column] & ~(REMOVAL | ABSENT_FLAG)
+        alike &= side[place] == side
+    link = _topmost(np.where(alike, place, np.arange(len(key))))
     tops, at = np.unique(link, return_inverse=True)
     counts = np.bincount(at)
-    totals = [np.zeros(len(tops), dtype=np.int64) for _ in sums]
-    for total, each in zip(totals, sums, strict=True):
-        np.add.at(total, at, each)
-    columns = [each.tolist() for each in (person[tops], row[tops], had[tops], has[tops], counts, *totals)]
-    reading = np.argsort(after.matrix.order.preorder[row[tops]], kind="stable").tolist()
-    found = list(zip(*columns, strict=True))
-    return [AccessChange(people[found[n][0]], *found[n][1:]) for n in reading]
+    totals = np.zeros((len(tops), cells.shape[1] - _NUMBERS), dtype=np.int64)
+    np.add.at(totals, at, cells[:, _NUMBERS:])
+    begins = cells[tops]
+    by_place: dict[int, list[int]] = {}
+    for number, begin in enumerate(begins[:, _PLACE].tolist()):
+        by_place.setdefault(begin, []).append(number)
+    found = []
+    for begin in pairs.reading_order(np.unique(begins[:, _PLACE])):
+        path = pairs.path_of(begin)
+        for number in by_place[begin]:
+            _, person, before, after = begins[number, :_NUMBERS].tolist()
+            *files, untold, size = totals[number].tolist()
+            gained, lost = FilesChanged(*files[:3]), FilesChanged(*files[3:])
+            change = AccessChange(
+                people[person], path, before, after, int(counts[number]), gained, lost, untold, size
+            )
+            found.append(change)
+    return found

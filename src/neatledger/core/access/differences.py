@@ -7,22 +7,39 @@ its list on most systems; that alone is no difference, unless the plan says who 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from neatledger.core.access.ways import Access
+from neatledger.core.access.ways import Access, Way
 from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.plan.plan import Plan, PlanFolder
 from neatledger.core.tree.address import Address
 
-__all__ = ["COMPARED", "Difference", "differences_at", "nearest_planned"]
+__all__ = ["COMPARED", "Difference", "FilesFound", "differences_at", "nearest_planned"]
 
 COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 
 
 @dataclass(frozen=True, slots=True)
+class FilesFound:
+    """How many files a folder has, and how many of them somebody may read and change, as far as that is known.
+
+    Of those that somebody may perhaps read or change it is not known (`unsure`).
+    """
+
+    files: int = 0
+    read: int = 0
+    change: int = 0
+    unsure: int = 0
+
+
+NO_FILES = FilesFound()
+_LOOKS_IN = Right.READ | Right.VIEW
+
+
+@dataclass(frozen=True, slots=True)
 class Difference:
-    """What the plan means a person to have on a folder and has not, and the other way round.
+    """What the plan means a person to have on a folder and its files and they have not, and the other way round.
 
     Where it `is_known` only in part what they have, nothing is said to be missing: it is not known.
     """
@@ -32,6 +49,7 @@ class Difference:
     planned: Right
     found: Right
     is_known: bool = True
+    files: FilesFound = NO_FILES
 
     @property
     def missing(self) -> Right:
@@ -44,8 +62,40 @@ class Difference:
         # An owner may change the list of what they own: that alone is nothing beyond the plan.
         return self.found & ~self.planned & (COMPARED & ~Right.MANAGE)
 
+    @property
+    def unread(self) -> int:
+        """Return how many files they should read and cannot."""
+        is_told = self.planned & _LOOKS_IN and self.is_known
+        return self.files.files - self.files.read - self.files.unsure if is_told else 0
+
+    @property
+    def unchanged(self) -> int:
+        """Return how many files they should be able to change and cannot."""
+        is_told = self.planned & Right.CHANGE and self.is_known
+        return self.files.files - self.files.change - self.files.unsure if is_told else 0
+
+    @property
+    def read_beyond(self) -> int:
+        """Return how many files they can read and should not."""
+        return 0 if self.planned & _LOOKS_IN else self.files.read
+
+    @property
+    def changed_beyond(self) -> int:
+        """Return how many files they can change and should not."""
+        return 0 if self.planned & Right.CHANGE else self.files.change
+
+    @property
+    def is_less(self) -> bool:
+        """Tell whether they have less than is planned, on the folder or with its files."""
+        return bool(self.missing or self.unread or self.unchanged)
+
+    @property
+    def is_more(self) -> bool:
+        """Tell whether they have more than is planned, on the folder or with its files."""
+        return bool(self.beyond or self.read_beyond or self.changed_beyond)
+
     def __bool__(self) -> bool:
-        return bool(self.missing or self.beyond)
+        return self.is_less or self.is_more
 
     def spell(self) -> str:
         """Say the difference in words."""
@@ -54,9 +104,27 @@ class Difference:
             parts.append(f"lacks {spell_rights(self.missing)}")
         if self.beyond:
             parts.append(f"has {spell_rights(self.beyond)} beyond the plan")
+        parts += self._spell_files()
         if not self.is_known:
             parts.append("what else they have is not known")
         return "; ".join(parts) or "as planned"
+
+    def _spell_files(self) -> list[str]:
+        """Say how many files are otherwise; not what the folder's own rights say already."""
+        parts = []
+        if self.unread and not self.missing & Right.READ:
+            parts.append(f"cannot read {self._of_files(self.unread)}")
+        if self.unchanged and not (self.missing & Right.ADD or self.unread == self.unchanged):
+            parts.append(f"cannot change {self._of_files(self.unchanged)}")
+        if self.read_beyond and not self.beyond & Right.READ:
+            parts.append(f"can read {self._of_files(self.read_beyond)} beyond the plan")
+        if self.changed_beyond and not self.beyond & Right.ADD:
+            parts.append(f"can change {self._of_files(self.changed_beyond)} beyond the plan")
+        return parts
+
+    def _of_files(self, number: int) -> str:
+        files = self.files.files
+        return "its one file" if files == 1 else f"{number:,} of its {files:,} files"
 
     @property
     def planned_level(self) -> Level:
@@ -84,5 +152,22 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         others = [way for way in ways if way.principal.account.login not in admins]
         for way in others:
             rights |= way.rights
-        found.append(Difference(person, address, planned, rights, all(way.is_known for way in others)))
+        is_known = all(way.is_known for way in others)
+        numbers = asked[person].files if person in asked else None
+        found.append(Difference(person, address, planned, rights, is_known, _files_of(others, numbers)))
     return found
+
+
+def _files_of(ways: Iterable[Way], numbers: Sequence[int] | None) -> FilesFound:
+    """Return what some ways give with the files of a folder, by sort; nothing where these were not seen."""
+    if numbers is None:
+        return NO_FILES
+    united = [Right.NONE] * len(numbers)
+    for way in ways:
+        # What a way gives with files that it is not known of may be anything.
+        given = (Right.UNSURE,) * len(numbers) if way.file_rights is None else way.file_rights
+        united = [mine | more for mine, more in zip(united, given or united, strict=True)]
+    unsure = sum(n for n, rights in zip(numbers, united, strict=True) if rights & Right.UNSURE)
+    sure = [(n, rights) for n, rights in zip(numbers, united, strict=True) if not rights & Right.UNSURE]
+    read, change = (sum(n for n, rights in sure if rights & each) for each in (_LOOKS_IN, Right.CHANGE))
+    return FilesFound(sum(numbers), read, change, unsure)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neatledger.core.access.comparing import PeopleFlags, level_of_flags
 from neatledger.core.access.everyone import Everyone
+from neatledger.core.access.people_flags import PeopleFlags, level_of_flags
 from neatledger.core.lists.rights import Level
 
 __all__ = ["AccessMap", "map_of"]

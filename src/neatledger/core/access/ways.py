@@ -85,6 +85,7 @@ class Way:
     is_known: bool = True
     counts: FileCounts | None = None
     through: str = ""  # the share it goes through, where a system has shares
+    file_rights: tuple[Right, ...] | None = None  # what it gives on each class of files; None where that is unknown
 
     @property
     def first_stop(self) -> Gate | None:
@@ -133,6 +134,7 @@ class Access:
     is_folder: bool = True
     file_rights: tuple[Right, ...] | None = None  # what all ways give on each class of files
     most: Right = EVERYTHING
+    files: tuple[int, ...] | None = None  # how many files there are of each class
 
     @property
     def rights(self) -> Right:
@@ -365,20 +367,21 @@ def access_to(
     united = [Right.NONE] * len(files or ())
     for principal in principals:
         for passage in _passages(terms, chain, principal, is_folder=True):
-            counts = None
+            counts, judged = None, None
             way = passage.way
             if files is not None and way.is_known:
                 judged = _judge_files(files, passage)
                 united = [rights | more for rights, more in zip(united, judged, strict=True)]
                 counts = count_files(files, judged)
-            ways.append(replace(way, counts=counts))
+            ways.append(replace(way, counts=counts, file_rights=None if judged is None else tuple(judged)))
     most = most_of(terms)
     all_known = files is not None and is_union_known(ways, most)
     if is_opened(ways, most):
         united = [rights & ~Right.UNSURE for rights in united]
     counts = count_files(files or (), united) if all_known else None
     person = principals[0].person if principals else ""
-    return Access(person, tuple(ways), counts, True, tuple(united) if all_known else None, most)
+    numbers = None if files is None else tuple(each.files for each in files)
+    return Access(person, tuple(ways), counts, True, tuple(united) if all_known else None, most, numbers)
 
 
 def access_to_file(chain: Sequence[Item], principals: Sequence[Principal], *, terms: SystemTerms) -> Access:

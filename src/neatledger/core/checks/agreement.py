@@ -217,7 +217,9 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
             one = found.difference
             evidence = f"{one.person} {one.spell()} (plan {one.planned_level.value})"
             # By which entry each has what they have takes a while, and after so many nobody asks.
-            by, account = _by(facts, found.row, people[one.person]) if number < _MOST_EXPLAINED else ("", "")
+            by, account = ("the lists of its files", "")
+            if one.missing or one.beyond:
+                by, account = _by(facts, found.row, people[one.person]) if number < _MOST_EXPLAINED else ("", "")
             evidence += f" — by {by}" if by else ""
             offer = "" if number >= _MOST_EXPLAINED else facts.offer_behind(found.row, people[one.person], one.beyond)
             cause = offer or _account_at_fault(office, facts, people[one.person]) or (account if one.missing else "")

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from neatledger.core.lists.contract import ListModel
 from neatledger.core.survey.accounts import Account, Group
 
-__all__ = ["EntryNames"]
+__all__ = ["BareIdents", "EntryNames"]
 
 
 def _joined(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
@@ -15,6 +15,30 @@ def _joined(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
     for ident, name in pairs:
         names.setdefault(ident, []).append(name)
     return {ident: "/".join(dict.fromkeys(found)) for ident, found in names.items()}
+
+
+class BareIdents:
+    """Identifiers as they stand in lists, in place of names: two counts may have other names for the same ones."""
+
+    def user(self, ident: str) -> str:
+        """Return the identifier of a user."""
+        return ident
+
+    def group(self, ident: str) -> str:
+        """Return the identifier of a group."""
+        return ident
+
+    def holder(self, ident: str) -> str:
+        """Return the identifier of a user or a group."""
+        return ident
+
+    def owner(self, ident: str) -> str:
+        """Return the identifier of an owner."""
+        return ident
+
+    def numbered_group(self, ident: str) -> str:
+        """Return the identifier of a group."""
+        return ident
 
 
 class EntryNames:

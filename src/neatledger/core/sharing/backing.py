@@ -143,11 +143,14 @@ class BackingShares:
                 marked[here] = Everyone(under.matrices[0]).may_differ[self.found[here]]
         return marked
 
-    def cut(self, rows: RowIndex, team: Mapping[Right, Bits], roles: Bits) -> Bits:
-        """Cut what team folders give down to what the shares beneath let through; return for whom that is unknown."""
-        unknown = np.zeros_like(roles)
+    def cut(self, rows: RowIndex, team: Mapping[Right, Bits], roles: Bits) -> tuple[Bits, Bits]:
+        """Cut what team folders give down to what the shares beneath let through.
+
+        Return for whom that is unknown, and for whom it is nothing at all for certain.
+        """
+        unknown, closed = np.zeros_like(roles), np.zeros_like(roles)
         if not self.over[rows].any():
-            return unknown
+            return unknown, closed
         beneath = self.found[rows]
         missing = (self.over[rows] > 0) & (beneath < 0)
         unknown[missing] = roles[missing]
@@ -161,7 +164,8 @@ class BackingShares:
             for right, bits in team.items():
                 bits[here] &= caps[right]
             unknown[here] |= unsure & roles[here]
-        return unknown
+            closed[here] |= ~(caps[Right.SHARE] | unsure)
+        return unknown, closed
 
     def _caps(self, under: BackingSystem, rows: RowIndex) -> tuple[dict[Right, Bits], Bits]:
         """Return what the shares let through (as `ways.cap_of_share` has it), and for whom that is unknown."""

@@ -134,10 +134,14 @@ class FolderWays:
             )
             if is_opened([each.way for each in found], most):
                 united = tuple(rights & ~Right.UNSURE for rights in united)
-        ways = tuple(replace(each.way, counts=self._count(each)) for each in found)
+        ways = tuple(
+            replace(each.way, counts=self._count(each), file_rights=each.files if each.way.is_known else None)
+            for each in found
+        )
         person = self.service.principals[numbers[0]].person if numbers else ""
         counts = None if united is None or not self.ground.is_folder else count_files(self.files or (), united)
-        return Access(person, ways, counts, self.ground.is_folder, united, most)
+        sums = None if self.files is None else tuple(each.files for each in self.files)
+        return Access(person, ways, counts, self.ground.is_folder, united, most, sums)
 
     def _count(self, passage: _Passage) -> FileCounts | None:
         is_told = self.ground.is_folder and self.files is not None and passage.files is not None
@@ -221,7 +225,9 @@ class FolderWays:
         elif files is not None:
             # A cap takes rights away and never what is not known, unless nothing is left to be known.
             files = tuple(each & (capped | Right.UNSURE if capped else Right.NONE) for each in files)
-        way = Way("team", principal, tuple(gates), self._pass(gates), is_known or not is_let_in, None, team.name)
+        # Where one gate lets nothing through for certain, what others do not tell changes nothing.
+        is_stopped = not is_let_in or any(gate.stops and not gate.is_unsure for gate in gates)
+        way = Way("team", principal, tuple(gates), self._pass(gates), is_known or is_stopped, None, team.name)
         return _Passage(way, files)
 
     def _list_gate(self, principal: Principal) -> tuple[Gate, bool, tuple[Right, ...] | None]:

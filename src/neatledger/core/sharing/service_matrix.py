@@ -191,7 +191,7 @@ class ServiceMatrix(Matrix):
         nothing = np.zeros((len(rows), self.words), dtype=np.uint64)
         share: dict[Right, Bits] = {}
         team: dict[Right, Bits] = {}
-        roles = nothing.copy()
+        roles, opens = nothing.copy(), nothing.copy()
         parent = np.maximum(self.folders["parent"][rows], 0)
         # Inside a team folder the folder above decides what goes; over its top nobody is asked.
         is_inside = is_in & (self._teams[0][parent] == number)[:, None] & (self.folders["parent"][rows] >= 0)[:, None]
@@ -210,10 +210,14 @@ class ServiceMatrix(Matrix):
                 above = self.own(Right.CLEAR, parent)
                 says = np.where(is_inside, above, says | self.own(Right.CLEAR, rows))
             team[right] = role & says
+            opens |= says
         # In a team folder the folder's own list counts, and the one above it for what goes.
         doubts = self._own_doubts(rows) | np.where(is_inside, self._own_doubts(parent), np.uint64(0))
         unknown = np.where(is_in, doubts & roles, by_list.unknown & self._own_mask)
-        unknown |= self._backing.cut(rows, team, roles)
+        beneath_unknown, is_closed = self._backing.cut(rows, team, roles)
+        # Where the list or the share beneath lets nothing through for certain, what others do not tell is no matter.
+        stopped = ~opens & ~doubts | is_closed
+        unknown = (unknown | beneath_unknown) & ~np.where(is_in, stopped, np.uint64(0))
         no_download = self._no_download[number]
         if no_download.any():
             team[Right.READ][no_download] = 0
