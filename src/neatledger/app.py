@@ -173,9 +173,9 @@ class App:
             return 0, []
         return self._asked.count.id, [one.system for one in self._asked.count.surveys]
 
-    def _caveats(self) -> list[str]:
+    def _caveats(self, is_assured: bool = False) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""
-        return [] if self._asked is None else self._asked.caveats()
+        return [] if self._asked is None else self._asked.caveats(is_assured=is_assured)
 
     @property
     def is_of_plan(self) -> bool:

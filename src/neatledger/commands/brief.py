@@ -22,5 +22,5 @@ def run(args: argparse.Namespace, app: App) -> int:
     found = brief.ask(app.office)
     report = brief_report(found, app.office.count.when)
     # What was not seen is a part of it.
-    show_report(report, replace(app.output, caveats=list))
+    show_report(report, replace(app.output, caveats=lambda _: []))
     return int(bool(found.new))

@@ -29,7 +29,6 @@ def run(args: argparse.Namespace, app: App) -> int:
         return changes.explain(app.office, found, change, between)
 
     others = [] if args.access else changes_beside.ask(app.office, found.older, found.newer)
-    report = changes_report(found.changes, found.older.when, found.newer.when, why, others)
-    report.notes += found.left_out
+    report = changes_report(found.changes, found.older.when, found.newer.when, why, others, found.left_out)
     show_report(report, app.output)
     return 1 if report.rows else 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from typing import TypedDict
 
 from neatledger.app import App
 from neatledger.cli import day_of
@@ -76,10 +77,16 @@ def _filter(args: argparse.Namespace, app: App) -> check.Filter:
     return check.Filter(below, person, logins, args.system or "", Severity(args.severity), args.only)
 
 
+class _Asked(TypedDict):
+    scope: str
+    checks: int
+
+
 def _report(
     args: argparse.Namespace, app: App, found: Sequence[told.GradedFinding], compared: check.Compared | None
 ) -> Report:
     when, since = app.office.count.when, told.History(app.office).since
+    asked = _Asked(scope=_scope(args, found), checks=len(args.only or CHECKS))
     causes = check.ask_for_causes(app.office, found)
     if args.cause:
         number, cause = check.find_cause(causes, args.cause)
@@ -87,10 +94,21 @@ def _report(
     if args.by != "cause":
         return grouped_report(found, causes, args.by, when, since)
     if args.all or args.only:
-        return findings_report(found, causes, when, since, show_all=args.all)
+        return findings_report(found, causes, when, since, show_all=args.all, **asked)
     headline = ""
     if compared is not None:
         word = "gone" if args.gone else "new"
         is_are = "is" if len(found) == 1 else "are"
         headline = f"{count_of(len(found), 'finding')} {is_are} {word} since {compared.older.when}."
-    return causes_report(found, causes, when, since, first=args.top, headline=headline)
+    return causes_report(found, causes, when, since, first=args.top, headline=headline, **asked)
+
+
+def _scope(args: argparse.Namespace, found: Sequence[told.GradedFinding]) -> str:
+    """Say of what the findings are that were asked for; nothing where that is everything."""
+    words = [f" in {args.below} and below"] if args.below else []
+    words += [f" on {args.system}"] if args.system else []
+    words += [f" about {args.person}"] if args.person else []
+    words += [f" from {args.severity} on"] if args.severity != Severity.ADVICE.value else []
+    accepted = sum(one.acceptance is not None for one in found)
+    words += [f", {count_of(accepted, 'finding')} apart that the plan accepts,"] if accepted else []
+    return "".join(words)

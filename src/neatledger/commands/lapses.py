@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from datetime import timedelta
 
 from neatledger.app import App
 from neatledger.cli import days_of
@@ -40,5 +41,6 @@ def run(args: argparse.Namespace, app: App) -> int:
         write_file(args.calendar, calendar_bytes(days, title, app.now))
         app.say(f"neatledger: wrote {len(days)} days into {args.calendar}")
     hidden = 0 if args.past else len(found.past)
-    show_report(lapses_report(shown, found.today, hidden, len(found.later)), app.output)
+    until = None if args.within is None or args.what else found.today + timedelta(days=args.within)
+    show_report(lapses_report(shown, found.today, hidden, len(found.later), until), app.output)
     return 0

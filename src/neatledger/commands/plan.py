@@ -41,7 +41,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     parts = [(len(meant.systems), "system"), (len(meant.people), "person"), (len(meant.groups), "group")]
     parts += [(len(meant.folders), "folder"), (len(meant.space.limits), "limit")]
     unmatched = plan.ask_unmatched(office) if office.has_count else None
-    report = plan_check_report(parts, unmatched, office.count.when if office.has_count else "")
+    counted = {one.system for one in office.count.surveys} if office.has_count else set()
+    uncounted = [name for name in office.plan.systems if name not in counted]
+    report = plan_check_report(parts, unmatched, office.count.when if office.has_count else "", uncounted)
     show_report(report, app.output)
     return 1 if unmatched else 0
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from datetime import timedelta
 
 from neatledger.app import App
 from neatledger.cli import day_of
@@ -11,6 +12,7 @@ from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.questions import keeping, trail
+from neatledger.questions.covered import short_of_today
 from neatledger.questions.meant import person_and_folder
 from neatledger.questions.office import FoundPerson
 from neatledger.reports.report import count_of
@@ -111,9 +113,9 @@ def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: 
         and (below is None or (one.sign.path and Address(one.sign.system, one.sign.path).is_within(below)))
     ]
     about = _about(person, below)
-    show_report(
-        signs_report(found, f"{about} since {args.since}" if args.since else about, _covered(app)), app.output
-    )
+    since = args.since or app.office.today - timedelta(days=signs.DAYS)
+    about += f" from {since} to {args.until or app.office.today}"
+    show_report(signs_report(found, about, _covered(app), short_of_today(app.office)), app.output)
     return 1 if found else 0
 
 

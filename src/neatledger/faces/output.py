@@ -20,8 +20,8 @@ class Output:
 
     `width` and `height` are those of the terminal in cells, 0 for none, and `pager` the words that start what shows
     long output there. `view` is which columns and rows are asked for. `caveats` gives what to bear in mind of any
-    result: it is asked when the result is there. Where `collected` is a list, results are put there and not shown.
-    `counted` gives the number of the count that was asked, and its systems.
+    result, or (True) of one that says that all is well: it is asked when the result is there. Where `collected` is a
+    list, results are put there and not shown. `counted` gives the number of the count asked, and its systems.
     """
 
     form: str
@@ -29,7 +29,7 @@ class Output:
     stream: TextIO
     width: int = 0
     is_colored: bool = False
-    caveats: Callable[[], list[str]] = list
+    caveats: Callable[[bool], list[str]] = lambda _: []
     view: View = WHOLE
     height: int = 0
     pager: tuple[str, ...] = ()

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from itertools import islice
 
 from neatledger.errors import UsageError
 from neatledger.faces.machine import PARQUET, WRITERS
 from neatledger.faces.output import Output, open_output
 from neatledger.faces.view import View, shape
+from neatledger.reports.assurances import bounded
 from neatledger.reports.report import Aside, Cell, Report, Row, Size
 
 __all__ = ["parquet_target", "show_report", "show_rows"]
@@ -18,7 +19,7 @@ _MOST_ROWS = 2_000
 
 def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form; raises `UsageError`."""
-    report.notes += output.caveats()
+    bear_in_mind(report, output.caveats(report.is_assured))
     if output.collected is not None:
         output.collected.append(report)
         return
@@ -41,6 +42,15 @@ def show_report(report: Report, output: Output) -> None:
         text = WRITERS[output.form].whole(report)
     with open_output(output) as out:
         out.write(text)
+
+
+def bear_in_mind(report: Report, caveats: Sequence[str]) -> None:
+    """Put into a report what was not seen of what it rests on; what says that all is well says that bound itself."""
+    report.notes += caveats
+    if report.is_assured:
+        report.headline = bounded(report.headline, caveats)
+        if not report.rows:
+            report.empty = bounded(report.empty, caveats).rstrip(".")
 
 
 def _write_parquet(report: Report, rows: Iterable[Row], output: Output) -> None:
@@ -76,7 +86,7 @@ def show_rows(report: Report, rows: Iterable[Row], output: Output) -> None:
         return
     if is_machine:
         writer = WRITERS[output.form]
-        report.notes += output.caveats()
+        bear_in_mind(report, output.caveats(report.is_assured))
         with open_output(output) as out:
             out.writelines(writer.long(report, rows))
         return

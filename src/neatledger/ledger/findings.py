@@ -159,13 +159,16 @@ def _finding_facts(one: Finding) -> list[Any]:
     is_folder = isinstance(one.place, Address)
     place = [one.place.system, one.place.path.hex()] if isinstance(one.place, Address) else one.place
     rights = one.rights.value
-    return [one.check, int(is_folder), place, one.evidence, one.advice, one.cause, one.people, rights]
+    happened = _day_text(one.happened)
+    return [one.check, int(is_folder), place, one.evidence, one.advice, one.cause, one.people, rights, happened]
 
 
 def _finding(facts: Sequence[Any]) -> Finding:
-    check, is_folder, place, evidence, advice, cause, people, rights = facts
+    check, is_folder, place, evidence, advice, cause, people, rights, *more = facts
     where = Address(place[0], bytes.fromhex(place[1])) if is_folder else place
-    return Finding(check, where, evidence, advice, cause, tuple(people), Right(rights))
+    # Older looks did not keep when something was done.
+    happened = date.fromisoformat(more[0]) if more and more[0] else None
+    return Finding(check, where, evidence, advice, cause, tuple(people), Right(rights), happened)
 
 
 def _days(when: When) -> tuple[date | None, ...]:

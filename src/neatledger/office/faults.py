@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -86,7 +87,8 @@ def _show(value: Any) -> str:
         return str(value).lower()
     if value is None:
         return "nothing"
-    text = repr(value)
+    # A password that was put into an address is not shown to whoever looks on.
+    text = re.sub(r"://[^/@\s]*@", "://…@", repr(value))
     return text if len(text) <= _LONGEST_SHOWN else f"{text[: _LONGEST_SHOWN - 20]}… ({len(text):,} signs)"
 
 

@@ -12,9 +12,11 @@ from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from neatledger.core.lists.rights import Level
 from neatledger.core.lists.table import MODELS
+from neatledger.core.people.credentials import LOOPBACK
 from neatledger.core.plan.plan import (
     CLASSES,
     Acceptance,
@@ -180,8 +182,30 @@ class _Builder:
                 self._fault(("systems", name), f"a {one['source']} without `{key}`", f"its `{key}`")
         if one["source"] == "smb" and isinstance(one.get("shares"), str):
             self._fault(("systems", name, "shares"), repr(one["shares"]), "a list of shares")
+        self._addresses(name, one)
         homes = tuple(parse_address(f"{name}:{path}").path for path in one.get("homes", ()))
         return PlanSystem(name, one["source"], one, homes)
+
+    def _addresses(self, name: str, one: Mapping[str, Any]) -> None:
+        """Find the addresses in or to which a password would stand for all to read: no question is put to them."""
+        asked: list[tuple[KeyPath, Any, Any]] = [(("url",), one.get("url"), one.get("web"))]
+        sharing, accounts = one.get("sharing"), one.get("accounts")
+        if isinstance(sharing, Mapping):
+            asked.append((("sharing", "url"), sharing.get("url"), one.get("web")))
+        if isinstance(accounts, Mapping):
+            asked.append((("accounts", "scim"), accounts.get("scim"), one.get("web")))
+            directory = accounts.get("ldap")
+            asked.append((("accounts", "ldap", "url"), directory.get("url") if directory else None, None))
+        for number, figures in enumerate(one.get("figures") or ()):
+            asked.append((("figures", number, "url"), figures.get("url"), figures))
+        for path, url, web in asked:
+            parts = urlsplit(url or "")
+            if "@" in parts.netloc:
+                expected = "no user or password in it: the user belongs under web, the password into the keyring"
+                self._fault(("systems", name, *path), f"'{parts.scheme}://…@{parts.hostname}'", expected)
+            elif parts.scheme == "http" and (web or {}).get("user") and parts.hostname not in LOOPBACK:
+                expected = "https://, or the password would go over the network for all to read"
+                self._fault(("systems", name, *path), repr(url), expected)
 
     def _date(self, path: KeyPath, text: str | None) -> date | None:
         if text is None:

@@ -17,7 +17,6 @@ from neatledger.sources.contract import SourceContext
 __all__ = ["account_setting", "is_directory", "probe"]
 
 _HEADS = ("ldap://", "ldaps://")
-_SMALLER_PAGES = (100, 50, 20)
 
 
 def probe(address: str, hints: Hints) -> Proposal:
@@ -50,17 +49,7 @@ def account_setting(address: str, hints: Hints) -> tuple[dict[str, Any], list[st
     if hints.said.get("ids"):
         setting["ids"] = str(hints.said["ids"])
     context = _context(hints, {"source": "directory", "accounts": setting})
-    for page in (0, *_SMALLER_PAGES):
-        if page:
-            setting["ldap"]["page"] = page
-        try:
-            accounts, groups, not_seen = read_ldap_accounts(context, setting)
-        except SourceError as error:
-            # A server may bound how many entries it tells at once, and does not say where the bound is.
-            if "page size" not in error.what or page == _SMALLER_PAGES[-1]:
-                raise
-        else:
-            break
+    accounts, groups, not_seen = read_ldap_accounts(context, setting)
     notes.append(f"{len(accounts)} accounts and {len(groups)} groups are read there.")
     if not accounts and groups and "ids" not in setting:
         lacking.append("the accounts: perhaps they have identifiers of the other sort: --ids sid or --ids number")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import date, timedelta
 
 from neatledger.core.checks.causes import Cause
 from neatledger.core.sharing.lapses import Lapse
@@ -13,6 +13,8 @@ from neatledger.errors import NoCountError
 from neatledger.formats.counting import count_of
 from neatledger.ledger.store import CountInfo
 from neatledger.questions import check, lapses, signs, told
+from neatledger.questions.covered import short_of_today
+from neatledger.questions.days import begin_of
 from neatledger.questions.office import Office
 from neatledger.questions.signs import SeenSign
 
@@ -26,7 +28,8 @@ class Brief:
     """The parts of it.
 
     `older` is the count that new and gone are since (None: there is no older one), `odd` what looks wrong in the
-    records of the week (None: there are none).
+    records since the day `week` (None: there are none), `earlier` how many such things there are in the weeks before
+    that are looked at, and `short` says where the logs do not reach to today.
     """
 
     older: CountInfo | None = None
@@ -36,6 +39,9 @@ class Brief:
     lapsing: Sequence[Lapse] = ()
     filling: Sequence[FillUp] = ()
     odd: Sequence[SeenSign] | None = None
+    week: date = date.min
+    earlier: int = 0
+    short: Sequence[str] = ()
     not_seen: Sequence[str] = ()
     waiting: list[str] = field(default_factory=list)
 
@@ -55,9 +61,12 @@ def ask(office: Office) -> Brief:
         found.gone = check.ask_for_causes(office, compared.gone)
     found.lapsing = lapses.ask(office, within_days=_WEEK).coming
     found.filling = told.ask(office).filling
+    found.week = office.today - timedelta(days=_WEEK)
     if office.ledger.has_trail():
-        found.odd = signs.ask(office, office.today - timedelta(days=_WEEK))[::-1]
-    found.not_seen = office.caveats()
+        seen, begin = signs.ask(office), begin_of(found.week)
+        found.odd = [one for one in reversed(seen) if one.sign.first >= begin]
+        found.earlier, found.short = len(seen) - len(found.odd), short_of_today(office)
+    found.not_seen = office.caveats(is_assured=True)
     found.waiting = _waiting(office, findings)
     return found
 

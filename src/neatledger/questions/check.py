@@ -114,13 +114,16 @@ def ask_since(office: Office, since: date | None = None, only: Iterable[str] | N
 
 
 def ask_since_when(office: Office, cause: Cause) -> Since:
-    """Return between which two days the first findings of a cause came that still stand.
+    """Return between which two days the first findings of a cause came that still stand, deeds apart.
 
     Counts between that nobody looked at are looked at by halving, by the plan of today: of something that came and
     went several times one coming is told.
     """
     history = told.History(office)
-    first = min((history.since(one) for one in cause.findings), key=lambda one: one.first)
+    standing = [one for one in cause.findings if one.happened is None]
+    first = min((history.since(one) for one in standing or cause.findings), key=lambda one: one.first)
+    if not standing:
+        return first
     looked_at = {one.count for one in history.looks}
     known = [
         one

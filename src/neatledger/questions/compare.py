@@ -49,13 +49,15 @@ class Difference:
 
 @dataclass(frozen=True)
 class Compared:
-    """Both sides with the groups that only one of them is in, and where they differ."""
+    """Both sides with the groups that only one of them is in, and where they differ; on which systems and folders."""
 
     left: Side
     right: Side
     only_left: tuple[str, ...]
     only_right: tuple[str, ...]
     differences: Sequence[Difference]
+    systems: Sequence[str] = ()
+    folders: int = 0
 
 
 def ask(office: Office, one: str, other: str, *, then: date | None = None) -> Compared:
@@ -71,7 +73,9 @@ def ask(office: Office, one: str, other: str, *, then: date | None = None) -> Co
     mine, theirs = (
         {f"{system}:{name}" for system, some in side.groups.items() for name in some} for side in (left, right)
     )
-    return Compared(left, right, tuple(sorted(mine - theirs)), tuple(sorted(theirs - mine)), found)
+    return Compared(
+        left, right, tuple(sorted(mine - theirs)), tuple(sorted(theirs - mine)), found, *_seen(left, right)
+    )
 
 
 def ask_like(office: Office, name: str) -> Compared:
@@ -88,7 +92,14 @@ def ask_like(office: Office, name: str) -> Compared:
         new[system] = [only_in("somebody new", system, idents)]
     right = Side(f"somebody new like {like.name}", "new", office, new, left.groups)
     found = [one for system in left.principals for one in _of_system(system, left, right)]
-    return Compared(left, right, (), (), found)
+    return Compared(left, right, (), (), found, *_seen(left, right))
+
+
+def _seen(left: Side, right: Side) -> tuple[list[str], int]:
+    """Return on which systems two were compared, and on how many folders."""
+    systems = list(dict.fromkeys([*left.principals, *right.principals]))
+    readers = [left.office.readers.get(one) or right.office.readers[one] for one in systems]
+    return systems, sum(one.table("folders").rows for one in readers)
 
 
 def _side(office: Office, name: str) -> Side:

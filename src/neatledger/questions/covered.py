@@ -13,7 +13,7 @@ from neatledger.questions.office import Office
 if TYPE_CHECKING:
     from neatledger.core.trail.coverage import Coverage
 
-__all__ = ["coverage_of"]
+__all__ = ["coverage_of", "short_of_today"]
 
 
 def coverage_of(office: Office, system: str) -> Coverage | None:
@@ -24,3 +24,20 @@ def coverage_of(office: Office, system: str) -> Coverage | None:
     found = office.ledger.trail.coverage(system, logs_of(office, system))
     end = begin_of(office.today + timedelta(days=1))
     return None if found is None or found.first >= end else replace(found, until=min(found.until, end))
+
+
+def short_of_today(office: Office) -> list[str]:
+    """Say of each system of the plan how far what its log tells lacks of today; nothing where it lacks nothing.
+
+    Where something is not done by the logs, it is only not done as far as they reach.
+    """
+    found = []
+    for system in office.plan.systems:
+        coverage = coverage_of(office, system)
+        if not logs_of(office, system):
+            found.append(f"{system} keeps no log that the plan names")
+        elif coverage is None:
+            found.append(f"the log of {system} was not read")
+        elif coverage.until.astimezone().date() < office.today:
+            found.append(f"the log of {system} is read to {coverage.until.astimezone():%Y-%m-%d}")
+    return found

@@ -188,14 +188,20 @@ class Office:
         every = {**self._counted, **self.imagined}
         return every if self.only is None else {name: reader for name, reader in every.items() if name in self.only}
 
-    def caveats(self, *, for_paper: bool = False) -> list[str]:
+    def caveats(self, *, for_paper: bool = False, is_assured: bool = False) -> list[str]:
         """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole.
 
-        A paper names no commands.
+        A paper names no commands. Who says that all is well (`is_assured`) of everything (and not of some systems)
+        also says which systems of the plan nobody looked at.
         """
         if self.books.opened is None or not self.has_count:
             return []
         found = []
+        counted = {one.system for one in self.count.surveys}
+        is_of_all = self.answers.are_of_all or all(one.is_read for one in self._counted.values())
+        if is_assured and is_of_all:
+            missing = [name for name in self.plan.systems if name not in counted]
+            found += [f"{name} was never counted: nothing is known of it." for name in missing]
         newer = self.ledger.plans.newer_than(self.books.plan_digest()) if self.ledger.is_shared else None
         if newer is not None:
             when = newer.moment.astimezone().strftime("%Y-%m-%d %H:%M")

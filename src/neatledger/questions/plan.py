@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -249,6 +249,7 @@ def ask_unmatched(office: Office) -> list[Unmatched]:
             if called is not None and called not in names:
                 line = stated.line("groups", name, "names", system)
                 found.append(Unmatched("group", called, system, line, tuple(nearest(called, names))))
+        found += _strange_holders(stated, system, [*logins, *names, *(one.ident for one in reader.accounts)])
         for text, path in _addresses(stated):
             address = parse_address(text)
             if address.system != system:
@@ -277,3 +278,17 @@ def _addresses(stated: Stated) -> Iterator[tuple[str, tuple[str | int, ...]]]:
     for name, one in stated.entries("pools").items():
         for place, text in enumerate(one["holds"]):
             yield text, ("pools", name, "holds", place)
+
+
+def _strange_holders(stated: Stated, system: str, known: Sequence[str]) -> Iterator[Unmatched]:
+    """Yield the names in a system's own settings that no account or group there is called."""
+    settings = stated.entries("systems").get(system) or {}
+    named: list[tuple[tuple[str, ...], Iterable[str]]] = [(("service",), settings.get("service") or ())]
+    named += [(("privileges", key), names or ()) for key, names in (settings.get("privileges") or {}).items()]
+    for share, gates in (settings.get("share-gates") or {}).items():
+        named += [(("share-gates", share, key), gates.get(key) or ()) for key in ("users", "writers")]
+    for path, names in named:
+        for name in names:
+            if name not in known:
+                line = stated.line("systems", system, *path)
+                yield Unmatched(path[0], str(name), system, line, tuple(nearest(str(name), known)))

@@ -19,7 +19,7 @@ from neatledger.questions.trail import whose_logins
 __all__ = ["SeenSign", "ask"]
 
 _PAST_DAYS = 120  # in which the usual is looked for
-_DAYS = 30
+DAYS = 30
 _OVER = frozenset({AccountState.DISABLED, AccountState.EXPIRED})
 
 
@@ -37,7 +37,7 @@ def ask(office: Office, since: date | None = None, until: date | None = None) ->
     Days are local ones, both included; `until` is today where it is not said.
     """
     last = begin_of((until or office.today) + timedelta(days=1))
-    first = begin_of(since or office.today - timedelta(days=_DAYS))
+    first = begin_of(since or office.today - timedelta(days=DAYS))
     whose = whose_logins(office)
     found = []
     for system in office.ledger.trail.covered():

@@ -149,7 +149,9 @@ class History:
         return [known[one.id] for one in self.office.counts_until() if one.id in known]
 
     def since(self, finding: Finding) -> Since:
-        """Return since when a finding of the count is told without a break."""
+        """Return since when a finding of the count is told without a break; of what was done, when that was."""
+        if finding.happened is not None:
+            return Since(finding.happened, finding.happened)
         digest, first = digest_of(finding), self.office.today
         for look in reversed(self.looks):
             if digest not in look.subjects:

@@ -9,6 +9,7 @@ from neatledger.core.space.bands import Outcome, Restating
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_field, show_size
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of, day_cell
 from neatledger.reports.space import limit_cell, target_cell
 
@@ -62,8 +63,13 @@ def bands_report(
     notes += [
         f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
     ]
-    empty = "all are on band, and as planned" if hidden else "neither the plan nor the systems have any limit here"
-    return Report("bands", f"{count_of(len(bands), 'band')}; {message}.", _COLUMNS, rows, notes, empty, folded)
+    untold = sum(row["found"] == _NOT_TOLD for row in rows)
+    otherwise = "neither the plan nor the systems have any limit here"
+    if rows:
+        otherwise = f"all are on band; of {untold:,} the system does not tell the limit"
+    said = assured("bands", bool(rows) and not folded and not untold, otherwise)
+    headline = f"{count_of(len(bands), 'band')}; {message}."
+    return Report("bands", headline, _COLUMNS, rows, notes, said.text, folded, said.is_assured)
 
 
 def _is_limited(line: LimitStatus) -> bool:

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from enum import Enum
 from typing import Protocol
 
 from neatledger.core.checks.causes import Cause
+from neatledger.core.checks.table import CHECKS
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import FillUp
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
+from neatledger.reports.assurances import assured, bounded
 from neatledger.reports.causes import cause_words
 from neatledger.reports.forecast import show_when
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
@@ -52,6 +54,12 @@ class Parts(Protocol):
     def filling(self) -> Sequence[FillUp]: ...
     @property
     def odd(self) -> Sequence[Odd] | None: ...
+    @property
+    def week(self) -> date: ...
+    @property
+    def earlier(self) -> int: ...
+    @property
+    def short(self) -> Sequence[str]: ...
     @property
     def not_seen(self) -> Sequence[str]: ...
     @property
@@ -111,18 +119,24 @@ def brief_report(found: Parts, when: str) -> Report:
     if found.older is not None:
         add("new", _causes(found.new), f"nothing since {found.older.when}", "check --new")
         add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
-    add("gravest", _causes(found.gravest), "nothing: the office is in order", "check")
-    if found.odd is not None:
-        odd = [{"where": _odd_where(one), "what": _odd_words(one.sign)} for one in found.odd]
-        add("looks wrong", odd, "nothing in the records", "trail --odd")
+    checks = count_of(len(CHECKS), "check")
+    clean = assured("brief", not found.gravest, "", checks=checks, when=when)
+    add("gravest", _causes(found.gravest), bounded(clean.text, found.not_seen).rstrip("."), "check")
+    odd = [{"where": _odd_where(one), "what": _odd_words(one.sign)} for one in found.odd or ()]
+    add("looks wrong", odd, _no_signs(found), "trail --odd")
     lapses = [
         {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
         for one in found.lapsing
     ]
-    add("lapses in a week", lapses, "nothing", "lapses --within 7")
+    add("lapses in a week", lapses, "nothing that the plan or the count gives an end", "lapses --within 7")
     add("fills up", [_filling(one) for one in found.filling], "nothing is known to", "forecast")
-    add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing", "")
-    add("not seen", [{"where": "", "what": text} for text in found.not_seen], "nothing: all was seen", "counts")
+    add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing that the ledger knows of", "")
+    add(
+        "not seen",
+        [{"where": "", "what": text} for text in found.not_seen],
+        assured("all-seen", not found.not_seen, "").text,
+        "counts",
+    )
     findings = sum(len(one.findings) for one in found.gravest)
     headline = f"{count_of(findings, 'finding')} by {count_of(len(found.gravest), 'cause')} in the count of {when}"
     if found.older is not None:
@@ -130,6 +144,18 @@ def brief_report(found: Parts, when: str) -> Report:
         headline += f"; {new} new and {gone} gone since {found.older.when}"
     notes = [Aside("check --cause 1 shows the gravest whole, and what mends it.")] if found.gravest else []
     return Report("brief", f"{headline}.", _COLUMNS, rows, list(notes), "nothing to tell", shown)
+
+
+def _no_signs(found: Parts) -> str:
+    """Say that nothing looks wrong in the week, and what that rests on."""
+    if found.odd is None:
+        return "not known: no log was read"
+    reach = [*found.short]
+    if found.earlier:
+        reach.insert(0, f"{found.earlier} in the weeks before: trail --odd")
+    since = str(found.week)
+    otherwise = f"nothing known since {since}; {'; '.join(reach)}"
+    return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="").text
 
 
 def _causes(causes: Sequence[Cause]) -> list[Row]:

@@ -10,7 +10,18 @@ from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address
-from neatledger.reports.findings import COLUMNS, Came, Graded, SinceOf, alike, finding_row, since_words, told_together
+from neatledger.reports.assurances import Said
+from neatledger.reports.findings import (
+    COLUMNS,
+    Came,
+    Graded,
+    SinceOf,
+    alike,
+    clean,
+    finding_row,
+    since_words,
+    told_together,
+)
 from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, count_of
 
 __all__ = ["GROUPS", "cause_report", "cause_words", "causes_paper_report", "causes_report", "grouped_report"]
@@ -39,10 +50,12 @@ def causes_report(
     *,
     first: int = _MOST,
     headline: str = "",
+    scope: str = "",
+    checks: int = len(CHECKS),
 ) -> Report:
     """Show the causes, the gravest first; machines are given the findings, each with its cause and its exposure.
 
-    `since` tells since when a finding is told.
+    `since` tells since when a finding is told; `scope` says what was asked for, where that is not everything.
     """
     rows = _rows(findings, causes, since)
     shown = [_cause_row(number, one, since) for number, one in enumerate(causes[:first], start=1)]
@@ -59,8 +72,9 @@ def causes_report(
     accepted = sum(one.acceptance is not None for one in findings)
     if accepted:
         notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
-    headline = headline or _headline(causes, when)
-    return Report("check", headline, [*_COLUMNS, *_machine(COLUMNS)], rows, notes, "no findings", shown)
+    said = Said(headline, False) if headline else clean(not causes, _headline(causes, when), scope, checks, when)
+    columns = [*_COLUMNS, *_machine(COLUMNS)]
+    return Report("check", said.text, columns, rows, notes, "no findings", shown, said.is_assured)
 
 
 def _more(number: int) -> str:
@@ -103,7 +117,7 @@ def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> 
     notes = ["Exposure: people with more than is meant, times what they can do, times how sensitive the place is."]
     notes += [f"{count_of(rest, 'cause')} more weigh less."] if rest > 0 else []
     headline = f"{count_of(len(causes), 'cause')}, the gravest first."
-    return Report("causes", headline, columns, rows, notes, "the office is in order")
+    return Report("causes", headline, columns, rows, notes, "no cause to tell")
 
 
 def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -> list[Row]:
@@ -112,8 +126,6 @@ def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -
 
 
 def _headline(causes: Sequence[Cause], when: str) -> str:
-    if not causes:
-        return f"The office is in order by the count of {when}."
     findings = sum(len(one.findings) for one in causes)
     grades = Counter(one.severity for one in causes)
     parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
@@ -122,7 +134,11 @@ def _headline(causes: Sequence[Cause], when: str) -> str:
 
 def _cause_row(number: int, one: Cause, since: SinceOf) -> Row:
     where = f"{one.key}, {one.place}" if _is_offer(one) else one.key
-    first = min(map(since, one.findings), key=lambda each: each.first)
+    # Of what somebody did the day is told; else since when the oldest of it stands.
+    gravest = one.findings[0]
+    standing = [each for each in one.findings if each.happened is None]
+    told = [gravest] if gravest.happened is not None or not standing else standing
+    first = min(map(since, told), key=lambda each: each.first)
     row: Row = {"number": number, "points": one.exposure.points, "where": where, "what": cause_words(one)}
     return {**row, "since_words": since_words(first)}
 
@@ -169,12 +185,7 @@ def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
     notes = [f"Exposure {exposure.points}: {'; and '.join(parts)}."]
     if exposure.months:
         notes[0] = f"{notes[0][:-1]}; and {exposure.months} for as many months that it is known to stand."
-    if came.before is None:
-        notes.append(f"It was there at the first count, of {came.first}.")
-    elif came.before == came.first:
-        notes.append(f"It came between two counts of {came.first}.")
-    else:
-        notes.append(f"It came after {came.before} and by {came.first}.")
+    notes += _when(one, came)
     advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
     notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
     notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(number, one)}")]
@@ -182,6 +193,25 @@ def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
         f"Cause {number} of {causes}: {one.key}, {count_of(len(one.findings), 'finding')}, {one.severity.value}."
     )
     return Report("cause", headline, columns, rows, notes)
+
+
+def _when(one: Cause, came: Came) -> list[str]:
+    """Say on which days something was done, and since when the rest of it stands: two things that are not one."""
+    days = sorted({each.happened for each in one.findings if each.happened is not None})
+    notes = []
+    if days:
+        shown = ", ".join(map(str, days[:_FEW])) + (f" and {len(days) - _FEW} more days" if len(days) > _FEW else "")
+        notes.append(f"Done on {shown}.")
+        if all(each.happened is not None for each in one.findings):
+            return notes
+    subject = "What stands there" if days else "It"
+    if came.before is None:
+        notes.append(f"{subject} was there at the first count, of {came.first}.")
+    elif came.before == came.first:
+        notes.append(f"{subject} came between two counts of {came.first}.")
+    else:
+        notes.append(f"{subject} came after {came.before} and by {came.first}.")
+    return notes
 
 
 def _folded(findings: Sequence[Finding]) -> list[Row]:

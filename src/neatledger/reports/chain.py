@@ -8,6 +8,7 @@ from enum import Enum
 from itertools import groupby
 from typing import Protocol
 
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["Link", "chain_report", "head_words"]
@@ -94,11 +95,12 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
         )
     elif found.loose:
         headline = f"{count_of(len(links), 'link')} of {where} hold, but not all that stands there is in them."
-    elif links:
-        verb = "holds" if len(links) == 1 else "hold"
-        headline = f"{count_of(len(links), 'link')} of {where} {verb}: everything is as it was written."
     else:
-        headline = f"Nothing was ever written into {where}."
+        count = count_of(len(links), "link")
+        headline = assured(
+            "ledger", bool(links), f"Nothing was ever written into {where}", links=count, where=where
+        ).text
+        headline += "."
     notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]
     if asked is not None:
         notes.append(_kept_words(asked, kept, first))

@@ -7,6 +7,7 @@ from typing import Protocol, TypeVar
 
 from neatledger.core.access.comparing import AccessChange
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import change_cells, what_changes
 from neatledger.reports.report import Column, Report, Row, Show, count_of
 
@@ -72,17 +73,21 @@ def changes_report(
     now: str,
     why: Callable[[C], Why] | None = None,
     others: Sequence[Other] = (),
+    left_out: Sequence[str] = (),
 ) -> Report:
     """Make the report: a row a person and topmost folder whose change goes down to all that changed alike.
 
-    `why` explains the first of them; `others` is what else changed, which comes after.
+    `why` explains the first of them; `others` is what else changed, which comes after; `left_out` says what was not
+    compared, and why.
     """
     found = sorted(changes, key=lambda one: (one.change.person, one.address))
     people = len({one.change.person for one in found if one.change.gains or one.change.loses})
     unsure = len({one.change.person for one in found if what_changes(one.change) == "not known"})
     headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}"
     headline += f"; of {count_of(unsure, 'person')} it is not known" if unsure else ""
-    headline += f"; {count_of(len(others), 'other thing')} changed." if others else "."
+    more = f"; {count_of(len(others), 'other thing')} changed" if others else ""
+    headline += f"{more}; not everything was compared" if left_out else more
+    said = assured("changes", not found and not left_out, headline, then=then, now=now, others=more)
     rows: list[Row] = []
     for number, one in enumerate(found):
         told = why(one) if why is not None and number < _MOST_EXPLAINED else None
@@ -92,7 +97,9 @@ def changes_report(
     notes = []
     if why is not None and len(found) > _MOST_EXPLAINED:
         notes.append(f"By what is told of the first {_MOST_EXPLAINED} of {len(found):,} changes of access.")
-    return Report("changes", headline, _COLUMNS, rows, notes, empty="nobody gained or lost anything")
+    notes += left_out
+    empty = "nothing that was compared is other than it was"
+    return Report("changes", f"{said.text}.", _COLUMNS, rows, notes, empty, is_assured=said.is_assured)
 
 
 def _row(one: Changed) -> Row:

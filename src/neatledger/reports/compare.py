@@ -10,6 +10,7 @@ from neatledger.core.access.people_flags import known_rights
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import level_word, sums_of_files
 from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of
 
@@ -49,10 +50,14 @@ class Beside(Protocol):
     def only_right(self) -> Sequence[str]: ...
     @property
     def differences(self) -> Sequence[Different]: ...
+    @property
+    def systems(self) -> Sequence[str]: ...
+    @property
+    def folders(self) -> int: ...
 
 
 def compare_report(found: Beside, when: str) -> Report:
-    """Show where two have different rights; a row holds for all below it that is alike."""
+    """Show where two may do different things; a row holds for all below it that is alike."""
     left, right = found.left.name, found.right.name
     columns = (
         Column("folder", "FOLDER", wraps=True),
@@ -96,7 +101,18 @@ def compare_report(found: Beside, when: str) -> Report:
             notes.append(f"Only {name} is in: {', '.join(groups)}.")
     if rows:
         notes.append(Aside("A row holds for all below it that is alike."))
-    return Report("compare", headline, columns, rows, notes, "both have the same everywhere")
+    folders = f"all {count_of(found.folders, 'folder')} of {', '.join(found.systems) or 'no system'}"
+    said = assured(
+        "compare",
+        not rows and bool(found.systems),
+        headline.rstrip("."),
+        left=left,
+        right=right,
+        folders=folders,
+        when=when,
+    )
+    empty = "nothing differs" if found.systems else "neither has an account anywhere"
+    return Report("compare", f"{said.text}.", columns, rows, notes, empty, is_assured=said.is_assured)
 
 
 def _file_words(change: AccessChange, left: str, right: str) -> str:
@@ -120,7 +136,7 @@ def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Seque
     report.notes.append(
         "Left out is what they have by name, as an owner or as an administrator. Nothing was changed."
     )
-    report.empty = "nothing is lacking: all that they have, they have by groups"
+    report.empty = assured("like", not found.differences, "").text
     return report
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 from neatledger.formats.headings import TableGuess
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["columns_report", "told_lines", "tried_report"]
@@ -43,8 +44,8 @@ def tried_report(tried: Sequence[_Tried]) -> Report:
     partly = sum(one.works and bool(one.hint) for one in tried)
     words = [f"{failing} {'does' if failing == 1 else 'do'} not work"] if failing else []
     words += [f"{partly} in part"] if partly else []
-    headline += f"{', '.join(words) or 'all work'}."
-    return Report("tried", headline, columns, rows, [], "nothing to try")
+    said = assured("connect", bool(tried) and not words, ", ".join(words) or "there is nothing to try")
+    return Report("tried", f"{headline}{said.text}.", columns, rows, [], "nothing to try")
 
 
 def columns_report(guesses: Sequence[TableGuess]) -> Report:

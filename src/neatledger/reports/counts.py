@@ -8,6 +8,7 @@ from typing import Protocol
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import NotSeen
 from neatledger.formats.signature import fingerprint
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["Count", "Part", "counts_report", "not_seen_report"]
@@ -82,4 +83,4 @@ def not_seen_report(system: str, not_seen: Sequence[NotSeen], when: str) -> Repo
     """List what could not be seen of a system: items, and parts of where it is read from."""
     rows: list[Row] = [{"place": one.source or Address(system, one.path), "why": one.why} for one in not_seen]
     headline = f"{count_of(len(rows), 'thing')} of {system} could not be seen on {when}."
-    return Report("not-seen", headline, _NOT_SEEN_COLUMNS, rows, empty="all was seen")
+    return Report("not-seen", headline, _NOT_SEEN_COLUMNS, rows, empty=assured("all-seen", not rows, "").text)

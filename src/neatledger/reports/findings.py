@@ -11,6 +11,7 @@ from neatledger.core.checks.causes import Cause
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.plan.plan import Acceptance
+from neatledger.reports.assurances import Said, assured
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of, day_cell
 
 __all__ = [
@@ -69,9 +70,19 @@ def since_words(came: Came) -> str:
 
 
 def findings_report(
-    findings: Sequence[Graded], causes: Sequence[Cause], when: str, since: SinceOf, *, show_all: bool
+    findings: Sequence[Graded],
+    causes: Sequence[Cause],
+    when: str,
+    since: SinceOf,
+    *,
+    show_all: bool,
+    scope: str = "",
+    checks: int = len(CHECKS),
 ) -> Report:
-    """Make the report; for people, accepted findings are counted, and so is what comes too often of one check."""
+    """Make the report; for people, accepted findings are counted, and so is what comes too often of one check.
+
+    `scope` says what was asked for, where that is not everything, and `checks` is how many were asked.
+    """
     cause_of = {id(finding): one for one in causes for finding in one.findings}
     rows = [finding_row(each, since(each.finding), cause_of.get(id(each.finding))) for each in findings]
     shown = _folded(findings, since, show_all=show_all)
@@ -89,7 +100,15 @@ def findings_report(
         notes += [Aside("What to do first:"), *(Aside(f"  {name}: {CHECKS[name].advice}") for name in grave)]
     if accepted and not show_all:
         notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
-    return Report("check", _headline(findings, when), COLUMNS, rows, notes, "no findings", shown)
+    said = clean(not standing, _headline(findings, when), scope, checks, when)
+    return Report("check", said.text, COLUMNS, rows, notes, "no findings", shown, said.is_assured)
+
+
+def clean(is_clean: bool, otherwise: str, scope: str, checks: int, when: str) -> Said:
+    """Say that no check that was asked has a finding, in the scope that was asked for, or else something."""
+    words = {"scope": scope, "checks": count_of(checks, "check"), "when": when}
+    said = assured("check", is_clean, otherwise, **words)
+    return Said(f"{said.text}.", True) if said.is_assured else said
 
 
 def _why(acceptance: Acceptance | None) -> str:
@@ -154,8 +173,6 @@ def told_together(some: Sequence[Finding]) -> str:
 
 def _headline(findings: Sequence[Graded], when: str) -> str:
     standing = Counter(CHECKS[each.finding.check].severity for each in findings if each.acceptance is None)
-    if not standing:
-        return f"The office is in order by the count of {when}."
     parts = [f"{standing[severity]} {severity.value}" for severity in reversed(Severity) if standing[severity]]
     return f"{count_of(standing.total(), 'finding')} in the count of {when}: {', '.join(parts)}."
 

@@ -11,6 +11,7 @@ from neatledger.core.space.growths import Manner
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, MachineNote, Report, Row, Show, Size, count_of, day_cell
 from neatledger.reports.space import limit_cell, target_cell
 
@@ -91,7 +92,7 @@ def _between(when: When) -> str:
 def levels_of(line: LimitStatus) -> list[tuple[str, int]]:
     """Return the warn levels and the limit of a place in bytes, the lowest first."""
     limit = line.settings.limit
-    if not isinstance(limit, int) or not limit:
+    if not isinstance(limit, int):
         return []
     return [*((f"{level} %", level * limit // 100) for level, _ in line.settings.warn), ("limit", limit)]
 
@@ -169,17 +170,23 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
     folded = [_people_row(outlook) for outlook in ordered]
     known = [outlook for outlook in outlooks if outlook.trend]
     soon = [each for each in everyone if levels_of(each.status) and _full(each).meeting is Meeting.ON]
-    first = (
-        f"; {soon[0].status.target.key} is full first, on {show_when(_full(soon[0]))}"
-        if soon
-        else "; none will be full"
-    )
-    headline = f"{count_of(len(known), 'place')} with a forecast{first if known else ''}, as counted on {when}."
-    hidden = len(everyone) - len(ordered)
+    full = [each for each in everyone if levels_of(each.status) and _full(each).meeting is Meeting.ALREADY]
+    unsure = [each for each in everyone if levels_of(each.status) and _full(each).meeting not in _CERTAIN]
+    words = [f"{count_of(len(full), 'place')} {'is' if len(full) == 1 else 'are'} full now"] if full else []
+    if soon:
+        words.append(f"{soon[0].status.target.key} is full first, on {show_when(_full(soon[0]))}")
+    if unsure:
+        words.append(f"of {len(unsure):,} it is not known")
+    said = assured("forecast", bool(known) and not words, "; ".join(words), years=str(YEARS))
+    first = f"; {said.text}" if said.text else ""
+    headline = f"{count_of(len(known), 'place')} with a forecast{first}, as counted on {when}."
+    hidden = [each for each in everyone if each not in ordered]
     notes: list[str] = []
-    if hidden:
-        hint = f"more will not be full within {YEARS} years, or have too few counts (--all)."
-        notes.append(Aside(f"{count_of(hidden, 'place')} {hint}"))
+    fine = sum(bool(levels_of(each.status)) and _full(each).meeting is Meeting.NOT_WITHIN for each in hidden)
+    if fine:
+        notes.append(Aside(f"{count_of(fine, 'place')} more will not be full within {YEARS} years (--all)."))
+    if len(hidden) > fine:
+        notes.append(Aside(f"{count_of(len(hidden) - fine, 'place')} more have no limit, or too few counts (--all)."))
     notes += _remarks(everyone, ordered)
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")
@@ -187,7 +194,8 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
         notes.append(
             f"The intervals are made to hold the truth in {RATE:.0%} of cases; no date is given beyond {YEARS} years."
         )
-    return Report("forecast", headline, _COLUMNS, rows, notes, "no place has a limit that could be met", folded)
+    empty = "no place has a limit that could be met"
+    return Report("forecast", headline, _COLUMNS, rows, notes, empty, folded, said.is_assured)
 
 
 def _is_coming(outlook: Outlook) -> bool:
@@ -206,6 +214,7 @@ def _full(outlook: Outlook) -> When:
     return _meets(outlook, levels_of(outlook.status)[-1][1])
 
 
+_CERTAIN = (Meeting.ALREADY, Meeting.ON, Meeting.NOT_WITHIN)
 _ORDER = {Meeting.ALREADY: 0, Meeting.ON: 1, Meeting.UNEVEN: 1, Meeting.NOT_WITHIN: 2, Meeting.TOO_FEW: 3}
 
 

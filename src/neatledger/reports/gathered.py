@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 
 from neatledger.core.survey.survey import Survey
 from neatledger.core.tree.columns import NotSeen
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["gathered_report", "not_seen_lines"]
@@ -66,5 +67,6 @@ def gathered_report(
     said = [f"{count_of(missing, 'thing')} could not be seen"] if missing else []
     # Of a system that was not read nothing is kept: questions go on asking its last count.
     said += [f"without {', '.join(failed)}, which could not be read"] if failed else []
-    headline = f"Count {count} is kept" + (f"; {'; '.join(said)}." if said else ": all was seen.")
+    seen = assured("all-seen", bool(surveys) and not said, "; ".join(said))
+    headline = f"Count {count} is kept{':' if seen.is_assured else ';'} {seen.text}."
     return Report("gathered", headline, columns, rows, notes)

@@ -12,6 +12,7 @@ from neatledger.core.sharing.holders import is_outside
 from neatledger.core.space.sizes import show_size
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import Device
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell
 
 __all__ = ["HeldCopies", "ReachedBy", "devices_report", "guests_report"]
@@ -145,8 +146,11 @@ def devices_report(found: Sequence[HeldCopies], when: str) -> Report:
     rows = [_device_row(one) for one in ordered]
     held = sum(one.device.held_bytes or 0 for one in found)
     total = sum(bool(one.faults) for one in found)
-    headline = f"{count_of(len(found), 'device')} with {show_size(held)} of copies, {total} not in order ({when})."
-    return Report("devices", headline, _DEVICES, rows, empty="no system tells of a device")
+    devices = count_of(len(found), "device")
+    headline = f"{devices} with {show_size(held)} of copies, {total} not in order ({when})"
+    said = assured("devices", bool(found) and not total, headline, devices=devices, held=show_size(held), when=when)
+    empty = "no system tells of a device"
+    return Report("devices", f"{said.text}.", _DEVICES, rows, empty=empty, is_assured=said.is_assured)
 
 
 def _device_row(one: HeldCopies) -> Row:

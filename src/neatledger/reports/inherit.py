@@ -9,6 +9,7 @@ from neatledger.core.access.pushing import Pushed
 from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import Right, spell_rights
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["new_child_report", "push_report"]
@@ -97,7 +98,8 @@ def push_report(place: str, pushed: Sequence[tuple[Address, Pushed]], names: Nam
         notes.append(Aside(more))
     if not keeps_own and any(one.lost for _, one in pushed):
         notes.append("--keep-own would leave entries of their own in place, and closed folders alone.")
-    return Report("push", headline, _PUSH, rows, notes, "every list below is already what it would become", folded)
+    said = assured("push", not pushed, "")
+    return Report("push", headline, _PUSH, rows, notes, said.text, folded, said.is_assured)
 
 
 def _push_row(address: Address, one: Pushed, names: Names, most: int | None) -> Row:

@@ -13,6 +13,7 @@ from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_size
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["joining_rows", "proof_report", "step_rows"]
@@ -147,5 +148,9 @@ def proof_report(name: str, proofs: Sequence[_Proof], when: str) -> Report:
     off = [one for one in proofs if one.verdict.value != "as planned"]
     counts = {word: sum(one.verdict.value == word for one in off) for word in _GRAVE}
     parts = ", ".join(f"{number} {word}" for word, number in counts.items() if number)
-    said = f"{count_of(len(off), 'thing')} not as planned: {parts}" if off else "just what the plan says, and no more"
-    return Report("proof", f"{name} has {said} (count of {when}).", _PROOF, rows, [], "the plan says nothing of them")
+    otherwise = f"{name} has {count_of(len(off), 'thing')} not as planned: {parts} (count of {when})"
+    if not proofs:
+        otherwise = f"Of {name} the plan says nothing, and nothing was found (count of {when})"
+    said = assured("joined", bool(proofs) and not off, otherwise, name=name, when=when)
+    empty = "the plan says nothing of them"
+    return Report("proof", f"{said.text}.", _PROOF, rows, [], empty, is_assured=said.is_assured)

@@ -8,6 +8,7 @@ from neatledger.core.plan.space import Barred, BarredFiles
 from neatledger.core.space.figures import Figures
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.bars import bar
 from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, Size, count_of
 
@@ -72,5 +73,5 @@ def barred_report(found: Iterable[BarredFiles], rules: Sequence[Barred], when: s
     files, size = sum(each.files for each in ordered), sum(each.size for each in ordered)
     headline = f"{count_of(files, 'file')} of barred kinds, {show_size(size)}, as counted on {when}."
     notes = ["A rule stops nothing that is stored already: it stays until someone acts."] if rows else []
-    empty = "nothing of a barred kind is stored" if rules else "the plan bars no kinds (barred: in office.yaml)"
-    return Report("kinds", headline, columns, rows, notes, empty)
+    said = assured("kinds", bool(rules) and not rows, "the plan bars no kinds (barred: in office.yaml)")
+    return Report("kinds", headline, columns, rows, notes, said.text, is_assured=said.is_assured)

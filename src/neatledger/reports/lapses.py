@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from neatledger.core.sharing.lapses import Lapse
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["CalendarDay", "calendar_days", "lapses_report"]
@@ -31,8 +32,8 @@ class CalendarDay:
     key: str
 
 
-def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) -> Report:
-    """Make the list; `past` and `later` are how many lie before it and behind it."""
+def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, until: date | None = None) -> Report:
+    """Make the list; `past` and `later` are how many lie before it and behind it, `until` its last day."""
     rows: list[Row] = [
         {
             "day": one.day.isoformat(),
@@ -50,7 +51,8 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int) ->
     notes = ["What ends gives no access any more; the folders themselves stay."] if rows else []
     notes += [Aside(f"{past:,} lapsed before {today} (--past shows them).")] if past else []
     notes += [Aside(f"{later:,} more come later (--within DAYS).")] if later else []
-    return Report("lapses", headline, _COLUMNS, rows, notes, "nothing lapses in this time")
+    said = assured("expiring", not rows and until is not None, "nothing of that kind ends", until=str(until))
+    return Report("lapses", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
 
 
 def calendar_days(found: Sequence[Lapse]) -> list[CalendarDay]:

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.survey.shared import HandOut, Link
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell, hide
 
 __all__ = ["Judged", "links_report", "supposed_rule_report"]
@@ -60,10 +61,16 @@ class Judged(Protocol):
     def breaches(self) -> Sequence[Breach]: ...
 
 
+def _is_told(one: Judged) -> bool:
+    """Tell whether all of a link or hand-out was told that its judgement rests on."""
+    return bool(one.offer.maker) and not one.offer.item.is_doubtful
+
+
 def _row(one: Judged, day: date, names: Mapping[str, str]) -> Row:
     offer, item, exposed = one.offer, one.offer.item, one.offer.exposed
     over = offer.why_dead(day)
-    state = "; ".join(breach.message for breach in one.breaches) or (f"over: {over}" if over else "in order")
+    fine = "in order" if _is_told(one) else "not known: it was not told whole, or not by whom it was made"
+    state = "; ".join(breach.message for breach in one.breaches) or (f"over: {over}" if over else fine)
     kinds = tuple(kind or "(none)" for kind in exposed.kinds) if exposed else ()
     shown = kinds if len(kinds) <= _FEW_KINDS else (*kinds[:_FEW_KINDS], f"{len(kinds) - _FEW_KINDS} more")
     newest = datetime.fromtimestamp(exposed.newest, UTC).date() if exposed and exposed.newest else None
@@ -104,7 +111,11 @@ def links_report(judged: Sequence[Judged], names: Mapping[str, str], all_of: int
     faulty = sum(bool(one.breaches) for one in judged)
     links = sum(one.offer.is_link for one in judged)
     shown = f"{count_of(links, 'link')} and {count_of(len(judged) - links, 'hand-out')}"
-    headline = f"{shown}, {faulty} not in order by the plan's rules (count of {when})."
+    unsure = sum(not _is_told(one) for one in judged)
+    headline = f"{shown}, {faulty} not in order by the plan's rules (count of {when})"
+    headline += f"; of {unsure:,} not all was told" if unsure else ""
+    is_clean = bool(judged) and not faulty and not unsure
+    said = assured("links", is_clean, headline, shown=shown, when=when)
     # Of equally frequent ones the first that was met comes first.
     counts = Counter(check for one in judged for check in dict.fromkeys(breach.check for breach in one.breaches))
     notes = []
@@ -115,7 +126,8 @@ def links_report(judged: Sequence[Judged], names: Mapping[str, str], all_of: int
     columns: Sequence[Column] = _COLUMNS
     if all(row["guard_words"] == _NO_GUARD for row in rows):
         columns = hide(_COLUMNS, "guard_words")
-    return Report("links", headline, columns, rows, notes, "no link or hand-out is like that")
+    empty = "no link or hand-out is like that" if all_of else "no service tells of any"
+    return Report("links", f"{said.text}.", columns, rows, notes, empty, is_assured=said.is_assured)
 
 
 def supposed_rule_report(

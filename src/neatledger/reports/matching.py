@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.people.matching import Proposal
 from neatledger.core.plan.plan import Plan
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["matching_report"]
@@ -47,6 +48,5 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
         notes += [Aside(joins), Aside(by_hand)]
     if len(clear) < len(proposals):
         notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
-    return Report(
-        "match", headline, _COLUMNS, rows, notes, "every account is matched, or resembles no one in the plan"
-    )
+    said = assured("match", not rows, "")
+    return Report("match", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)

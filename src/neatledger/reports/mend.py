@@ -15,6 +15,7 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_text
+from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import change_cells, file_words
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 from neatledger.reports.supposed import Changed
@@ -71,8 +72,12 @@ def mend_report(
     names: Callable[[str], Names],
     text: Callable[[Step], Sequence[str]],
     when: str,
+    scope: str = "",
 ) -> Report:
-    """Show the steps in their order; `ends` are the findings that each ends, `left` what none does."""
+    """Show the steps in their order; `ends` are the findings that each ends, `left` what none does.
+
+    `scope` says of what they are, where that is not everything.
+    """
     rows: list[Row] = []
     for number, (item, findings) in enumerate(zip(items, ends, strict=True), start=1):
         step = item.step
@@ -95,8 +100,12 @@ def mend_report(
     made = sum(_who(item) == _TOOL for item in items)
     headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
     headline += f"; the tool can make {made} of them." if items else "."
-    empty = "nothing to do: found agrees with the plan"
-    return Report("mend", headline, _COLUMNS, rows, _notes(items, left, made), empty, folded)
+    if left and not items:
+        headline = f"No step ends what differs{scope} by the count of {when}: {count_of(len(left), 'difference')}."
+    said = assured("mend", not items and not left, headline.rstrip("."), scope=scope, when=when)
+    empty = "no step" if left else "nothing to do"
+    notes = _notes(items, left, made)
+    return Report("mend", f"{said.text}.", _COLUMNS, rows, notes, empty, folded, said.is_assured)
 
 
 def _who(item: Item) -> str:

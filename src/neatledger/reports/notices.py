@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Protocol
 
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, count_of, hide
 
 __all__ = ["notices_report"]
@@ -69,7 +70,8 @@ def notices_report(
     if unreached:
         headline += f" {count_of(len(unreached), 'mail')} would reach nobody: the plan says no address."
     columns = _COLUMNS if told else hide(_COLUMNS, "since")
-    return Report("notices", headline, columns, rows, list(notes), "nothing is to be told by the plan's rules")
+    said = assured("notices", not rows, "")
+    return Report("notices", headline, columns, rows, list(notes), said.text, is_assured=said.is_assured)
 
 
 def _row(state: str, one: _Notice) -> Row:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["plan_check_report", "saying_report"]
@@ -61,8 +62,16 @@ def saying_report(name: str, sayings: Sequence[_Saying]) -> Report:
     return Report("plan", f"What the plan says of {name}:", columns, rows, [], "nothing: no line speaks of it")
 
 
-def plan_check_report(parts: Sequence[tuple[int, str]], unmatched: Sequence[_Unmatched] | None, when: str) -> Report:
-    """Say that a plan has no faults, how much it is, and which of its names no system knows (None: no count yet)."""
+def plan_check_report(
+    parts: Sequence[tuple[int, str]],
+    unmatched: Sequence[_Unmatched] | None,
+    when: str,
+    uncounted: Sequence[str] = (),
+) -> Report:
+    """Say that a plan has no faults, how much it is, and which of its names no system knows (None: no count yet).
+
+    `uncounted` are the systems of the plan that no count has.
+    """
     columns = (
         Column("line", "LINE", number=True),
         Column("what", "WHAT"),
@@ -81,4 +90,7 @@ def plan_check_report(parts: Sequence[tuple[int, str]], unmatched: Sequence[_Unm
     if rows:
         headline += f" {count_of(len(rows), 'name')} in it {'is' if len(rows) == 1 else 'are'} not there "
         headline += f"(count of {when})."
-    return Report("plan", headline, columns, rows, [], f"all that it names is there (count of {when})")
+    notes = [f"Not looked up, for no count has {name}: what it names there." for name in uncounted]
+    empty = f"all that could be looked up is there (count of {when})"
+    said = assured("plan-names", not rows and not uncounted, empty, when=when)
+    return Report("plan", headline, columns, rows, notes, said.text, is_assured=said.is_assured)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import NO_LIMIT, show_size
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, Size, count_of
 
 __all__ = ["promises_report"]
@@ -27,13 +28,17 @@ def promises_report(found: Sequence[Promise], when: str) -> Report:
     """List the pools, the most overpromised first."""
     rows = [_row(each) for each in sorted(found, key=lambda each: (-each.beyond, each.pool))]
     over = [each for each in found if each.beyond]
+    sizeless = sum(each.size is None for each in found)
     headline = f"{count_of(len(over), 'pool')} of {len(found)} overpromised"
     headline += f", {over[0].pool} by {show_size(over[0].beyond)}" if len(over) == 1 else ""
+    headline += f"; of {sizeless:,} the size is not known" if sizeless else ""
+    said = assured("promised", bool(found) and not over and not sizeless, headline, pools=f"{len(found):,}")
     notes = [
         "PROMISED: what enforced limits add up to, with what is used outside them; one within another adds nothing.",
         "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",
     ]
-    return Report("promises", f"{headline}, as counted on {when}.", _COLUMNS, rows, notes, "no pools")
+    headline = f"{said.text}, as counted on {when}."
+    return Report("promises", headline, _COLUMNS, rows, notes, "no pools", is_assured=said.is_assured)
 
 
 def _row(each: Promise) -> Row:

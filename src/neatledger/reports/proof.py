@@ -9,6 +9,7 @@ from typing import Protocol
 from neatledger.core.access.comparing import AccessChange
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import file_words, level_word, what_changes
 from neatledger.reports.report import count_of
 
@@ -94,12 +95,12 @@ def proof_notes(proof: Proof, *, is_over: bool) -> list[str]:
     notes = []
     looked = "; ".join(map(_looked, proof.looked))
     steps = count_of(proof.made, "step")
-    if proof.is_as_meant and proof.looked:
-        shows = f"{steps} {'shows' if proof.made == 1 else 'show'}"
-        rest = "everything else is as it was" if is_over else "everything else is as it was (the rest was not made)"
-        notes.append(f"Looked at again and compared with {proof.since}: {looked}. {shows}, and {rest}.")
-    elif proof.looked:
-        notes.append(f"Looked at again and compared with {proof.since}: {looked}. Not all is as it was to be.")
+    shows = f"{steps} {'shows' if proof.made == 1 else 'show'}"
+    rest = "everything else is as it was" if is_over else "everything else is as it was (the rest was not made)"
+    is_clean = proof.is_as_meant and bool(proof.looked)
+    said = assured("proof", is_clean, "Not all is as it was to be", steps=shows, rest=rest)
+    if proof.looked:
+        notes.append(f"Looked at again and compared with {proof.since}: {looked}. {said.text}.")
     notes += [f"Not known: {why}." for why in proof.untold]
     if proof.failed:
         notes.append(f"{count_of(len(proof.failed), 'thing')} that steps set {_is(proof.failed)} not as they set it:")

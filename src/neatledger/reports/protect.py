@@ -16,6 +16,7 @@ from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.forecast import full_words
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
 
@@ -95,7 +96,10 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     rows = [_row(one) for one in ordered]
     shown = [_brief(one) for one in ordered if is_all or _state(one.standing) != _RANK[-1]]
     bad = sum(row["state"] in _RANK[:3] for row in rows)
-    headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})."
+    wanted = [one for one in ordered if not one.standing.wanted.is_nothing]
+    headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})"
+    is_clean = bool(wanted) and all(_state(one.standing) == "as wanted" for one in wanted)
+    said = assured("protect", is_clean, headline, places=count_of(len(wanted), "place"), when=when)
     notes: list[str] = []
     if len(shown) < len(rows):
         notes.append(Aside(f"{count_of(len(rows) - len(shown), 'place')} more of which nothing is wanted (--all)."))
@@ -108,7 +112,7 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     if any(one.written is not None for one in found):
         notes.append(Aside("WRITTEN are the files of since then, by the times that they had when they were counted."))
     empty = "the plan says nothing of protection: protection: {FOLDER: {loss: 1 day}}"
-    return Report("protect", headline, _COLUMNS, rows, notes, empty, shown)
+    return Report("protect", f"{said.text}.", _COLUMNS, rows, notes, empty, shown, said.is_assured)
 
 
 _RANK = ("unprotected", "not known", "weaker", "as wanted", "protected", "none wanted")

@@ -119,6 +119,8 @@ class Report:
     notes: list[str] = field(default_factory=list)
     empty: str = "nothing to show"
     folded: Sequence[Row] | None = None
+    is_assured: bool = False
+    """Whether what it says is that all is well: whoever shows it says too what was not seen (`assurances`)."""
 
     @property
     def shown(self) -> Sequence[Row]:

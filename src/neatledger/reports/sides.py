@@ -8,6 +8,7 @@ from neatledger.core.access.differences import Difference, nearest_planned
 from neatledger.core.lists.rights import Level, Right, level_of
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["both_report", "plan_folders_report", "plan_reach_report", "plan_who_report"]
@@ -100,14 +101,15 @@ def plan_folders_report(plan: Plan, is_there: Mapping[Address, bool] | None) -> 
 def both_report(name: str, differences: Iterable[Difference], subject: str) -> Report:
     """Show both sides beside each other, differences first."""
     rows: list[Row] = []
-    off = 0
+    off = unknown = 0
     for each in sorted(differences, key=lambda each: (not each, each.person, each.address)):
         if not each and each.planned_level is Level.NONE and each.is_known:
             continue
         off += bool(each)
+        unknown += not each and not each.is_known
         rows.append(
             {
-                "mark": "≠" if each else "=",
+                "mark": "≠" if each else "=" if each.is_known else "?",
                 "person": each.person,
                 "folder": each.address,
                 "planned": each.planned_level.value,
@@ -115,9 +117,15 @@ def both_report(name: str, differences: Iterable[Difference], subject: str) -> R
                 "difference": each.spell(),
             }
         )
+    places = count_of(len(rows), "place")
     headline = (
-        f"{subject}: plan and found differ in {off} of {len(rows)} places."
+        f"{subject}: plan and found differ in {off} of {places}"
         if off
-        else f"{subject}: plan and found agree."
+        else f"{subject}: of {places} none is known to differ"
     )
-    return Report(name, headline, _BOTH_COLUMNS, rows, empty="neither side gives anything here")
+    headline += f"; of {unknown:,} it is not known" if unknown else ""
+    if not rows:
+        headline = f"{subject}: the plan gives nothing here, and nothing was found that it speaks of"
+    said = assured("both-sides", bool(rows) and not off and not unknown, headline, subject=subject, places=places)
+    empty = "neither side gives anything here"
+    return Report(name, f"{said.text}.", _BOTH_COLUMNS, rows, empty=empty, is_assured=said.is_assured)

@@ -13,6 +13,7 @@ from neatledger.core.space.figures import Figures, add_up
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_size
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.bars import bar
 from neatledger.reports.report import (
     Aside,
@@ -137,7 +138,10 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     states = [line.state(today) for line in ordered]
     over = sum(state.startswith(("over", "full")) for state in states)
     warned = sum(state.startswith("past") for state in states)
-    headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}."
+    untold = sum(line.settings.limit is not UNLIMITED and not line.is_told for line in ordered)
+    headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}"
+    headline += f"; of {untold:,} what is used was not told" if untold else ""
+    said = assured("space", bool(limited) and not (over or warned or untold), headline, when=when)
     notes: list[str] = []
     notes += [Aside(f"{count_of(fine, 'place')} more with room to spare (--all lists them).")] if fine else []
     has_limit = {line.target.name for line in limited if line.target.on is On.PERSON}
@@ -153,9 +157,8 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     notes.append("kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
     rows = [_row(line, today) for line in ordered]
     folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in shown]
-    return Report(
-        "space", headline, _COLUMNS, rows, notes, "no limits: neither the plan nor the systems have any", folded
-    )
+    empty = "no limits: neither the plan nor the systems have any"
+    return Report("space", f"{said.text}.", _COLUMNS, rows, notes, empty, folded, said.is_assured)
 
 
 def _most_telling(ordered: Sequence[LimitStatus], limited: Sequence[LimitStatus], today: date) -> list[LimitStatus]:
@@ -267,7 +270,12 @@ def breakdown_report(found: Whole, when: str) -> Report:
     ]
     if found.by == "file":
         del columns[1]
-    return Report("space", headline, columns, rows, _notes(found), "nothing: it is empty", folded)
+    empty = "nothing: it is empty"
+    if whole.files:
+        files = "its one file is not" if whole.files == 1 else f"none of its {whole.files:,} files is"
+        size = f" from {show_size(found.smallest_named)} on" if found.smallest_named else ""
+        empty = f"{files} known by name: a count names files{size}"
+    return Report("space", headline, columns, rows, _notes(found), empty, folded)
 
 
 def _spell(name: Address | bytes | str) -> str:

@@ -10,6 +10,7 @@ from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.contract import Finding
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import Said, assured
 from neatledger.reports.change_words import change_cells, what_changes
 from neatledger.reports.report import Cell, Column, Report, Row, Show, count_of
 
@@ -113,11 +114,13 @@ def supposed_report(
     for word, some in (("comes", come), ("ends", gone)):
         ordered = sorted(some, key=lambda each: each.check != "expectation-broken")
         findings.append([_row(word, one.check, one.place, one.evidence) for one in ordered])
-    headline = f"Suppose {' and '.join(sentences)}, as counted on {when}: {_headline(changes)}."
+    said = _headline(changes)
+    headline = f"Suppose {' and '.join(sentences)}, as counted on {when}: {said.text}."
     notes = [*_totals(changes, gone, come), "Nothing was changed."]
     rows = [*people, *findings[0], *findings[1]]
     folded = [*_fold_people(people), *(row for some in findings for row in _fold_findings(some))]
-    return Report("suppose", headline, _COLUMNS, rows, notes, "nothing would change", folded)
+    empty = "no access and no finding would change"
+    return Report("suppose", headline, _COLUMNS, rows, notes, empty, folded, said.is_assured)
 
 
 _ORDER = ("gains", "gains and loses", "loses", "not known", "known now")
@@ -136,20 +139,18 @@ def _stop(gate: Gate, by: str) -> str:
     return f"{where}: {by}" if by else where
 
 
-def _headline(changes: Sequence[Changed]) -> str:
+def _headline(changes: Sequence[Changed]) -> Said:
     gain = {one.person for one in changes if one.change.gains}
     lose = {one.person for one in changes if one.change.loses}
     unsure = {one.person for one in changes if what_changes(one.change) == "not known"}
-    if not gain and not lose:
-        if unsure:
-            return f"what {count_of(len(unsure), 'person')} would have is not known"
-        return "nobody gains or loses anything"
     parts = []
     if gain:
         parts.append(f"{count_of(len(gain), 'person')} {'gains' if len(gain) == 1 else 'gain'}")
     if lose:
         parts.append(f"{count_of(len(lose), 'person')} {'loses' if len(lose) == 1 else 'lose'}")
-    return " and ".join(parts)
+    if unsure:
+        parts.append(f"what {count_of(len(unsure), 'person')} would have is not known")
+    return assured("suppose", not changes, " and ".join(parts) or "only what is known of it changes")
 
 
 def _totals(changes: Sequence[Changed], gone: Sequence[Finding], come: Sequence[Finding]) -> list[str]:

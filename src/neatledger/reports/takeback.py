@@ -9,6 +9,7 @@ from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, 
 from neatledger.core.people.principals import Principal
 from neatledger.core.sharing.takeback import FileLoss, Loss
 from neatledger.core.tree.address import Address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["takeback_report"]
@@ -56,7 +57,8 @@ def takeback_report(found: TakenBack, when: str) -> Report:
         notes.append(f"No longer in there at all: {', '.join(sorted(people - staying))}.")
     notes.append("Nothing was changed.")
     rows, folded = (_rows(found, is_folded=is_folded) for is_folded in (False, True))
-    return Report("suppose", headline, _COLUMNS, rows, notes, "nobody would lose anything", folded)
+    said = assured("take-back", not rows, "")
+    return Report("suppose", headline, _COLUMNS, rows, notes, said.text, folded, said.is_assured)
 
 
 def _rows(found: TakenBack, *, is_folded: bool) -> list[Row]:

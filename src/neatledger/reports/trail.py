@@ -11,6 +11,7 @@ from neatledger.core.trail.folding import Fold
 from neatledger.core.trail.records import Did, severity_of
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 
 __all__ = ["kept_words", "logs_report", "signs_report", "trail_report"]
@@ -238,12 +239,20 @@ class SeenSign(Protocol):
     def person(self) -> str: ...
 
 
-def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str]) -> Report:
-    """List what looks wrong, the newest first, with the figure of each and from how much on it is told."""
+def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str], short: Sequence[str] = ()) -> Report:
+    """List what looks wrong, the newest first, with the figure of each and from how much on it is told.
+
+    `short` says where the logs do not tell everything up to today.
+    """
     rows = [_sign_row(one.sign, one.person) for one in reversed(found)]
-    headline = f"{count_of(len(found), 'thing')} {'looks' if len(found) == 1 else 'look'} wrong{about}."
+    headline = f"{count_of(len(found), 'thing')} {'looks' if len(found) == 1 else 'look'} wrong{about}"
+    if not found:
+        headline = f"Nothing is known to look wrong{about}; {'; '.join(short)}"
+    said = assured("signs", not found and not short, headline, about=about)
     aside = Aside("FIGURE is how much there was, LIMIT from what on it is told; settings in the plan change it.")
-    return Report("signs", headline, _SIGN_COLUMNS, rows, [*notes, *([aside] if rows else [])], "nothing looks wrong")
+    more = [*notes, *([aside] if rows else [])]
+    empty = "no sign in what was read"
+    return Report("signs", f"{said.text}.", _SIGN_COLUMNS, rows, more, empty, is_assured=said.is_assured)
 
 
 def _sign_row(sign: Sign, person: str) -> Row:

@@ -10,6 +10,7 @@ from typing import Protocol
 from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 
 __all__ = ["missed_report", "unused_report"]
@@ -108,8 +109,11 @@ def unused_report(found: Answer, about: str) -> Report:
     if rows:
         notes.append(Aside("never: not since SEEN SINCE, from when on the records have no gap."))
         notes.append(Aside("--try shows who would have missed something of it in the last year, and the steps."))
-    empty = "every right was used" if not found.unknown else "nothing that is known to be unused"
-    return Report("unused", headline, _COLUMNS, rows, notes, empty)
+    days = count_of(found.days, "day")
+    said = assured(
+        "unused", not (rows or found.unknown or found.young), "nothing that is known to be unused", days=days
+    )
+    return Report("unused", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
 
 
 def _row(one: Unused) -> Row:
@@ -185,6 +189,5 @@ def missed_report(
         for one, why in by_hand
     ]
     notes += [f"{one.system}: nothing is known: {one.why}." for one in unknown]
-    return Report(
-        "missed", headline, _MISSED_COLUMNS, rows, notes, "nobody would have missed anything in the last year"
-    )
+    said = assured("missed", not rows and not unknown, "no record tells that anybody would have missed it")
+    return Report("missed", headline, _MISSED_COLUMNS, rows, notes, said.text, is_assured=said.is_assured)

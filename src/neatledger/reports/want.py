@@ -9,6 +9,7 @@ from neatledger.core.lists.contract import Names
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
+from neatledger.reports.assurances import Said, assured
 from neatledger.reports.change_words import change_cells
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 from neatledger.reports.supposed import Changed
@@ -98,13 +99,19 @@ def want_report(
     if found.changes:
         do = f"mend --steps {kept} --carry-out makes them" if kept else "want … --keep FILE keeps the steps for mend"
         notes.append(Aside(f"{do}. Nothing was changed."))
-    return Report("want", f"{_headline(found)} (count of {when}).", _COLUMNS, rows, notes, "nothing is to be changed")
+    said = _headline(found)
+    headline = f"{said.text} (count of {when})."
+    return Report("want", headline, _COLUMNS, rows, notes, "no change", is_assured=said.is_assured)
 
 
-def _headline(found: _Wanted) -> str:
+def _headline(found: _Wanted) -> Said:
     where = show_address(found.address)
     if not found.changes:
-        return f"Nobody can be given that on {where}" if found.cannot else f"It is so on {where} already"
+        return assured("want", not found.cannot, f"Nobody can be given that on {where}", where=where)
+    return Said(_headline_of_changes(found, where), False)
+
+
+def _headline_of_changes(found: _Wanted, where: str) -> str:
     count = count_of(len(found.changes), "change")
     verb = "gives" if len(found.changes) == 1 else "give"
     if not found.beside and not found.cannot:

@@ -80,10 +80,13 @@ def settle(facts: Facts, found: Found, context: SourceContext) -> None:
     """Apply the settings `service`, `privileges` and `enter` to what was found; names nobody has are noted."""
     settings = context.settings
     if "service" in settings:
+        before = len(found.not_seen)
         allowed = named_identifiers(settings["service"], "service", found)
+        # Of a name that nobody has, whom the system takes for it nobody knows.
+        is_unknown = len(found.not_seen) > before
         holders = holders_of(found.accounts, found.groups)
         found.accounts = [
-            _with_service(account, bool(allowed & holder.idents), bool(allowed & holder.maybe))
+            _with_service(account, bool(allowed & holder.idents), is_unknown or bool(allowed & holder.maybe))
             for account, holder in zip(found.accounts, holders, strict=True)
         ]
     privileges: dict[str, list[str]] = facts.get("privileges", {})

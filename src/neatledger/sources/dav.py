@@ -181,9 +181,22 @@ class _Walk:
             message = f"{status} {answer.reason_phrase}"
             if not path:
                 raise SourceError(f"refused to list the root: {message}", self.url)
+            if status == 401 or status >= 500:
+                self._ask_for_root(message)
             gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {message}"
             return _Closed(gone, status in _REFUSED)
         raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "gather again later")
+
+    def _ask_for_root(self, message: str) -> None:
+        """Raise `SourceError` where a server that refused a collection tells nothing at all any more.
+
+        What it told by then is half of it, and no count; one collection that it cannot tell of is a hole in one.
+        """
+        headers = {**_HEADERS, "Depth": "0"}
+        answer = self.web.ask("PROPFIND", self._address(()), content=ASK, headers=headers)
+        if answer.status_code != 207:
+            hint = "gather again later: the count before stands"
+            raise SourceError(f"it stopped answering while it was read: {message}", self.url, hint)
 
     def _close(self, path: Path, closed: _Closed) -> None:
         self.tree.miss(path, closed.why)

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
+from neatledger.core.people.credentials import LOOPBACK
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
 __all__ = ["MOST_PAGES", "Web", "check_address"]
 
-_HERE = frozenset({"127.0.0.1", "::1", "localhost"})
 _TIMEOUT, _TRIES, _LONGEST_WAIT = 30.0, 5, 60.0
 _AGAIN = frozenset({429, 502, 503, 504})
 _MOST_BYTES, _MOST_UNPACKED, _LONGEST_ANSWER = 64 << 20, 256 << 20, 300.0
@@ -51,7 +51,7 @@ def check_address(url: str, *, signs_in: bool) -> None:
         where = f"{parsed.scheme}://…@{parsed.host}"
         hint = "take them out of the plan: the user belongs under web: {user: …}, the password into the keyring"
         raise SourceError("a user or password stands in the address", where, hint)
-    if signs_in and parsed.scheme == "http" and parsed.host not in _HERE:
+    if signs_in and parsed.scheme == "http" and parsed.host not in LOOPBACK:
         raise SourceError("the password would go over the network for all to read", url, "use https://")
 
 

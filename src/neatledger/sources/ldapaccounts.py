@@ -43,7 +43,7 @@ _FILTER = (
 )
 _REFERRAL = 10  # RFC 4511 appendix A.1
 _LIMITS = {3: "time", 4: "size", 11: "what one may ask for"}
-_SPLIT_BY = ("cn", "uid")
+_SPLIT_BY, _SMALLER_PAGES = ("cn", "uid"), (200, 50, 10)
 _LETTERS, _DEEPEST, _MOST_ASKED = "abcdefghijklmnopqrstuvwxyz0123456789", 3, 2_000
 _WANTED = [
     "objectClass", "uid", "sAMAccountName", "cn", "displayName", "gecos", "mail", "homeDirectory", "loginShell",
@@ -280,6 +280,7 @@ class _Search:
         self._entries: dict[str, Entry] = {}
         self._elsewhere: set[str] = set()
         self._asked = 0
+        self._page = int(setting.get("page", 500))
 
     def read(self) -> list[Entry]:
         """Return the entries; raises `SourceError`, and what the library raises."""
@@ -308,14 +309,23 @@ class _Search:
 
     def _ask(self, wanted: str) -> str:
         """Take the entries of a filter, and return what limit kept some of them back; nothing where none did."""
+        self._asked += 1
+        for page in (self._page, *(one for one in _SMALLER_PAGES if one < self._page)):
+            self._page = page
+            limit = self._ask_in_pages(wanted, page)
+            if limit != _LIMITS[11]:
+                break
+        # Some let nobody ask for so many at once: a smaller page may be within the limit.
+        return limit
+
+    def _ask_in_pages(self, wanted: str, page: int) -> str:
         from ldap3.core.exceptions import LDAPAdminLimitExceededResult
 
-        self._asked += 1
         found = self._connection.extend.standard.paged_search(
             str(self._setting["base"]),
             wanted,
             attributes=_WANTED,
-            paged_size=int(self._setting.get("page", 500)),
+            paged_size=page,
             generator=True,
         )
         try:

@@ -129,10 +129,13 @@ class _Reading:
             access = self._access.get(share.name)
             if told is not None:
                 where = f"share-gates: {share.name}"
+                before = len(found.not_seen)
                 enters = named_identifiers(told["users"], where, found) if "users" in told else None
                 writers = named_identifiers(told.get("writers", ()), where, found)
-                read_only = bool(told.get("read-only", False))
-                self.shares[number] = replace(share, read_only=read_only, enters=enters, writers=writers)
+                # Of a name that nobody has, whom the server takes for it nobody knows.
+                unknown = len(found.not_seen) > before
+                told_so = replace(share, read_only=bool(told.get("read-only", False)), are_names_unknown=unknown)
+                self.shares[number] = replace(told_so, enters=enters, writers=writers)
             elif access is not None and not access & _WRITE_DATA and share.decide(reader).rights & Right.ADD:
                 # Its permission lets that account write, and it may not: for whom else that holds nobody shows.
                 self.shares[number] = replace(share, is_write_untold=True)

@@ -14,7 +14,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
-from functools import cached_property, lru_cache
+from functools import cached_property, lru_cache, reduce
+from operator import or_
 
 import numpy as np
 from numpy.typing import NDArray
@@ -273,6 +274,13 @@ class Everyone:
         return found
 
     @cached_property
+    def _has_files(self) -> NDArray[np.bool_]:
+        """Mark the folders with files that may be reached where the folder gives nothing."""
+        first = self._classes.first
+        found: NDArray[np.bool_] = first[1:] > first[:-1]
+        return found if not self.matrix.terms.asks_enter else np.zeros_like(found)
+
+    @cached_property
     def may_differ(self) -> NDArray[np.bool_]:
         """Mark the folders whose rights may be others than those on the folder above.
 
@@ -300,7 +308,7 @@ class Everyone:
         if which is RowFilter.EVERY:
             for bits in rights.values():
                 wanted |= bits
-            return wanted | unknown
+            return wanted | unknown | self._any_file(rows)
         above = self.matrix.folders["parent"][rows].astype(np.int64)
         is_root = above < 0
         parents: Ints = np.maximum(above, 0)
@@ -317,13 +325,29 @@ class Everyone:
             wanted[is_root] = unknown[is_root]
             for bits in rights.values():
                 wanted[is_root] |= bits[is_root]
+        if not self.matrix.terms.asks_enter:
+            # Where passing through asks for nothing, files may be reached in a folder that gives nothing itself.
+            wanted |= self._any_file(rows) & ~reduce(or_, rights.values(), unknown)
         return wanted
+
+    def _any_file(self, rows: Ints) -> Bits:
+        """Return who can do anything with any file right in some folders."""
+        sorts = self._classes
+        found = np.zeros((len(rows), self.words), dtype=np.uint64)
+        begins, sizes = sorts.first[rows], sorts.first[rows + 1] - sorts.first[rows]
+        place = np.repeat(np.arange(len(rows)), sizes)
+        classes = np.repeat(begins - (np.cumsum(sizes) - sizes), sizes) + np.arange(len(place))
+        if len(classes):
+            given = self.file_rights(sorts.folder[classes], sorts.list[classes], sorts.owner[classes])
+            np.bitwise_or.at(found, place, reduce(or_, given.values()))
+        found[self.matrix.folders["state"][rows] != SeenState.WHOLE] = 0
+        return found
 
     def blocks(self, which: RowFilter, folders: Ints | None = None) -> Iterator[RowBlock]:
         """Yield the wanted rows, folders in reading order (or those given, in their order)."""
         order = self.matrix.order.order if folders is None else folders
         if which is RowFilter.DIFFER:
-            order = order[self.may_differ[order]]
+            order = order[self.may_differ[order] | self._has_files[order]]
         step = _CHUNK * max(1, _WIDEST // self.words)
         for start in range(0, len(order), step):
             rows = order[start : start + step]

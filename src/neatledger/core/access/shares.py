@@ -38,7 +38,8 @@ class Share:
 
     A name that ends with a dollar sign is not shown to people who browse the server. A server's own switches stand in
     no descriptor: `enters` are the identifiers that may come in at all (None: all), `writers` those that may write
-    though it is read-only; where `is_write_untold`, nobody knows who may write.
+    though it is read-only; where `is_write_untold`, nobody knows who may write. Where `are_names_unknown`, these were
+    said by names that nobody has, and whether others are meant by them nobody knows.
     """
 
     name: str
@@ -49,6 +50,7 @@ class Share:
     enters: frozenset[str] | None = None
     writers: frozenset[str] = frozenset()
     is_write_untold: bool = False
+    are_names_unknown: bool = False
 
     @cached_property
     def parts(self) -> tuple[bytes, ...]:
@@ -78,7 +80,7 @@ class Share:
         # The bits for sticky folders are not NT's: they follow the one for deleting children.
         rights |= Right.CLEAR_OWN if rights & Right.CLEAR else Right.NONE
         if self.enters is not None and not holder.idents & self.enters:
-            if not holder.maybe & self.enters:
+            if not holder.maybe & self.enters and not self.are_names_unknown:
                 reason = Reason(Effect.STOPS, self.name, Right.NONE, "the share lets only some in, and not them")
                 return Decision(Right.NONE, (reason,))
             is_unsure = True
@@ -86,7 +88,8 @@ class Share:
         if not rights & (Right.READ | Right.ADD):
             rights = Right.NONE
         elif reads_only or not rights & Right.ADD:
-            is_unsure |= reads_only and bool(rights & Right.ADD and holder.maybe & self.writers)
+            is_perhaps = bool(holder.maybe & self.writers) or self.are_names_unknown
+            is_unsure |= reads_only and bool(rights & Right.ADD) and is_perhaps
             rights &= ~WRITING
         elif self.is_write_untold:
             reason = Reason(Effect.LIMITS, self.name, Right.NONE, "whether anybody may write in it was not told")
@@ -108,6 +111,8 @@ class Share:
         reads, writes = sets[Right.READ], sets[Right.ADD]
         sure, perhaps = _among(crowd, self.enters)
         may_write, may_perhaps = _among(crowd, self.writers) if self.read_only else (crowd.all, 0)
+        if self.are_names_unknown:
+            perhaps, may_perhaps = crowd.all & ~sure, crowd.all & ~may_write
         unsure = sets[Right.UNSURE] | perhaps | (may_perhaps & writes)
         if self.is_write_untold:
             unsure |= writes & may_write
@@ -130,7 +135,8 @@ class Share:
             facts["enters"] = sorted(self.enters)
         if self.writers:
             facts["writers"] = sorted(self.writers)
-        return facts | ({"is_write_untold": True} if self.is_write_untold else {})
+        facts |= {"is_write_untold": True} if self.is_write_untold else {}
+        return facts | ({"are_names_unknown": True} if self.are_names_unknown else {})
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Share:
@@ -145,6 +151,7 @@ class Share:
             frozenset(facts["enters"]) if "enters" in facts else None,
             frozenset(facts.get("writers", ())),
             bool(facts.get("is_write_untold")),
+            bool(facts.get("are_names_unknown")),
         )
 
 

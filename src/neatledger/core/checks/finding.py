@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from enum import Enum
 
 from neatledger.core.lists.rights import Right
@@ -43,6 +44,8 @@ class Finding:
     cause: str = ""
     people: tuple[str, ...] = ()
     rights: Right = Right.NONE
+    happened: date | None = None
+    """The day on which it was done, of what somebody did; None of what stands until somebody changes it."""
 
     @property
     def subject(self) -> tuple[str, Address | str, str, tuple[str, ...]]:

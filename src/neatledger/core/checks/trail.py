@@ -28,7 +28,8 @@ def _signs(office: OfficeFacts, kind: SignKind) -> Iterator[Finding]:
             evidence += f" (told from {last.threshold:,} on)"
         if len(signs) > 1:
             evidence += f"; {len(signs):,} times since {signs[0].first.astimezone():%Y-%m-%d}"
-        yield Finding(kind.value, place, evidence, people=(person,) if person else ())
+        people, day = (person,) if person else (), last.first.astimezone().date()
+        yield Finding(kind.value, place, evidence, people=people, happened=day)
 
 
 def _place(sign: Sign) -> Address | str:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-__all__ = ["Credentials", "make_password"]
+__all__ = ["LOOPBACK", "Credentials", "make_password"]
+
+LOOPBACK = frozenset({"127.0.0.1", "::1", "localhost"})
+"""The names of this machine: to it alone a password may go in the clear."""
 
 
 @dataclass(frozen=True, slots=True)

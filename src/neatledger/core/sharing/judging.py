@@ -217,10 +217,14 @@ class _Judge:
 
     def ends(self) -> None:
         """Judge whether maker and target are still there."""
+        if not self.offer.maker:
+            # Nobody told whose it is: that they are gone was not told either.
+            self._judge_target()
+            return
         number = self.service.numbers.get(self.offer.maker)
         # A maker who is gone cannot be asked, and on some services their links live on.
         if number is None or not is_account(self.service.principals[number]):
-            self.say("maker-gone", f"{self.offer.maker or 'its maker'} has no account any more")
+            self.say("maker-gone", f"{self.offer.maker} has no account any more")
         else:
             principal = self.service.principals[number]
             person = self.plan.people.get(principal.person)
@@ -228,6 +232,9 @@ class _Judge:
                 self.say("maker-gone", f"the account of {principal.person} is {principal.account.state.value}")
             elif person is not None and not person.is_here(self.today):
                 self.say("maker-gone", f"{person.name} left on {person.end}")
+        self._judge_target()
+
+    def _judge_target(self) -> None:
         if self.offer.exposed is None:
             self.say("target-gone", "leads to nothing")
 
