@@ -153,7 +153,7 @@ def test_twins_and_entries_by_name_are_replaced_for_real(tmp_path: Path, run) ->
     made = regrouping.ask(office, new, "trio")
     assert not made.changes
     done = carry(office, made.steps)
-    assert done.is_over and not done.missing, done
+    assert done.is_over and not done.waiting, done
     listed = subprocess.run(
         ["getfacl", "-R", "-p", "-n", "tree"], cwd=tmp_path, capture_output=True, text=True
     ).stdout

@@ -124,6 +124,11 @@ class App:
         )
         return self._asked
 
+    def ledger_damage(self) -> str:
+        """Say what in the ledger is damaged, where a command opened one: what nobody thought of may come of that."""
+        opened = self._asked.books.opened if self._asked is not None else None
+        return opened.damage() if opened is not None else ""
+
     def end(self) -> None:
         """Tell others who share the ledger of a plan that is new to it."""
         if self._asked is not None and self._asked.books.are_shared:

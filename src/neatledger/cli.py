@@ -7,15 +7,16 @@ import gc
 import os
 import signal
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing, suppress
 from datetime import date
 from importlib import import_module
 from textwrap import fill
+from types import TracebackType
 from typing import TYPE_CHECKING, NoReturn
 
 from neatledger import __version__
-from neatledger.errors import NeatError, PlanError, UsageError
+from neatledger.errors import LedgerError, NeatError, PlanError, UsageError
 from neatledger.extras import extras_for
 
 if TYPE_CHECKING:
@@ -349,8 +350,17 @@ def _run(words: Sequence[str]) -> int:
         # A command is short, and makes millions of small things without rings: looking for rings costs a fifth.
         gc.disable()
         with closing(app):
-            status: int = import_module(f"neatledger.commands.{name}").run(args, app)
-            app.end()
+            try:
+                status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+                app.end()
+            except (NeatError, OSError, MemoryError):
+                raise
+            except Exception as error:
+                damage = app.ledger_damage()
+                if not damage:
+                    raise
+                hint = "put back a copy of it, or move it away and gather again"
+                raise LedgerError(f"the ledger is damaged: {damage}", hint=hint) from error
     sys.stdout.flush()
     return status
 
@@ -386,6 +396,10 @@ def main(words: Sequence[str] | None = None) -> int:
         where = f"{error.filename}: " if error.filename else ""
         print(f"neatledger: {where}cannot be read or written: {error.strerror or error}", file=sys.stderr)
         return NeatError.exit_status
+    except MemoryError:
+        _give_up_output()
+        print("neatledger: there is not enough memory for this; ask for less at once, as --below does", file=sys.stderr)
+        return NeatError.exit_status
     except Exception as error:
         if sys.flags.dev_mode:
             raise
@@ -401,17 +415,22 @@ def _give_up_output() -> None:
 
 
 def _own_fault(error: Exception) -> str:
-    """Return in one line that the program itself is at fault, and where."""
+    """Return in one line that the program itself is at fault, and all that a report of it needs."""
     from neatledger.formats.names import show_text
 
-    place, step, folder = "", error.__traceback__, ""
+    steps = [(step.tb_frame.f_code.co_filename, step.tb_lineno) for step in _traceback(error)]
+    own = [f"{'/'.join(name.split(os.sep)[-2:])}:{line}" for name, line in steps if "neatledger" in name]
+    what = show_text(f"{type(error).__name__}: {error}")
+    where = " < ".join(reversed(own[-_MOST_PLACES:]))
+    told = "a fault of the program's own; what was written before it is kept"
+    return f"{told} (for a report: version {__version__}, {what}, at {where}; python -X dev shows more)"
+
+
+_MOST_PLACES = 4
+
+
+def _traceback(error: Exception) -> Iterator[TracebackType]:
+    step = error.__traceback__
     while step is not None:
-        name = step.tb_frame.f_code.co_filename
-        if "neatledger" in name:
-            folder = os.path.basename(os.path.dirname(name))
-            place = f"{os.path.basename(name)}:{step.tb_lineno}"
+        yield step
         step = step.tb_next
-    what = show_text(f"{type(error).__name__}: {error}")[:120]
-    if folder == "ledger":
-        return f"the ledger is damaged ({what}): put back a copy of it, or move it away and gather again"
-    return f"a fault of the program's own, nothing was changed ({what}, at {place}; python -X dev shows more)"

@@ -26,9 +26,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     """List folders of all systems, or look at one."""
     office = app.office
     if app.options.side != "found":
-        there = None if app.options.side == "plan" else folders.is_there(office)
+        places = [] if app.options.side == "plan" else [one.address for one in office.plan.folders]
+        there = {address: folders.is_there(office, address) for address in places}
         show_report(plan_folders_report(office.plan, there), app.output)
-        return 1 if there is not None and not all(there.values()) else 0
+        return 0 if all(there.values()) else 1
     if args.folder:
         one = folders.ask_one(office, office.address(args.folder), only_lists=args.lists)
         show_report(folder_report(one.address, one.owner, one.entries, one.below), app.output)

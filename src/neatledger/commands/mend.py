@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import signal
 from collections.abc import Sequence
 from contextlib import closing
 
@@ -17,7 +18,7 @@ from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
 from neatledger.reports.proof import proof_notes
-from neatledger.reports.report import Report
+from neatledger.reports.report import Report, count_of
 
 __all__ = ["add_arguments", "run"]
 
@@ -65,18 +66,36 @@ def run(args: argparse.Namespace, app: App) -> int:
     elif args.carry_out:
         return _carry_out(args, app, found, ends)
     else:
-        report = _report(app, found, ends)
-        if args.cause and not found.items:
-            report.empty = f"no step of the tool ends this cause: check --cause {args.cause} tells what to do"
-        show_report(report, app.output)
+        show_report(_report(args, app, found, ends), app.output)
     return 1 if found.items or found.left else 0
 
 
-def _report(app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]) -> Report:
+def _report(
+    args: argparse.Namespace, app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]
+) -> Report:
     office = app.office
     # What is only shown asks nobody for a password: a live directory is asked by --texts alone.
     text = StepTexts(office).lines
-    return mend_report(found.items, ends, found.left, found.names, text, office.count.when)
+    report = mend_report(found.items, ends, found.left, found.names, text, office.count.when, _scope(args))
+    if found.items or found.left:
+        return report
+    if args.only or args.cause or args.steps:
+        # Some steps were chosen and there are none: that says nothing of what else there is to do.
+        chosen = " or ".join(args.only or []) or (f"cause {args.cause}" if args.cause else args.steps)
+        report.headline = f"No step of the tool ends what was asked for: {chosen}."
+        report.empty = f"check --cause {args.cause} tells what to do" if args.cause else "no step"
+        report.is_assured = False
+        return report
+    # The plan may have nothing to say of what is wrong all the same.
+    waiting = sum(one.acceptance is None for one in check.ask(office))
+    if waiting:
+        report.notes.append(f"check has {count_of(waiting, 'finding')} that no step of the tool ends.")
+    return report
+
+
+def _scope(args: argparse.Namespace) -> str:
+    below = f" in {args.below} and below" if args.below else ""
+    return below + (f" for {' and '.join(args.person)}" if args.person else "")
 
 
 def _print_texts(app: App, found: worklist.Worklist) -> None:
@@ -106,7 +125,7 @@ def _carry_out(
     if not steps:
         raise StepError("there is nothing that the tool could make", hint="mend shows who must, and why")
     if args.yes is None:
-        report = _report(app, found, ends)
+        report = _report(args, app, found, ends)
         report.notes = [note for note in report.notes if note != "Nothing was changed."]
         show_report(report, app.output)
         if not app.agrees(f"Make these {len(steps)} steps now?"):
@@ -139,9 +158,15 @@ def _resume(args: argparse.Namespace, app: App) -> int:
 
 
 def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) -> int:
-    proved, notes = _look_again(app, before, done) if done.made else (True, [])
+    proved, notes = True, list[str]()
+    if done.stopped == carrying.BY_HAND:
+        notes = ["What came of it was not looked at."]
+    elif done.made:
+        proved, notes = _look_again(app, before, done)
     show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
-    return 2 if done.stopped else 1 if done.left or not proved else 0
+    if done.stopped:
+        return 128 + signal.SIGINT if done.stopped == carrying.BY_HAND else 2
+    return 1 if done.left or not proved else 0
 
 
 def _look_again(app: App, before: Office, done: carrying.Carried) -> tuple[bool, list[str]]:

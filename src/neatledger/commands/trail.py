@@ -115,7 +115,7 @@ def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: 
     about = _about(person, below)
     since = args.since or app.office.today - timedelta(days=signs.DAYS)
     about += f" from {since} to {args.until or app.office.today}"
-    show_report(signs_report(found, about, _covered(app), short_of_today(app.office)), app.output)
+    show_report(signs_report(found, about, _covered(app), short_of_today(app.office, since)), app.output)
     return 1 if found else 0
 
 

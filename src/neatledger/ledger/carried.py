@@ -8,6 +8,7 @@ that the ledger keeps as text and numbers, and the other parts its packed column
 from __future__ import annotations
 
 import json
+import re
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
@@ -130,8 +131,10 @@ class CarriedCount:
             if name == f"{place}/shared":
                 db.execute("INSERT INTO shared VALUES (?, ?)", (number, data))
                 continue
-            _, column, chunk = name.split("/")
-            values = (number, column, int(chunk), data)
+            found = _CHUNK_NAME.fullmatch(name)
+            if found is None:
+                raise LedgerError(f"no part of a count is called {name!r}", hint=_HINT)
+            values = (number, found["column"], int(found["chunk"]), data)
             db.execute("INSERT INTO packed (survey_id, name, chunk, data) VALUES (?, ?, ?, ?)", values)
 
     def _part(self, name: str) -> bytes:
@@ -140,7 +143,7 @@ class CarriedCount:
             with self._archive.open(name) as part:
                 # One byte more than it is to have: a part that grows when it is unpacked is not read to its end.
                 data = part.read(size + 1)
-        except (KeyError, OSError, EOFError, zipfile.BadZipFile, zlib.error, ValueError) as error:
+        except _UNREADABLE as error:
             raise LedgerError(f"the part {name} cannot be read: {error}", hint=_HINT) from None
         if len(data) != size or sha256(data).hexdigest() != digest:
             raise LedgerError(f"the part {name} is not as it was written", hint=_HINT)
@@ -148,6 +151,9 @@ class CarriedCount:
 
 
 _HINT = "copy the file again, or gather again where it was made"
+# What reading an archive of another's making raises; a `RuntimeError` is one that is encrypted, or too deep.
+_UNREADABLE = (KeyError, ValueError, OSError, EOFError, zipfile.BadZipFile, zlib.error, RuntimeError, OverflowError)
+_CHUNK_NAME = re.compile(r"[0-9]+/(?P<column>[a-z_]+\.[a-z_]+)/(?P<chunk>[0-9]{1,9})")
 
 
 def _cells(columns: Sequence[str], row: Any) -> list[object]:
@@ -185,16 +191,7 @@ def read_carried(file: IO[bytes], where: str) -> CarriedCount:
             raise ValueError("a system of it has no rows")
     except LedgerError:
         raise
-    except (
-        zipfile.BadZipFile,
-        ValueError,
-        KeyError,
-        TypeError,
-        OSError,
-        EOFError,
-        RecursionError,
-        zlib.error,
-    ) as error:
+    except (*_UNREADABLE, TypeError) as error:
         raise LedgerError(f"this is no whole count of gather --to: {error}", where, _HINT) from None
     digest = sha256(manifest).hexdigest()
     return CarriedCount(taken, str(whole["tool"]), names, digest, manifest, signature, archive, parts)

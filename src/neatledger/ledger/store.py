@@ -109,6 +109,14 @@ class Ledger:
         """Close it."""
         self._db.close()
 
+    def damage(self) -> str:
+        """Say what in it is not as it was written, or cannot be read any more; empty where all is."""
+        try:
+            broken = self.chain.prove().first_broken
+        except (LedgerError, *ENGINE_ERRORS) as error:
+            return str(error)
+        return f"link {broken.link.id}: {broken.why}" if broken else ""
+
     def add_count(
         self, surveys: Sequence[Survey], taken_at: datetime, tool: str, begun: Callable[[], object] = lambda: None
     ) -> int:

@@ -65,7 +65,7 @@ def ask(office: Office) -> Brief:
     if office.ledger.has_trail():
         seen, begin = signs.ask(office), begin_of(found.week)
         found.odd = [one for one in reversed(seen) if one.sign.first >= begin]
-        found.earlier, found.short = len(seen) - len(found.odd), short_of_today(office)
+        found.earlier, found.short = len(seen) - len(found.odd), short_of_today(office, found.week)
     found.not_seen = office.caveats(is_assured=True)
     found.waiting = _waiting(office, findings)
     return found

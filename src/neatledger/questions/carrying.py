@@ -23,10 +23,12 @@ from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.ledger.journal import Event, Journal, Run
 from neatledger.questions.office import Office
 
-__all__ = ["Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "why_by_hand"]
+__all__ = ["BY_HAND", "Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "why_by_hand"]
 
 _BATCH = 64
 _SO_ALREADY = "it was so already"
+BY_HAND = "stopped by hand"
+"""Why a run stopped that somebody stopped while it went."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +42,8 @@ class Carried:
     made: Sequence[Step]
     left: Sequence[tuple[Step, str]]
     stopped: str = ""
-    missing: int = 0  # steps that were not come to
+    waiting: Sequence[Step] = ()  # not come to
+    begun: Sequence[Step] = ()  # begun, and perhaps made: going on and taking back look first
     is_over: bool = True
 
 
@@ -193,6 +196,7 @@ class _Driver:
         self._has_begun = bool(self._begun)
         self._made: list[int] = []
         self._left: list[tuple[int, str]] = []
+        self._at_work: int | None = None
 
     def drive(self) -> Carried:
         """Make what is open, batch by batch."""
@@ -204,18 +208,26 @@ class _Driver:
                 stopped = self._make_batch(batch)
                 done = {*self._made, *(place for place, _ in self._left)}
                 waiting = [place for place in waiting if place not in done]
+        except KeyboardInterrupt:
+            # What is made is made; of what was begun the journal says what was meant, which going on looks at.
+            stopped = BY_HAND
         except BaseException as error:
-            # Ctrl-C and what nobody thought of: what is made is made, and the journal says what was meant.
-            self._note_stop("stopped by hand" if isinstance(error, KeyboardInterrupt) else str(error))
+            self._note_stop(str(error))
             raise
-        is_over = not stopped or not (self._run.undoes or self._has_begun)
+        is_over = not stopped or not (stopped == BY_HAND or self._run.undoes or self._has_begun)
         if stopped:
             self._note_stop(stopped)
         if is_over:
             self._journal.note(self._run.id, Event.ENDED, [(None, {})], self._clock())
         steps = self._run.steps
         left = [(steps[place], why) for place, why in self._left]
-        return Carried(self._run.id, [steps[place] for place in self._made], left, stopped, len(waiting), is_over)
+        done = {*self._made, *(place for place, _ in self._left)}
+        open_steps = [place for place in waiting if place not in done]
+        begun = [steps[place] for place in open_steps if place == self._at_work]
+        waiting_steps = [steps[place] for place in open_steps if place != self._at_work]
+        return Carried(
+            self._run.id, [steps[place] for place in self._made], left, stopped, waiting_steps, begun, is_over
+        )
 
     def _note_stop(self, why: str) -> None:
         try:
@@ -266,7 +278,9 @@ class _Driver:
         made: list[tuple[int | None, dict[str, object]]] = []
         try:
             for place, known in begun:
+                self._at_work = place
                 message = self._make(place, known)
+                self._at_work = None
                 if message is _SO_ALREADY:
                     self._leave(place, message)
                 elif message:

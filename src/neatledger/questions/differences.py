@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from neatledger.core.access.differences import Difference, differences_at
+from neatledger.core.access.differences import Difference, absences_at, differences_at
 from neatledger.core.access.divergence import divergences
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError
-from neatledger.ledger.locations import locate, unknown_folder
+from neatledger.ledger.locations import find_location, unknown_folder
+from neatledger.questions.folders import is_there
 from neatledger.questions.office import Office
 
-__all__ = ["ask"]
+__all__ = ["ask", "find_absences"]
 
 
 def ask(office: Office, people: Collection[str] | None = None, below: Address | None = None) -> list[Difference]:
@@ -21,26 +22,47 @@ def ask(office: Office, people: Collection[str] | None = None, below: Address | 
     """
     if people is not None:
         people = {office.find_person(name).id for name in people}
-    found: list[Difference] = []
+    found = find_absences(office, people, below)
+    absent = {one.address for one in found}
     for folder in office.plan.folders:
-        if below is not None and not folder.address.is_within(below):
+        address = folder.address
+        if not _is_asked(address, below) or address in absent or address.system not in office.readers:
             continue
-        system = folder.address.system
         try:
-            location = locate(office.reader(system), folder.address)
+            location = find_location(office.readers[address.system], address)
         except UnknownNameError:
+            # Nobody should have anything on it.
             continue
         asked = {
             name: office.systems.access(location, principals)
-            for name, principals in office.people_on(system).items()
+            for name, principals in office.people_on(address.system).items()
             if people is None or name in people
         }
-        differences = differences_at(office.plan, folder.address, asked)
+        differences = differences_at(office.plan, address, asked)
         found += [each for each in differences if people is None or each.person in people]
     for system in office.readers:
         if below is None or below.system == system:
             found += _below_planned(office, system, people, below)
     return found
+
+
+def find_absences(
+    office: Office, people: Collection[str] | None = None, below: Address | None = None
+) -> list[Difference]:
+    """Return what everyone or some people should have on folders of the plan that were not found."""
+    found: list[Difference] = []
+    for folder in office.plan.folders:
+        # What a pattern is for need not be there.
+        if not _is_asked(folder.address, below) or b"*" in folder.address.path:
+            continue
+        presence = is_there(office, folder.address)
+        if not presence:
+            found += absences_at(office.plan, folder.address, is_seen=presence is False)
+    return [one for one in found if people is None or one.person in people]
+
+
+def _is_asked(address: Address, below: Address | None) -> bool:
+    return below is None or address.is_within(below)
 
 
 def _below_planned(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.unseen import may_be_unseen
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import show_address
 from neatledger.ledger.locations import locate, unknown_folder
@@ -57,13 +58,15 @@ def ask_one(office: Office, address: Address, *, only_lists: bool = False) -> Li
     return ListedFolder(location.address, names.owner(item.owner), tuple(item.access_list.describe(names)), below)
 
 
-def is_there(office: Office) -> dict[Address, bool]:
-    """Return for every folder of the plan whether it was found."""
-    found = {}
-    for folder in office.plan.folders:
-        reader = office.readers.get(folder.address.system)
-        found[folder.address] = reader is not None and reader.find_row(folder.address.path) is not None
-    return found
+def is_there(office: Office, address: Address) -> bool | None:
+    """Tell whether a folder of the plan was found; None where it may be there and was not seen."""
+    reader = office.readers.get(address.system)
+    if reader is None:
+        return None
+    chain, missing = reader.find_path(address.path)
+    if missing is None:
+        return True
+    return None if may_be_unseen(address, chain[-1].state, reader.not_seen) else False
 
 
 def _walk(office: Office, top: Address, depth: int, *, only_lists: bool) -> Iterator[FolderFacts]:

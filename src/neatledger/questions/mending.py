@@ -39,6 +39,7 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
 from neatledger.ledger.imagined import ImaginedReader, begin_imagining
 from neatledger.ledger.locations import find_location, unknown_folder
+from neatledger.questions.differences import find_absences
 from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
@@ -456,7 +457,7 @@ class _Finder:
 
     def left(self) -> list[Left]:
         """Return what still differs after all steps, and why."""
-        found = []
+        found = [Left(one, _ABSENT[one.is_known]) for one in find_absences(self.then, self.people, self.below)]
         for system in self.office.readers:
             if self.below is not None and self.below.system != system:
                 continue
@@ -467,6 +468,10 @@ class _Finder:
         return found
 
 
+_ABSENT = {
+    True: "there is no such folder: make it, or put its name right in the plan",
+    False: "whether there is such a folder was not seen: counts --not-seen says why",
+}
 _SEVERAL = "whose account it is must be said in the plan: match shows who it may be"
 _GATES = {
     "account": "the account is not open",

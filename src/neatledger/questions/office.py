@@ -198,7 +198,9 @@ class Office:
             return []
         found = []
         counted = {one.system for one in self.count.surveys}
-        is_of_all = self.answers.are_of_all or all(one.is_read for one in self._counted.values())
+        read = {name for name, one in self._counted.items() if one.is_read}
+        # Where no tree was read, what is said rests on what was counted beside the trees, of all systems.
+        is_of_all = self.answers.are_of_all or len(read) == len(self._counted) or (is_assured and not read)
         if is_assured and is_of_all:
             missing = [name for name in self.plan.systems if name not in counted]
             found += [f"{name} was never counted: nothing is known of it." for name in missing]
@@ -208,7 +210,7 @@ class Office:
             found.append(f"{newer.who} has used a newer plan since {when}: the one here is older.")
         for one in self.count.surveys:
             name = one.system
-            if not (self.answers.are_of_all or self._counted[name].is_read):
+            if not (is_of_all or name in read):
                 continue
             if one.taken_at != self.count.taken_at:
                 found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")

@@ -148,6 +148,9 @@ class _Prover:
 
     def _access(self, one: Difference) -> Proof:
         planned, found = level_of(one.planned).value, level_of(one.found).value
+        if not one.is_there:
+            verdict = Verdict.MISSING if one.is_known else Verdict.UNKNOWN
+            return Proof("access", one.address, planned, found if one.is_known else "unknown", verdict, one.spell())
         if not one.is_known:
             return Proof("access", one.address, planned, found, Verdict.UNKNOWN, "not all of it could be judged")
         if not one:

@@ -43,8 +43,8 @@ ASSURANCES = {
         "no sign within the week, as far as every log that the plan names was read",
     ),
     "mend": Assurance(
-        "Nothing to do{scope}: what was found on {when} agrees with the plan",
-        "no step is needed, and no difference is left, on what the count saw",
+        "Nothing to do{scope}: everybody of the plan has what it says, by the count of {when}",
+        "no step is needed and no difference of a person, an account, a member or a limit is left, on what was seen",
     ),
     "both-sides": Assurance(
         "{subject}: plan and found agree in {places}",
@@ -94,7 +94,7 @@ ASSURANCES = {
     "bands": Assurance("all are on band, and as planned", "every place of a band, its limit told by its system"),
     "kinds": Assurance("nothing of a barred kind is stored", "every file of every folder that a rule bars kinds in"),
     "match": Assurance(
-        "every account is matched, or resembles no one in the plan", "all accounts of all systems that were counted"
+        "no account resembles anybody in the plan who has none there", "all accounts of all systems that were counted"
     ),
     "notices": Assurance("nothing is to be told by the plan's rules", "every rule of the plan, on what was counted"),
     "connect": Assurance("all work", "every part that was tried gave all that was asked of it"),
@@ -107,14 +107,14 @@ ASSURANCES = {
     ),
     "promised": Assurance("No pool of {pools} is overpromised", "every pool, its size and all limits on it told"),
     "protect": Assurance(
-        "All {places} are protected as planned (count of {when})",
+        "{places} protected as planned (count of {when})",
         "every place with a target, by copies that are known",
     ),
     "joined": Assurance(
         "{name} has just what the plan says, and no more (count of {when})",
         "their accounts, groups, home, and every folder of the plan with its files, and all of it known",
     ),
-    "ledger": Assurance("{links} of {where} hold: everything is as it was written", "every link of the chain"),
+    "ledger": Assurance("{links} of {where} {hold}: everything is as it was written", "every link of the chain"),
     "all-seen": Assurance("all was seen", "every system that was asked told all that it was asked"),
     "proof": Assurance(
         "{steps}, and {rest}", "every list, owner, file, account, member, limit and share of the systems changed"

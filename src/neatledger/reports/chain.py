@@ -98,7 +98,12 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
     else:
         count = count_of(len(links), "link")
         headline = assured(
-            "ledger", bool(links), f"Nothing was ever written into {where}", links=count, where=where
+            "ledger",
+            bool(links),
+            f"Nothing was ever written into {where}",
+            links=count,
+            where=where,
+            hold="holds" if len(links) == 1 else "hold",
         ).text
         headline += "."
     notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]

@@ -126,9 +126,9 @@ def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Seque
     report = compare_report(found, when)
     report.name = "suppose"
     lacking = sum(one.change.folders for one in found.differences if one.change.loses)
+    less = f", and in {count_of(lacking, 'folder')} less" if lacking else ""
     report.headline = (
-        f"Suppose {found.right.name}, in the same groups: all that {found.left.name} has by groups, and "
-        f"in {count_of(lacking, 'folder')} less (count of {when})."
+        f"Suppose {found.right.name}, in the same groups: all that {found.left.name} has by groups{less} (count of {when})."
     )
     notes = [f"{system}: {', '.join(names)}." for system, names in groups.items() if names]
     report.notes = ["To be in:", *(f"  {note}" for note in notes)] if notes else ["They are in no group."]

@@ -186,7 +186,9 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
     if fine:
         notes.append(Aside(f"{count_of(fine, 'place')} more will not be full within {YEARS} years (--all)."))
     if len(hidden) > fine:
-        notes.append(Aside(f"{count_of(len(hidden) - fine, 'place')} more have no limit, or too few counts (--all)."))
+        more = len(hidden) - fine
+        has = "has" if more == 1 else "have"
+        notes.append(Aside(f"{count_of(more, 'place')} more {has} no limit, or too few counts (--all)."))
     notes += _remarks(everyone, ordered)
     if len(known) < len(outlooks):
         notes.append(f"A forecast needs {FEWEST} counts.")

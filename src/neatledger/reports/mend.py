@@ -309,7 +309,9 @@ class CarriedOut(Protocol):
     @property
     def stopped(self) -> str: ...
     @property
-    def missing(self) -> int: ...
+    def waiting(self) -> Sequence[Step]: ...
+    @property
+    def begun(self) -> Sequence[Step]: ...
     @property
     def is_over(self) -> bool: ...
 
@@ -319,19 +321,21 @@ def carried_report(
 ) -> Report:
     """Show what was made, what was left, and what looking again proved."""
     verb = "taken back" if is_undone else "made"
-    rows: list[Row] = []
-    for number, step in enumerate(done.made, start=1):
-        rows.append(_made_row(number, step, verb, names))
-    for step, why in done.left:
-        rows.append(_made_row(len(rows) + 1, step, f"left: {why}", names))
-    headline = (
-        f"{count_of(len(done.made), 'step')} {'was' if len(done.made) == 1 else 'were'} {verb} (run {done.run})."
-    )
+    states = [(step, verb) for step in done.made]
+    states += [(step, f"left: {why}") for step, why in done.left]
+    states += [(step, f"begun: not known whether it is {verb}") for step in done.begun]
+    states += [(step, f"not {verb}") for step in done.waiting]
+    rows = [_made_row(number, step, state, names) for number, (step, state) in enumerate(states, start=1)]
+    total = f" of {len(states):,}" if done.stopped else ""
+    number = f"{len(done.made):,}{total} steps" if total else count_of(len(done.made), "step")
+    headline = f"{number} {'was' if len(done.made) == 1 else 'were'} {verb} (run {done.run})"
+    headline += f"; it stopped: {done.stopped}." if done.stopped else "."
     notes = list(proof)
-    if done.stopped:
-        notes.insert(0, f"It stopped: {done.stopped}. {count_of(done.missing, 'step')} not made.")
-        if not done.is_over:
-            notes.append(Aside("mend --go-on finishes it; mend --undo takes back what was made."))
+    if done.stopped and not done.is_over:
+        undo = "; mend --undo takes back what was made" if not is_undone and (done.made or done.begun) else ""
+        notes.append(Aside(f"mend --go-on finishes it{undo}."))
+    elif done.stopped:
+        notes.append("Nothing was changed.")
     return Report("mend", headline, _MADE_COLUMNS, rows, notes, "nothing was changed")
 
 

@@ -99,7 +99,8 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     wanted = [one for one in ordered if not one.standing.wanted.is_nothing]
     headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})"
     is_clean = bool(wanted) and all(_state(one.standing) == "as wanted" for one in wanted)
-    said = assured("protect", is_clean, headline, places=count_of(len(wanted), "place"), when=when)
+    places = f"{count_of(len(wanted), 'place')} {'is' if len(wanted) == 1 else 'are all'}"
+    said = assured("protect", is_clean, headline, places=places, when=when)
     notes: list[str] = []
     if len(shown) < len(rows):
         notes.append(Aside(f"{count_of(len(rows) - len(shown), 'place')} more of which nothing is wanted (--all)."))

@@ -77,25 +77,35 @@ _FOLDER_COLUMNS = (
 )
 
 
-def plan_folders_report(plan: Plan, is_there: Mapping[Address, bool] | None) -> Report:
-    """List the folders of the plan with their grants; with `is_there`, also whether each was found."""
+_THERE = {True: ("=", "yes"), False: ("≠", "not there"), None: ("?", "not seen")}
+
+
+def plan_folders_report(plan: Plan, is_there: Mapping[Address, bool | None]) -> Report:
+    """List the folders of the plan with their grants, and those in `is_there` with whether they were found."""
     rows: list[Row] = []
     for folder in plan.folders:
         grants = tuple(f"{holder} {level.value}" for holder, level in folder.grants.items())
         grants += (f"owner {folder.owner}",) if folder.owner else ()
-        found = None if is_there is None else is_there.get(folder.address, False)
+        mark, found = _THERE[is_there[folder.address]] if folder.address in is_there else ("", "")
         rows.append(
             {
-                "mark": "" if found is None else "=" if found else "≠",
+                "mark": mark,
                 "folder": folder.address,
                 "grants": grants,
                 "inherits": "no (closed)" if folder.closed else "yes",
-                "found": "" if found is None else "yes" if found else "not there",
+                "found": found,
             }
         )
-    missing = sum(row["mark"] == "≠" for row in rows)
+    missing, unseen = (sum(row["mark"] == mark for row in rows) for mark in "≠?")
     message = f"; {missing} of them not there" if missing else ""
+    message += f"; of {unseen} it was not seen" if unseen else ""
     return Report("folders", f"The plan names {count_of(len(rows), 'folder')}{message}.", _FOLDER_COLUMNS, rows)
+
+
+def _found_word(each: Difference) -> str:
+    if not each.is_known:
+        return Level.UNKNOWN.value
+    return level_of(each.found & ~Right.DELETE).value if each.is_there else "not there"
 
 
 def both_report(name: str, differences: Iterable[Difference], subject: str) -> Report:
@@ -113,7 +123,7 @@ def both_report(name: str, differences: Iterable[Difference], subject: str) -> R
                 "person": each.person,
                 "folder": each.address,
                 "planned": each.planned_level.value,
-                "found": level_of(each.found & ~Right.DELETE).value if each.is_known else Level.UNKNOWN.value,
+                "found": _found_word(each),
                 "difference": each.spell(),
             }
         )

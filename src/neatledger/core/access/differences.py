@@ -15,7 +15,7 @@ from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
 from neatledger.core.plan.plan import Plan, PlanFolder
 from neatledger.core.tree.address import Address
 
-__all__ = ["COMPARED", "Difference", "FilesFound", "differences_at", "nearest_planned"]
+__all__ = ["COMPARED", "Difference", "FilesFound", "absences_at", "differences_at", "nearest_planned"]
 
 COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 
@@ -41,7 +41,8 @@ _LOOKS_IN = Right.READ | Right.VIEW
 class Difference:
     """What the plan means a person to have on a folder and its files and they have not, and the other way round.
 
-    Where it `is_known` only in part what they have, nothing is said to be missing: it is not known.
+    Where it `is_known` only in part what they have, nothing is said to be missing: it is not known. A folder that
+    the plan names and that was not found has nothing for anybody (`is_there` is false).
     """
 
     person: str
@@ -50,6 +51,7 @@ class Difference:
     found: Right
     is_known: bool = True
     files: FilesFound = NO_FILES
+    is_there: bool = True
 
     @property
     def missing(self) -> Right:
@@ -99,6 +101,8 @@ class Difference:
 
     def spell(self) -> str:
         """Say the difference in words."""
+        if not self.is_there:
+            return "there is no such folder" if self.is_known else "whether there is such a folder was not seen"
         parts = []
         if self.missing:
             parts.append(f"lacks {spell_rights(self.missing)}")
@@ -156,6 +160,20 @@ def differences_at(plan: Plan, address: Address, asked: Mapping[str, Access]) ->
         numbers = asked[person].files if person in asked else None
         found.append(Difference(person, address, planned, rights, is_known, _files_of(others, numbers)))
     return found
+
+
+def absences_at(plan: Plan, address: Address, *, is_seen: bool) -> list[Difference]:
+    """Return what the plan's people should have on a folder of the plan that was not found.
+
+    Where what it would lie in was not seen whole (not `is_seen`), it may be there all the same.
+    """
+    meant = {person: plan.rights_at(address, person)[0] for person in plan.people}
+    nothing = Right.NONE
+    return [
+        Difference(person, address, rights, nothing, is_seen, is_there=False)
+        for person, rights in meant.items()
+        if rights & COMPARED
+    ]
 
 
 def _files_of(ways: Iterable[Way], numbers: Sequence[int] | None) -> FilesFound:

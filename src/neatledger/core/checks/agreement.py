@@ -17,12 +17,11 @@ from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, spell_right
 from neatledger.core.people.principals import Principal, is_held_by
 from neatledger.core.plan.plan import Bound, Expectation, Kind
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.columns import SeenState
 from neatledger.core.tree.patterns import match_folders
+from neatledger.core.tree.unseen import may_be_unseen
 
 __all__ = ["CHECKS"]
 
-_NOT_LISTED = (SeenState.NOT_OPENED, SeenState.OTHER_FILE_SYSTEM)
 _MOST, _MOST_EXPLAINED = 200, 1000
 
 
@@ -188,14 +187,10 @@ def _planned_rows(office: OfficeFacts, facts: SystemFacts) -> Iterator[tuple[Add
 
 
 def _is_unseen(facts: SystemFacts, address: Address) -> bool:
-    """Tell whether a folder that was not found may be there: what it would lie in was not seen whole."""
-    matrix = facts.everyone.matrix
-    for depth in range(len(address.parts) - 1, -1, -1):
-        row = matrix.find_row(address.parts[:depth])
-        if row is not None:
-            missed = {each.path for each in facts.not_seen if not each.source}
-            return int(facts.folders["state"][row]) in _NOT_LISTED or address.path in missed
-    return False
+    """Tell whether a folder that was not found may be there all the same."""
+    rows = (facts.everyone.matrix.find_row(address.parts[:depth]) for depth in range(len(address.parts) - 1, -1, -1))
+    row = next((row for row in rows if row is not None), None)
+    return row is not None and may_be_unseen(address, int(facts.folders["state"][row]), facts.not_seen)
 
 
 def _folder_missing(office: OfficeFacts) -> Iterator[Finding]:

@@ -1,0 +1,20 @@
+"""Whether a folder that a count does not have may be there all the same: nobody looked where it would lie."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import NotSeen, SeenState
+
+__all__ = ["may_be_unseen"]
+
+_NOT_LISTED = (SeenState.NOT_OPENED, SeenState.OTHER_FILE_SYSTEM)
+
+
+def may_be_unseen(address: Address, above: int, not_seen: Iterable[NotSeen]) -> bool:
+    """Tell whether a folder that was not found may be there.
+
+    `above` is how the nearest folder above it was seen (a `SeenState`), `not_seen` what was not, of its system.
+    """
+    return above in _NOT_LISTED or any(one.path == address.path for one in not_seen if not one.source)
