@@ -6,7 +6,7 @@ tests that run that line are run on it, the quickest first, until one fails: as 
 on the code as it is. Prints every survivor and the share that was killed.
 
     python bench/mutants.py [--number 120] [--seed 1] [--only core/sharing] [--jobs 2] [--examples 40] [--seconds 60]
-                            [--again LOG] [--keep FOLDER]
+                            [--again LOG] [--keep FOLDER] | --sentences
 
 `--again` takes only what an earlier run, whose output is in LOG, says survived. `--keep` writes into FOLDER which
 tests run which lines, and reads it from there the next time: that takes minutes, and changes little from day to day.
@@ -153,6 +153,53 @@ def _made(path: Path, place: int) -> Mutant:
     return Mutant(path, line, getattr(node, "end_lineno", line), was, now, text)
 
 
+def reassuring() -> list[Mutant]:
+    """Return a change for each condition on which it is said that all is well, and for each part of it."""
+    found = []
+    for path in sorted(PACKAGE.rglob("*.py")):
+        tree = ast.parse(path.read_text())
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "assured":
+                found += [_put(path, part, ast.Constant(True)) for part in _parts(tree, node.args[1])]
+    return found
+
+
+def _parts(tree: ast.Module, condition: ast.expr) -> list[ast.expr]:
+    """Return a condition and what it is put together from; of a name what was last given to it in the module."""
+    if isinstance(condition, ast.Name):
+        values = [
+            node.value
+            for node in ast.walk(tree)
+            if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == condition.id
+        ]
+        return _parts(tree, values[-1]) if values else [condition]
+    parts = condition.values if isinstance(condition, ast.BoolOp) and isinstance(condition.op, ast.And) else []
+    return [condition, *parts]
+
+
+def _put(path: Path, target: ast.expr, other: ast.expr) -> Mutant:
+    """Return the change of one place into something else."""
+    tree = ast.parse(path.read_text())
+    found = next(
+        node
+        for node in ast.walk(tree)
+        if isinstance(node, type(target))
+        and (node.lineno, node.col_offset, node.end_col_offset)
+        == (target.lineno, target.col_offset, target.end_col_offset)
+    )
+    text = ast.unparse(ast.fix_missing_locations(_Put(found, ast.copy_location(other, found)).visit(tree)))
+    last = target.end_lineno or target.lineno
+    return Mutant(path, target.lineno, last, ast.unparse(target), ast.unparse(other), text)
+
+
+class OfSentences:
+    """The tests of the sentences that all is well, for each change of one."""
+
+    def tests_of(self, mutant: Mutant, seconds: float) -> tuple[list[str], float]:
+        """Return the tests, and for how long they may take together."""
+        return ["tests/test_assurances.py", "tests/test_proof.py"], seconds
+
+
 @dataclass
 class Seen:
     """Which tests run which lines of the core, and how long each takes (seconds)."""
@@ -289,7 +336,7 @@ class Trial:
 class Judge:
     """Judges mutants, as many at a time as there are copies of the package."""
 
-    def __init__(self, copies: list[Path], seen: Seen, seconds: float) -> None:
+    def __init__(self, copies: list[Path], seen: Seen | OfSentences, seconds: float) -> None:
         self.copies, self.seen, self.seconds = copies, seen, seconds
         self.killed = 0
         self._under_way: dict[int, Trial] = {}
@@ -344,8 +391,9 @@ def main() -> None:
     parser.add_argument("--again", type=Path, metavar="LOG")
     parser.add_argument("--keep", type=Path, metavar="FOLDER")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
+    parser.add_argument("--sentences", action="store_true", help="only the sentences that all is well")
     words = parser.parse_args()
-    chosen = drawn(words.only, words.number, words.seed)
+    chosen = reassuring() if words.sentences else drawn(words.only, words.number, words.seed)
     if words.again is not None:
         survived = {line.removeprefix("SURVIVES ").strip() for line in words.again.read_text().splitlines()}
         chosen = [one for one in chosen if str(one) in survived]
@@ -354,10 +402,13 @@ def main() -> None:
         copies = [Path(name) / str(number) for number in range(words.jobs)]
         for one in copies:
             shutil.copytree(PACKAGE, one / "neatledger", ignore=shutil.ignore_patterns("__pycache__"))
-        seen = watch(copies[0], words.keep or Path(name))
+        seen = OfSentences() if words.sentences else watch(copies[0], words.keep or Path(name))
         for module in THEIRS:
             import_module(module)
-        quick = sorted((name for name in seen.seconds if seen.seconds[name] < inf), key=seen.seconds.__getitem__)
+        if isinstance(seen, OfSentences):
+            quick = seen.tests_of(chosen[0], 0)[0]
+        else:
+            quick = sorted((name for name in seen.seconds if seen.seconds[name] < inf), key=seen.seconds.__getitem__)
         if not quick or os.waitpid(_begin(copies[0], quick[:50]), 0)[1] != 0:
             sys.exit("the tests fail on the code as it is: they would kill whatever is changed")
         judge = Judge(copies, seen, words.seconds)

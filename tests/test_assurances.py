@@ -72,7 +72,9 @@ PASSWD = "".join(f"{name}:x:{uid}:{uid}:{name}:/:/bin/sh\n" for name, uid in (("
 GROUP = f"team:x:{TEAM}:ada,bo\nada:x:{ADA}:\nbo:x:{BO}:\nroot:x:0:\n"
 LISTING = "path,type,owner,list,bytes,changed,occupied\n/,folder,,group:team=write,0,1764547200,0\n"
 LISTING += "/a,folder,,,0,1764547200,0\n/a/x.txt,file,ada,,1000,1764547200,1000\n"
-LOGINS = "login,id,name,email,state\nada,ada,Ada Fenn,ada@worlds.example,open\nbo,bo,Bo Quill,bo@worlds.example,open\n"
+LOGINS = (
+    "login,id,name,email,state\nada,ada,Ada Fenn,ada@worlds.example,open\nbo,bo,Bo Quill,bo@worlds.example,open\n"
+)
 SHARED = {
     "hand-outs": [{"id": "h1", "giver": "ada", "receiver": "bo", "path": "/a", "level": "read", "kind": "person", "type": "folder", "made": "2026-01-03", "expires": "2027-01-20", "reply": "accepted"}],
     "links": [{"id": "k1", "maker": "ada", "path": "/a", "level": "read", "audience": "office", "type": "folder", "made": "2026-10-03", "on": "no", "expires": "2027-09-01"}],
@@ -94,9 +96,21 @@ def make_tree(folder: Path) -> None:
 
 def make_service(folder: Path) -> None:
     folder.mkdir()
-    texts = {"files.csv": LISTING, "people.csv": LOGINS, "groups.csv": "name,id\nteam,team\n", "office.yaml": PEOPLE + SERVICE}
-    texts |= {"members.csv": "group,member\nteam,ada\nteam,bo\n", "shared.json": json.dumps(SHARED), "access.log": log()}
-    texts |= {"runs.csv": "when,done,bytes\n" + "".join(f"2026-{day}T02:00,yes,1000\n" for day in ("11-29", "11-30", "12-01"))}
+    texts = {
+        "files.csv": LISTING,
+        "people.csv": LOGINS,
+        "groups.csv": "name,id\nteam,team\n",
+        "office.yaml": PEOPLE + SERVICE,
+    }
+    texts |= {
+        "members.csv": "group,member\nteam,ada\nteam,bo\n",
+        "shared.json": json.dumps(SHARED),
+        "access.log": log(),
+    }
+    texts |= {
+        "runs.csv": "when,done,bytes\n"
+        + "".join(f"2026-{day}T02:00,yes,1000\n" for day in ("11-29", "11-30", "12-01"))
+    }
     for name, text in texts.items():
         (folder / name).write_text(text)
 
@@ -192,14 +206,18 @@ NO_ACCOUNT = World("bo has no account", write("passwd", PASSWD.replace(f"bo:x:{B
 STRANGE = World("a file is of an owner whom nobody knows", add_file("docs/new.txt", 4999, 0o600))
 HERS = World("a folder is ada's by name", lambda folder: os.chown(folder / "tree" / "docs", ADA, 0))
 LOW_LIMIT = World("the limit is nought", edit("bands|small|limit", "0 B"))
-OVER = World("more is there than the limit", both(edit("bands|small|limit", "1 kB"), add_file("docs/big", ADA, 0o660, 5000)))
+OVER = World(
+    "more is there than the limit", both(edit("bands|small|limit", "1 kB"), add_file("docs/big", ADA, 0o660, 5000))
+)
 WARNED = World("a warning is passed", edit("bands|small", {"limit": "10 kB", "warn": {20: []}}))
 ENDS = World("bo leaves soon", edit("people|bo|leaves", "2026-12-20"), again=False)
 NO_LOG = World("the plan names no log", edit("systems|b|logs", []))
 SHORT_LOG = World("the log begins late", write("access.log", log("2026-11-01")))
 DEAD_LOG = World("the log stopped in the summer", write("access.log", log(last="2026-07-01")))
 ONLY_ADA = World("bo used nothing", write("access.log", log(who=("ada",))))
-ENTRIES = World("a right of nobody's use", write("files.csv", LISTING.replace("/a,folder,,,", "/a,folder,,bo=manage,")))
+ENTRIES = World(
+    "a right of nobody's use", write("files.csv", LISTING.replace("/a,folder,,,", "/a,folder,,bo=manage,"))
+)
 
 
 @dataclass(frozen=True)
@@ -302,7 +320,9 @@ def call(folder: Path, *words: str, today: str = TODAY) -> str:
 def is_said(row: Row, told: str) -> bool:
     """Tell whether a sentence stands somewhere without the bound that not all was seen."""
     plain = re.sub(r"\s*\n\s*", " ", told)
-    return any(row.said in sentence and "as far as was seen" not in sentence for sentence in re.split(r"(?<=[.])\s", plain))
+    return any(
+        row.said in sentence and "as far as was seen" not in sentence for sentence in re.split(r"(?<=[.])\s", plain)
+    )
 
 
 @pytest.mark.parametrize("row", ROWS, ids=lambda row: row.asked)

@@ -309,7 +309,8 @@ dn: CN=Mail,OU=a,DC=x
 objectClass: group
 sAMAccountName: mail
 groupType: 2
-member: cn=Bo \\#7,ou=a,dc=x
+member;range=0-0: cn=Bo \\#7,ou=a,dc=x
+member;range=1-*: cn=Ada,ou=a,dc=x
 
 dn: CN=Local,OU=a,DC=x
 objectClass: group

@@ -262,7 +262,7 @@ def test_an_error_names_no_password_and_signing_in_wrongly_says_so(service, tmp_
     done = run("gather", "--office", tmp_path, status=2)
     assert "signing in was refused: 401" in done.stderr and "a wrong secret" not in done.stderr
     (tmp_path / "office.yaml").write_text(PLAN.format(url="http://files.example:9", token=""))
-    assert "use https://" in run("gather", "--office", tmp_path, status=2).stderr
+    assert "expected https://" in run("gather", "--office", tmp_path, status=2).stderr
 
 
 def test_restarted_in_the_middle_the_count_is_whole_or_absent(tmp_path, run, monkeypatch) -> None:

@@ -525,8 +525,8 @@ def test_a_servers_own_figures_over_webdav_stand_beside_ours(tmp_path: Path, run
     assert "no answer about quotas" in gone
     plan = (tmp_path / "office.yaml").read_text()
     (tmp_path / "office.yaml").write_text(plan.replace("127.0.0.1", "files.invalid"))
-    told = run("gather", "--not-seen", "--office", tmp_path).stdout
-    assert "for all to read" in told and "use https://" in told
+    told = run("gather", "--office", tmp_path, status=2).stderr
+    assert "for all to read" in told and "expected https://" in told
 
 
 @pytest.mark.parametrize(

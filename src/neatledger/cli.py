@@ -398,7 +398,9 @@ def main(words: Sequence[str] | None = None) -> int:
         return NeatError.exit_status
     except MemoryError:
         _give_up_output()
-        print("neatledger: there is not enough memory for this; ask for less at once, as --below does", file=sys.stderr)
+        print(
+            "neatledger: there is not enough memory for this; ask for less at once, as --below does", file=sys.stderr
+        )
         return NeatError.exit_status
     except Exception as error:
         if sys.flags.dev_mode:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from neatledger.errors import Fault
@@ -96,18 +97,37 @@ def _entry(record: list[tuple[int, str, bytes]], where: str, faults: list[Fault]
         faults.append(Fault(f"{where}:{number}", f"a record that begins with {name[:40]!r}", "dn:"))
         return None
     attributes: dict[str, list[bytes]] = {}
-    is_cut = False
+    parts: dict[str, dict[tuple[int, str], int]] = {}
     for line, key, found in record[1:]:
         if key.lower() == "changetype" and found != b"add":
             faults.append(Fault(f"{where}:{line}", "a record of a change", "an entry's content"))
             return None
         kind, _, option = key.lower().partition(";")
-        if option.startswith("range=") and not option.endswith("-*") and not is_cut:
-            # A server hands out many values in parts (MS-ADTS 3.1.1.3.1.3.3), and an export may have the first alone.
-            faults.append(Fault(f"{where}:{line}", f"a part of the values of {kind} ({option})", "all of them"))
-            is_cut = True
+        part = _RANGE.fullmatch(option)
+        if part is not None:
+            parts.setdefault(kind, {}).setdefault((int(part["first"]), part["last"]), line)
         attributes.setdefault(kind, []).append(found)
-    return Entry(value.decode("utf-8", "surrogateescape"), attributes, is_cut)
+    # A server hands out many values in parts (MS-ADTS 3.1.1.3.1.3.3), and an export may have only the first of them.
+    cut = {kind: next(iter(some.items())) for kind, some in parts.items() if not _are_whole(some)}
+    for kind, ((first, last), line) in cut.items():
+        part_words = f"a part of the values of {kind} (range={first}-{last})"
+        faults.append(Fault(f"{where}:{line}", part_words, "all of them"))
+    return Entry(value.decode("utf-8", "surrogateescape"), attributes, bool(cut))
+
+
+_RANGE = re.compile(r"range=(?P<first>\d+)-(?P<last>\d+|\*)")
+
+
+def _are_whole(parts: Iterable[tuple[int, str]]) -> bool:
+    """Tell whether the parts in which values were handed out are all there, from the first value to the last."""
+    expected = 0
+    for first, last in sorted(parts):
+        if first > expected:
+            return False
+        if last == "*":
+            return True
+        expected = max(expected, int(last) + 1)
+    return False
 
 
 def add_record(name: str, attributes: Mapping[str, Iterable[bytes]]) -> list[str]:

@@ -41,22 +41,15 @@ from neatledger.ledger.imagined import ImaginedReader, begin_imagining
 from neatledger.ledger.locations import find_location, unknown_folder
 from neatledger.questions.differences import find_absences
 from neatledger.questions.mending_grants import grants_on, members_of_groups
+from neatledger.questions.mending_left import ABSENT, GATES, SEVERAL, Left
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
 from neatledger.questions.office import Office
 from neatledger.questions.starting import account_steps, home_steps
 
-__all__ = ["Left", "Mending", "find_mending"]
+__all__ = ["Mending", "find_mending"]
 
 _MOST_ROUNDS = 8
-
-
-@dataclass(frozen=True, slots=True)
-class Left:
-    """A difference that no step ends, and why: a person must look at it."""
-
-    difference: Difference
-    why: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -327,7 +320,7 @@ class _Finder:
                 continue
             if gate is not None and gate.name == "share" and self._open_share(system, ways[0].through, one):
                 continue
-            self._why[one.person, address] = _GATES.get(gate.name if gate else "", "no way in leads to it")
+            self._why[one.person, address] = GATES.get(gate.name if gate else "", "no way in leads to it")
 
     def _open_share(self, system: str, name: str, one: Difference) -> bool:
         """Let a share's permission give the plan's holder what its folder's list gives them."""
@@ -373,7 +366,7 @@ class _Finder:
             ]
             if not found:
                 return "the plan does not know them: no person of the plan seems to be meant"
-            return "once: match --write, for it is clear whose accounts these are" if any(found) else _SEVERAL
+            return "once: match --write, for it is clear whose accounts these are" if any(found) else SEVERAL
         return "something gives it that no entry alone decides: why shows what"
 
     @cached_property
@@ -457,7 +450,7 @@ class _Finder:
 
     def left(self) -> list[Left]:
         """Return what still differs after all steps, and why."""
-        found = [Left(one, _ABSENT[one.is_known]) for one in find_absences(self.then, self.people, self.below)]
+        found = [Left(one, ABSENT[one.is_known]) for one in find_absences(self.then, self.people, self.below)]
         for system in self.office.readers:
             if self.below is not None and self.below.system != system:
                 continue
@@ -466,28 +459,6 @@ class _Finder:
                     why = self._why.get((one.person, address), "it is left by what lies above")
                     found.append(Left(one, why))
         return found
-
-
-_ABSENT = {
-    True: "there is no such folder: make it, or put its name right in the plan",
-    False: "whether there is such a folder was not seen: counts --not-seen says why",
-}
-_SEVERAL = "whose account it is must be said in the plan: match shows who it may be"
-_GATES = {
-    "account": "the account is not open",
-    "service": "the service is not switched on for it",
-    "entitlement": "they lack the licence for the service",
-    "share": "the permission of the share keeps it back",
-    "published": "it is not switched on as a team folder",
-    "enter": "a folder above keeps them out, and the plan says so",
-    "download": "the team folder allows no downloading",
-    "beneath": "the share beneath lets less through",
-    "list": "its list cannot give it",
-    "running": "the service is not running",
-    "rules": "the rules for sharing keep it back",
-    "until": "it has ended",
-    "system": "the system is read-only",
-}
 
 
 def _view(model: str, item: ItemState) -> Mapping[str, Right]:

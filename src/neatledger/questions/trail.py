@@ -6,10 +6,13 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from functools import partial
+from ipaddress import ip_network
 
 from neatledger.core.trail.folding import Fold, fold
 from neatledger.core.trail.records import Did, Severity
 from neatledger.core.tree.address import Address
+from neatledger.errors import UnknownNameError
+from neatledger.formats.nearest import or_else
 from neatledger.questions.days import begin_of
 from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
@@ -54,7 +57,9 @@ def ask(
     """Return what was done, folded where the same was done again within two minutes.
 
     Days are local ones, both included. `newest` is how many lines are wanted, of the last (None: all).
+    Raises `UnknownNameError` for a device that no record tells of; an address may have done nothing.
     """
+    _refuse_unknown(office, origins)
     logins = None if person is None else logins_of(office, person)
     places = None if below is None else names_of(office, below)
     select = partial(
@@ -79,6 +84,17 @@ def ask(
     whose = whose_logins(office)
     seen = [Seen(one, whose.get((one.system, one.first.who.casefold()), one.first.who)) for one in folds]
     return Answer(seen, found.number, found.refused, is_whole)
+
+
+def _refuse_unknown(office: Office, origins: Collection[str]) -> None:
+    known = {one.casefold(): one for one in office.ledger.trail.origins()} if origins else {}
+    for word in origins:
+        try:
+            ip_network(word, strict=False)
+        except ValueError:
+            if word.casefold() not in known:
+                hint = or_else(word, known.values(), "trail --each shows from where each thing was done")
+                raise UnknownNameError("no record tells of this address or device", word, hint) from None
 
 
 def logins_of(office: Office, person: FoundPerson) -> set[tuple[str, str]]:

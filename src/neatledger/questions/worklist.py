@@ -16,7 +16,8 @@ from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.carrying import why_by_hand
 from neatledger.questions.imagined import imagined_office
-from neatledger.questions.mending import Left, find_mending
+from neatledger.questions.mending import find_mending
+from neatledger.questions.mending_left import Left
 from neatledger.questions.mending_limits import stops_at_once
 from neatledger.questions.office import Office
 from neatledger.questions.ordering import Order, OrderedStep

@@ -127,9 +127,8 @@ def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Seque
     report.name = "suppose"
     lacking = sum(one.change.folders for one in found.differences if one.change.loses)
     less = f", and in {count_of(lacking, 'folder')} less" if lacking else ""
-    report.headline = (
-        f"Suppose {found.right.name}, in the same groups: all that {found.left.name} has by groups{less} (count of {when})."
-    )
+    kept = f"all that {found.left.name} has by groups{less}"
+    report.headline = f"Suppose {found.right.name}, in the same groups: {kept} (count of {when})."
     notes = [f"{system}: {', '.join(names)}." for system, names in groups.items() if names]
     report.notes = ["To be in:", *(f"  {note}" for note in notes)] if notes else ["They are in no group."]
     report.notes += [f"{system} has team folders: who is in its groups gets them there." for system in apart]

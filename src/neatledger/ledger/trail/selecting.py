@@ -18,7 +18,7 @@ from neatledger.ledger.engines.contract import Database
 from neatledger.ledger.trail.blocks import More, NamesColumn, unpack, unpack_more
 from neatledger.ledger.trail.words import DIDS, DONE, FOLDER, NUMBERS, Words, last_number, reading
 
-__all__ = ["Selection", "select"]
+__all__ = ["Selection", "origins_of", "select"]
 
 _NO_MORE = More(0, b"", "")
 _NEVER = 2**62
@@ -160,6 +160,11 @@ def select(
         return Selection(db, where, list(_wanted(db, deeds, places, since, until)))
 
 
+def origins_of(db: Database) -> dict[int, str]:
+    """Return the addresses and devices that records tell of, by their numbers."""
+    return dict(db.execute("SELECT id, text FROM trail_words WHERE system = '' AND salt IS NOT NULL").fetchall())
+
+
 def _words_of_origins(db: Database, origins: Collection[str]) -> list[int]:
     """Return the numbers of addresses and devices: of these names, or in these networks (RFC 4632, RFC 4291)."""
     names, networks = {one.casefold() for one in origins}, list[IPv4Network | IPv6Network]()
@@ -167,7 +172,7 @@ def _words_of_origins(db: Database, origins: Collection[str]) -> list[int]:
         with suppress(ValueError):
             networks.append(ip_network(one, strict=False))
     found = []
-    for number, text in db.execute("SELECT id, text FROM trail_words WHERE system = '' AND salt IS NOT NULL"):
+    for number, text in origins_of(db).items():
         is_wanted = text.casefold() in names
         if not is_wanted and networks:
             with suppress(ValueError):

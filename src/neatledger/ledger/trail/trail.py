@@ -20,7 +20,7 @@ from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
 from neatledger.ledger.trail.blocks import More, Rows
 from neatledger.ledger.trail.columns import read_table
 from neatledger.ledger.trail.keeping import Forgotten, Thinned, forget, thin, write_rows
-from neatledger.ledger.trail.selecting import Selection, select
+from neatledger.ledger.trail.selecting import Selection, origins_of, select
 from neatledger.ledger.trail.words import DIDS, DONE, FOLDER, NUMBERS, Numbers, clean, reading, seal_word
 from neatledger.ledger.writing import transaction
 
@@ -267,6 +267,10 @@ class Trail:
             since=since,
             until=until,
         )
+
+    def origins(self) -> list[str]:
+        """Return the addresses and devices that records tell of."""
+        return list(origins_of(self._db).values())
 
     def records(self, *, since: datetime, until: datetime) -> Iterator[tuple[str, Record]]:
         """Yield systems and records of a time in the order of it; raises `LedgerError`."""
