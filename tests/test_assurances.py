@@ -342,6 +342,35 @@ def test_a_sentence_is_said_where_it_holds_and_in_no_world_near_to_that(row: Row
         assert is_said(row, told) is (world is None), (world and world.name, told)
 
 
+BOS_LINE, TEAMS_LINE = f"bo:x:{BO}:{BO}:bo:/:/bin/sh", f"team:x:{TEAM}:ada,bo"
+
+
+@pytest.mark.parametrize(
+    ("change", "after"),
+    [
+        (write("passwd", PASSWD.replace(BOS_LINE, "bo:x")), "unknown"),
+        (write("group", GROUP.replace(TEAMS_LINE, "team;x")), "unknown"),
+        (write("passwd", PASSWD.replace(f"{BOS_LINE}\n", "")), "none"),
+        (write("group", GROUP.replace(f"{TEAMS_LINE}\n", "")), "none"),
+    ],
+)
+def test_what_was_not_told_is_not_lost(change: Callable[[Path], object], after: str, tmp_path: Path) -> None:
+    make_tree(tmp_path)
+    count(tmp_path)
+    change(tmp_path)
+    count(tmp_path)
+    rows = [row for row in rows_of(tmp_path, "changes") if row["what"] == "access"]
+    assert "bo" in {row["person"] for row in rows} and {row["after"] for row in rows} == {after}
+    is_lost = {row["lost"] != "nothing" or "fewer" in row["with_files"] for row in rows}
+    assert is_lost == {after == "none"}, rows
+    assert rows_of(tmp_path, "history", "bo", "b:/docs")[-1]["level"] == after
+
+
+def rows_of(folder: Path, *words: str) -> list[dict[str, str]]:
+    rows: list[dict[str, str]] = json.loads(call(folder, *words, "--format", "json"))["rows"]
+    return rows
+
+
 def test_every_sentence_has_worlds() -> None:
     assert {row.key for row in ROWS} | set(ELSEWHERE) == set(ASSURANCES)
     assert [row.asked for row in ROWS if len(row.worlds) < 3] == []

@@ -153,6 +153,11 @@ class SurveyReader:
             for path, why in rows
         ]
 
+    @property
+    def is_half_told(self) -> bool:
+        """Whether a part of what it was read from was not told: of what then is not there, that is not known."""
+        return any(one.source for one in self.not_seen)
+
     # One row at a time -----------------------------------------------------------------------------
 
     def _chunk(self, name: str, number: int) -> Any:

@@ -23,6 +23,9 @@ from neatledger.questions.systems import Systems
 __all__ = ["SystemChange", "changes_between", "lies_over", "named_files", "system_changes"]
 
 
+Side = tuple[SurveyReader, Sequence[Principal]]
+
+
 @dataclass(frozen=True, slots=True)
 class SystemChange:
     """What changes for one person on one system from a folder on down."""
@@ -90,14 +93,34 @@ def _compared(
     wanted = set(people)
     if not people or not new.table("folders").rows:
         return []
+    sides = (old, before.holders[system]), (new, after.holders[system])
+    untold = _untold_beside(*sides), _untold_beside(*reversed(sides))
     tables = [
         side.everyone(system, [one for one in side.holders[system] if one.person in wanted], is_narrow=True)
         for side in (before, after)
     ]
     pairs = _pairs(old, new)
     places = None if tops is None else mark_pairs_below(pairs, tables[1].matrix.order, tops)
-    changes = compare(tables[0], tables[1], people, pairs, places, named=named_files(old, new))
+    states = [reader.table("folders")["state"] for reader in (old, new)]
+    missed = [{one.path for one in reader.not_seen if not one.source} for reader in (old, new)]
+    unseen = None if pairs.is_one_count else pairs.unseen((states[0], states[1]), (missed[0], missed[1]))
+    changes = compare(
+        tables[0], tables[1], people, pairs, places, named=named_files(old, new), untold=untold, unseen=unseen
+    )
     return [SystemChange(Address(system, one.path), one) for one in changes]
+
+
+def _untold_beside(side: Side, other: Side) -> set[str]:
+    """Return whose accounts or groups are on the other side alone, where this one was not told all of its system.
+
+    A line that could not be read, an answer that a directory did not give: that somebody is gone is not known then.
+    """
+    (reader, principals), (other_reader, others) = side, other
+    if not reader.is_half_told:
+        return set()
+    logins = {one.account.login for one in principals}
+    gone = {one.ident for one in other_reader.groups} - {one.ident for one in reader.groups}
+    return {one.person for one in others if one.account.login not in logins or one.holder.groups & gone}
 
 
 def _pairs(old: SurveyReader, new: SurveyReader) -> RowPairs:

@@ -59,14 +59,18 @@ _People = Mapping[tuple[str, str], str]
 def _accounts(system: str, then: SurveyReader, now: SurveyReader, people: _People) -> Iterator[OtherChange]:
     before, after = ({one.login: one for one in each.accounts} for each in (then, now))
     for login in sorted(before.keys() | after.keys()):
-        was, now_is = (_state(each.get(login)) for each in (before, after))
+        sides = ((before, then), (after, now))
+        was, now_is = (_state(each[login]) if login in each else _missing(reader) for each, reader in sides)
         if was != now_is:
             yield OtherChange("account", f"{system}:{login}", people.get((system, login), ""), was, now_is)
 
 
-def _state(account: Account | None) -> str:
-    if account is None:
-        return "none"
+def _missing(reader: SurveyReader) -> str:
+    """Say what a system has of something that it did not tell of."""
+    return "not told" if reader.is_half_told else "none"
+
+
+def _state(account: Account) -> str:
     said = [account.state.value]
     said += [] if account.may_use else ["no service"]
     said += [] if account.is_entitled else ["not entitled"]
@@ -78,8 +82,12 @@ def _members(system: str, then: SurveyReader, now: SurveyReader, people: _People
         {(one.name, member) for one in each.groups for member in (*one.members, *_inside(each, one.nested))}
         for each in (then, now)
     )
+    told = [{one.name for one in each.groups} for each in (then, now)]
     for name, member in sorted(before ^ after):
-        was, now_is = ("in it", "not in it") if (name, member) in before else ("not in it", "in it")
+        was, now_is = (
+            "in it" if (name, member) in members else _missing(reader) if name not in names else "not in it"
+            for members, names, reader in ((before, told[0], then), (after, told[1], now))
+        )
         yield OtherChange("group", f"{system}:{name}", people.get((system, member), member), was, now_is)
 
 
@@ -98,16 +106,15 @@ def _shared(system: str, then: SurveyReader, now: SurveyReader) -> Iterator[Othe
         before, after = ({one.id: one for one in each} for each in (old, new))
         for ident in sorted(before.keys() | after.keys()):
             was, now_is = before.get(ident), after.get(ident)
-            if _offer(was) != _offer(now_is):
+            said = [_offer(one) if one else _missing(reader) for one, reader in ((was, then), (now_is, now))]
+            if said[0] != said[1]:
                 one = now_is or was
                 assert one is not None
                 maker = one.maker if isinstance(one, Link) else one.giver
-                yield OtherChange(what, Address(system, one.path), maker, _offer(was), _offer(now_is))
+                yield OtherChange(what, Address(system, one.path), maker, *said)
 
 
-def _offer(one: Link | HandOut | None) -> str:
-    if one is None:
-        return "none"
+def _offer(one: Link | HandOut) -> str:
     until = f"until {one.expires}" if one.expires else "no end"
     level = (level_of_file if one.is_file else level_of)(one.rights)
     said = [f"{one.id}: {spell_rights(one.rights) if level is Level.MIXED else level.value}", until]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 
 from neatledger.core.access.moved_files import moved_files
@@ -15,6 +15,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.people.names import BareIdents
 from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.unseen import may_be_unseen
 from neatledger.errors import UnknownNameError
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.reader import SurveyReader
@@ -53,7 +54,9 @@ class History:
     counts: int
 
 
-_NO_FOLDER = "the folder was not there"
+_NO_FOLDER, _NO_ACCOUNT = "the folder was not there", "they had no account there"
+_UNSEEN = "whether the folder was there was not seen"
+_NOT_TOLD = "whether they had an account there was not told"
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +71,10 @@ class _ListSeen:
 
 @dataclass(frozen=True)
 class _Seen:
-    """One count's answer, with what it rests on; `named` are the groups that lists speak of (None: others count)."""
+    """One count's answer, with what it rests on; `named` are the groups that lists speak of (None: others count).
+
+    `told` are the groups that there were, where not all of them may have been told (None: all were).
+    """
 
     rights: Right | None
     is_known: bool
@@ -81,6 +87,12 @@ class _Seen:
     counts: FileCounts | None = None
     sorts: Mapping[tuple[tuple[str, ...], str], int] = field(default_factory=dict)
     decided: str = ""
+    told: frozenset[str] | None = None
+
+    def beside(self, old: _Seen) -> _Seen:
+        """Return the answer with what was not told then and stood in an older one: of that nothing is known."""
+        is_untold = self.told is not None and bool(old.groups - self.told)
+        return replace(self, is_known=False) if is_untold else self
 
 
 def ask(office: Office, name: str, address: Address) -> History:
@@ -91,6 +103,7 @@ def ask(office: Office, name: str, address: Address) -> History:
     read = 0
     for count in counts_of(office, address.system):
         seen = _look(office, count, person, address)
+        seen = seen if last is None else seen.beside(last[1])
         read += 1
         is_there = seen.missing != _NO_FOLDER
         said = count.day, seen.rights, seen.is_known, seen.counts, seen.by
@@ -200,11 +213,15 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     reader = readers[address.system]
     principals = [one for one in systems.holders[address.system] if one.person == person]
     if not principals:
-        return _Seen(None, True, "", frozenset(), (), (), "they had no account there")
+        missing = _NOT_TOLD if reader.is_half_told else _NO_ACCOUNT
+        return _Seen(None, not reader.is_half_told, "", frozenset(), (), (), missing)
     try:
         location = find_location(reader, address)
     except UnknownNameError:
-        return _Seen(None, True, "", _groups(reader, principals), _states(principals), (), _NO_FOLDER)
+        above = reader.find_path(address.path)[0][-1].state
+        is_unseen = may_be_unseen(address, above, reader.not_seen)
+        mine = _groups(reader, principals), _states(principals)
+        return _Seen(None, not is_unseen, "", *mine, (), _UNSEEN if is_unseen else _NO_FOLDER)
     access = systems.access(location, principals)
     names = names_of(reader)
     lists = tuple(_list_of(item, names) for item in location.chain)
@@ -217,7 +234,8 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     for one in location.files or ():
         sorts[tuple(one.access_list.describe(_BARE)), one.owner] += one.files
     decided = _by(access, _BARE)
-    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named, access.counts, sorts, decided)
+    told = frozenset(groups.values()) if reader.is_half_told else None
+    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named, access.counts, sorts, decided, told)
 
 
 _BARE = BareIdents()
@@ -250,11 +268,13 @@ def _by(access: Access, names: Names) -> str:
 def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
     """Say what is other than at the count before, of what a person's rights rest on."""
     if new.missing:
-        yield new.missing.replace(" was not", " is not").replace("had no", "have no")
+        yield _NOW.get(new.missing, new.missing)
     elif old.missing:
-        came = {_NO_FOLDER: "the folder came", "they had no account there": "they got an account"}
+        came = {_NO_FOLDER: "the folder came", _NO_ACCOUNT: "they got an account"}
+        came |= {one: f"{one} before" for one in (_NOT_TOLD, _UNSEEN)}
         yield came.get(old.missing, "the system is new")
-    yield from _moves(old, new)
+    if new.missing != _NOT_TOLD:
+        yield from _moves(old, new)
     for state in new.states:
         if old.states and state not in old.states:
             yield f"the account {state}"
@@ -272,6 +292,14 @@ def _causes(old: _Seen, new: _Seen) -> Iterable[str]:
         if after.owner != before.owner:
             yield f"the owner of {where}"
     yield from _file_causes(old, new)
+
+
+_NOW = {
+    _NO_FOLDER: "the folder is not there",
+    _NO_ACCOUNT: "they have no account there",
+    _UNSEEN: "whether the folder is there was not seen",
+    _NOT_TOLD: "whether they have an account there was not told",
+}
 
 
 def _only_in(one: _ListSeen, other: _ListSeen) -> list[str]:
@@ -300,4 +328,6 @@ def _moves(old: _Seen, new: _Seen) -> Iterable[str]:
     for word, names in (("came into", new.groups - old.groups), ("left", old.groups - new.groups)):
         for name in sorted(names):
             if telling is None or name in telling:
-                yield f"they {word} {name}"
+                side, when = (old, " before") if word == "came into" else (new, "")
+                is_told = side.told is None or name in side.told
+                yield f"they {word} {name}" if is_told else f"the group {name} was not told{when}"

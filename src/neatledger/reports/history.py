@@ -82,6 +82,8 @@ def history_report(found: Told) -> Report:
             since = f"since after {last.not_before}, by {last.day}"
         over = count_of(found.counts, "count")
         headline = f"{found.person} has {_level(last)} on {found.address}, {since} ({over})."
+        if _level(last) == "unknown":
+            headline = f"What {found.person} has on {found.address} is not known, {since} ({over})."
         if not last.is_there:
             headline = f"{found.address} is not there, {since} ({over})."
     notes = ["A change lies after the day of one count (AFTER) and on or before that of the next (BY)."]
@@ -99,5 +101,5 @@ def _level(one: Change) -> str:
     if not one.is_there:
         return NOT_THERE
     if one.rights is None:
-        return "none"
+        return "none" if one.is_known else "unknown"
     return level_of(one.rights).value if one.is_known or one.rights else "unknown"

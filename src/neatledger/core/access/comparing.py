@@ -7,7 +7,7 @@ kept apart from "nothing": a folder is not there (`ABSENT_FLAG`), and what someb
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,7 +25,7 @@ from neatledger.core.access.people_flags import (
     PeopleFlags,
     known_rights,
 )
-from neatledger.core.access.row_pairs import RowPairs
+from neatledger.core.access.row_pairs import RowPairs, Unseen
 from neatledger.core.lists.rights import Right
 
 __all__ = ["AccessChange", "compare"]
@@ -94,22 +94,25 @@ def compare(
     *,
     others: Sequence[str] | None = None,
     named: NamedFiles | None = None,
+    untold: tuple[Collection[str], Collection[str]] = ((), ()),
+    unseen: Unseen | None = None,
 ) -> list[AccessChange]:
     """Return what changes for some people between two states, folders in reading order.
 
     None is a state in which nobody has an account. `places` are the pairs of folders to look at (None: all).
     `others` are those who stand beside the people on the second side, one for each, where they are not the same;
-    `named` are the files that two counts know by name.
+    `named` are the files that two counts know by name. `untold` are those of whom either side does not tell all,
+    `unseen` marks the pairs whose folder either side may have and did not see.
     """
-    had = None if before is None else PeopleFlags(before, people)
-    has = None if after is None else PeopleFlags(after, people if others is None else others)
+    had = None if before is None else PeopleFlags(before, people, untold[0])
+    has = None if after is None else PeopleFlags(after, people if others is None else others, untold[1])
     if others is None and before is not None and after is not None:
         places = _may_differ(before, after, pairs, places)
     elif places is None:
         places = np.arange(len(pairs.after))
     parts: list[Ints] = []
     for start in range(0, len(places), _CHUNK):
-        parts.append(_cells(had, has, pairs, places[start : start + _CHUNK], len(people), named))
+        parts.append(_cells(had, has, pairs, places[start : start + _CHUNK], len(people), named, unseen))
     return _fold(parts, pairs, people)
 
 
@@ -124,6 +127,7 @@ def _cells(
     places: Ints,
     width: int,
     named: NamedFiles | None,
+    unseen: Unseen | None,
 ) -> Ints:
     """Return the cells of some folders × people in which anything changes, a row each."""
     old_rows, rows = pairs.before[places], pairs.after[places]
@@ -131,6 +135,8 @@ def _cells(
     for flags, some in ((had, old_rows), (has, rows)):
         absent = np.where(some < 0, ABSENT_FLAG, 0)[:, None].repeat(width, axis=1)
         sides.append(absent if flags is None else flags.flags(some))
+    for side, marks in zip(sides, unseen or (), strict=False):
+        side[marks[places]] = UNKNOWN_FLAG
     # Who has the same rights on a folder may still have others on its files than before.
     files = find_file_changes(had, has, old_rows, rows, is_one_count=pairs.is_one_count, named=named)
     is_other = ((sides[0] ^ sides[1]) & ~ABSENT_FLAG > 0) | files.is_any()

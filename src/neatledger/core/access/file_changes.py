@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from neatledger.core.access.bits import Bits
 from neatledger.core.access.moved_files import moved_files
 from neatledger.core.access.people_flags import FILE_SORT, PeopleFlags
 from neatledger.core.lists.rights import Right
@@ -68,8 +69,7 @@ class _Files:
         classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(self.place))
         self.files, self.sizes = (table[name][classes].astype(np.int64)[:, None] for name in ("files", "bytes"))
         rights = people.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
-        shape = len(classes), people.width
-        self.unsure = people.pick(rights[Right.UNSURE]) if Right.UNSURE in rights else np.zeros(shape, dtype=bool)
+        self.unsure = _unsure(people, rights, len(classes))
         self.has = {right: people.pick(rights[right]) & ~self.unsure for right in FILE_RIGHTS}
 
     def add_up(self, marks: Bools, numbers: Ints) -> Ints:
@@ -77,6 +77,13 @@ class _Files:
         found = np.zeros((self.rows, marks.shape[1]), dtype=np.int64)
         np.add.at(found, self.place, marks * numbers)
         return found
+
+
+def _unsure(people: PeopleFlags, rights: Mapping[Right, Bits], files: int) -> Bools:
+    """Return files × people: of which it is not known what somebody may do with them."""
+    nobody = np.zeros((files, people.width), dtype=bool)
+    found: Bools = (people.pick(rights[Right.UNSURE]) if Right.UNSURE in rights else nobody) | people.untold
+    return found
 
 
 def find_file_changes(
@@ -147,8 +154,7 @@ def _add_named(
     has: list[dict[Right, Bools]] = []
     for people, table, odd in ((before, named.before, sides[0]), (after, named.after, sides[1])):
         rights = people.everyone.file_rights(*(table[name][odd].astype(np.int64) for name in FILE_SORT))
-        shape = len(odd), people.width
-        unsure = people.pick(rights[Right.UNSURE]) if Right.UNSURE in rights else np.zeros(shape, dtype=bool)
+        unsure = _unsure(people, rights, len(odd))
         has.append({right: people.pick(rights[right]) & ~unsure for right in FILE_RIGHTS} | {Right.UNSURE: unsure})
     is_sure = ~(has[0][Right.UNSURE] | has[1][Right.UNSURE])
     for right in FILE_RIGHTS:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,11 +42,16 @@ def level_of_flags(flags: int) -> Level:
 
 
 class PeopleFlags:
-    """What people have by all their ways, as tables of folders × people."""
+    """What people have by all their ways, as tables of folders × people.
 
-    def __init__(self, everyone: Everyone, people: Sequence[str]) -> None:
+    Of those in `untold` it is not known what more they have, anywhere: their accounts, or groups of theirs, were not
+    told.
+    """
+
+    def __init__(self, everyone: Everyone, people: Sequence[str], untold: Collection[str] = ()) -> None:
         self.everyone = everyone
         self.width = len(people)
+        self.untold = np.array([person in untold for person in people], dtype=bool)
         mine = everyone.columns_of_people()
         depth = max([len(mine.get(person, ())) for person in people] + [1])
         # Of each person the columns, one after the other; −1 where there is none (any more).
@@ -73,7 +78,7 @@ class PeopleFlags:
         for number, right in enumerate(FLAG_RIGHTS):
             if right in rights:
                 found[there] |= self.pick(rights[right]).astype(np.int64) << number
-        found[there] |= self.pick(unknown).astype(np.int64) * UNKNOWN_FLAG
+        found[there] |= (self.pick(unknown) | self.untold).astype(np.int64) * UNKNOWN_FLAG
         return found
 
     def file_flags(self, classes: Ints) -> Ints:
@@ -84,6 +89,7 @@ class PeopleFlags:
         for right, flag in _OF_FILES.items():
             if right in rights:
                 found |= self.pick(rights[right]).astype(np.int64) * flag
+        found |= self.untold.astype(np.int64) * UNKNOWN_FLAG
         return found
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,10 +11,12 @@ from numpy.typing import NDArray
 from neatledger.core.tree.address import parts_of
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import Table, folder_paths
+from neatledger.core.tree.unseen import NOT_LISTED
 
-__all__ = ["RowPairs", "mark_pairs_below", "rows_of_one_count", "rows_of_two_counts"]
+__all__ = ["RowPairs", "Unseen", "mark_pairs_below", "rows_of_one_count", "rows_of_two_counts"]
 
 Ints = NDArray[np.int64]
+Unseen = tuple[NDArray[np.bool_], NDArray[np.bool_]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +32,24 @@ class RowPairs:
     parent: Ints
     is_one_count: bool
     path_of: Callable[[int], bytes]
+
+    def unseen(self, states: tuple[Ints, Ints], missed: tuple[Collection[bytes], Collection[bytes]]) -> Unseen:
+        """Tell of the folders that one side has not where it may have them: what they lie in was not seen whole.
+
+        `states` are how the folders of both sides were seen, `missed` the paths of what was not.
+        """
+        found = []
+        for rows, state, paths in zip((self.before, self.after), states, missed, strict=True):
+            marks = np.zeros(len(rows), dtype=bool)
+            not_listed = np.isin(state, [int(one) for one in NOT_LISTED])
+            if not_listed.any() or paths:
+                for place in np.flatnonzero(rows < 0).tolist():
+                    above = int(self.parent[place])
+                    row = int(rows[above]) if above >= 0 else -1
+                    marks[place] = not_listed[row] if row >= 0 else above >= 0 and marks[above]
+                    marks[place] |= self.path_of(place) in paths
+            found.append(marks)
+        return found[0], found[1]
 
     def reading_order(self, places: Ints) -> list[int]:
         """Return some places in the order in which a tree is read: each folder before what is in it, names sorted."""
