@@ -70,6 +70,7 @@ notices: {mail: {server: mail.worlds.example, from: ledger@worlds.example}, tell
 """
 PASSWD = "".join(f"{name}:x:{uid}:{uid}:{name}:/:/bin/sh\n" for name, uid in (("ada", ADA), ("bo", BO), ("root", 0)))
 GROUP = f"team:x:{TEAM}:ada,bo\nada:x:{ADA}:\nbo:x:{BO}:\nroot:x:0:\n"
+LIMITS = "on,name,limit,rule\nfolder,/docs,1000000,enforced\n"
 LISTING = "path,type,owner,list,bytes,changed,occupied\n/,folder,,group:team=write,0,1764547200,0\n"
 LISTING += "/a,folder,,,0,1764547200,0\n/a/x.txt,file,ada,,1000,1764547200,1000\n"
 LOGINS = (
@@ -149,6 +150,8 @@ def edit(path: str, value: object) -> Callable[[Path], None]:
         for key in above:
             here = here.setdefault(key, {})
         here[last] = value
+        if value is None:
+            del here[last]
         (folder / "office.yaml").write_text(json.dumps(plan, default=str))
 
     return change
@@ -211,6 +214,10 @@ OVER = World(
 )
 WARNED = World("a warning is passed", edit("bands|small", {"limit": "10 kB", "warn": {20: []}}))
 ENDS = World("bo leaves soon", edit("people|bo|leaves", "2026-12-20"), again=False)
+NEW_SYSTEM = World(
+    "a system is new",
+    edit("systems|c", {"source": "tree", "path": "tree/docs", "accounts": {"passwd": "passwd", "group": "group"}}),
+)
 NO_LOG = World("the plan names no log", edit("systems|b|logs", []))
 SHORT_LOG = World("the log begins late", write("access.log", log("2026-11-01")))
 DEAD_LOG = World("the log stopped in the summer", write("access.log", log(last="2026-07-01")))
@@ -261,14 +268,14 @@ ROWS = (
     Row("mend", "mend --person bo", "Nothing to do", (SHUT, NO_MEMBER, NO_ACCOUNT)),
     Row("mend", "mend --below b:/docs", "Nothing to do", (SHUT, SHUT_FOLDER, GONE)),
     Row("both-sides", "access --side both", "plan and found agree", (SHUT, NO_MEMBER, GONE, HALF_READ, NEVER)),
-    Row("changes", "changes", "Nobody gained or lost", (SHUT, NO_MEMBER, NO_ACCOUNT, HALF_READ, MOUNTED), before=(count,)),
-    Row("compare", "compare ada bo", "have the same", (SHUT, NO_MEMBER, HERS, HALF_READ)),
+    Row("changes", "changes", "Nobody gained or lost", (SHUT, NO_MEMBER, NO_ACCOUNT, HALF_READ, MOUNTED, NEW_SYSTEM), before=(count,)),
+    Row("compare", "compare ada bo", "have the same", (SHUT, NO_MEMBER, HERS, HALF_READ, World("neither has an account", write("passwd", PASSWD.splitlines()[-1] + "\n")))),
     Row("like", "suppose --like ada", "nothing is lacking", (SHUT, HERS, World("a right of her own", add_file("docs/hers", ADA, 0o600)), HALF_READ)),
     Row("suppose", "suppose --close bo", "nobody gains or loses", (World("bo is in the group", write("group", GROUP)), World("anybody may come in", OPEN.change), World("there is a file for anybody", both(mode("", 0o751), mode("docs", 0o771), mode("docs/plan.txt", 0o664)))), before=(NO_MEMBER.change,)),
     Row("want", "want b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_MEMBER, GONE)),
     Row("push", "inherit b:/docs --push", "already what it would become", (SHUT, World("other rights", mode("docs/plan.txt", 0o664)), World("more rights", lambda f: acl(f, "-m", "u:4801:r", "docs/plan.txt"))), before=(lambda f: acl(f, "-d", "-m", "u::rwx,g::rwx,o::-,g:4901:rwx,m::rwx", "docs"), lambda f: [(f / "tree/docs/plan.txt").unlink(), (f / "tree/docs/plan.txt").touch()])),
     Row("plan-names", "plan", "all that it names is there", (GONE, World("a login is misspelt", edit("people|bo|accounts", {"b": "boo"})), World("a folder is misspelt", edit("folders|b:/dosc", {"grants": {"team": "read"}})), NEVER)),
-    Row("bands", "bands", "all are on band", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("a limit without a band", edit("limits|folders", {"b:/docs": {"limit": "2 MB"}})), World("another limit was found", both(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", "on,name,limit,used\nfolder,/docs,2000,5\n"))))),
+    Row("bands", "bands", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("no limit is planned", edit("limits", {}))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
     Row("kinds", "kinds --barred", "nothing of a barred kind", (World("such a file", add_file("docs/a.exe", ADA, 0o660)), World("no rule at all", edit("barred", [])), World("in capitals", add_file("docs/A.EXE", ADA, 0o660)), MOUNTED)),
     Row("match", "match", "no account resembles", (World("a login that nobody has", edit("people|bo|accounts", {})), World("her name alone", both(edit("people|ada|accounts", {}), write("passwd", PASSWD.replace("ada:/", "Ada Fenn:/")))), HALF_READ)),
     Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False))),

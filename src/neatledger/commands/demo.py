@@ -84,7 +84,7 @@ _DOGS, _DRUGS, _PROTOCOLS = "barn:/Records/2026/Dogs", "loft:/Surgery/Controlled
 # What is mended for real and taken back, on the system that must be there for it.
 _MENDED: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("barn", "The two letters that nobody can open: what would bring them to the plan?", ("mend", "--below", _DOGS)),
-    ("barn", "It is made, looked at again and proved:", ("mend", "--below", _DOGS, "--carry-out", "--yes", "1")),
+    ("barn", "It is made, looked at again and proved:", ("mend", "--below", _DOGS, "--carry-out", "--yes", "2")),
     ("barn", "And taken back, as if nothing had been:", ("mend", "--undo")),
     ("loft", "The refusal one line too low, mended on the server:", ("mend", "--below", _DRUGS)),
     ("loft", "As the server itself shows it then:", ("mend", "--below", _DRUGS, "--carry-out", "--yes", "2")),

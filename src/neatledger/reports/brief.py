@@ -14,7 +14,7 @@ from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import FillUp
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
-from neatledger.reports.assurances import assured, bounded
+from neatledger.reports.assurances import Said, assured, bounded
 from neatledger.reports.causes import cause_words
 from neatledger.reports.forecast import show_when
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
@@ -121,9 +121,11 @@ def brief_report(found: Parts, when: str) -> Report:
         add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
     checks = count_of(len(CHECKS), "check")
     clean = assured("brief", not found.gravest, "", checks=checks, when=when)
-    add("gravest", _causes(found.gravest), bounded(clean.text, found.not_seen).rstrip("."), "check")
-    odd = [{"where": _odd_where(one), "what": _odd_words(one.sign)} for one in found.odd or ()]
-    add("looks wrong", odd, _no_signs(found), "trail --odd")
+    grave = [] if clean.is_assured else _causes(found.gravest)
+    add("gravest", grave, bounded(clean.text, found.not_seen).rstrip("."), "check")
+    quiet = _no_signs(found)
+    odd = [] if quiet.is_assured else [_odd_row(one) for one in found.odd or ()]
+    add("looks wrong", odd, quiet.text, "trail --odd")
     lapses = [
         {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
         for one in found.lapsing
@@ -131,12 +133,9 @@ def brief_report(found: Parts, when: str) -> Report:
     add("lapses in a week", lapses, "nothing that the plan or the count gives an end", "lapses --within 7")
     add("fills up", [_filling(one) for one in found.filling], "nothing is known to", "forecast")
     add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing that the ledger knows of", "")
-    add(
-        "not seen",
-        [{"where": "", "what": text} for text in found.not_seen],
-        assured("all-seen", not found.not_seen, "").text,
-        "counts",
-    )
+    whole = assured("all-seen", not found.not_seen, "")
+    unseen = [] if whole.is_assured else found.not_seen
+    add("not seen", [{"where": "", "what": text} for text in unseen], whole.text, "counts")
     findings = sum(len(one.findings) for one in found.gravest)
     headline = f"{count_of(findings, 'finding')} by {count_of(len(found.gravest), 'cause')} in the count of {when}"
     if found.older is not None:
@@ -146,16 +145,20 @@ def brief_report(found: Parts, when: str) -> Report:
     return Report("brief", f"{headline}.", _COLUMNS, rows, list(notes), "nothing to tell", shown)
 
 
-def _no_signs(found: Parts) -> str:
+def _odd_row(one: Odd) -> Row:
+    return {"where": _odd_where(one), "what": _odd_words(one.sign)}
+
+
+def _no_signs(found: Parts) -> Said:
     """Say that nothing looks wrong in the week, and what that rests on."""
     if found.odd is None:
-        return "not known: no log was read"
+        return Said("not known: no log was read", False)
     reach = [*found.short]
     if found.earlier:
         reach.insert(0, f"{found.earlier} in the weeks before: trail --odd")
     since = str(found.week)
     otherwise = f"nothing known since {since}; {'; '.join(reach)}"
-    return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="").text
+    return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="")
 
 
 def _causes(causes: Sequence[Cause]) -> list[Row]:

@@ -93,19 +93,14 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
         headline = (
             f"Link {first.link.id} of {len(links)} in {where} is broken{more}: {_what(first.link)}: {first.why}."
         )
-    elif found.loose:
-        headline = f"{count_of(len(links), 'link')} of {where} hold, but not all that stands there is in them."
     else:
-        count = count_of(len(links), "link")
-        headline = assured(
-            "ledger",
-            bool(links),
-            f"Nothing was ever written into {where}",
-            links=count,
-            where=where,
-            hold="holds" if len(links) == 1 else "hold",
-        ).text
-        headline += "."
+        count, hold = count_of(len(links), "link"), "holds" if len(links) == 1 else "hold"
+        otherwise = (
+            f"{count} of {where} {hold}, but not all that stands there is in {'it' if len(links) == 1 else 'them'}"
+        )
+        otherwise = otherwise if found.loose else f"Nothing was ever written into {where}"
+        is_whole = bool(links) and not found.loose
+        headline = f"{assured('ledger', is_whole, otherwise, links=count, where=where, hold=hold).text}."
     notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]
     if asked is not None:
         notes.append(_kept_words(asked, kept, first))

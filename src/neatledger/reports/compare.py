@@ -135,7 +135,8 @@ def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Seque
     report.notes.append(
         "Left out is what they have by name, as an owner or as an administrator. Nothing was changed."
     )
-    report.empty = assured("like", not found.differences, "").text
+    said = assured("like", not found.differences, "")
+    report.empty, report.rows = said.text, [] if said.is_assured else report.rows
     return report
 
 

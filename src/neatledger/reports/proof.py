@@ -9,7 +9,7 @@ from typing import Protocol
 from neatledger.core.access.comparing import AccessChange
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
-from neatledger.reports.assurances import assured
+from neatledger.reports.assurances import assured, bounded
 from neatledger.reports.change_words import file_words, level_word, what_changes
 from neatledger.reports.report import count_of
 
@@ -100,7 +100,9 @@ def proof_notes(proof: Proof, *, is_over: bool) -> list[str]:
     is_clean = proof.is_as_meant and bool(proof.looked)
     said = assured("proof", is_clean, "Not all is as it was to be", steps=shows, rest=rest)
     if proof.looked:
-        notes.append(f"Looked at again and compared with {proof.since}: {looked}. {said.text}.")
+        unseen_in = [one.system for one in proof.looked if one.unseen] if said.is_assured else []
+        sentence = bounded(f"{said.text}.", unseen_in)
+        notes.append(f"Looked at again and compared with {proof.since}: {looked}. {sentence}")
     notes += [f"Not known: {why}." for why in proof.untold]
     if proof.failed:
         notes.append(f"{count_of(len(proof.failed), 'thing')} that steps set {_is(proof.failed)} not as they set it:")
