@@ -275,15 +275,17 @@ ROWS = (
     Row("want", "want b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_MEMBER, GONE)),
     Row("push", "inherit b:/docs --push", "already what it would become", (SHUT, World("other rights", mode("docs/plan.txt", 0o664)), World("more rights", lambda f: acl(f, "-m", "u:4801:r", "docs/plan.txt"))), before=(lambda f: acl(f, "-d", "-m", "u::rwx,g::rwx,o::-,g:4901:rwx,m::rwx", "docs"), lambda f: [(f / "tree/docs/plan.txt").unlink(), (f / "tree/docs/plan.txt").touch()])),
     Row("plan-names", "plan", "all that it names is there", (GONE, World("a login is misspelt", edit("people|bo|accounts", {"b": "boo"})), World("a folder is misspelt", edit("folders|b:/dosc", {"grants": {"team": "read"}})), NEVER)),
-    Row("bands", "bands", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("no limit is planned", edit("limits", {}))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
+    Row("bands", "bands", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("there is no limit", both(edit("limits", {}), edit("systems|b|limits-file", None)))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
     Row("kinds", "kinds --barred", "nothing of a barred kind", (World("such a file", add_file("docs/a.exe", ADA, 0o660)), World("no rule at all", edit("barred", [])), World("in capitals", add_file("docs/A.EXE", ADA, 0o660)), MOUNTED)),
     Row("match", "match", "no account resembles", (World("a login that nobody has", edit("people|bo|accounts", {})), World("her name alone", both(edit("people|ada|accounts", {}), write("passwd", PASSWD.replace("ada:/", "Ada Fenn:/")))), HALF_READ)),
-    Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False))),
+    Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False), World("there is no system", write("office.yaml", "office: Worlds\n"), again=False))),
     Row("space", "space", "No place is over", (LOW_LIMIT, OVER, WARNED)),
     Row("expiring", "lapses --within 40", "nothing ends until", (ENDS, World("a post ends", edit("people|bo|posts", [{"post": "clerk", "until": "2026-12-20"}]), again=False), World("what is accepted ends", edit("accepted", [{"check": "no-email", "place": "x", "reason": "y", "until": "2026-12-20"}]), again=False))),
     Row("promised", "space --promised", "No pool of", (World("a large limit", edit("bands|small|limit", "90 TB")), World("many limits", edit("limits|folders", {"b:/docs": {"limit": "80 TB"}, "b:/": {"limit": "90 TB"}})), World("a person's", edit("limits|people", {"b:bo": {"limit": "90 TB"}})))),
-    Row("joined", "join --prove bo", "has just what the plan says", (SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
-    Row("ledger", "counts --prove", "as it was written", (World("a count has another day", lambda f: sql(f, "update counts set taken_at = replace(taken_at, '2026', '2025')"), again=False), World("all links are gone", lambda f: sql(f, "delete from chain"), again=False), World("what was not seen is gone", lambda f: sql(f, "delete from packed where rowid = (select max(rowid) from packed)"), again=False))),
+    Row("joined", "join --prove bo", "has just what the plan says", (World("the plan gives nothing", both(edit("people|bo|accounts", {}), edit("people|bo|posts", []))), SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
+    Row("ledger", "counts --prove", "as it was written", (World("a count has another day", lambda f: sql(f, "update counts set taken_at = replace(taken_at, '2026', '2025')"), again=False), World("all links are gone", lambda f: sql(f, "delete from chain"), again=False), World("the last link is gone", lambda f: [count(f), sql(f, "delete from chain where id = (select max(id) from chain)")], again=False), World("nothing was ever written", lambda f: sql(f, *(f"delete from {table}" for table in EMPTIED)), again=False), World("what was not seen is gone", lambda f: sql(f, "delete from packed where rowid = (select max(rowid) from packed)"), again=False))),
+    Row("all-seen", "brief", "all was seen", (HALF_READ, MOUNTED, NEVER)),
+    Row("all-seen", "gather", "all was seen", (HALF_READ, MOUNTED, World("a tree is not there", edit("systems|c", {"source": "tree", "path": "nowhere"})))),
     Row("all-seen", "counts --not-seen b", "all was seen", (HALF_READ, MOUNTED, World("two of a number", write("passwd", PASSWD + "x:y\n")))),
     Row("links", "links", "all in order", (World("anybody may come by a link", share("links", on="yes", audience="anyone")), World("its giver is gone", write("people.csv", LOGINS.replace("Ada Fenn,ada@worlds.example,open", "Ada Fenn,ada@worlds.example,disabled"))), World("who gave it was not told", share("hand-outs", giver="")), World("nothing was told", write("shared.json", "{}"))), make_service),
     Row("devices", "devices", "all in order", (World("it was lost", share("devices", state="lost")), World("its owner has nothing there", write("members.csv", "group,member\nteam,bo\n")), World("it holds more than there is", share("devices", held="5000000")), World("nothing was told", share("devices"))), make_service),
@@ -298,6 +300,21 @@ ROWS = (
 
 # What needs more than one question: carried out, with other hands in between.
 ELSEWHERE = {"proof": "test_proof.py"}
+
+
+EMPTIED = (
+    "chain",
+    "counts",
+    "surveys",
+    "packed",
+    "seals",
+    "accounts",
+    "account_groups",
+    "not_seen",
+    "shared",
+    "findings",
+    "journal",
+)
 
 
 def acl(folder: Path, *words: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import zlib
+from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from datetime import date
 from functools import cached_property
@@ -154,9 +155,9 @@ class SurveyReader:
         ]
 
     @property
-    def is_half_told(self) -> bool:
-        """Whether a part of what it was read from was not told: of what then is not there, that is not known."""
-        return any(one.source for one in self.not_seen)
+    def unread(self) -> Counter[str]:
+        """What parts of its source were not read, by why: what such a part would have told of is not known."""
+        return Counter(one.why for one in self.not_seen if one.source)
 
     # One row at a time -----------------------------------------------------------------------------
 

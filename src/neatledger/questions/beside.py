@@ -111,12 +111,12 @@ def _compared(
 
 
 def _untold_beside(side: Side, other: Side) -> set[str]:
-    """Return whose accounts or groups are on the other side alone, where this one was not told all of its system.
+    """Return whose accounts or groups are on the other side alone, where of this one less of the source was read.
 
     A line that could not be read, an answer that a directory did not give: that somebody is gone is not known then.
     """
     (reader, principals), (other_reader, others) = side, other
-    if not reader.is_half_told:
+    if not reader.unread - other_reader.unread:
         return set()
     logins = {one.account.login for one in principals}
     gone = {one.ident for one in other_reader.groups} - {one.ident for one in reader.groups}

@@ -59,15 +59,15 @@ _People = Mapping[tuple[str, str], str]
 def _accounts(system: str, then: SurveyReader, now: SurveyReader, people: _People) -> Iterator[OtherChange]:
     before, after = ({one.login: one for one in each.accounts} for each in (then, now))
     for login in sorted(before.keys() | after.keys()):
-        sides = ((before, then), (after, now))
-        was, now_is = (_state(each[login]) if login in each else _missing(reader) for each, reader in sides)
+        sides = ((before, then, now), (after, now, then))
+        was, now_is = (_state(each[login]) if login in each else _missing(*readers) for each, *readers in sides)
         if was != now_is:
             yield OtherChange("account", f"{system}:{login}", people.get((system, login), ""), was, now_is)
 
 
-def _missing(reader: SurveyReader) -> str:
-    """Say what a system has of something that it did not tell of."""
-    return "not told" if reader.is_half_told else "none"
+def _missing(reader: SurveyReader, other: SurveyReader) -> str:
+    """Say what a system has of something that only another count of it tells of."""
+    return "not told" if reader.unread - other.unread else "none"
 
 
 def _state(account: Account) -> str:
@@ -85,10 +85,15 @@ def _members(system: str, then: SurveyReader, now: SurveyReader, people: _People
     told = [{one.name for one in each.groups} for each in (then, now)]
     for name, member in sorted(before ^ after):
         was, now_is = (
-            "in it" if (name, member) in members else _missing(reader) if name not in names else "not in it"
-            for members, names, reader in ((before, told[0], then), (after, told[1], now))
+            "in it" if (name, member) in members else _not_in(name in names, *readers)
+            for members, names, *readers in ((before, told[0], then, now), (after, told[1], now, then))
         )
         yield OtherChange("group", f"{system}:{name}", people.get((system, member), member), was, now_is)
+
+
+def _not_in(is_told: bool, reader: SurveyReader, other: SurveyReader) -> str:
+    missing = _missing(reader, other)
+    return "not in it" if is_told or missing == "none" else missing
 
 
 def _inside(reader: SurveyReader, nested: tuple[str, ...]) -> list[str]:
@@ -106,7 +111,10 @@ def _shared(system: str, then: SurveyReader, now: SurveyReader) -> Iterator[Othe
         before, after = ({one.id: one for one in each} for each in (old, new))
         for ident in sorted(before.keys() | after.keys()):
             was, now_is = before.get(ident), after.get(ident)
-            said = [_offer(one) if one else _missing(reader) for one, reader in ((was, then), (now_is, now))]
+            said = [
+                _offer(one) if one else _missing(*readers)
+                for one, *readers in ((was, then, now), (now_is, now, then))
+            ]
             if said[0] != said[1]:
                 one = now_is or was
                 assert one is not None

@@ -73,7 +73,8 @@ class _ListSeen:
 class _Seen:
     """One count's answer, with what it rests on; `named` are the groups that lists speak of (None: others count).
 
-    `told` are the groups that there were, where not all of them may have been told (None: all were).
+    `told` are the groups that there were, `unread` what parts of the source were not read, and `untold` those of the
+    person's groups of which a count beside this one told and this one could not.
     """
 
     rights: Right | None
@@ -87,12 +88,19 @@ class _Seen:
     counts: FileCounts | None = None
     sorts: Mapping[tuple[tuple[str, ...], str], int] = field(default_factory=dict)
     decided: str = ""
-    told: frozenset[str] | None = None
+    told: frozenset[str] = frozenset()
+    unread: Counter[str] = field(default_factory=Counter)
+    untold: frozenset[str] = frozenset()
 
-    def beside(self, old: _Seen) -> _Seen:
-        """Return the answer with what was not told then and stood in an older one: of that nothing is known."""
-        is_untold = self.told is not None and bool(old.groups - self.told)
-        return replace(self, is_known=False) if is_untold else self
+    def beside(self, other: _Seen) -> _Seen:
+        """Return the answer with what another count tells and this one could not, for less of its source was read."""
+        is_untold_since = other.missing == _NOT_TOLD or bool(other.untold)
+        if not (self.unread - other.unread or (is_untold_since and self.unread)):
+            return self
+        if self.missing == _NO_ACCOUNT and other.missing != _NO_ACCOUNT:
+            return replace(self, is_known=False, missing=_NOT_TOLD)
+        untold = (other.groups | other.untold) - self.told
+        return replace(self, is_known=self.is_known and not untold, untold=untold)
 
 
 def ask(office: Office, name: str, address: Address) -> History:
@@ -201,7 +209,7 @@ class Between:
             else _Seen(None, True, "", frozenset(), (), (), "the system was not counted")
             for readers, systems in self._sides
         )
-        return tuple(_causes(old, new))
+        return tuple(_causes(old.beside(new), new.beside(old)))
 
 
 def _look(office: Office, count: CountInfo, person: str, address: Address) -> _Seen:
@@ -213,8 +221,7 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     reader = readers[address.system]
     principals = [one for one in systems.holders[address.system] if one.person == person]
     if not principals:
-        missing = _NOT_TOLD if reader.is_half_told else _NO_ACCOUNT
-        return _Seen(None, not reader.is_half_told, "", frozenset(), (), (), missing)
+        return _Seen(None, True, "", frozenset(), (), (), _NO_ACCOUNT, unread=reader.unread)
     try:
         location = find_location(reader, address)
     except UnknownNameError:
@@ -234,8 +241,12 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     for one in location.files or ():
         sorts[tuple(one.access_list.describe(_BARE)), one.owner] += one.files
     decided = _by(access, _BARE)
-    told = frozenset(groups.values()) if reader.is_half_told else None
-    return _Seen(access.rights, access.is_known, by, *mine, lists, "", named, access.counts, sorts, decided, told)
+    told = frozenset(groups.values())
+    return _Seen(
+        *(access.rights, access.is_known, by, *mine, lists, "", named, access.counts, sorts, decided),
+        told=told,
+        unread=reader.unread,
+    )
 
 
 _BARE = BareIdents()
@@ -329,5 +340,5 @@ def _moves(old: _Seen, new: _Seen) -> Iterable[str]:
         for name in sorted(names):
             if telling is None or name in telling:
                 side, when = (old, " before") if word == "came into" else (new, "")
-                is_told = side.told is None or name in side.told
+                is_told = name not in side.untold
                 yield f"they {word} {name}" if is_told else f"the group {name} was not told{when}"

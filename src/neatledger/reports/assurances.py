@@ -10,6 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from neatledger.reports.report import Row
+
 __all__ = ["ASSURANCES", "Assurance", "Said", "assured", "bounded"]
 
 
@@ -27,6 +29,10 @@ class Said:
 
     text: str
     is_assured: bool
+
+    def or_rows(self, rows: Sequence[Row]) -> Sequence[Row]:
+        """Return what is shown beside it: where all is well there is nothing to list."""
+        return [] if self.is_assured else rows
 
 
 ASSURANCES = {

@@ -68,9 +68,8 @@ def bands_report(
     if rows:
         otherwise = f"all are on band; of {untold:,} the system does not tell the limit"
     said = assured("bands", bool(rows) and not folded and not untold, otherwise)
-    folded = [] if said.is_assured else folded
     headline = f"{count_of(len(bands), 'band')}; {message}."
-    return Report("bands", headline, _COLUMNS, rows, notes, said.text, folded, said.is_assured)
+    return Report("bands", headline, _COLUMNS, rows, notes, said.text, said.or_rows(folded), said.is_assured)
 
 
 def _is_limited(line: LimitStatus) -> bool:

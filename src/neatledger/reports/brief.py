@@ -121,10 +121,10 @@ def brief_report(found: Parts, when: str) -> Report:
         add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
     checks = count_of(len(CHECKS), "check")
     clean = assured("brief", not found.gravest, "", checks=checks, when=when)
-    grave = [] if clean.is_assured else _causes(found.gravest)
+    grave = clean.or_rows(_causes(found.gravest))
     add("gravest", grave, bounded(clean.text, found.not_seen).rstrip("."), "check")
     quiet = _no_signs(found)
-    odd = [] if quiet.is_assured else [_odd_row(one) for one in found.odd or ()]
+    odd = quiet.or_rows([_odd_row(one) for one in found.odd or ()])
     add("looks wrong", odd, quiet.text, "trail --odd")
     lapses = [
         {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
@@ -134,8 +134,8 @@ def brief_report(found: Parts, when: str) -> Report:
     add("fills up", [_filling(one) for one in found.filling], "nothing is known to", "forecast")
     add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing that the ledger knows of", "")
     whole = assured("all-seen", not found.not_seen, "")
-    unseen = [] if whole.is_assured else found.not_seen
-    add("not seen", [{"where": "", "what": text} for text in unseen], whole.text, "counts")
+    unseen: list[Row] = [{"where": "", "what": text} for text in found.not_seen]
+    add("not seen", whole.or_rows(unseen), whole.text, "counts")
     findings = sum(len(one.findings) for one in found.gravest)
     headline = f"{count_of(findings, 'finding')} by {count_of(len(found.gravest), 'cause')} in the count of {when}"
     if found.older is not None:

@@ -136,7 +136,7 @@ def like_report(found: Beside, groups: Mapping[str, Sequence[str]], apart: Seque
         "Left out is what they have by name, as an owner or as an administrator. Nothing was changed."
     )
     said = assured("like", not found.differences, "")
-    report.empty, report.rows = said.text, [] if said.is_assured else report.rows
+    report.empty, report.rows = said.text, said.or_rows(report.rows)
     return report
 
 

@@ -83,4 +83,5 @@ def not_seen_report(system: str, not_seen: Sequence[NotSeen], when: str) -> Repo
     """List what could not be seen of a system: items, and parts of where it is read from."""
     rows: list[Row] = [{"place": one.source or Address(system, one.path), "why": one.why} for one in not_seen]
     headline = f"{count_of(len(rows), 'thing')} of {system} could not be seen on {when}."
-    return Report("not-seen", headline, _NOT_SEEN_COLUMNS, rows, empty=assured("all-seen", not rows, "").text)
+    said = assured("all-seen", not rows, "")
+    return Report("not-seen", headline, _NOT_SEEN_COLUMNS, said.or_rows(rows), empty=said.text)

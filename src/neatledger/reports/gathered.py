@@ -67,6 +67,6 @@ def gathered_report(
     said = [f"{count_of(missing, 'thing')} could not be seen"] if missing else []
     # Of a system that was not read nothing is kept: questions go on asking its last count.
     said += [f"without {', '.join(failed)}, which could not be read"] if failed else []
-    seen = assured("all-seen", bool(surveys) and not said, "; ".join(said))
+    seen = assured("all-seen", not said, "; ".join(said))
     headline = f"Count {count} is kept{':' if seen.is_assured else ';'} {seen.text}."
     return Report("gathered", headline, columns, rows, notes)

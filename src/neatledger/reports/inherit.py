@@ -99,7 +99,9 @@ def push_report(place: str, pushed: Sequence[tuple[Address, Pushed]], names: Nam
     if not keeps_own and any(one.lost for _, one in pushed):
         notes.append("--keep-own would leave entries of their own in place, and closed folders alone.")
     said = assured("push", not pushed, "")
-    return Report("push", headline, _PUSH, rows, notes, said.text, folded, said.is_assured)
+    return Report(
+        "push", headline, _PUSH, said.or_rows(rows), notes, said.text, said.or_rows(folded), said.is_assured
+    )
 
 
 def _push_row(address: Address, one: Pushed, names: Names, most: int | None) -> Row:

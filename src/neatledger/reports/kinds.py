@@ -74,4 +74,4 @@ def barred_report(found: Iterable[BarredFiles], rules: Sequence[Barred], when: s
     headline = f"{count_of(files, 'file')} of barred kinds, {show_size(size)}, as counted on {when}."
     notes = ["A rule stops nothing that is stored already: it stays until someone acts."] if rows else []
     said = assured("kinds", bool(rules) and not rows, "the plan bars no kinds (barred: in office.yaml)")
-    return Report("kinds", headline, columns, rows, notes, said.text, is_assured=said.is_assured)
+    return Report("kinds", headline, columns, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)

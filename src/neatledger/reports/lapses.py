@@ -52,7 +52,7 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, un
     notes += [Aside(f"{past:,} lapsed before {today} (--past shows them).")] if past else []
     notes += [Aside(f"{later:,} more come later (--within DAYS).")] if later else []
     said = assured("expiring", not rows and until is not None, "nothing of that kind ends", until=str(until))
-    return Report("lapses", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
+    return Report("lapses", headline, _COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)
 
 
 def calendar_days(found: Sequence[Lapse]) -> list[CalendarDay]:

@@ -49,4 +49,4 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
     if len(clear) < len(proposals):
         notes.append("Ambiguous ones are never joined by themselves: say in the plan whose they are.")
     said = assured("match", not rows, "")
-    return Report("match", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
+    return Report("match", headline, _COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)

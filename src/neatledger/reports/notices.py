@@ -71,7 +71,9 @@ def notices_report(
         headline += f" {count_of(len(unreached), 'mail')} would reach nobody: the plan says no address."
     columns = _COLUMNS if told else hide(_COLUMNS, "since")
     said = assured("notices", not rows, "")
-    return Report("notices", headline, columns, rows, list(notes), said.text, is_assured=said.is_assured)
+    return Report(
+        "notices", headline, columns, said.or_rows(rows), list(notes), said.text, is_assured=said.is_assured
+    )
 
 
 def _row(state: str, one: _Notice) -> Row:

@@ -93,4 +93,4 @@ def plan_check_report(
     notes = [f"Not looked up, for no count has {name}: what it names there." for name in uncounted]
     empty = f"all that could be looked up is there (count of {when})"
     said = assured("plan-names", not rows and not uncounted, empty, when=when)
-    return Report("plan", headline, columns, rows, notes, said.text, is_assured=said.is_assured)
+    return Report("plan", headline, columns, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)

@@ -58,7 +58,9 @@ def takeback_report(found: TakenBack, when: str) -> Report:
     notes.append("Nothing was changed.")
     rows, folded = (_rows(found, is_folded=is_folded) for is_folded in (False, True))
     said = assured("take-back", not rows, "")
-    return Report("suppose", headline, _COLUMNS, rows, notes, said.text, folded, said.is_assured)
+    return Report(
+        "suppose", headline, _COLUMNS, said.or_rows(rows), notes, said.text, said.or_rows(folded), said.is_assured
+    )
 
 
 def _rows(found: TakenBack, *, is_folded: bool) -> list[Row]:

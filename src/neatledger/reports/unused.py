@@ -113,7 +113,7 @@ def unused_report(found: Answer, about: str) -> Report:
     said = assured(
         "unused", not (rows or found.unknown or found.young), "nothing that is known to be unused", days=days
     )
-    return Report("unused", headline, _COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
+    return Report("unused", headline, _COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)
 
 
 def _row(one: Unused) -> Row:
@@ -190,4 +190,6 @@ def missed_report(
     ]
     notes += [f"{one.system}: nothing is known: {one.why}." for one in unknown]
     said = assured("missed", not rows and not unknown, "no record tells that anybody would have missed it")
-    return Report("missed", headline, _MISSED_COLUMNS, rows, notes, said.text, is_assured=said.is_assured)
+    return Report(
+        "missed", headline, _MISSED_COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured
+    )
