@@ -33,6 +33,22 @@ STARTED = {
         "report space", "accept", "counts --format json", "lapses --past", "check --side plan",
     ],
 }  # fmt: skip
+# No assert does any work: these are the same where Python leaves all of them out.
+OPTIMIZED = [
+    "access --side both", "brief", "check", "compare thorne stone", "history thistle barn:/Payroll", "mend", "plan", "protect",
+    "suppose --out-of payroll=finch", "suppose --gone rook", "trail --odd", "join --prove wren",
+]  # fmt: skip
+
+
+def test_asserts_do_no_work(demo: Path, run, start, monkeypatch) -> None:
+    called = [run(*call.split(), "--office", demo, "--today", "2026-11-23", status=ANY) for call in OPTIMIZED]
+    monkeypatch.setenv("PYTHONOPTIMIZE", "1")
+    for call, done in zip(OPTIMIZED, called, strict=True):
+        started = start(*call.split(), "--office", demo, "--today", "2026-11-23", status=ANY)
+        assert (started.returncode, started.stdout, started.stderr) == (done.returncode, done.stdout, done.stderr), (
+            call
+        )
+        assert done.returncode in (0, 1) and done.stdout, call
 
 
 @pytest.mark.parametrize("group", STARTED)
