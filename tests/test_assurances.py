@@ -130,14 +130,15 @@ def log(first: str = "2026-01-05", last: str = TODAY, who: tuple[str, ...] = ("a
 
 @dataclass(frozen=True)
 class World:
-    """One way in which the office is not as the sentence says.
+    """One way in which the office is not as the sentence says; it is counted `again` after that.
 
-    `first` counts it before that too, and `again` after that: where both, there are two counts.
+    Mostly the bound that not all was seen will do; where it `is_known` what is wrong, it will not.
     """
 
     name: str
     change: Callable[[Path], object]
     again: bool = True
+    is_known: bool = False
 
 
 def edit(path: str, value: object) -> Callable[[Path], None]:
@@ -268,21 +269,25 @@ ROWS = (
     Row("mend", "mend --person bo", "Nothing to do", (SHUT, NO_MEMBER, NO_ACCOUNT)),
     Row("mend", "mend --below b:/docs", "Nothing to do", (SHUT, SHUT_FOLDER, GONE)),
     Row("both-sides", "access --side both", "plan and found agree", (SHUT, NO_MEMBER, GONE, HALF_READ, NEVER)),
+    Row("both-sides", "access --side both", "plan and found agree", (World("an entry says what nobody knows", write("files.csv", LISTING.replace("group:team=write", "group:team=write;?")), is_known=True), World("the plan gives nothing", edit("folders", {})), World("a folder is not there", edit("folders|b:/b", {"grants": {"team": "read"}}))), make_service),
     Row("changes", "changes", "Nobody gained or lost", (SHUT, NO_MEMBER, NO_ACCOUNT, HALF_READ, MOUNTED, NEW_SYSTEM), before=(count,)),
     Row("compare", "compare ada bo", "have the same", (SHUT, NO_MEMBER, HERS, HALF_READ, World("neither has an account", write("passwd", PASSWD.splitlines()[-1] + "\n")))),
     Row("like", "suppose --like ada", "nothing is lacking", (SHUT, HERS, World("a right of her own", add_file("docs/hers", ADA, 0o600)), HALF_READ)),
     Row("suppose", "suppose --close bo", "nobody gains or loses", (World("bo is in the group", write("group", GROUP)), World("anybody may come in", OPEN.change), World("there is a file for anybody", both(mode("", 0o751), mode("docs", 0o771), mode("docs/plan.txt", 0o664)))), before=(NO_MEMBER.change,)),
-    Row("want", "want b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_MEMBER, GONE)),
+    Row("want", "want b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_ACCOUNT,
+            NO_MEMBER, GONE)),
     Row("push", "inherit b:/docs --push", "already what it would become", (SHUT, World("other rights", mode("docs/plan.txt", 0o664)), World("more rights", lambda f: acl(f, "-m", "u:4801:r", "docs/plan.txt"))), before=(lambda f: acl(f, "-d", "-m", "u::rwx,g::rwx,o::-,g:4901:rwx,m::rwx", "docs"), lambda f: [(f / "tree/docs/plan.txt").unlink(), (f / "tree/docs/plan.txt").touch()])),
     Row("plan-names", "plan", "all that it names is there", (GONE, World("a login is misspelt", edit("people|bo|accounts", {"b": "boo"})), World("a folder is misspelt", edit("folders|b:/dosc", {"grants": {"team": "read"}})), NEVER)),
     Row("bands", "bands", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("there is no limit", both(edit("limits", {}), edit("systems|b|limits-file", None)))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
     Row("kinds", "kinds --barred", "nothing of a barred kind", (World("such a file", add_file("docs/a.exe", ADA, 0o660)), World("no rule at all", edit("barred", [])), World("in capitals", add_file("docs/A.EXE", ADA, 0o660)), MOUNTED)),
     Row("match", "match", "no account resembles", (World("a login that nobody has", edit("people|bo|accounts", {})), World("her name alone", both(edit("people|ada|accounts", {}), write("passwd", PASSWD.replace("ada:/", "Ada Fenn:/")))), HALF_READ)),
-    Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False), World("there is no system", write("office.yaml", "office: Worlds\n"), again=False))),
+    Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False))),
     Row("space", "space", "No place is over", (LOW_LIMIT, OVER, WARNED)),
+    Row("space", "space", "No place is over", (LOW_LIMIT, World("nothing has a limit", edit("limits", {})), World("more is there", write("files.csv", LISTING.replace(",1000", ",5000000")))), make_service),
     Row("expiring", "lapses --within 40", "nothing ends until", (ENDS, World("a post ends", edit("people|bo|posts", [{"post": "clerk", "until": "2026-12-20"}]), again=False), World("what is accepted ends", edit("accepted", [{"check": "no-email", "place": "x", "reason": "y", "until": "2026-12-20"}]), again=False))),
     Row("promised", "space --promised", "No pool of", (World("a large limit", edit("bands|small|limit", "90 TB")), World("many limits", edit("limits|folders", {"b:/docs": {"limit": "80 TB"}, "b:/": {"limit": "90 TB"}})), World("a person's", edit("limits|people", {"b:bo": {"limit": "90 TB"}})))),
-    Row("joined", "join --prove bo", "has just what the plan says", (World("the plan gives nothing", both(edit("people|bo|accounts", {}), edit("people|bo|posts", []))), SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
+    Row("promised", "space --promised", "No pool of", (World("its size is not known", edit("pools|disk", {"holds": ["b:/"]})), World("a large limit", edit("bands|small|limit", "90 MB")), World("a person's", edit("limits|people", {"b:bo": {"limit": "90 MB"}}))), make_service, (edit("pools|disk", {"size": "10 MB", "holds": ["b:/"]}),)),
+    Row("joined", "join --prove bo", "has just what the plan says", (World("the plan gives nothing", both(edit("people|bo|accounts", {}), edit("people|bo|posts", []), NO_ACCOUNT.change)), SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
     Row("ledger", "counts --prove", "as it was written", (World("a count has another day", lambda f: sql(f, "update counts set taken_at = replace(taken_at, '2026', '2025')"), again=False), World("all links are gone", lambda f: sql(f, "delete from chain"), again=False), World("the last link is gone", lambda f: [count(f), sql(f, "delete from chain where id = (select max(id) from chain)")], again=False), World("nothing was ever written", lambda f: sql(f, *(f"delete from {table}" for table in EMPTIED)), again=False), World("what was not seen is gone", lambda f: sql(f, "delete from packed where rowid = (select max(rowid) from packed)"), again=False))),
     Row("all-seen", "brief", "all was seen", (HALF_READ, MOUNTED, NEVER)),
     Row("all-seen", "gather", "all was seen", (HALF_READ, MOUNTED, World("a tree is not there", edit("systems|c", {"source": "tree", "path": "nowhere"})))),
@@ -293,7 +298,7 @@ ROWS = (
     Row("missed", "unused --try", "nobody would have missed", (NO_LOG, SHORT_LOG, World("bo used it once, in spring", write("access.log", log(who=("ada",), more=log("2026-03-01", "2026-03-02", ("bo",)))))), make_service, (ONLY_ADA.change,)),
     Row("signs", "trail --odd", "Nothing unusual", (NO_LOG, DEAD_LOG, World("a guess at passwords", write("access.log", log(more="".join(f'10.9.9.9 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "GET /dav/ HTTP/1.1" 401 0 "-" "files"\n' for n in range(60)))))), make_service),
     Row("notices", "notices", "nothing is to be told", (World("a hand-out ends", share("hand-outs", expires="2026-12-20")), World("bo is not in the group", write("members.csv", "group,member\nteam,ada\n")), World("a right of bo's own", write("files.csv", LISTING.replace("/,folder,,", "/,folder,,bo=manage;")))), make_service),
-    Row("protect", "protect", "protected as planned", (World("the last run failed", write("runs.csv", "when,done,bytes\n2026-11-20T02:00,yes,1\n2026-11-30T02:00,no,1\n")), World("it is here", edit("protection|b:/|loss", "1 hour")), World("one more copy is wanted", edit("protection|b:/|copies", 3)), World("runs were not told", write("runs.csv", "when,done,bytes\n"))), make_service),
+    Row("protect", "protect", "protected as planned", (World("nothing is wanted", edit("protection", {})), World("the last run failed", write("runs.csv", "when,done,bytes\n2026-11-20T02:00,yes,1\n2026-11-30T02:00,no,1\n")), World("it is here", edit("protection|b:/|loss", "1 hour")), World("one more copy is wanted", edit("protection|b:/|copies", 3)), World("runs were not told", write("runs.csv", "when,done,bytes\n"))), make_service),
     Row("take-back", "suppose --take-back link:k1", "nobody would lose", tuple(World(name, share("links", **{"on": "yes", **values})) for name, values in (("it is on", {}), ("for anybody", {"audience": "anyone"}), ("for bo alone", {"audience": "named", "named": "bo"}))), make_service),
     Row("forecast", "forecast", "none will be full", (LOW_LIMIT, World("it grows", weeks(*range(100, 1000, 100))), World("it was counted too seldom", weeks(100, 100)), World("it is full", weeks(*[2000] * 9))), make_service, (weeks(*range(100, 109)),)),
 )  # fmt: skip
@@ -341,11 +346,12 @@ def call(folder: Path, *words: str, today: str = TODAY) -> str:
     return out.getvalue()
 
 
-def is_said(row: Row, told: str) -> bool:
-    """Tell whether a sentence stands somewhere without the bound that not all was seen."""
+def is_said(row: Row, told: str, *, is_known: bool = False) -> bool:
+    """Tell whether a sentence stands somewhere without the bound that not all was seen, or at all."""
     plain = re.sub(r"\s*\n\s*", " ", told)
     return any(
-        row.said in sentence and "as far as was seen" not in sentence for sentence in re.split(r"(?<=[.])\s", plain)
+        row.said in sentence and (is_known or "as far as was seen" not in sentence)
+        for sentence in re.split(r"(?<=[.])\s", plain)
     )
 
 
@@ -363,7 +369,8 @@ def test_a_sentence_is_said_where_it_holds_and_in_no_world_near_to_that(row: Row
         if world is None or world.again:
             count(folder)
         told = call(folder, *row.asked.split())
-        assert is_said(row, told) is (world is None), (world and world.name, told)
+        is_known = world is not None and world.is_known
+        assert is_said(row, told, is_known=is_known) is (world is None), (world and world.name, told)
 
 
 BOS_LINE, TEAMS_LINE = f"bo:x:{BO}:{BO}:bo:/:/bin/sh", f"team:x:{TEAM}:ada,bo"

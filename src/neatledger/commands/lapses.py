@@ -41,6 +41,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         write_file(args.calendar, calendar_bytes(days, title, app.now))
         app.say(f"neatledger: wrote {len(days)} days into {args.calendar}")
     hidden = 0 if args.past else len(found.past)
-    until = None if args.within is None or args.what else found.today + timedelta(days=args.within)
-    show_report(lapses_report(shown, found.today, hidden, len(found.later), until), app.output)
+    kinds = f" of the kind {' or '.join(words)}" if words else ""
+    until = f" until {found.today + timedelta(days=args.within)}" if args.within is not None else ""
+    show_report(lapses_report(shown, found.today, hidden, len(found.later), f"{kinds} ends{until}"), app.output)
     return 0

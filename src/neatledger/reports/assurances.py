@@ -96,7 +96,9 @@ ASSURANCES = {
         "nobody would have missed anything in the last year", "whole logs of a year of every system concerned"
     ),
     "signs": Assurance("Nothing unusual{about}", "no sign, as far as every log that the plan names was read"),
-    "expiring": Assurance("nothing ends until {until}", "everything that the plan and the count give an end"),
+    "expiring": Assurance(
+        "nothing{scope}", "everything that the plan and the count give an end, of the sorts that were asked for"
+    ),
     "bands": Assurance("all are on band, and as planned", "every place of a band, its limit told by its system"),
     "kinds": Assurance("nothing of a barred kind is stored", "every file of every folder that a rule bars kinds in"),
     "match": Assurance(

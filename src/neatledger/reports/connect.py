@@ -44,7 +44,7 @@ def tried_report(tried: Sequence[_Tried]) -> Report:
     partly = sum(one.works and bool(one.hint) for one in tried)
     words = [f"{failing} {'does' if failing == 1 else 'do'} not work"] if failing else []
     words += [f"{partly} in part"] if partly else []
-    said = assured("connect", bool(tried) and not words, ", ".join(words) or "there is nothing to try")
+    said = assured("connect", not words, ", ".join(words))
     return Report("tried", f"{headline}{said.text}.", columns, rows, [], "nothing to try")
 
 

@@ -32,8 +32,8 @@ class CalendarDay:
     key: str
 
 
-def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, until: date | None = None) -> Report:
-    """Make the list; `past` and `later` are how many lie before it and behind it, `until` its last day."""
+def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, scope: str = " ends") -> Report:
+    """Make the list; `past` and `later` are how many lie before it and behind it, `scope` says of what it is one."""
     rows: list[Row] = [
         {
             "day": one.day.isoformat(),
@@ -51,7 +51,7 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, un
     notes = ["What ends gives no access any more; the folders themselves stay."] if rows else []
     notes += [Aside(f"{past:,} lapsed before {today} (--past shows them).")] if past else []
     notes += [Aside(f"{later:,} more come later (--within DAYS).")] if later else []
-    said = assured("expiring", not rows and until is not None, "nothing of that kind ends", until=str(until))
+    said = assured("expiring", not rows, "", scope=scope)
     return Report("lapses", headline, _COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)
 
 

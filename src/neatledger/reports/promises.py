@@ -32,7 +32,7 @@ def promises_report(found: Sequence[Promise], when: str) -> Report:
     headline = f"{count_of(len(over), 'pool')} of {len(found)} overpromised"
     headline += f", {over[0].pool} by {show_size(over[0].beyond)}" if len(over) == 1 else ""
     headline += f"; of {sizeless:,} the size is not known" if sizeless else ""
-    said = assured("promised", bool(found) and not over and not sizeless, headline, pools=f"{len(found):,}")
+    said = assured("promised", not over and not sizeless, headline, pools=f"{len(found):,}")
     notes = [
         "PROMISED: what enforced limits add up to, with what is used outside them; one within another adds nothing.",
         "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",

@@ -97,8 +97,7 @@ def proof_notes(proof: Proof, *, is_over: bool) -> list[str]:
     steps = count_of(proof.made, "step")
     shows = f"{steps} {'shows' if proof.made == 1 else 'show'}"
     rest = "everything else is as it was" if is_over else "everything else is as it was (the rest was not made)"
-    is_clean = proof.is_as_meant and bool(proof.looked)
-    said = assured("proof", is_clean, "Not all is as it was to be", steps=shows, rest=rest)
+    said = assured("proof", proof.is_as_meant, "Not all is as it was to be", steps=shows, rest=rest)
     if proof.looked:
         unseen_in = [one.system for one in proof.looked if one.unseen] if said.is_assured else []
         sentence = bounded(f"{said.text}.", unseen_in)

@@ -141,7 +141,8 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     untold = sum(line.settings.limit is not UNLIMITED and not line.is_told for line in ordered)
     headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}"
     headline += f"; of {untold:,} what is used was not told" if untold else ""
-    said = assured("space", bool(limited) and not (over or warned or untold), headline, when=when)
+    has_any = any(line.settings.limit is not UNLIMITED for line in ordered)
+    said = assured("space", has_any and not (over or warned or untold), headline, when=when)
     notes: list[str] = []
     notes += [Aside(f"{count_of(fine, 'place')} more with room to spare (--all lists them).")] if fine else []
     has_limit = {line.target.name for line in limited if line.target.on is On.PERSON}
