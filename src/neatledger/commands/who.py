@@ -25,6 +25,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     office = app.office
     address = office.address(args.folder)
     if app.options.side == "plan":
+        who.refuse_unknown(office, address)
         show_report(plan_who_report(office.plan, address), app.output)
         return 0
     if app.options.side == "both":

@@ -14,6 +14,7 @@ from neatledger.core.sharing.service import Service
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.order import TreeOrder
 from neatledger.errors import UnknownNameError
+from neatledger.formats.nearest import or_else
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office
 
@@ -142,5 +143,6 @@ def ask(office: Office, wanted: OfferFilter = OfferFilter()) -> JudgedOffers:
     known = {*found.names, *found.names.values(), *office.plan.people}
     for name, words in ((wanted.by, makers | known), (wanted.to, receivers | known)):
         if name and name not in words:
-            raise UnknownNameError(f"nobody is called {name!r}", hint="people and groups list everyone")
+            hint = or_else(name, words, "people and groups list everyone")
+            raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
     return JudgedOffers(found.judged, found.names, total)

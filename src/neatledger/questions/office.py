@@ -222,6 +222,9 @@ class Office:
 
     def reader(self, system: str) -> SurveyReader:
         """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
+        if system not in self.readers and system not in self.plan.systems:
+            hint = or_else(system, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
+            raise UnknownNameError(f"no system is named {system!r}", hint=hint)
         if system not in self.readers:
             raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
         return self.readers[system]

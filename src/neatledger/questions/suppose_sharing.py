@@ -12,6 +12,7 @@ from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import FileLoss, Loss, find_file_losses, find_losses, take_back
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import UnknownNameError, UsageError
+from neatledger.formats.nearest import or_else
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions import single_files
 from neatledger.questions.links import JudgedOffer, JudgedOffers, judge, load_offers, services_of
@@ -110,10 +111,13 @@ def _placed(office: Office, place: str, rule: SharingRule) -> PlacedRule:
     if place in ("", "office"):
         return PlacedRule(RuleOn.OFFICE, "", rule)
     if ":" in place:
-        address = office.address(place)
+        address = office.find_folder(place)
         return PlacedRule(RuleOn.FOLDER, address.path.decode("utf-8", "surrogateescape"), rule, address.system)
     if place in office.plan.systems:
         return PlacedRule(RuleOn.SYSTEM, place, rule)
     if place in office.plan.people:
         return PlacedRule(RuleOn.PERSON, place, rule)
-    raise UnknownNameError(f"{place!r} is no folder, system or person of the plan", hint="or write: office")
+    raise UnknownNameError(
+        f"{place!r} is no folder, system or person of the plan",
+        or_else(place, [*office.plan.systems, *office.plan.people], "or write: office"),
+    )

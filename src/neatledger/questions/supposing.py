@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right
@@ -19,6 +19,7 @@ from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.core.tree.address import Address
 from neatledger.errors import FormatError, StepError, UnknownNameError, UsageError
 from neatledger.formats.listtexts import item_of_text
+from neatledger.formats.nearest import or_else
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import unknown_folder
 from neatledger.questions.office import Office
@@ -148,8 +149,13 @@ class StepMaker:
         found = [name for name in some if self._group(name, group) is not None]
         if not found:
             where = f" on {system}" if colon else ""
-            raise UnknownNameError(f"no group is called {group.rpartition(':')[2]!r}{where}", hint="see: groups")
+            name = group.rpartition(":")[2]
+            raise UnknownNameError(f"no group is called {name!r}{where}", hint=self._groups_near(name, some))
         return found
+
+    def _groups_near(self, name: str, systems: Sequence[str]) -> str:
+        known = {one.name for system in systems for one in self.state(system).groups}
+        return or_else(name, [*known, *self.office.plan.groups], "see: groups")
 
     def _group(self, system: str, name: str) -> Group | None:
         """Return a group of a system by its name there, its identifier, or its name in the plan."""
@@ -243,7 +249,8 @@ class StepMaker:
         address, _, model = self._folder(folder)
         target = self._group(address.system, group)
         if target is None:
-            raise UnknownNameError(f"no group is called {group!r} on {address.system}", hint="see: groups")
+            hint = self._groups_near(group, [address.system])
+            raise UnknownNameError(f"no group is called {group!r} on {address.system}", hint=hint)
         steps = owner_steps(self.state(address.system), address.path, model, target.ident)
         if not steps:
             raise StepError("nothing to suppose: it is that group's already", folder)
