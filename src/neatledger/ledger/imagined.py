@@ -235,8 +235,7 @@ class ImaginedReader(SurveyReader):
             return value if isinstance(value, bytes) else int(value)
         if self._more.get(name) and row >= self._first[name]:
             return self._more[name][row - self._first[name]]
-        cell = self.found._cell if isinstance(self.found, ImaginedReader) else super()._cell
-        return cell(name, row)
+        return self.found._cell(name, row)
 
     def strings(self, name: str) -> list[bytes]:
         """Return a whole column of byte strings, with what steps brought."""

@@ -24,6 +24,10 @@ def open_ledger(place: Path | str, *, create: bool = False) -> Ledger:
     renamed, so that it is there whole or not at all.
     """
     if isinstance(place, str):
+        if not place.startswith(("postgresql://", "postgres://")):
+            # What else it is may hold a password, and is not repeated.
+            hint = "postgresql://SERVER/NAME; a ledger in a file is always the one beside the plan"
+            raise LedgerError("NEATLEDGER_LEDGER is no address of a database", hint=hint)
         return _open_database(place, create=create)
     path = place
     if not path.exists():
