@@ -260,6 +260,8 @@ def weeks(*sizes: int) -> Callable[[Path], None]:
 
 
 ROWS = (
+    Row("nobody", "who b:/docs", "0 of 3 people can reach", (World("ada owns it", lambda f: os.chown(f / "tree" / "docs", ADA, 0)), World("anybody may look in", both(mode("", 0o755), mode("docs", 0o755))), World("anybody may open its file", both(mode("", 0o755), mode("docs", 0o711), mode("docs/plan.txt", 0o644))), HALF_READ), before=(lambda f: os.chown(f / "tree" / "docs", 4999, 4999), write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
+    Row("no-rights", "access", "nobody has any right here", (World("ada owns it", lambda f: os.chown(f / "tree", ADA, 0)), World("anybody may look in", mode("", 0o755)), HALF_READ, MOUNTED), before=(lambda f: [os.chown(f / one, 4999, 4999) for one in ("tree", "tree/docs", "tree/docs/plan.txt")], write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
     Row("check", "check", "Nothing found", (SHUT, OPEN, GONE, STRANGE, NO_ACCOUNT, HALF_READ, MOUNTED, NEVER)),
     Row("check", "check --only plan-differs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
     Row("check", "check --below b:/docs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
@@ -304,7 +306,21 @@ ROWS = (
 )  # fmt: skip
 
 # What needs more than one question: carried out, with other hands in between.
-ELSEWHERE = {"proof": "test_proof.py"}
+ELSEWHERE = {"proof": "test_proof.py", "office": "test_assurances.py"}
+
+
+@pytest.mark.parametrize("world", [SHUT, HALF_READ, MOUNTED, NEVER], ids=lambda world: world.name)
+def test_an_office_among_many_is_in_order_only_where_all_of_it_was_seen(
+    world: World, tmp_path: Path, unmounted
+) -> None:
+    for folder in (tmp_path / "good", tmp_path / "other"):
+        make_tree(folder)
+        count(folder)
+    world.change(tmp_path / "other")
+    if world.again:
+        count(tmp_path / "other")
+    headline = json.loads(call(tmp_path / "*", "check", "--format", "json"))["headline"]
+    assert re.search(r"\b1 in order\b(?!, as far)", headline), headline
 
 
 EMPTIED = (

@@ -19,7 +19,8 @@ _MOST_ROWS = 2_000
 
 def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form; raises `UsageError`."""
-    bear_in_mind(report, output.caveats(report.is_assured))
+    # Of many offices it is said of each in one word whether it is in order.
+    bear_in_mind(report, output.caveats(report.is_assured or output.collected is not None))
     if output.collected is not None:
         output.collected.append(report)
         return
@@ -47,9 +48,10 @@ def show_report(report: Report, output: Output) -> None:
 def bear_in_mind(report: Report, caveats: Sequence[str]) -> None:
     """Put into a report what was not seen of what it rests on; what says that all is well says that bound itself."""
     report.notes += caveats
+    report.is_bounded = bool(caveats)
     if report.is_assured:
         report.headline = bounded(report.headline, caveats)
-        if not report.rows:
+        if not report.shown:
             report.empty = bounded(report.empty, caveats).rstrip(".")
 
 

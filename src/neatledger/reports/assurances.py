@@ -124,6 +124,12 @@ ASSURANCES = {
     ),
     "ledger": Assurance("{links} of {where} {hold}: everything is as it was written", "every link of the chain"),
     "all-seen": Assurance("all was seen", "every system that was asked told all that it was asked"),
+    "nobody": Assurance(
+        "0 of {people} can reach {where} (count of {when})",
+        "every account that was told, by every way, the place itself and its files, and all of it known",
+    ),
+    "no-rights": Assurance("no rows: nobody has any right here", "everybody on every folder that was looked at"),
+    "office": Assurance("in order", "the command has nothing to tell of the office, and all of it was seen"),
     "proof": Assurance(
         "{steps}, and {rest}", "every list, owner, file, account, member, limit and share of the systems changed"
     ),

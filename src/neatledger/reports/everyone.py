@@ -11,6 +11,7 @@ from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
 from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, short_rights
+from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
 __all__ = ["AccessRows", "access_report", "fold_alike"]
@@ -64,7 +65,8 @@ def access_report(
     if files:
         notes.append(f"{count_of(len(files), 'row')} of files that are handed out or linked by themselves.")
     notes += [Aside(f"{more:,} rows are left out here; --format csv writes all.")] if more else []
-    return Report(name, headline, columns, rows, notes, "no rows: nobody has any right here")
+    said = assured("no-rights", not rows, "")
+    return Report(name, headline, columns, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)
 
 
 class AccessRows(Protocol):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from neatledger.reports.assurances import assured
 from neatledger.reports.paper import Paper, Part
 from neatledger.reports.report import Column, Report, Row, count_of
 
@@ -32,11 +33,17 @@ _COLUMNS = (
     Column("state", "STATE"),
     Column("said", "IN SHORT", wraps=True),
 )
-_STATES = {0: "in order", 1: "something to do"}
 
 
 def _state(one: OfficeAnswer) -> str:
-    return "failed" if one.failure else _STATES.get(one.status, "failed in part")
+    if one.failure or one.status > 1:
+        return "failed" if one.failure else "failed in part"
+    if one.status:
+        return "something to do"
+    return assured("office", not any(report.is_bounded for report in one.reports), _IN_ORDER[1]).text
+
+
+_IN_ORDER = "in order", "in order, as far as was seen"
 
 
 def offices_report(answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | None = None) -> Report:
@@ -54,7 +61,7 @@ def offices_report(answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | N
     numbers = [
         (sum(bool(one.failure) for one in answers), "failed"),
         (sum(not one.failure and one.status != 0 for one in answers), "with something to do"),
-        (sum(not one.failure and one.status == 0 for one in answers), "in order"),
+        *((sum(_state(one) == state for one in answers), state) for state in _IN_ORDER),
     ]
     parts = ", ".join(f"{number} {word}" for number, word in numbers if number)
     return Report("offices", f"{count_of(len(answers), 'office')}: {parts}.", _COLUMNS, rows)

@@ -121,6 +121,8 @@ class Report:
     folded: Sequence[Row] | None = None
     is_assured: bool = False
     """Whether what it says is that all is well: whoever shows it says too what was not seen (`assurances`)."""
+    is_bounded: bool = False
+    """Whether something was not seen of what it rests on."""
 
     @property
     def shown(self) -> Sequence[Row]:

@@ -16,6 +16,7 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address, show_address, show_text
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
+from neatledger.reports.assurances import Said, assured
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
 
 __all__ = ["below_notes", "who_report", "with_last_use", "with_since"]
@@ -68,16 +69,16 @@ def who_report(
     shown.sort(key=_rank)
     files = next((access.counts.files for access in asked if access.counts), None)
     folded = _fold(shown, {each.principal.person: each.principal for access in asked for each in access.ways})
-    headline = _headline(address, asked, reach, unsure, files, when)
-    if is_supposed:
-        headline = f"If there is such a file: {headline}"
-    notes: list[str] = []
+    holds = "" if files is None else f"It holds {count_of(files, 'file')}." if files else "It holds no files."
+    said = _headline(address, asked, reach, unsure, holds, when)
+    headline = f"If there is such a file: {said.text}" if is_supposed else said.text
+    notes: list[str] = [holds] if said.is_assured and holds else []
     if hidden:
         message = "person has" if hidden == 1 else "people have"
         notes.append(Aside(f"{hidden} more {message} no right here (--all lists them)."))
     notes += _single_files(single_files)
     columns = _columns(folded, has_files=bool(files))
-    return Report("who", headline, columns, rows, notes, "nobody has any right here", folded)
+    return Report("who", headline, columns, rows, notes, "nobody has any right here", folded, said.is_assured)
 
 
 def below_notes(address: Address, found: Sequence[Finding] | None, *, is_large: bool = False) -> list[str]:
@@ -174,13 +175,12 @@ def _reaches(access: Access) -> bool:
     return bool(access.rights or (counts is not None and (counts.read or counts.change or counts.delete)))
 
 
-def _headline(
-    address: Address, asked: Sequence[Access], reach: int, unsure: int, files: int | None, when: str
-) -> str:
-    holds = "" if files is None else f" It holds {count_of(files, 'file')}." if files else " It holds no files."
+def _headline(address: Address, asked: Sequence[Access], reach: int, unsure: int, holds: str, when: str) -> Said:
     people, where = count_of(len(asked), "person"), show_address(address)
-    headline = f"{reach} of {people} can reach {where} (count of {when}).{holds}"
-    return headline + (f" Of {unsure} it is not known." if unsure else "")
+    headline = f"{reach} of {people} can reach {where} (count of {when}).{f' {holds}' if holds else ''}"
+    headline += f" Of {unsure} it is not known." if unsure else ""
+    said = assured("nobody", not (reach or unsure), headline, people=people, where=where, when=when)
+    return Said(f"{said.text}.", True) if said.is_assured else said
 
 
 def _single_files(number: int) -> list[str]:
