@@ -22,6 +22,7 @@ from neatledger.core.sharing.service import Service
 from neatledger.core.sharing.takeback import find_losses, take_back
 from neatledger.core.survey.accounts import Account
 from neatledger.core.survey.shared import HandOut, Shared, Towards, fingerprint_of
+from neatledger.core.tree.columns import SeenState
 from neatledger.formats.shared import Fields, link_of, rule_from
 from neatledger.office.read import parse_plan
 from shared_offices import Office, offices, rules, slow_rights
@@ -85,22 +86,24 @@ def test_everyone_at_once_is_each_alone(office) -> None:
     shown = {
         (f, c) for block in wide.blocks(RowFilter.DIFFER) for f, c in zip(block.folder, block.column, strict=True)
     }
-    cells = {}
+    cells, with_files = {}, set()
+    states = wide.matrix.folders["state"]
     for block in wide.blocks(RowFilter.ALL):
-        cells |= {
-            (f, c): (flags, unknown)
-            for f, c, flags, unknown in zip(
-                block.folder.tolist(),
-                block.column.tolist(),
-                block.flags.tolist(),
-                block.unknown.tolist(),
-                strict=True,
-            )
-        }
+        numbers = block.folder, block.column, block.flags, block.unknown, *_numbers_of(block.counts)
+        for folder, column, flags, unknown, *files in zip(*(each.tolist() for each in numbers), strict=True):
+            cells[folder, column] = flags, unknown
+            # Where entering is not asked for, a folder of which somebody has nothing but files has a row of its own.
+            is_bare = not (flags or unknown or wide.matrix.terms.asks_enter) and states[folder] == SeenState.WHOLE
+            if is_bare and any(files):
+                with_files.add((folder, column))
     for (row, column), cell in cells.items():
         above = int(office.tree.folders["parent"][row])
         before = cells[above, column] if above >= 0 else (0, False)
-        assert ((row, column) in shown) == (cell != before)
+        assert ((row, column) in shown) == (cell != before or (row, column) in with_files)
+
+
+def _numbers_of(counts):
+    return counts.read, counts.change, counts.delete
 
 
 @settings(deadline=None, max_examples=8)
