@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from conftest import ANY
+from conftest import ANY, _environment
 
 # A dozen calls of each group of commands, as the installed program: the same as in this process, byte for byte.
 STARTED = {
@@ -40,15 +43,32 @@ OPTIMIZED = [
 ]  # fmt: skip
 
 
-def test_asserts_do_no_work(demo: Path, run, start, monkeypatch) -> None:
-    called = [run(*call.split(), "--office", demo, "--today", "2026-11-23", status=ANY) for call in OPTIMIZED]
-    monkeypatch.setenv("PYTHONOPTIMIZE", "1")
-    for call, done in zip(OPTIMIZED, called, strict=True):
-        started = start(*call.split(), "--office", demo, "--today", "2026-11-23", status=ANY)
-        assert (started.returncode, started.stdout, started.stderr) == (done.returncode, done.stdout, done.stderr), (
-            call
-        )
-        assert done.returncode in (0, 1) and done.stdout, call
+_EACH = """
+import io, json, sys
+from contextlib import redirect_stderr, redirect_stdout
+from neatledger.cli import main
+
+found = []
+for words in json.loads(sys.argv[1]):
+    out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", newline="") for _ in range(2))
+    with redirect_stdout(out), redirect_stderr(err):
+        status = main(words)
+    out.flush(), err.flush()
+    found.append([status, *(each.buffer.getvalue().decode() for each in (out, err))])
+print(json.dumps(found))
+"""
+
+
+def test_asserts_do_no_work(demo: Path, run) -> None:
+    calls = [[*call.split(), "--office", str(demo), "--today", "2026-11-23"] for call in OPTIMIZED]
+    command = [sys.executable, "-O", "-c", _EACH, json.dumps(calls)]
+    started = json.loads(
+        subprocess.run(command, capture_output=True, text=True, check=True, env=_environment()).stdout
+    )
+    for words, (status, out, err) in zip(calls, started, strict=True):
+        called = run(*words, status=ANY)
+        assert (status, out, err) == (called.returncode, called.stdout, called.stderr), words
+        assert status in (0, 1) and out, words
 
 
 @pytest.mark.parametrize("group", STARTED)
