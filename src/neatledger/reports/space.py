@@ -89,7 +89,7 @@ def _row(line: LimitStatus, today: date) -> Row:
         "on": line.target.on.value,
         "place": line.target.address if line.target.on is On.FOLDER else line.target.key,
         "named": target_cell(line),
-        "used_bytes": Size(line.amount),
+        "used_bytes": Size(line.amount) if line.is_counted else "",
         "told_bytes": None if line.found is None or line.found.used is None else Size(line.found.used),
         "planned_bytes": limit_cell(planned),
         "planned": "none" if planned is None else limit_cell(planned),
@@ -97,7 +97,7 @@ def _row(line: LimitStatus, today: date) -> Row:
         "found_bytes": limit_cell(found),
         "found": _found_words(planned, found),
         "found_rule": found.rule if found else "",
-        "percent": Portion(line.amount, limit) if isinstance(limit, int) and limit else "",
+        "percent": Portion(line.amount, limit) if isinstance(limit, int) and limit and line.is_counted else "",
         "bar": "" if limit is UNLIMITED else bar(line.fullness),
         "left_bytes": "" if line.left is None else Size(line.left),
         "state": line.state(today),
@@ -138,7 +138,7 @@ def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_a
     states = [line.state(today) for line in ordered]
     over = sum(state.startswith(("over", "full")) for state in states)
     warned = sum(state.startswith("past") for state in states)
-    untold = sum(line.settings.limit is not UNLIMITED and not line.is_told for line in ordered)
+    untold = sum(line.settings.limit is not UNLIMITED and not line.is_counted for line in ordered)
     headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}"
     headline += f"; of {untold:,} what is used was not told" if untold else ""
     has_any = any(line.settings.limit is not UNLIMITED for line in ordered)

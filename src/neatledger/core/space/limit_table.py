@@ -173,6 +173,11 @@ class LimitStatus:
         return message if message is not None else self.used or 0
 
     @property
+    def is_counted(self) -> bool:
+        """Tell whether anybody says what is used: of a folder that is not there nobody does."""
+        return self.used is not None or (self.found is not None and self.found.used is not None)
+
+    @property
     def difference(self) -> int | None:
         """What the system says is used beyond what we counted, None where it does not tell or we do not know."""
         message = self.found.used if self.found else None
@@ -266,6 +271,8 @@ class LimitStatus:
             of_items = f"past {self.items_warned} % of its files"
         if settings.limit is UNLIMITED:
             return of_items or ("no limit" if self.is_told else "not told")
+        if not self.is_counted:
+            return "not counted"
         if self.amount > settings.limit:
             if settings.enforced:
                 return "over"
