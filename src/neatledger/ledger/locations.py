@@ -12,12 +12,13 @@ from neatledger.core.access.ways import FileClass
 from neatledger.core.lists.contract import AccessList
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import FolderFacts, SeenState, kind_of, kinds_of
+from neatledger.core.tree.unseen import may_be_unseen
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import decode_address
 from neatledger.formats.nearest import nearest
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["Location", "find_location", "locate", "nearest_folders", "unknown_folder"]
+__all__ = ["Location", "find_location", "is_there", "locate", "nearest_folders", "unknown_folder"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,14 @@ class Location:
     is_folder: bool
     terms: SystemTerms
     note: str = ""
+
+
+def is_there(reader: SurveyReader, path: bytes) -> bool | None:
+    """Tell whether a folder was found; None where it may be there and was not seen."""
+    chain, missing = reader.find_path(path)
+    if missing is None:
+        return True
+    return None if may_be_unseen(Address(reader.system, path), chain[-1].state, reader.not_seen) else False
 
 
 def locate(reader: SurveyReader, address: Address) -> Location:

@@ -154,7 +154,7 @@ class SurveyReader:
             for path, why in rows
         ]
 
-    @property
+    @cached_property
     def unread(self) -> Counter[str]:
         """What parts of its source were not read, by why: what such a part would have told of is not known."""
         return Counter(one.why for one in self.not_seen if one.source)

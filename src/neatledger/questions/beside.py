@@ -13,7 +13,7 @@ import numpy as np
 
 from neatledger.core.access.comparing import AccessChange, compare
 from neatledger.core.access.file_changes import NamedFiles
-from neatledger.core.access.row_pairs import RowPairs, mark_pairs_below, rows_of_one_count, rows_of_two_counts
+from neatledger.core.access.row_pairs import RowPairs, Unseen, mark_pairs_below, rows_of_one_count, rows_of_two_counts
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.ledger.reader import SurveyReader
@@ -101,13 +101,17 @@ def _compared(
     ]
     pairs = _pairs(old, new)
     places = None if tops is None else mark_pairs_below(pairs, tables[1].matrix.order, tops)
-    states = [reader.table("folders")["state"] for reader in (old, new)]
-    missed = [{one.path for one in reader.not_seen if not one.source} for reader in (old, new)]
-    unseen = None if pairs.is_one_count else pairs.unseen((states[0], states[1]), (missed[0], missed[1]))
+    unseen = None if pairs.is_one_count else _unseen(pairs, old, new)
     changes = compare(
         tables[0], tables[1], people, pairs, places, named=named_files(old, new), untold=untold, unseen=unseen
     )
     return [SystemChange(Address(system, one.path), one) for one in changes]
+
+
+def _unseen(pairs: RowPairs, old: SurveyReader, new: SurveyReader) -> Unseen:
+    then, now = old.table("folders")["state"], new.table("folders")["state"]
+    missed_then, missed_now = ({one.path for one in reader.not_seen if not one.source} for reader in (old, new))
+    return pairs.unseen((then, now), (missed_then, missed_now))
 
 
 def _untold_beside(side: Side, other: Side) -> set[str]:

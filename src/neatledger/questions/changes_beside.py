@@ -58,16 +58,21 @@ _People = Mapping[tuple[str, str], str]
 
 def _accounts(system: str, then: SurveyReader, now: SurveyReader, people: _People) -> Iterator[OtherChange]:
     before, after = ({one.login: one for one in each.accounts} for each in (then, now))
+    missing = _missing(then, now)
     for login in sorted(before.keys() | after.keys()):
-        sides = ((before, then, now), (after, now, then))
-        was, now_is = (_state(each[login]) if login in each else _missing(*readers) for each, *readers in sides)
+        was, now_is = (
+            _state(each[login]) if login in each else word
+            for each, word in zip((before, after), missing, strict=True)
+        )
         if was != now_is:
             yield OtherChange("account", f"{system}:{login}", people.get((system, login), ""), was, now_is)
 
 
-def _missing(reader: SurveyReader, other: SurveyReader) -> str:
-    """Say what a system has of something that only another count of it tells of."""
-    return "not told" if reader.unread - other.unread else "none"
+def _missing(then: SurveyReader, now: SurveyReader) -> tuple[str, str]:
+    """Say for each of two counts of a system what it has of something that only the other one tells of."""
+    sides = (then.unread, now.unread), (now.unread, then.unread)
+    then_word, now_word = ("not told" if unread - other else "none" for unread, other in sides)
+    return then_word, now_word
 
 
 def _state(account: Account) -> str:
@@ -82,18 +87,14 @@ def _members(system: str, then: SurveyReader, now: SurveyReader, people: _People
         {(one.name, member) for one in each.groups for member in (*one.members, *_inside(each, one.nested))}
         for each in (then, now)
     )
-    told = [{one.name for one in each.groups} for each in (then, now)]
+    told = ({one.name for one in each.groups} for each in (then, now))
+    sides = list(zip((before, after), told, _missing(then, now), strict=True))
     for name, member in sorted(before ^ after):
         was, now_is = (
-            "in it" if (name, member) in members else _not_in(name in names, *readers)
-            for members, names, *readers in ((before, told[0], then, now), (after, told[1], now, then))
+            "in it" if (name, member) in members else "not in it" if name in names or word == "none" else word
+            for members, names, word in sides
         )
         yield OtherChange("group", f"{system}:{name}", people.get((system, member), member), was, now_is)
-
-
-def _not_in(is_told: bool, reader: SurveyReader, other: SurveyReader) -> str:
-    missing = _missing(reader, other)
-    return "not in it" if is_told or missing == "none" else missing
 
 
 def _inside(reader: SurveyReader, nested: tuple[str, ...]) -> list[str]:
@@ -104,6 +105,7 @@ def _inside(reader: SurveyReader, nested: tuple[str, ...]) -> list[str]:
 def _shared(system: str, then: SurveyReader, now: SurveyReader) -> Iterator[OtherChange]:
     if then.shared is None or now.shared is None:
         return
+    missing = _missing(then, now)
     for what, old, new in (
         ("link", then.shared.links, now.shared.links),
         ("hand-out", then.shared.hand_outs, now.shared.hand_outs),
@@ -111,10 +113,7 @@ def _shared(system: str, then: SurveyReader, now: SurveyReader) -> Iterator[Othe
         before, after = ({one.id: one for one in each} for each in (old, new))
         for ident in sorted(before.keys() | after.keys()):
             was, now_is = before.get(ident), after.get(ident)
-            said = [
-                _offer(one) if one else _missing(*readers)
-                for one, *readers in ((was, then, now), (now_is, now, then))
-            ]
+            said = [_offer(one) if one else word for one, word in zip((was, now_is), missing, strict=True)]
             if said[0] != said[1]:
                 one = now_is or was
                 assert one is not None

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
-from neatledger.core.tree.unseen import may_be_unseen
 from neatledger.errors import UnknownNameError
 from neatledger.formats.names import show_address
+from neatledger.ledger import locations
 from neatledger.ledger.locations import locate, unknown_folder
 from neatledger.questions.office import Office
 
@@ -61,12 +61,7 @@ def ask_one(office: Office, address: Address, *, only_lists: bool = False) -> Li
 def is_there(office: Office, address: Address) -> bool | None:
     """Tell whether a folder of the plan was found; None where it may be there and was not seen."""
     reader = office.readers.get(address.system)
-    if reader is None:
-        return None
-    chain, missing = reader.find_path(address.path)
-    if missing is None:
-        return True
-    return None if may_be_unseen(address, chain[-1].state, reader.not_seen) else False
+    return None if reader is None else locations.is_there(reader, address.path)
 
 
 def _walk(office: Office, top: Address, depth: int, *, only_lists: bool) -> Iterator[FolderFacts]:

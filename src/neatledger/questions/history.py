@@ -15,9 +15,8 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.people.names import BareIdents
 from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.tree.address import Address
-from neatledger.core.tree.unseen import may_be_unseen
 from neatledger.errors import UnknownNameError
-from neatledger.ledger.locations import find_location
+from neatledger.ledger.locations import find_location, is_there
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo
 from neatledger.questions.office import Office, names_of
@@ -225,8 +224,7 @@ def _look_at(readers: Mapping[str, SurveyReader], systems: Systems, person: str,
     try:
         location = find_location(reader, address)
     except UnknownNameError:
-        above = reader.find_path(address.path)[0][-1].state
-        is_unseen = may_be_unseen(address, above, reader.not_seen)
+        is_unseen = is_there(reader, address.path) is None
         mine = _groups(reader, principals), _states(principals)
         return _Seen(None, not is_unseen, "", *mine, (), _UNSEEN if is_unseen else _NO_FOLDER)
     access = systems.access(location, principals)

@@ -223,11 +223,14 @@ class Office:
     def reader(self, system: str) -> SurveyReader:
         """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
         if system not in self.readers and system not in self.plan.systems:
-            hint = or_else(system, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
-            raise UnknownNameError(f"no system is named {system!r}", hint=hint)
+            raise self._unknown_system(system)
         if system not in self.readers:
             raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
         return self.readers[system]
+
+    def _unknown_system(self, name: str) -> UnknownNameError:
+        hint = or_else(name, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
+        return UnknownNameError(f"no system is named {name!r}", hint=hint)
 
     def names(self, system: str) -> EntryNames:
         """Return the names of what stands in a system's lists."""
@@ -269,8 +272,7 @@ class Office:
         address = parse_address(text)
         known = one_of(address.system, self.plan.systems)
         if known is None:
-            hint = or_else(address.system, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
-            raise UnknownNameError(f"no system is named {address.system!r}", hint=hint)
+            raise self._unknown_system(address.system)
         return self._settled(Address(known, address.path))
 
     def find_folder(self, text: str, *, or_before: bool = False) -> Address:

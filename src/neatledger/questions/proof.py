@@ -116,6 +116,7 @@ class _SystemProver:
     def __init__(self, before: SurveyReader, after: SurveyReader, steps: Sequence[Step]) -> None:
         self.before, self.after, self.steps = before, after, steps
         self.expected = ImaginedReader(before)
+        self.was, self.now = ImaginedReader(before), ImaginedReader(after)
         self.untold: list[str] = []
         self.names = _names_of(before, after)
         # Which steps set a thing, and how many files of a folder each made into another sort.
@@ -169,7 +170,7 @@ class _SystemProver:
         for change in folders:
             path = change.thing.name
             assert isinstance(path, bytes)
-            self._tell(found, change, self._item_before(path))
+            self._tell(found, change, self.was.folder_state(path))
         for change in file_changes(self.expected, self.after, pairs):
             self._tell_files(found, change)
         self._look_at_moved(found)
@@ -222,9 +223,6 @@ class _SystemProver:
             return "; ".join(f"{name}: {_plain(one)} → {_plain(other)}" for name, one, other in pairs if one != other)
         return f"{_plain(before)} → {_plain(after)}"
 
-    def _item_before(self, path: bytes) -> ItemState | None:
-        return ImaginedReader(self.before).folder_state(path)
-
     def _is_passed_on(self, change: ThingChange) -> bool:
         """Tell whether a server gave a folder what a step set on one above it: its own entries are as they were."""
         path, before, after = change.thing.name, change.before, change.after
@@ -237,7 +235,7 @@ class _SystemProver:
         is_below_a_step = any(
             isinstance(step, ListStep) and here.is_within(Address(step.system, step.path)) for step in self.steps
         )
-        parent = ImaginedReader(self.after).folder_state(above)
+        parent = self.now.folder_state(above)
         if not is_below_a_step or parent is None:
             return False
         model = MODELS[self.after.model]
@@ -248,16 +246,15 @@ class _SystemProver:
 
     def _look_at_moved(self, found: Proof) -> None:
         """Hold the files of folders whose files steps made into other sorts against what was to be, by number."""
-        before, after = ImaginedReader(self.before), ImaginedReader(self.after)
         for path, steps in self.moved.items():
-            if after.folder_state(path) is None:
+            if self.now.folder_state(path) is None:
                 continue
-            was = dict(before.file_sorts(path))
+            was = dict(self.was.file_sorts(path))
             wanted = dict(was)
             for step in steps:
                 wanted[step.before] = wanted.get(step.before, 0) - step.files
                 wanted[step.after] = wanted.get(step.after, 0) + step.files
-            self._hold_files(found, path, wanted, after.file_sorts(path), was)
+            self._hold_files(found, path, wanted, self.now.file_sorts(path), was)
 
     def _tell_files(self, found: Proof, change: ThingChange) -> None:
         path = change.thing.name

@@ -93,14 +93,14 @@ class Proof(Protocol):
 def proof_notes(proof: Proof, *, is_over: bool) -> list[str]:
     """Say what was looked at, and what is not as it was to be; a run that `is_over` made all of its steps."""
     notes = []
+    unseen = [one for one in proof.looked if one.unseen]
     looked = "; ".join(map(_looked, proof.looked))
     steps = count_of(proof.made, "step")
     shows = f"{steps} {'shows' if proof.made == 1 else 'show'}"
     rest = "everything else is as it was" if is_over else "everything else is as it was (the rest was not made)"
     said = assured("proof", proof.is_as_meant, "Not all is as it was to be", steps=shows, rest=rest)
     if proof.looked:
-        unseen_in = [one.system for one in proof.looked if one.unseen] if said.is_assured else []
-        sentence = bounded(f"{said.text}.", unseen_in)
+        sentence = bounded(f"{said.text}.", [one.system for one in unseen] if said.is_assured else [])
         notes.append(f"Looked at again and compared with {proof.since}: {looked}. {sentence}")
     notes += [f"Not known: {why}." for why in proof.untold]
     if proof.failed:
@@ -121,7 +121,6 @@ def proof_notes(proof: Proof, *, is_over: bool) -> list[str]:
         notes.append(f"Who it was is not known: {', '.join(proof.silent)} has no log that the plan names.")
     if proof.came or proof.went:
         notes.append(f"As people work: {count_of(proof.came, 'file')} came, {proof.went:,} went.")
-    unseen = [one for one in proof.looked if one.unseen]
     for one in unseen:
         notes.append(f"Not compared in {one.system}, for it was not seen: {count_of(one.unseen, 'thing')}.")
     return notes

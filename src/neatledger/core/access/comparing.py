@@ -23,6 +23,7 @@ from neatledger.core.access.people_flags import (
     REMOVAL,
     UNKNOWN_FLAG,
     PeopleFlags,
+    class_rows,
     known_rights,
 )
 from neatledger.core.access.row_pairs import RowPairs, Unseen
@@ -181,10 +182,7 @@ def _file_digests(everyone: Everyone, rows: Ints) -> NDArray[np.uint64]:
     Alike for two folders exactly where that is the same, but for one chance in 2^64.
     """
     table = everyone.matrix.classes
-    lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
-    counts = highs - lows
-    place = np.repeat(np.arange(len(rows)), counts)
-    classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(place))
+    place, classes = class_rows(table, rows)
     rights = everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
     digests = np.full(len(classes), 0x9E3779B97F4A7C15, dtype=np.uint64)
     for right in (*FILE_RIGHTS, Right.UNSURE):

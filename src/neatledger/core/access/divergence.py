@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.bits import Bits, has_bit, pack_sets, positions, principal_bit, rights_of_cell
 from neatledger.core.access.differences import COMPARED, Difference, FilesFound
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone
-from neatledger.core.access.people_flags import FILE_SORT
+from neatledger.core.access.people_flags import FILE_SORT, class_rows
 from neatledger.core.lists.rights import Right
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
@@ -114,10 +114,7 @@ class _Word:
     def _files(self, rows: NDArray[np.int64]) -> _FileBits:
         """Return who may read and change the files of some folders, a row for each sort of them."""
         table = self._matrix.classes
-        lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
-        counts = highs - lows
-        place = np.repeat(np.arange(len(rows)), counts)
-        classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(place))
+        place, classes = class_rows(table, rows)
         sorts = (table[name][classes].astype(np.int64) for name in FILE_SORT)
         # All ways but an administrator's are one here, or there is only one.
         (bits,) = self._matrix.file_blocks(*sorts)

@@ -25,6 +25,7 @@ from neatledger.core.access.matrix import Matrix
 from neatledger.core.lists.rights import Right
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.columns import SeenState
+from neatledger.core.tree.table import spread_runs
 
 __all__ = ["FLAG_RIGHTS", "Column", "Everyone", "FileNumbers", "RowBlock", "RowFilter", "flag_rights"]
 
@@ -335,8 +336,7 @@ class Everyone:
         sorts = self._classes
         found = np.zeros((len(rows), self.words), dtype=np.uint64)
         begins, sizes = sorts.first[rows], sorts.first[rows + 1] - sorts.first[rows]
-        place = np.repeat(np.arange(len(rows)), sizes)
-        classes = np.repeat(begins - (np.cumsum(sizes) - sizes), sizes) + np.arange(len(place))
+        place, classes = spread_runs(begins, sizes)
         if len(classes):
             given = self.file_rights(sorts.folder[classes], sorts.list[classes], sorts.owner[classes])
             np.bitwise_or.at(found, place, reduce(or_, given.values()))
@@ -391,15 +391,13 @@ class Everyone:
         class_files, first = sorts.files, sorts.first
         begins, sizes = first[rows], first[rows + 1] - first[rows]
         starts = np.cumsum(sizes) - sizes
-        classes = np.repeat(begins - starts, sizes) + np.arange(int(sizes.sum()))
+        run, classes = spread_runs(begins, sizes)
         bits = self.file_rights(sorts.folder[classes], sorts.list[classes], sorts.owner[classes])
         of_class = class_files[classes]
         totals = np.zeros(len(rows), dtype=np.int64)
-        np.add.at(totals, np.repeat(np.arange(len(rows)), sizes), of_class)
+        np.add.at(totals, run, of_class)
         # Every wanted row is taken once for each class of its folder.
-        repeats = sizes[place]
-        row = np.repeat(np.arange(len(place)), repeats)
-        class_of_row = np.repeat(starts[place] - (np.cumsum(repeats) - repeats), repeats) + np.arange(len(row))
+        row, class_of_row = spread_runs(starts[place], sizes[place])
         weights = of_class[class_of_row]
         found = []
         for right in (*_FILE_RIGHTS, Right.UNSURE):

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.bits import Bits
 from neatledger.core.access.moved_files import moved_files
-from neatledger.core.access.people_flags import FILE_SORT, PeopleFlags
+from neatledger.core.access.people_flags import FILE_SORT, PeopleFlags, class_rows
 from neatledger.core.lists.rights import Right
 from neatledger.core.tree.table import Table
 
@@ -62,11 +62,8 @@ class _Files:
 
     def __init__(self, people: PeopleFlags, rows: Ints) -> None:
         table = people.everyone.matrix.classes
-        lows, highs = (np.searchsorted(table["folder"], rows, side) for side in ("left", "right"))
-        counts = np.where(rows >= 0, highs - lows, 0)
         self.rows = len(rows)
-        self.place = np.repeat(np.arange(len(rows)), counts)
-        classes = np.repeat(lows - (np.cumsum(counts) - counts), counts) + np.arange(len(self.place))
+        self.place, classes = class_rows(table, rows)
         self.files, self.sizes = (table[name][classes].astype(np.int64)[:, None] for name in ("files", "bytes"))
         rights = people.everyone.file_rights(*(table[name][classes].astype(np.int64) for name in FILE_SORT))
         self.unsure = _unsure(people, rights, len(classes))

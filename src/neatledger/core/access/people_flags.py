@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from neatledger.core.access.bits import Bits
 from neatledger.core.access.everyone import FLAG_RIGHTS, Everyone, flag_rights
 from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.tree.table import Table, spread_runs
 
 __all__ = [
     "ABSENT_FLAG",
@@ -17,6 +18,7 @@ __all__ = [
     "REMOVAL",
     "UNKNOWN_FLAG",
     "PeopleFlags",
+    "class_rows",
     "known_rights",
     "level_of_flags",
 ]
@@ -91,6 +93,15 @@ class PeopleFlags:
                 found |= self.pick(rights[right]).astype(np.int64) * flag
         found |= self.untold.astype(np.int64) * UNKNOWN_FLAG
         return found
+
+
+def class_rows(classes: Table, rows: Ints) -> tuple[Ints, Ints]:
+    """Return the rows of the table of files that belong to some folders: of each the folder's place, and the row.
+
+    A folder that is not there (a row below 0) has none.
+    """
+    lows, highs = (np.searchsorted(classes["folder"], rows, side) for side in ("left", "right"))
+    return spread_runs(lows, highs - lows)
 
 
 FILE_SORT = ("folder", "list", "owner")

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from neatledger.core.trail.moves import Moves
 from neatledger.core.trail.records import Did
 from neatledger.core.trail.table import DIDS, TrailTable
+from neatledger.core.tree.table import spread_runs
 
 __all__ = ["Use", "Uses", "uses_of"]
 
@@ -58,8 +59,8 @@ class Uses:
         """Return the rows of some accounts."""
         some = np.array(sorted(accounts), dtype=np.int64)
         lows, highs = (np.searchsorted(self.account, some, side) for side in ("left", "right"))
-        places = [np.arange(low, high) for low, high in zip(lows.tolist(), highs.tolist(), strict=True)]
-        return self.of(np.concatenate(places) if places else np.zeros(0, np.int64))
+        _, places = spread_runs(lows, highs - lows)
+        return self.of(places)
 
 
 def uses_of(

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Column", "ColumnsByNeed", "Table", "folder_paths"]
+__all__ = ["Column", "ColumnsByNeed", "Table", "folder_paths", "spread_runs"]
 
 Column = NDArray[Any] | Sequence[bytes]
 
@@ -52,6 +52,12 @@ class Table:
         column = self.columns[name]
         assert not isinstance(column, np.ndarray)
         return column
+
+
+def spread_runs(begins: NDArray[Any], sizes: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return every row of some runs of rows, in their order: which run it belongs to, and the row itself."""
+    run = np.repeat(np.arange(len(sizes)), sizes)
+    return run, np.repeat(begins - (np.cumsum(sizes) - sizes), sizes) + np.arange(len(run))
 
 
 def folder_paths(folders: Table) -> Callable[[int], bytes]:
