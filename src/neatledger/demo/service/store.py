@@ -49,8 +49,10 @@ class Store:
         self._db.executescript(_TABLES)
 
     def close(self) -> None:
-        """Close the file."""
-        self._db.close()
+        """Close the file, when whoever is being answered has been; whoever asks later gets a `sqlite3.Error`."""
+        # SQLite ends the whole process where a connection is closed under another thread's statement.
+        with self._lock:
+            self._db.close()
 
     @contextmanager
     def _writing(self) -> Iterator[sqlite3.Connection]:
