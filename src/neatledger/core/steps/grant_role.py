@@ -42,5 +42,13 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
         place = next((n for n, entry in enumerate(entries) if entry.inherited), len(entries))
         # Where it stood before: the first that speaks decides, and what was before a refusal stays before it.
         place = min([place, *theirs[:1]])
+        if whom.sort in (Sort.USER, Sort.GROUP):
+            # Behind what refuses everybody it would give nothing.
+            place = min([place, *(n for n, entry in enumerate(entries) if _refuses_all(entry, rights))])
         entries.insert(place, Entry(subject, ident, rights, True, False))
     return pack_body(entries)
+
+
+def _refuses_all(entry: Entry, rights: Right) -> bool:
+    is_of_all = entry.subject in (Subject.EVERYONE, Subject.SIGNED_IN)
+    return is_of_all and not entry.allows and bool(entry.rights & rights)
