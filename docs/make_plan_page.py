@@ -83,6 +83,8 @@ def main() -> None:
     for name in ("system", "person", "group", "folder", "expectation", "acceptance"):
         lines += [f"## One {name}", "", *table(defs[name]["properties"], defs[name].get("required", []), defs), ""]
         if name == "system":
+            web = defs[name]["properties"]["web"]["properties"]
+            lines += ["### Over HTTP (`web`)", "", *table(web, [], defs), ""]
             lines += inner(defs[name]["properties"], defs)
             lines += ["### Counting and keeping (`space`)", "", *table(defs["space"]["properties"], [], defs), ""]
             figures = defs[name]["properties"]["figures"]["items"]
@@ -90,6 +92,7 @@ def main() -> None:
     for name, one in more.items():
         lines += [f"## One {name}", "", *table(one["properties"], one.get("required", []), defs), ""]
     lines += ["## Limits (`limits`)", "", *table(parts["limits"]["properties"], [], defs), ""]
+    lines += ["## Workers (`workers`)", "", *table(parts["workers"]["properties"], [], defs), ""]
     lines += ["## Settings (`settings`)", "", *table(parts["settings"]["properties"], [], defs), ""]
     Path(__file__).with_name("plan.md").write_text("\n".join(lines).rstrip() + "\n" + TAIL, encoding="utf-8")
 

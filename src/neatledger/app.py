@@ -28,8 +28,9 @@ from neatledger.reports.report import Report
 
 if TYPE_CHECKING:
     from neatledger.cluster import Cluster
+    from neatledger.processes import Processes
 
-__all__ = ["App", "Options", "Streams", "credentials_here"]
+__all__ = ["App", "Options", "Streams"]
 
 
 @dataclass(slots=True)
@@ -72,11 +73,6 @@ class Options:
     on: str = ""
 
 
-def credentials_here(system: str) -> Callable[[str, str], Credentials]:
-    """Return what gives a system's credentials on a worker: by its own environment and keyring."""
-    return App.of_process(Options(quiet=True)).credentials_for(system)
-
-
 @dataclass
 class App:
     """One run of the command."""
@@ -86,7 +82,7 @@ class App:
     env: Mapping[str, str] = field(default_factory=dict)
     collected: list[Report] | None = None
     """Where results go in place of being shown, if anywhere: what asks many offices shows them itself."""
-    _cluster: Cluster | None = field(default=None, repr=False)
+    _workers: Cluster | Processes | None = field(default=None, repr=False)
     _asked: Office | None = field(default=None, repr=False)
     """The office, once a command asked it."""
     _prompted: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
@@ -111,17 +107,18 @@ class App:
     @cached_property
     def office(self) -> Office:
         """The office that questions are put to."""
-        if self.options.on:
-            from neatledger.cluster import connect
-
-            self._cluster = connect(self.options.on)
         self._asked = open_office(
             self.office_dir,
             as_of=self.options.as_of,
             today=self.today,
             ledger_at=self.env.get("NEATLEDGER_LEDGER", ""),
-            workers=self._cluster,
         )
+        if self.options.on:
+            from neatledger.cluster import connect
+
+            # Whom a question is given to is known by what the plan says of them.
+            self._workers = connect(self.options.on, self._asked.plan.workers, self.office_dir)
+            self._asked = self._asked.with_workers(self._workers)
         return self._asked
 
     def ledger_damage(self) -> str:
@@ -141,8 +138,8 @@ class App:
         """Close the ledger, where it was opened."""
         if self._asked is not None:
             self._asked.books.close()
-        if self._cluster is not None:
-            self._cluster.close()
+        if self._workers is not None:
+            self._workers.close()
 
     @property
     def output(self) -> Output:

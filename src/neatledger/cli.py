@@ -234,7 +234,10 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
     if name in _ON_CLUSTERS:
         common.add_argument(
-            "--on", metavar="SCHEDULER", default="", help="by the workers of a cluster: tcp://HOST:8786, or local:4"
+            "--on",
+            metavar="SCHEDULER",
+            default="",
+            help="by other processes: local:4, or a cluster's tls://HOST:8786",
         )
     common.add_argument("-q", "--quiet", action="store_true", help="no progress and no remarks")
     return parser

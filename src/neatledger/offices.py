@@ -12,7 +12,7 @@ import multiprocessing
 import os
 import signal
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack
 from dataclasses import replace
 from functools import partial
 from glob import glob
@@ -32,6 +32,7 @@ from neatledger.faces.table import render_table
 from neatledger.faces.view import shape
 from neatledger.formats.names import show_text
 from neatledger.office.read import PLAN_NAME, read_plan
+from neatledger.processes import undisturbed
 from neatledger.reports.offices import OfficeAnswer, merged_report, offices_report, summary_paper
 from neatledger.reports.report import Report
 
@@ -134,7 +135,7 @@ def _side_by_side(
                 folder, task = waiting.pop()
                 here, there = context.Pipe(duplex=False)
                 process: BaseProcess = context.Process(target=_work, args=(task, there), daemon=True)
-                with _undisturbed():
+                with undisturbed():
                     process.start()
                 there.close()
                 running[here] = folder, process
@@ -142,19 +143,6 @@ def _side_by_side(
                 assert isinstance(one, Connection)
                 progress(1)
                 yield _answer(one, *running.pop(one))
-
-
-@contextmanager
-def _undisturbed() -> Iterator[None]:
-    """Keep Ctrl-C waiting: what comes while a process is made would be told by a half-made one in its own words."""
-    if not hasattr(signal, "pthread_sigmask"):
-        yield
-        return
-    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
-    try:
-        yield
-    finally:
-        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def _work(task: Callable[[], OfficeAnswer], out: Connection) -> None:

@@ -9,7 +9,7 @@ from datetime import timedelta
 from tempfile import SpooledTemporaryFile
 
 from neatledger import __version__
-from neatledger.app import App, credentials_here
+from neatledger.app import App
 from neatledger.errors import NeatError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.files import copy_file
@@ -61,7 +61,6 @@ def run(args: argparse.Namespace, app: App) -> int:
             app.progress,
             begun,
             args.systems,
-            elsewhere=credentials_here,
         )
         if found.count is not None:
             report = gathered_report(found.count, found.surveys, found.seconds, found.failed, list_all=args.not_seen)
@@ -94,7 +93,6 @@ def _into_file(args: argparse.Namespace, app: App) -> int:
             app.progress,
             systems=args.systems,
             target=target,
-            elsewhere=credentials_here,
         )
         if found.digest:
             made.seek(0)

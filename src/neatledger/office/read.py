@@ -153,6 +153,7 @@ class _Builder:
             sharing=SharingReader(value, self._fault, self._line).read(),
             ledger=value.get("ledger", ""),
             signers=self._signers(value.get("signers") or {}),
+            workers=value.get("workers") or {},
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )
         if self.faults:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass
@@ -17,7 +16,6 @@ from neatledger.errors import NeatError, UnknownNameError
 from neatledger.extras import extras_for
 from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
-from neatledger.questions.parts import OfficeKey, key_of, office_at
 from neatledger.sources.contract import SourceContext, Workers
 from neatledger.sources.limits import add_limits
 from neatledger.sources.protection import add_protection
@@ -85,29 +83,6 @@ def read_system(
     return survey
 
 
-@dataclass(frozen=True, slots=True)
-class GatherPart:
-    """One system to be read; `credentials` gives what its hosts are signed in with, by the worker's own keys."""
-
-    office: OfficeKey
-    system: str
-    credentials: Callable[[str], AskCredentials]
-
-
-def gather_part(part: GatherPart) -> tuple[Survey | None, str, float]:
-    """Return a system as it was read, or why it could not be, and the seconds that took."""
-    office, begun = office_at(part.office), time.monotonic()
-    planned = office.plan.systems[part.system]
-    asked: dict[str, Any] = {"account_credentials": part.credentials(f"{part.system} accounts")}
-    try:
-        found = read_system(
-            office, part.system, planned.settings, planned.source, part.credentials(part.system), **asked
-        )
-    except NeatError as error:
-        return None, str(error), time.monotonic() - begun
-    return found, "", time.monotonic() - begun
-
-
 def ask(
     office: Office,
     moment: datetime,
@@ -117,14 +92,14 @@ def ask(
     begun: Callable[[], object] = lambda: None,
     systems: Sequence[str] = (),
     target: Target | None = None,
-    elsewhere: Callable[[str], AskCredentials] | None = None,
 ) -> Gathered:
     """Gather the systems of the plan, or some; of each all is stored, at the end, or nothing.
 
     Arguments: when the count is taken and by which version; what gives a system's credentials; what follows the
     reading of one; `begun` is called right before the writing; with a `target` the count goes into a file, and no
-    ledger is asked; `elsewhere` gives credentials where the office has workers, by their own keys. A system that
-    cannot be read, or goes away while it is, does not keep the others from being counted. Raises `UnknownNameError`.
+    ledger is asked. Trees are shared out where the office has workers; whatever must be signed in to is read here: no
+    worker has a password. A system that cannot be read, or goes away while it is, does not keep the others from being
+    counted. Raises `UnknownNameError`.
     """
     for name in systems:
         if name not in office.plan.systems:
@@ -135,21 +110,7 @@ def ask(
     seconds: dict[str, float] = {}
     failed: dict[str, NeatError] = {}
     wanted = {name: one for name, one in office.plan.systems.items() if not systems or name in systems}
-    read: dict[str, Survey] = {}
-    if office.workers is not None and elsewhere is not None:
-        # A tree is shared out by what is in it, any other system goes to one worker whole.
-        whole = [name for name, system in wanted.items() if system.source != "tree"]
-        parts = [GatherPart(key_of(office), name, elsewhere) for name in whole]
-        for name, (survey, failure, took) in zip(whole, office.workers.each(gather_part, parts), strict=True):
-            seconds[name] = took
-            if survey is None:
-                failed[name] = NeatError(failure)
-            else:
-                read[name] = survey
     for name, system in wanted.items():
-        if name in read or name in failed:
-            surveys += [read[name]] if name in read else []
-            continue
         with watch(name) as progress:
             try:
                 found = read_system(

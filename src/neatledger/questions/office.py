@@ -108,6 +108,10 @@ class Office:
             answers=Answers(),
         )
 
+    def with_workers(self, workers: Workers) -> Office:
+        """Return this office with what does parts of its questions."""
+        return replace(self, workers=workers)
+
     def newest(self) -> Office:
         """Return the office at its newest count, of now: what was gathered since is in it, nothing is imagined."""
         return replace(

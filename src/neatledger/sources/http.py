@@ -16,9 +16,10 @@ from email.utils import parsedate_to_datetime
 from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlencode
+from urllib.parse import urlencode, urlsplit
+from urllib.request import getproxies, proxy_bypass
 
-from neatledger.core.people.credentials import LOOPBACK
+from neatledger.core.people.credentials import LOOPBACK, is_loopback
 from neatledger.errors import SourceError
 from neatledger.sources.contract import SourceContext
 
@@ -55,6 +56,31 @@ def check_address(url: str, *, signs_in: bool) -> None:
         raise SourceError("the password would go over the network for all to read", url, "use https://")
 
 
+def _proxy_for(url: str, told: str) -> str:
+    """Return the proxy through which an address is asked, empty for none; raises `SourceError`.
+
+    What the plan says goes before the environment (HTTPS_PROXY, ALL_PROXY, NO_PROXY). Nothing in the clear goes
+    through a proxy, and nothing that stays on this machine: the proxy would read it, the password too.
+    """
+    parts = urlsplit(url)
+    host = parts.hostname or ""
+    if told == "none" or parts.scheme != "https" or is_loopback(host):
+        return ""
+    found = told
+    if not found and not proxy_bypass(parts.netloc.rpartition("@")[2]):
+        known = getproxies()
+        found = known.get("https") or known.get("all") or ""
+    if not found:
+        return ""
+    found = found if "://" in found else f"http://{found}"
+    proxy = urlsplit(found)
+    if proxy.scheme not in ("http", "https") or not proxy.hostname:
+        where = f"{proxy.scheme}://{proxy.hostname or '…'}"
+        hint = "name it as http://HOST:PORT, or let web: {proxy: none} in the plan go without"
+        raise SourceError("this is no proxy that HTTPS can go through", where, hint)
+    return found
+
+
 @lru_cache(maxsize=1)
 def _public_authorities() -> ssl.SSLContext:
     """Return what trusts the public authorities; there are hundreds of them, and reading them takes its time."""
@@ -84,12 +110,19 @@ class Web:
         self._tries = int(self._told.get("tries", _TRIES))
         self._longest_answer = float(self._told.get("longest-answer", _LONGEST_ANSWER))
         self._longest = float(self._told.get("longest-wait", _LONGEST_WAIT))
-        self._token = ""
+        self._token = self._proxy = ""
         timeout = float(self._told.get("timeout", _TIMEOUT))
         try:
             ca = self._told.get("ca")
             trusted = _trusting(context.office_dir / str(ca)) if ca else _public_authorities()
-            self._client = httpx.Client(verify=trusted, timeout=timeout, follow_redirects=False)
+            self._client = httpx.Client(
+                verify=trusted,
+                timeout=timeout,
+                follow_redirects=False,
+                # What else the environment says (proxies for the clear, a file of passwords) is not for us.
+                trust_env=False,
+                mounts=self._ways(url, trusted),
+            )
         except OSError as error:
             raise SourceError(
                 f"the authorities to trust cannot be read: {error}", str(self._told.get("ca"))
@@ -104,6 +137,20 @@ class Web:
 
     def __exit__(self, *_: object) -> None:
         self._client.close()
+
+    def _ways(self, url: str, trusted: ssl.SSLContext) -> dict[str, httpx.HTTPTransport]:
+        """Return what goes through a proxy, by where it goes to."""
+        import httpx
+
+        found = {}
+        for address in filter(None, (url, str(self._told.get("token-url") or ""))):
+            proxy = _proxy_for(address, str(self._told.get("proxy") or ""))
+            if proxy:
+                # The bare name: a host has the same way by all of its ports.
+                host = httpx.URL(address).copy_with(port=None, path="/", query=None, fragment=None)
+                found[str(host).rstrip("/")] = httpx.HTTPTransport(verify=trusted, proxy=proxy)
+                self._proxy = httpx.URL(proxy).host
+        return found
 
     def ask(
         self,
@@ -138,6 +185,8 @@ class Web:
             if attempt + 1 < tries:
                 time.sleep(wait)
         hint = "nothing was stored; gather again later"
+        if self._proxy:
+            hint = f"it was asked through the proxy {self._proxy}: web: {{proxy: none}} in the plan goes without"
         times = f" in {tries} tries" if tries > 1 else ""
         raise SourceError(f"no answer{times}: {fault}", url, hint)
 

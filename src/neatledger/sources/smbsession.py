@@ -15,7 +15,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from smbprotocol.connection import Connection, Dialects
+from smbprotocol.connection import Dialects
 from smbprotocol.create_contexts import CreateContextName, SMB2CreateContextRequest
 from smbprotocol.exceptions import SMBException, SMBResponseException
 from smbprotocol.file_info import FileInformationClass, InfoType
@@ -40,7 +40,8 @@ from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, Tr
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
 from neatledger.sources.smbentries import Entry, ticks_of
-from neatledger.sources.smberrors import Lost, Refused
+from neatledger.sources.smberrors import ENDED, Lost, Refused
+from neatledger.sources.smbsound import UNREADABLE, SoundConnection
 from neatledger.sources.smbwire import Wire
 
 __all__ = ["Entry", "Lost", "Refused", "SmbSession", "SmbTree", "Terms"]
@@ -50,6 +51,7 @@ _LIST, _ATTRIBUTES, _READ_CONTROL, _SYNCHRONIZE = 0x1, 0x80, 0x20000, 0x100000
 _DELETE, _WRITE_DAC, _WRITE_OWNER = 0x10000, 0x40000, 0x80000
 _OWNER_GROUP_DACL, _OF_LIST = 0x7, 0x4
 _DESCRIPTOR_ROOM = (65536, 262144)
+_SPACE = struct.Struct("<QQQII")
 _FULL_SIZE = 7  # FileFsFullSizeInformation, MS-FSCC 2.5.4
 
 # What the library has to say of a server that goes away, we say ourselves, once.
@@ -95,15 +97,12 @@ _GONE = frozenset(
         0xC00000B0,  # STATUS_PIPE_DISCONNECTED
         0xC00000B1,  # STATUS_PIPE_CLOSING
         0xC000014B,  # STATUS_PIPE_BROKEN
-        0xC00000C9,  # STATUS_NETWORK_NAME_DELETED
         0xC00000D6,  # STATUS_VIRTUAL_CIRCUIT_CLOSED
-        0xC0000203,  # STATUS_USER_SESSION_DELETED
         0xC000020C,  # STATUS_CONNECTION_DISCONNECTED
         0xC000020D,  # STATUS_CONNECTION_RESET
         0xC0000241,  # STATUS_CONNECTION_ABORTED
-        0xC000035C,  # STATUS_NETWORK_SESSION_EXPIRED
     )
-)
+) | ENDED
 
 
 @contextlib.contextmanager
@@ -114,9 +113,11 @@ def _translated() -> Iterator[None]:
     except SMBResponseException as error:
         if error.status in _GONE:
             raise Lost(_told(error)) from None
-        raise Refused(_told(error)) from None
+        raise Refused(_told(error)) from error
     except (SMBException, OSError) as error:
         raise Lost(_told(error)) from None
+    except UNREADABLE as error:
+        raise Lost(f"an answer that cannot be read ({type(error).__name__})") from None
 
 
 class SmbSession:
@@ -124,9 +125,9 @@ class SmbSession:
 
     def __init__(self, terms: Terms, credentials: Credentials) -> None:
         self.terms = terms
-        self._connection = Connection(uuid.uuid4(), terms.host, terms.port, require_signing=not terms.allows_unsigned)
-        # How long to wait for the server in the middle of an answer, in seconds.
-        self._connection._receive_timeout = int(max(1, terms.timeout))
+        self._connection = SoundConnection(
+            uuid.uuid4(), terms.host, terms.port, require_signing=not terms.allows_unsigned, patience=terms.timeout
+        )
         where = f"{terms.host}:{terms.port}"
         is_there = False
         try:
@@ -141,10 +142,10 @@ class SmbSession:
                 self._connection, credentials.user, credentials.password, require_encryption=encrypts
             )
             self._connect_session()
-        except SourceError:
+        except (SourceError, Lost):
             self._end_quietly()
             raise
-        except (SMBException, OSError, ValueError, TimeoutError) as error:
+        except (SMBException, OSError, *UNREADABLE) as error:
             self._end_quietly()
             if is_there and not isinstance(error, SMBResponseException):
                 # It was there a moment ago, and has refused nothing.
@@ -164,6 +165,12 @@ class SmbSession:
         except (SMBException, ConnectionResetError, BrokenPipeError) as error:
             self._end_quietly()
             raise Lost(_told(error)) from None
+        except UNREADABLE as error:
+            self._end_quietly()
+            # The library says this of a socket that could not be made.
+            if isinstance(error, ValueError) and str(error).startswith("Failed to connect"):
+                raise
+            raise Lost(f"an answer that is none ({type(error).__name__})") from None
 
     def _connect_session(self) -> None:
         try:
@@ -180,6 +187,7 @@ class SmbSession:
             self._session.require_encryption = False
             self._session.signing_required = False
             self._session.connect()
+        self._connection.bind(self._session)
 
     def __enter__(self) -> SmbSession:
         return self
@@ -188,7 +196,7 @@ class SmbSession:
         self._end_quietly()
 
     def _end_quietly(self) -> None:
-        with contextlib.suppress(SMBException, OSError, ValueError, AttributeError):
+        with contextlib.suppress(SMBException, OSError, Lost, *UNREADABLE):
             self._connection.disconnect(True, timeout=5)
 
     @property
@@ -227,7 +235,7 @@ class SmbSession:
 class SmbTree:
     """One share of a session; paths are parted by backslashes, empty for its root."""
 
-    def __init__(self, connection: Connection, session: Session, tree: TreeConnect, timeout: float) -> None:
+    def __init__(self, connection: SoundConnection, session: Session, tree: TreeConnect, timeout: float) -> None:
         self._connection, self._session, self._tree, self._timeout = connection, session, tree, timeout
 
     def maximal_access(self) -> int:
@@ -240,9 +248,9 @@ class SmbTree:
         with _translated():
             sent = self._connection.send(asked, sid=self._session.session_id)
             answer = self._connection.receive(sent, timeout=self._timeout)
-        told = SMB2TreeConnectResponse()
-        told.unpack(answer["data"].get_value())
-        access: int = told["maximal_access"].get_value()
+            told = SMB2TreeConnectResponse()
+            told.unpack(answer["data"].get_value())
+            access: int = told["maximal_access"].get_value()
         return access
 
     def _ask(self, path: str, access: int, query: SMB2QueryInfoRequest) -> bytes:
@@ -258,7 +266,7 @@ class SmbTree:
         query["file_id"] = b"\xff" * 16
         close = SMB2CloseRequest()
         close["file_id"] = b"\xff" * 16
-        try:
+        with _translated():
             sent = self._connection.send_compound(
                 [create, query, close], self._session.session_id, self._tree.tree_connect_id, related=True
             )
@@ -271,15 +279,9 @@ class SmbTree:
                     failed = failed or error
             if failed is not None:
                 raise failed
-        except SMBResponseException as error:
-            if error.status in _GONE:
-                raise Lost(_told(error)) from None
-            raise Refused(_told(error)) from error
-        except (SMBException, OSError) as error:
-            raise Lost(_told(error)) from None
-        found = SMB2QueryInfoResponse()
-        found.unpack(answers[1]["data"].get_value())
-        data: bytes = found["buffer"].get_value()
+            found = SMB2QueryInfoResponse()
+            found.unpack(answers[1]["data"].get_value())
+            data: bytes = found["buffer"].get_value()
         return data
 
     def descriptor(self, path: str) -> bytes:
@@ -363,7 +365,10 @@ class SmbTree:
         query["info_type"] = InfoType.SMB2_0_INFO_FILESYSTEM
         query["file_info_class"] = _FULL_SIZE
         query["output_buffer_length"] = 64
-        total, free, _, sectors, size = struct.unpack("<QQQII", self._ask("", _ATTRIBUTES, query)[:32])
+        told = self._ask("", _ATTRIBUTES, query)
+        if len(told) < _SPACE.size:
+            raise Lost("an answer that is cut off")
+        total, free, _, sectors, size = _SPACE.unpack_from(told)
         return total * sectors * size, free * sectors * size
 
     def listing(self, path: str) -> Iterator[Entry]:
@@ -437,5 +442,5 @@ class SmbPipe:
 
     def close(self) -> None:
         """Close the pipe, if it is still there."""
-        with contextlib.suppress(SMBException, OSError):
+        with contextlib.suppress(SMBException, OSError, Lost, *UNREADABLE):
             self._open.close(False)

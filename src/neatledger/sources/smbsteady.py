@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import SourceError
-from neatledger.sources.smberrors import Lost
+from neatledger.sources.smberrors import Forged, Lost
 from neatledger.sources.smbsession import SmbSession, SmbTree, Terms
 from neatledger.sources.smbwire import Wire
 
@@ -102,12 +102,17 @@ class SteadySession:
         self._trees.clear()
         self.losses += 1
         self.__exit__()
+        if isinstance(lost, Forged):
+            # Nobody goes on talking to whoever is in between.
+            raise self.away(lost)
         last: Exception = lost
         for wait in _WAITS:
             self._tell(f"the server went away ({last}); trying again in {wait:g} s")
             time.sleep(wait)
             try:
                 self._session = SmbSession(self.terms, self._credentials)
+            except Forged as error:
+                raise self.away(error) from None
             except (SourceError, Lost) as error:
                 last = error
                 continue
@@ -117,6 +122,9 @@ class SteadySession:
     def away(self, error: Exception) -> SourceError:
         """Return the error of a server that went away and stays away."""
         where = f"{self.terms.host}:{self.terms.port}"
+        if isinstance(error, Forged):
+            hint = "nothing of it was kept; find out what is between here and the server before you sign in again"
+            return SourceError(f"somebody between here and the server answers in its place: {error}", where, hint)
         why = error.what if isinstance(error, SourceError) else str(error)
         if not self._was_in:
             hint = "see host and port in the plan: is it an SMB server, and is it running?"

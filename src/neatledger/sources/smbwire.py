@@ -26,7 +26,7 @@ from smbprotocol.connection import Ciphers, Connection, Dialects, SigningAlgorit
 from smbprotocol.session import Session
 
 from neatledger.sources.smbentries import Entry, unpack_entries
-from neatledger.sources.smberrors import Lost
+from neatledger.sources.smberrors import ENDED, Forged, Lost
 
 __all__ = ["Answer", "Wire"]
 
@@ -159,7 +159,9 @@ class Wire(Generic[T]):
                 raise Lost("an encrypted answer where nothing is encrypted")
             data = self._cipher.decrypt(data)
         elif self._cipher is not None:
-            raise Lost("an answer that is not encrypted where all must be")
+            if data[:4] == b"\xfeSMB" and len(data) >= 64 and _HEADER.unpack_from(data)[3] in ENDED:
+                raise Lost("the session has ended")
+            raise Forged("an answer that is not encrypted where all must be")
         start, end = 0, len(data)
         while start < end:
             if end - start < 64 or data[start : start + 4] != b"\xfeSMB":
@@ -176,8 +178,12 @@ class Wire(Generic[T]):
         is_pending = status == _PENDING and bool(flags & _ASYNC)
         if self._sign is not None and not is_sealed and not is_pending:
             signed = message[:48] + bytes(16) + message[64:]
+            if not flags & _SIGNED and status in ENDED:
+                raise Lost("the session has ended")
+            if not flags & _SIGNED:
+                raise Forged("an answer that is not signed where all must be")
             if not hmac.compare_digest(self._sign(signed, number, True), signature):
-                raise Lost("an answer with a false signature")
+                raise Forged("an answer with a false signature")
         self._high += credits
         if is_pending:
             return
@@ -318,8 +324,8 @@ class _Cipher:
             raise Lost("an answer that is cut off")
         _, tag, nonce, _, _, _, ident = _TRANSFORM.unpack_from(data)
         if ident != self._id:
-            raise Lost("an answer of another session")
+            raise Forged("an answer of another session")
         try:
             return self._theirs.decrypt(nonce[: self._nonce_size], data[52:] + tag, data[20:52])
         except InvalidTag:
-            raise Lost("an answer with a false signature") from None
+            raise Forged("an answer with a false signature") from None

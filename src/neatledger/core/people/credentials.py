@@ -3,11 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from ipaddress import ip_address
 
-__all__ = ["LOOPBACK", "Credentials", "make_password"]
+__all__ = ["LOOPBACK", "Credentials", "is_loopback", "make_password"]
 
 LOOPBACK = frozenset({"127.0.0.1", "::1", "localhost"})
 """The names of this machine: to it alone a password may go in the clear."""
+
+
+def is_loopback(host: str) -> bool:
+    """Tell whether a host is this machine itself, by name (RFC 6761 section 6.3) or address (RFC 6890)."""
+    name = host.rstrip(".").lower()
+    if name in LOOPBACK or name.endswith(".localhost"):
+        return True
+    try:
+        address = ip_address(name.strip("[]"))
+    except ValueError:
+        return False
+    mapped = getattr(address, "ipv4_mapped", None)
+    return bool(address.is_loopback or (mapped is not None and mapped.is_loopback))
 
 
 @dataclass(frozen=True, slots=True)

@@ -165,6 +165,8 @@ class Plan:
     """The address of a database that is the ledger; empty: a file beside the plan."""
     signers: Mapping[str, str] = field(default_factory=dict)
     """Who may sign counts that are taken elsewhere: a name → the public key, as SSH writes it."""
+    workers: Mapping[str, str] = field(default_factory=dict)
+    """By which files a cluster's scheduler is known (ca, certificate, key), and which is trusted without."""
 
     def is_here(self, person: str) -> bool:
         """Tell whether a person of the plan is within their dates today; who is not in the plan always is."""

@@ -1,0 +1,155 @@
+"""Somebody between the tool and a real server alters, drops and forges: the truth is kept, or nothing is."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import re
+import struct
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from conftest import ANY
+from judges import ldap, relay, smb
+from neatledger.demo import meadow
+from neatledger.demo.service.server import Service
+from neatledger.demo.smbserver import SmbServer
+from neatledger.sources import http, ldapaccounts, smbsteady
+
+SEED = 20261202 if os.environ.get("CI") else random.SystemRandom().randrange(1 << 32)
+PASSWORD = "correct horse"
+NEGOTIATE, SESSION_SETUP, TREE_CONNECT = 0, 1, 3
+ACCESS_DENIED, SIGNED = 0xC0000022, 0x8
+
+
+@pytest.fixture(autouse=True)
+def impatience(monkeypatch) -> None:
+    """Who goes away is not waited for as long as at work."""
+    monkeypatch.setattr(smbsteady, "_WAITS", (0.01,))
+    monkeypatch.setattr(ldapaccounts, "_WAITS", (0.01,))
+
+
+def only_line(done: subprocess.CompletedProcess[str]) -> str:
+    """Return the one line of an error; PASSWORD is never in it."""
+    assert done.stderr.count("\n") == 1 and "Traceback" not in done.stderr, done.stderr
+    assert PASSWORD not in done.stderr
+    return done.stderr
+
+
+# SMB ---------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module", params=["signed", "encrypted"])
+def server(request) -> Iterator[tuple[str, SmbServer]]:
+    setting = {"server_smb_encrypt": "off" if request.param == "signed" else "required"}
+    permissions = {"open": "", "vets": f"D:(A;;0x1200a9;;;{smb.BASE}-5501)"}
+    with tempfile.TemporaryDirectory(dir="/tmp") as folder, smb.server(Path(folder), permissions, **setting) as found:
+        for name in ("a", "b", "c/d"):
+            (Path(folder) / "data" / "open" / name).mkdir(parents=True)
+        yield request.param, found
+
+
+@contextmanager
+def smb_office(folder: Path, server: SmbServer, answers: relay.Change, **settings: object) -> Iterator[Path]:
+    """An office that reads the server through a relay."""
+    with relay.between(("127.0.0.1", server.port), answers, is_framed=True) as port:
+        system = {"source": "smb", "host": "127.0.0.1", "port": port, "user": server.admin, "timeout": 1, **settings}
+        (folder / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"loft": system}}))
+        yield folder
+
+
+def rows(folder: Path, run) -> str:
+    """Return all that the newest count tells of the server's folders and people."""
+    return "".join(
+        run(*words, "--office", folder).stdout
+        for words in (("access", "--all", "-f", "csv"), ("people", "--side", "found", "-f", "csv"))
+    )
+
+
+class Forger:
+    """Answers in the server's place, in the clear, once somebody is signed in; from the `first` answer on."""
+
+    def __init__(self, what: str, first: int) -> None:
+        self._what, self._first, self._seen, self._next = what, first, 0, 0
+
+    def __call__(self, frame: bytes) -> bytes | None:
+        command = struct.unpack_from("<H", frame, 12)[0] if frame[:4] == b"\xfeSMB" else -1
+        if command in (NEGOTIATE, SESSION_SETUP):
+            self._next = struct.unpack_from("<Q", frame, 24)[0] + 1
+            return frame
+        self._seen += 1
+        number, self._next = self._next, self._next + 1
+        if self._seen < self._first:
+            return frame
+        if self._what == "dropped":
+            return None
+        if self._what == "refused":
+            if command >= 0:
+                number, = struct.unpack_from("<Q", frame, 24)
+            command = max(command, TREE_CONNECT)
+            head = struct.pack("<4sHHIHHIIQIIQ16s", b"\xfeSMB", 64, 1, ACCESS_DENIED, command, 8, 1, 0, number, 0, 0, 0, b"")
+            return head + struct.pack("<HBBIB", 9, 0, 0, 0, 0)
+        changed = bytearray(frame)
+        if self._what == "unsigned" and command >= 0:
+            changed[16] &= ~SIGNED
+            changed[48:64] = bytes(16)
+        changed[-3] ^= 0x55
+        return bytes(changed)
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("what", ["unsigned", "altered", "refused", "dropped"])
+def test_what_is_not_the_servers_is_never_believed(server, tmp_path: Path, run, monkeypatch, what: str) -> None:
+    how, real = server
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
+    with smb_office(tmp_path, real, lambda frame: frame) as office:
+        run("gather", "--office", office)
+    true = rows(tmp_path, run)
+    assert "vets" in true
+    for first in (1, 8) if what == "dropped" else (1, 2, 3, 5, 13, 34):
+        with smb_office(tmp_path, real, Forger(what, first)) as office:
+            done = run("gather", "--office", office, status=ANY)
+        if done.returncode:
+            told = only_line(done)
+            between = "somebody between here and the server answers in its place" in told
+            assert between or (what in ("dropped", "refused") and "away" in told), (first, told)
+            if what in ("unsigned", "altered"):
+                reason = "not signed" if (what, how) == ("unsigned", "signed") else "a false signature"
+                assert between and reason in told, (first, told)
+        else:
+            # It had been asked less often than that.
+            assert first > 21, (first, done.stdout)
+        assert rows(tmp_path, run) == true
+
+
+@pytest.mark.judge
+def test_whatever_is_altered_the_count_is_true_or_none(server, tmp_path: Path, run, monkeypatch, pytestconfig) -> None:
+    _, real = server
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
+    with smb_office(tmp_path, real, lambda frame: frame) as office:
+        run("gather", "--office", office)
+    true, rng = rows(tmp_path, run), random.Random(SEED)
+    for number in range(pytestconfig.getoption("--seeds") or 12):
+        at, width = rng.choice([0, 1, 2, 3, 4, 6, 9, 20]), rng.choice([1, 1, 2, 8, 64])
+        seen = [0]
+
+        def alter(frame: bytes, at: int = at, width: int = width, seen: list[int] = seen) -> bytes:
+            seen[0] += 1
+            if seen[0] - 1 != at:
+                return frame
+            changed = bytearray(frame)
+            for _ in range(width):
+                changed[rng.randrange(len(changed))] = rng.choice([0, 1, 0x7F, 0x80, 0xFF])
+            return bytes(changed[: rng.choice([len(changed), len(changed), rng.randrange(4, len(changed))])])
+
+        with smb_office(tmp_path, real, alter) as office:
+            done = run("gather", "--office", office, status=ANY)
+        if done.returncode:
+            only_line(done)
+        assert rows(tmp_path, run) == true, (SEED, number)
