@@ -48,13 +48,12 @@ def is_there() -> bool:
     return shutil.which("slapd", path=_PATH) is not None
 
 
-def make_certificate(folder: Path) -> None:
+def make_certificate(folder: Path, host: str = "localhost") -> None:
+    """Make a certificate for a host, which is its own authority: cert.pem and key.pem."""
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
     now = datetime.datetime.now(datetime.UTC)
-    names = x509.SubjectAlternativeName(
-        [x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]
-    )
+    names = x509.SubjectAlternativeName([x509.DNSName(host), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))])
     made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
     made = (
         made.serial_number(1)

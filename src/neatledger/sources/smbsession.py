@@ -89,20 +89,23 @@ def _told(error: BaseException) -> str:
 
 
 # Statuses that say no to nothing: a connection, a session, a share or the far end of a pipe is gone (MS-ERREF 2.3.1).
-_GONE = frozenset(
-    (
-        0xC00000AB,  # STATUS_INSTANCE_NOT_AVAILABLE
-        0xC00000AC,  # STATUS_PIPE_NOT_AVAILABLE
-        0xC00000AE,  # STATUS_PIPE_BUSY
-        0xC00000B0,  # STATUS_PIPE_DISCONNECTED
-        0xC00000B1,  # STATUS_PIPE_CLOSING
-        0xC000014B,  # STATUS_PIPE_BROKEN
-        0xC00000D6,  # STATUS_VIRTUAL_CIRCUIT_CLOSED
-        0xC000020C,  # STATUS_CONNECTION_DISCONNECTED
-        0xC000020D,  # STATUS_CONNECTION_RESET
-        0xC0000241,  # STATUS_CONNECTION_ABORTED
+_GONE = (
+    frozenset(
+        (
+            0xC00000AB,  # STATUS_INSTANCE_NOT_AVAILABLE
+            0xC00000AC,  # STATUS_PIPE_NOT_AVAILABLE
+            0xC00000AE,  # STATUS_PIPE_BUSY
+            0xC00000B0,  # STATUS_PIPE_DISCONNECTED
+            0xC00000B1,  # STATUS_PIPE_CLOSING
+            0xC000014B,  # STATUS_PIPE_BROKEN
+            0xC00000D6,  # STATUS_VIRTUAL_CIRCUIT_CLOSED
+            0xC000020C,  # STATUS_CONNECTION_DISCONNECTED
+            0xC000020D,  # STATUS_CONNECTION_RESET
+            0xC0000241,  # STATUS_CONNECTION_ABORTED
+        )
     )
-) | ENDED
+    | ENDED
+)
 
 
 @contextlib.contextmanager
