@@ -10,6 +10,7 @@ import random
 import shutil
 import sqlite3
 import subprocess
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -71,7 +72,7 @@ def test_who_may_only_write_a_file_leaves_it_to_its_owner(tmp_path: Path) -> Non
 
 @AS_ROOT
 @pytest.mark.parametrize(("sticky", "owner", "follows"), [
-    (0o1777, 5, False), (0o1777, 0, True), (0o777, 5, True), (0o1755, 5, True),
+    (0o1777, 5, False), (0o1777, 0, True), (0o777, 5, False), (0o777, 0, True), (0o1755, 5, False),
 ])  # fmt: skip
 def test_no_link_is_followed_that_somebody_planted(tmp_path: Path, sticky: int, owner: int, follows: bool) -> None:
     (tmp_path / "precious").write_text("before")
@@ -86,6 +87,120 @@ def test_no_link_is_followed_that_somebody_planted(tmp_path: Path, sticky: int, 
         with pytest.raises(NeatError, match="somebody else's link"):
             write_file(place / "out", b"after")
     assert (tmp_path / "precious").read_text() == ("after" if follows else "before")
+    # To what is theirs anybody's link leads, where not everybody may put one.
+    theirs = tmp_path / "theirs"
+    theirs.mkdir()
+    os.chown(theirs, 5, 5)
+    (theirs / "link").symlink_to("real")
+    os.lchown(theirs / "link", 5, 5)
+    write_file(theirs / "link", b"after")
+    assert (theirs / "real").read_text() == "after" and (theirs / "link").is_symlink()
+
+
+@AS_ROOT
+@pytest.mark.parametrize(("sticky", "owner", "is_written"), [
+    (0o1777, 5, False), (0o1770, 5, False), (0o1777, 0, True), (0o777, 5, True), (0o1755, 5, True),
+])  # fmt: skip
+@pytest.mark.parametrize("what", ["file", "pipe"])
+def test_nothing_of_others_is_written_in_a_folder_of_all(
+    tmp_path: Path, sticky: int, owner: int, is_written: bool, what: str
+) -> None:
+    """As the kernel has it for a file that is there (fs.protected_regular and fs.protected_fifos at 2, proc(5))."""
+    place = tmp_path / "shared"
+    place.mkdir()
+    place.chmod(sticky)
+    target = place / "out"
+    if what == "pipe":
+        os.mkfifo(target)
+    else:
+        target.write_bytes(b"before")
+    os.chown(target, owner, owner)
+    reading = os.open(target, os.O_RDONLY | os.O_NONBLOCK)
+    for asked in (lambda: files.check_target(target), lambda: write_file(target, b"after")):
+        if is_written:
+            asked()
+        else:
+            with pytest.raises(NeatError, match="somebody else's, in a folder that others may write to"):
+                asked()
+    if what == "file":
+        assert target.read_bytes() == (b"after" if is_written else b"before") and target.stat().st_uid == owner
+    else:
+        assert os.read(reading, 9) == (b"after" if is_written else b"")
+    os.close(reading)
+
+
+def test_a_ledger_that_leads_nowhere_makes_nothing(demo: Path, tmp_path: Path, run) -> None:
+    office, place = tmp_path / "office", tmp_path / "elsewhere"
+    shutil.copytree(demo, office, symlinks=True)
+    (office / "ledger.db").unlink()
+    (office / "ledger.db").symlink_to(place)
+    for words in (["gather"], ["people"], ["counts", "--prove"]):
+        told = run(*words, "--office", office, status=2).stderr
+        assert f"leads to a file that is not there: {place}" in told and told.count("\n") == 1
+    assert not place.exists() and not list(office.glob("*.new"))
+
+
+# Another user of the machine, in a folder of their own: whatever is made or found there is exchanged for a link.
+_EXCHANGING = """
+import os, sys
+folder, precious = sys.argv[1:]
+os.setgid(12345); os.setuid(12345)
+os.chdir(folder)
+turn = 0
+print("ready", flush=True)
+while True:
+    turn += 1
+    for name in [*os.listdir("."), "out.csv"]:
+        try:
+            if name.startswith("l"):
+                continue
+            link = f"l{turn % 7}"
+            if os.path.lexists(link):
+                os.unlink(link)
+            if turn % 3:
+                os.symlink(precious, link)
+            else:
+                with open(link, "w") as out:
+                    out.write("theirs")
+                os.chmod(link, 0o666)
+            os.rename(link, name)
+        except OSError:
+            pass
+"""
+
+
+@AS_ROOT
+@pytest.mark.judge
+def test_whoever_exchanges_what_is_written_gets_nothing_of_roots(tmp_path: Path) -> None:
+    kept = tmp_path / "kept"
+    kept.mkdir(0o755)
+    precious, theirs = kept / "precious", tmp_path / "theirs"
+    precious.write_text("before")
+    precious.chmod(0o600)
+    theirs.mkdir()
+    os.chown(theirs, 12345, 12345)
+    for folder in (tmp_path, *tmp_path.parents[:2]):
+        folder.chmod(0o755)
+    words = [sys.executable, "-c", _EXCHANGING, theirs, precious]
+    written = refused = 0
+    with subprocess.Popen(words, stdout=subprocess.PIPE) as process:
+        assert process.stdout.readline() == b"ready\n"
+        try:
+            for number in range(600):
+                try:
+                    write_file(theirs / "out.csv", b"secret of root" * (number % 3))
+                    written += 1
+                except NeatError:
+                    refused += 1
+                info = precious.lstat()
+                assert (precious.read_text(), info.st_uid, info.st_mode & 0o7777) == ("before", 0, 0o600)
+        finally:
+            process.kill()
+    assert refused, "nobody was fast enough"
+    for found in theirs.iterdir():
+        # What root made and could not put in place stays root's alone.
+        info = found.lstat()
+        assert info.st_uid == 12345 or found.is_symlink() or not info.st_mode & 0o077 or found.name == "out.csv"
 
 
 def test_a_lock_that_does_not_end_is_one_line(tmp_path: Path, monkeypatch) -> None:

@@ -30,6 +30,9 @@ def open_ledger(place: Path | str, *, create: bool = False) -> Ledger:
             raise LedgerError("NEATLEDGER_LEDGER is no address of a database", hint=hint)
         return _open_database(place, create=create)
     path = place
+    if path.is_symlink() and not path.exists():
+        hint = "put the file back to where it leads, or take the link away; gather then makes a new one"
+        raise LedgerError(f"leads to a file that is not there: {os.readlink(path)}", str(path), hint)
     if not path.exists():
         if not create:
             raise NoCountError("there is no count yet", str(path), "run: neatledger gather")

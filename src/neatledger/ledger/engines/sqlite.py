@@ -11,6 +11,7 @@ from pathlib import Path
 __all__ = ["SqliteDatabase", "connect"]
 
 _WAIT_SECONDS = 60.0
+_NO_FOLLOW = getattr(os, "O_NOFOLLOW", 0)
 
 
 class SqliteDatabase(sqlite3.Connection):
@@ -53,7 +54,7 @@ class SqliteDatabase(sqlite3.Connection):
         try:
             import fcntl
 
-            handle = os.open(f"{self.path}.{name}", os.O_RDWR | os.O_CREAT, 0o600)
+            handle = os.open(f"{self.path}.{name}", os.O_RDWR | os.O_CREAT | _NO_FOLLOW, 0o600)
         except (ImportError, OSError):
             yield True
             return
@@ -71,8 +72,9 @@ class SqliteDatabase(sqlite3.Connection):
 
 
 def connect(path: Path) -> SqliteDatabase:
-    """Open a file, which is made where it is not there."""
-    found = sqlite3.connect(path, timeout=_WAIT_SECONDS, isolation_level=None, factory=SqliteDatabase)
+    """Open a file that is there: one that is not is made by nobody in passing."""
+    where = f"{path.absolute().as_uri()}?mode=rw"
+    found = sqlite3.connect(where, timeout=_WAIT_SECONDS, isolation_level=None, factory=SqliteDatabase, uri=True)
     found.path = path
     found.execute("PRAGMA foreign_keys = ON")
     found.execute("PRAGMA cache_size = -16000")
