@@ -7,12 +7,11 @@ import gc
 import os
 import signal
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import closing, suppress
 from datetime import date
 from importlib import import_module
 from textwrap import fill
-from types import TracebackType
 from typing import TYPE_CHECKING, NoReturn
 
 from neatledger import __version__
@@ -409,7 +408,9 @@ def main(words: Sequence[str] | None = None) -> int:
         if sys.flags.dev_mode:
             raise
         _give_up_output()
-        print(f"neatledger: {_own_fault(error)}", file=sys.stderr)
+        from neatledger.formats.ownfaults import spell_own_fault
+
+        print(f"neatledger: {spell_own_fault(error)}", file=sys.stderr)
         return NeatError.exit_status
 
 
@@ -417,25 +418,3 @@ def _give_up_output() -> None:
     """Have what is still to be written go nowhere: trying again at the end would fail again."""
     with suppress(OSError, ValueError, AttributeError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-
-
-def _own_fault(error: Exception) -> str:
-    """Return in one line that the program itself is at fault, and all that a report of it needs."""
-    from neatledger.formats.names import show_text
-
-    steps = [(step.tb_frame.f_code.co_filename, step.tb_lineno) for step in _traceback(error)]
-    own = [f"{'/'.join(name.split(os.sep)[-2:])}:{line}" for name, line in steps if "neatledger" in name]
-    what = show_text(f"{type(error).__name__}: {error}")
-    where = " < ".join(reversed(own[-_MOST_PLACES:]))
-    told = "a fault of the program's own; what was written before it is kept"
-    return f"{told} (for a report: version {__version__}, {what}, at {where}; python -X dev shows more)"
-
-
-_MOST_PLACES = 4
-
-
-def _traceback(error: Exception) -> Iterator[TracebackType]:
-    step = error.__traceback__
-    while step is not None:
-        yield step
-        step = step.tb_next

@@ -31,6 +31,7 @@ from neatledger.faces.show import show_report
 from neatledger.faces.table import render_table
 from neatledger.faces.view import shape
 from neatledger.formats.names import show_text
+from neatledger.formats.ownfaults import spell_own_fault
 from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.processes import undisturbed
 from neatledger.reports.offices import OfficeAnswer, merged_report, offices_report, summary_paper
@@ -110,7 +111,7 @@ def _ask(name: str, args: argparse.Namespace, options: Options) -> OfficeAnswer:
     except NeatError as error:
         failure, status = str(error), error.exit_status
     except Exception as error:  # whatever it is, the others are asked all the same
-        failure = f"a fault of the program's own ({type(error).__name__}: {error})"
+        failure = spell_own_fault(error)
     if failure:
         return OfficeAnswer(str(folder), title, max(status, NeatError.exit_status), show_text(failure), [], [])
     return OfficeAnswer(str(folder), title, status, "", collected, said.getvalue().splitlines())

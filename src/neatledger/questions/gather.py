@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass
@@ -12,8 +13,9 @@ from typing import IO, Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
-from neatledger.errors import NeatError, UnknownNameError
+from neatledger.errors import NeatError, SourceError, UnknownNameError
 from neatledger.extras import extras_for
+from neatledger.formats.ownfaults import spell_own_fault
 from neatledger.ledger.opening import open_ledger
 from neatledger.questions.office import LEDGER_NAME, Office
 from neatledger.sources.contract import SourceContext, Workers
@@ -83,6 +85,17 @@ def read_system(
     return survey
 
 
+def _failure(error: Exception) -> NeatError:
+    """Return why a system was not read, of an error that nobody put into words."""
+    if sys.flags.dev_mode:
+        raise error
+    if isinstance(error, MemoryError):
+        return SourceError("there is not enough memory to read it", hint="read it in parts, as systems of their own")
+    if isinstance(error, OSError):
+        return SourceError(f"it cannot be read: {error.strerror or error}", str(error.filename or ""))
+    return SourceError(spell_own_fault(error, "nothing of it was kept"))
+
+
 def ask(
     office: Office,
     moment: datetime,
@@ -126,6 +139,9 @@ def ask(
                 )
             except NeatError as error:
                 failed[name] = error
+                continue
+            except Exception as error:  # whatever it is, the others are read all the same
+                failed[name] = _failure(error)
                 continue
             surveys.append(found)
             seconds[name] = progress.seconds

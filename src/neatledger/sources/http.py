@@ -32,7 +32,7 @@ _TIMEOUT, _TRIES, _LONGEST_WAIT = 30.0, 5, 60.0
 _AGAIN = frozenset({429, 502, 503, 504})
 _MOST_BYTES, _MOST_UNPACKED, _LONGEST_ANSWER = 64 << 20, 256 << 20, 300.0
 _TOO_MUCH = "nothing was stored; see whether this is the address of the service"
-_OF_PACKING = frozenset({"content-encoding", "content-length", "transfer-encoding"})
+_OF_PACKING = frozenset({b"content-encoding", b"content-length", b"transfer-encoding"})
 MOST_PAGES = 10_000
 """Pages of one table or kind: a service that never comes to an end is not followed further."""
 
@@ -194,7 +194,8 @@ class Web:
     def _faults() -> tuple[type[Exception], ...]:
         import httpx
 
-        return (httpx.TransportError, httpx.DecodingError, OSError)
+        # What is no answer at all the library tells in errors of many kinds.
+        return (httpx.HTTPError, httpx.InvalidURL, httpx.StreamError, OSError, ValueError, LookupError)
 
     def _send(self, method: str, url: str, content: str, headers: dict[str, str]) -> httpx.Response:
         if self._told.get("token-url"):
@@ -226,7 +227,7 @@ class Web:
                     raise SourceError(message, url, "gather again later, or let web: {longest-answer: …} be longer")
                 parts.append(part)
             # What packed it and how long it was are of the answer as it came.
-            kept = [(name, value) for name, value in answer.headers.multi_items() if name not in _OF_PACKING]
+            kept = [(name, value) for name, value in answer.headers.raw if name.lower() not in _OF_PACKING]
         return httpx.Response(answer.status_code, headers=kept, content=b"".join(parts), extensions=answer.extensions)
 
     def _sign_in(self, url: str) -> str:
