@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import random
+import re
 import struct
 import subprocess
 import tempfile
@@ -228,3 +229,106 @@ def test_nothing_in_the_clear_goes_through_a_proxy(service, tmp_path: Path, run,
                 done = run("gather", "--office", tmp_path, status=2 if said else 0)
             assert said in done.stderr and "hidden" not in done.stderr, (web, env, done.stderr)
             assert bool(told) is not bool(said), (web, env)
+
+
+def spoiled(data: bytes, rng: random.Random, most: int) -> bytes:
+    """Return a message with a few of its first bytes changed, now and then cut."""
+    changed = bytearray(data)
+    for _ in range(rng.choice([1, 1, 2, 8])):
+        changed[rng.randrange(min(most, len(changed)))] = rng.choice(
+            [0, 10, 13, 0x7F, 0x80, 0xFF, rng.randrange(256)]
+        )
+    return bytes(changed[: rng.choice([len(changed)] * 3 + [rng.randrange(1, len(changed) + 1)])])
+
+
+def spoiling(rng: random.Random, most: int) -> relay.Change:
+    """Return what spoils one of the first messages."""
+    seen, at = [0], rng.randrange(4)
+
+    def change(data: bytes) -> bytes:
+        seen[0] += 1
+        return spoiled(data, rng, most) if seen[0] - 1 == at else data
+
+    return change
+
+
+def test_a_web_server_that_is_altered_fails_by_itself(service, tmp_path: Path, run, pytestconfig) -> None:
+    rng, port = random.Random(SEED), int(service.url.rpartition(":")[2])
+    (tmp_path / "tree").mkdir()
+    for number in range(pytestconfig.getoption("--seeds") or 25):
+        with relay.between(("127.0.0.1", port), spoiling(rng, 400)) as at:
+            web_office(tmp_path, f"http://127.0.0.1:{at}", timeout=1)
+            plan = json.loads((tmp_path / "office.yaml").read_text())
+            plan["systems"]["barn"] = {"source": "tree", "path": str(tmp_path / "tree")}
+            (tmp_path / "office.yaml").write_text(json.dumps(plan))
+            done = run("gather", "--no-check", "--office", tmp_path, status=ANY)
+        if done.returncode:
+            told = only_line(done)
+            assert "meadow was not counted" in told and "fault of the program" not in told, (SEED, number, told)
+        assert re.search(r"^barn +\d+ +\d+ +1 ", done.stdout, re.MULTILINE), done.stdout
+
+
+# A directory -------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def directory(tmp_path_factory) -> Iterator[tuple[int, Path]]:
+    if not ldap.is_there():
+        pytest.skip("no directory server")
+    folder = tmp_path_factory.mktemp("directory")
+    text, _ = ldap.random_ldif(random.Random(7), 60, 6)
+    with ldap.running(folder, text, needs_tls=False) as url:
+        yield int(url.rpartition(":")[2]), folder
+
+
+def read_directory(folder: Path, port: int, run, **setting: object) -> subprocess.CompletedProcess[str]:
+    found = {"url": f"ldap://127.0.0.1:{port}", "base": ldap.BASE, "user": ldap.ADMIN, "timeout": 1, "page": 50}
+    system = {"source": "directory", "accounts": {"ldap": {**found, **setting}}}
+    (folder / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"hall": system}}))
+    return run("gather", "--no-check", "--office", folder, status=ANY)
+
+
+@pytest.mark.judge
+def test_a_directory_that_is_altered_is_told_in_one_line(
+    directory, tmp_path: Path, run, monkeypatch, pytestconfig
+) -> None:
+    port, folder = directory
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", ldap.PASSWORD)
+    rng = random.Random(SEED)
+    for number in range(pytestconfig.getoption("--seeds") or 40):
+        way = {"ca": str(folder / "cert.pem")} if number % 3 == 0 else {"allow-plain": True}
+        with relay.between(("127.0.0.1", port), spoiling(rng, 40)) as at:
+            done = read_directory(tmp_path, at, run, **way)
+        if done.returncode:
+            assert "fault of the program" not in only_line(done) and "('" not in done.stderr, (SEED, number, done)
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("way", ["plain", "tls"])
+def test_a_referral_and_words_before_tls_are_no_yes(directory, tmp_path: Path, run, monkeypatch, way: str) -> None:
+    port, folder = directory
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", ldap.PASSWORD)
+    setting = {"ca": str(folder / "cert.pem")} if way == "tls" else {"allow-plain": True}
+    place = b"ldap://other.example"
+
+    def refer(data: bytes) -> bytes:
+        # A sign-in's or StartTLS's answer: messageID, then result 0, no name, no words (RFC 4511 4.1.9).
+        kind = 4 + data[3]
+        if data[kind] in (0x61, 0x78) and data[kind + 2 : kind + 5] == b"\x0a\x01\x00":
+            result = (
+                b"\x0a\x01\x0a\x04\x00\x04\x00\xa3" + bytes([len(place) + 2]) + b"\x04" + bytes([len(place)]) + place
+            )
+            body = data[2:kind] + bytes([data[kind], len(result)]) + result
+            return b"\x30" + bytes([len(body)]) + body
+        return data
+
+    with relay.between(("127.0.0.1", port), refer) as at:
+        told = only_line(read_directory(tmp_path, at, run, **setting))
+    assert "the directory refers to another, which was not asked: ldap://other.example" in told
+    if way == "tls":
+        more = b"\x30\x0c\x02\x01\x02\x61\x07\x0a\x01\x00\x04\x00\x04\x00"
+        with relay.between(("127.0.0.1", port), lambda data: data + more if data[:1] == b"\x30" else data) as at:
+            told = only_line(read_directory(tmp_path, at, run, **setting))
+        assert "cannot read the directory" in told
+    with relay.between(("127.0.0.1", port), lambda data: data) as at:
+        assert not read_directory(tmp_path, at, run, **setting).returncode

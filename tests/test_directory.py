@@ -164,7 +164,7 @@ def test_a_live_directory_and_its_export_are_the_same(run, tmp_path, monkeypatch
         plan(where, live={"source": "directory", "accounts": {"ldap": live | {"ca": "missing.pem"}}})
         assert "missing.pem" in run("gather", "--office", where, status=2).stderr
         plan(where, live={"source": "directory", "accounts": {"ldap": live | {"allow-plain": True}}})
-        assert "confidential" in run("gather", "--office", where, status=2).stderr.lower()
+        assert "lets nobody sign in without TLS" in run("gather", "--office", where, status=2).stderr
         plan(where, live={"source": "directory", "accounts": {"ldap": live}})
     refused = run("gather", "--office", where, status=2).stderr
     assert url in refused and refused.count("\n") == 1

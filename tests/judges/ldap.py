@@ -109,12 +109,13 @@ _IN_PAGES = "sizelimit size.soft=100 size.hard=100 size.pr=60 size.prtotal=unlim
 
 
 @contextmanager
-def running(folder: Path, ldif: str, limits: str = _IN_PAGES) -> Iterator[str]:
+def running(folder: Path, ldif: str, limits: str = _IN_PAGES, *, needs_tls: bool = True) -> Iterator[str]:
     """Run a directory with these entries, and limits in its own words; yield its address."""
     (folder / "data").mkdir()
     make_certificate(folder)
     conf = folder / "slapd.conf"
-    conf.write_text(_CONF.format(dir=folder, base=BASE, password=PASSWORD, limits=limits))
+    text = _CONF if needs_tls else _CONF.replace("security ssf=1\n", "")
+    conf.write_text(text.format(dir=folder, base=BASE, password=PASSWORD, limits=limits))
     (folder / "entries.ldif").write_text(ldif)
     env = {"PATH": _PATH}
     subprocess.run(

@@ -23,6 +23,7 @@ from neatledger.errors import MissingPartError, SourceError
 from neatledger.formats.directory import Entry, accounts_of
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
+from neatledger.sources.ldapsound import make_sound
 
 __all__ = [
     "close",
@@ -116,7 +117,9 @@ def make_connection(context: SourceContext, setting: Mapping[str, Any], user: st
         get_info=ldap3.NONE,
         connect_timeout=timeout,
     )
-    return ldap3.Connection(server, auto_bind=False, **words)
+    connection = ldap3.Connection(server, auto_bind=False, **words)
+    make_sound(connection, where)
+    return connection
 
 
 def starts_tls(setting: Mapping[str, Any]) -> bool:
@@ -230,7 +233,7 @@ def in_words(error: Exception) -> tuple[str, str]:
         minor = re.findall(r"Minor \(\d+\): ([^(]{1,100})", " ".join(str(ticket).split()))
         hint = "get a ticket (kinit, klist), and name the server in url as its ticket does"
         return f"Kerberos says: {minor[-1].strip() if minor else str(ticket)[:100]}", hint
-    text = " ".join(str(error).split())
+    text = _text_of(error)
     code = re.search(r"\bdata ([0-9a-f]{3})\b", text)
     if code and code[1] in _SIGN_IN_FAULTS:
         return _SIGN_IN_FAULTS[code[1]], _OF_NAME
@@ -239,6 +242,8 @@ def in_words(error: Exception) -> tuple[str, str]:
             "the name or the password is wrong",
             "see user in the plan, and the password in the environment or keyring",
         )
+    if "confidentialityRequired" in text or "strongerAuthRequired" in text:
+        return "it lets nobody sign in without TLS", "take allow-plain out of the plan, or write the url as ldaps://"
     if "noSuchObject" in text or "- 32 -" in text:
         return "there is nothing of the name of its base", "see base in the plan"
     if "certificate" in text.casefold():
@@ -247,7 +252,25 @@ def in_words(error: Exception) -> tuple[str, str]:
         return f"its certificate does not hold: {reason}", "name the authority that signed it: ca: FILE"
     if "start_tls" in text.casefold() or "StartTLS" in text or ("unavailable" in text and "TLS" in text):
         return f"no TLS: {text[:80]}", "allow-plain: true does without, and names and password pass in the clear"
+    if text.startswith("an answer that"):
+        return text[:120], "see url in the plan: does a directory answer there, and nothing in between?"
+    tls = re.search(r"\[(?:SSL|X509)[^\]]*\] ([^(]{1,60})", text)
+    if tls:
+        return f"TLS failed: {tls[1].strip()}", f"{_OF_PLACE}; allow-plain: true does without TLS"
+    refused = re.match(r"LDAP\w+Result - \d+ - (\w+) - [^-]* - (.{0,80}?) - \w+ - ", text)
+    if refused:
+        return f"it answers {refused[1]}" + (f": {refused[2]}" if refused[2] != "None" else ""), _OF_PLACE
     return (text[:120] or type(error).__name__), f"{_OF_PLACE}; allow-plain: true does without TLS"
+
+
+def _text_of(error: BaseException) -> str:
+    """Return what an error says in one line; the library puts the words of another into a row of their own."""
+    said: object = error
+    while (
+        isinstance(said, BaseException | tuple) and len(inner := said if isinstance(said, tuple) else said.args) == 1
+    ):
+        said = inner[0]
+    return " ".join(str(said).split())
 
 
 def _file(context: SourceContext, name: str | None) -> str | None:
