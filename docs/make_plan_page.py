@@ -80,7 +80,7 @@ def main() -> None:
         "rule of syncing (`sync`)": parts["sync"],
         "report (`reports: space`)": parts["reports"]["properties"]["space"],
     }
-    for name in ("system", "person", "group", "folder", "expectation", "acceptance"):
+    for name in ("system", "person", "group", "folder", "expectation", "acceptance", "signer"):
         lines += [f"## One {name}", "", *table(defs[name]["properties"], defs[name].get("required", []), defs), ""]
         if name == "system":
             web = defs[name]["properties"]["web"]["properties"]

@@ -10,6 +10,7 @@ import re
 import shutil
 import subprocess
 import zipfile
+import zlib
 from pathlib import Path
 
 import pytest
@@ -40,7 +41,7 @@ def site(demo: Path, tmp_path: Path) -> Path:
         one.pop("protection", None), one.pop("service", None)
         one["privileges"] = {}
     with (folder / "office.yaml").open("w") as out:
-        YAML().dump({"office": "Site", "systems": systems}, out)
+        YAML().dump({"office": plan["office"], "systems": systems}, out)
     return folder
 
 
@@ -112,9 +113,49 @@ def test_a_file_that_is_not_as_it_was_written_is_not_taken(demo: Path, site: Pat
         assert run("counts", "--format", "csv", "--office", demo).stdout == before
 
 
-def _packed(data: bytes, dtype: str, edit) -> bytes:
-    import zlib
+def test_a_count_that_lacks_a_part_or_explodes_is_not_taken(demo: Path, site: Path, tmp_path: Path, run) -> None:
+    file, bad = tmp_path / "a.count", tmp_path / "bad.count"
+    run("gather", "--to", file, "--office", site, *DAY)
+    whole, before = file.read_bytes(), run("counts", "--format", "csv", "--office", demo).stdout
+    with zipfile.ZipFile(file) as archive:
+        names = [name for name in archive.namelist() if name != "manifest.json"]
+        manifest = json.loads(archive.read("manifest.json"))
+    bombs = {
+        # Of nothing, packed a thousand times: as a part, in the chunks of columns, as the manifest, and as told.
+        "as a part": _with_part(whole, "0/rows.json", lambda _: bytes(70 << 20)),
+        "in a chunk": _with_part(whole, "0/folders.parent/0", lambda _: zlib.compress(bytes(70 << 20))),
+        "of names": _with_part(whole, "0/folders.name/0", lambda _: zlib.compress(bytes(300 << 20), 1)),
+        "as the manifest": _archive({**dict.fromkeys(names, b""), "manifest.json": bytes(70 << 20)}),
+    }
+    for size in (1_500_000_000, 1 << 62, -1, "12"):
+        manifest["parts"]["0/rows.json"][0] = size
+        bombs[f"told as {size}"] = _archive(
+            {**dict.fromkeys(names, b""), "manifest.json": json.dumps(manifest).encode()}
+        )
+    cut = {name: _with_part(whole, name, lambda _: None) for name in names if not name.endswith("/shared")}
+    for what, data in (*cut.items(), *bombs.items()):
+        bad.write_bytes(data)
+        words = [COMMAND, "counts", "--take", bad, "--office", demo, *DAY]
+        if what in bombs:
+            # Neither a gigabyte of memory nor five seconds of a processor (setrlimit(2)).
+            words = ["prlimit", "--as=1000000000", "--cpu=5", *words]
+            done = subprocess.run(words, capture_output=True, text=True, check=False)
+        else:
+            done = run(*words[1:], status=2)
+        assert done.returncode == 2 and len(done.stderr.strip().splitlines()) == 1, (what, done.stderr)
+        assert "memory" not in done.stderr and "the ledger is damaged" not in done.stderr, (what, done.stderr)
+        assert run("counts", "--format", "csv", "--office", demo).stdout == before, what
 
+
+def _archive(parts: dict[str, bytes]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in parts.items():
+            archive.writestr(name, data)
+    return out.getvalue()
+
+
+def _packed(data: bytes, dtype: str, edit) -> bytes:
     import numpy as np
 
     return zlib.compress(edit(np.frombuffer(zlib.decompress(data), dtype)).tobytes())
@@ -126,9 +167,11 @@ def _with_part(whole: bytes, name: str, edit) -> bytes:
         manifest = json.loads(old.read("manifest.json"))
         for one in old.namelist():
             data = edit(old.read(one)) if one == name else old.read(one)
-            if one in manifest["parts"]:
+            if data is None:
+                del manifest["parts"][one]
+            elif one in manifest["parts"]:
                 manifest["parts"][one] = [len(data), hashlib.sha256(data).hexdigest()]
-                new.writestr(one, data)
+                new.writestr(one, data, zipfile.ZIP_DEFLATED)
         new.writestr("manifest.json", json.dumps(manifest))
     return out.getvalue()
 
@@ -144,7 +187,8 @@ def test_only_those_whom_the_plan_names_may_sign(demo: Path, site: Path, tmp_pat
     office = tmp_path / "office"
     shutil.copytree(demo, office)
     plan = office / "office.yaml"
-    plan.write_text(f"signers: {{site: {public}}}\n" + plan.read_text())
+    text = plan.read_text()
+    plan.write_text(f"signers: {{site: {{key: {public}, systems: [barn, loft]}}}}\n" + text)
     for name, said in (("other", "by a key that the plan does not name"), ("nobody", "signed by nobody")):
         assert said in run("counts", "--take", files[name], "--office", office, status=2).stderr
     # The signature of one file over another.
@@ -154,13 +198,60 @@ def test_only_those_whom_the_plan_names_may_sign(demo: Path, site: Path, tmp_pat
     assert "signed by site;" in run("counts", "--take", files["good"], "--office", office).stderr
     newest = json.loads(run("counts", "--format", "json", "--office", office).stdout)["rows"][0]
     assert newest["signer"] == "site"
+    # Whom a signature speaks for: these systems, and this office.
+    for signer, said in (
+        ("systems: [loft]", "site signed it, and speaks for loft, not for barn"),
+        ("systems: [barn], office: Elsewhere", "and 'Elsewhere' was expected"),
+    ):
+        plan.write_text(f"signers: {{site: {{key: {public}, {signer}}}}}\n" + text)
+        assert said in run("counts", "--take", files["good"], "--office", office, status=2).stderr
+    for wrong, said in (("systems: [attic]", "a system of this plan"), ("office: X", "systems")):
+        plan.write_text(f"signers: {{site: {{key: {public}, {wrong}}}}}\n" + text)
+        assert said in run("counts", "--office", office, status=2).stderr
     # A system that the plan has not is not taken on.
-    plan.write_text(f"office: O\nsigners: {{site: {public}}}\nsystems:\n  born: {{source: tree, path: barn}}\n")
+    signers = f"signers: {{site: {{key: {public}, systems: [born]}}}}"
+    plan.write_text(f"office: O\n{signers}\nsystems:\n  born: {{source: tree, path: barn}}\n")
     assert "no system of this plan" in run("counts", "--take", files["good"], "--office", office, status=2).stderr
     assert (
         "cannot be used"
         in run("gather", "barn", "--to", files["good"], "--key", plan, "--office", site, status=2).stderr
     )
+
+
+def test_a_count_of_another_office_source_or_time_is_only_taken_by_its_word(
+    demo: Path, site: Path, tmp_path: Path, run
+) -> None:
+    office, file, plan = tmp_path / "office", tmp_path / "a.count", site / "office.yaml"
+    text = plan.read_text()
+    tree = "office: Pellowmere Veterinary Practice\nsystems: {loft: {source: tree, path: .}}\n"
+    name = YAML().load(text)["office"]
+    for word, there, day, said in (
+        ("office", text.replace(name, "Larkspur"), DAY[1], "it is of the office 'Larkspur'"),
+        ("future", text, "2031-01-02", "it is dated 2031-01-02, in the future"),
+        ("older", text, "2026-10-01", "before the newest count of barn"),
+        ("source", tree.replace("Pellowmere Veterinary Practice", name), DAY[1], "loft was read there as tree"),
+    ):
+        shutil.rmtree(office, ignore_errors=True)
+        shutil.copytree(demo, office)
+        before = run("counts", "--format", "csv", "--office", office).stdout
+        plan.write_text(there)
+        run(
+            "gather",
+            "--insist",
+            *(["barn"] if word != "source" else []),
+            "--to",
+            file,
+            "--office",
+            site,
+            "--today",
+            day,
+        )
+        others = [one for one in ("office", "future", "older", "source") if one != word]
+        for allowed in ([], [part for one in others for part in ("--allow", one)]):
+            done = run("counts", "--take", file, *allowed, "--office", office, status=2)
+            assert said in done.stderr and f"--allow {word}" in done.stderr, done.stderr
+            assert run("counts", "--format", "csv", "--office", office).stdout == before
+        run("counts", "--take", file, "--allow", word, "--office", office)
 
 
 @pytest.mark.parametrize("kind", ["ed25519", "rsa"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from neatledger.app import App
 from neatledger.errors import UnknownNameError, UsageError
@@ -21,6 +22,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--not-seen", metavar="SYSTEM", help="list what the last count could not see of a system")
     parser.add_argument("--take", metavar="FILE", help="take a count that gather --to made elsewhere")
+    parser.add_argument(
+        "--allow",
+        action="append",
+        choices=taking.DANGERS,
+        help="with --take: take it though it is from the future, of another office, older, or from another source",
+    )
     parser.add_argument(
         "--move", metavar="LEDGER", help="all of it into another, empty ledger: a file, or postgresql://…"
     )
@@ -43,7 +50,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(not_seen_report(name, not_seen, when), app.output)
         return 0
     if args.take is not None:
-        _take(app, args.take)
+        _take(app, args.take, args.allow or ())
+    elif args.allow:
+        raise UsageError("--allow belongs to --take", hint="write: counts --take FILE --allow older")
     ledger = app.office.ledger
     if args.move is not None:
         return _move(app, ledger, args.move)
@@ -53,7 +62,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         raise UsageError("--head belongs to --prove", hint="write: counts --prove --head SEAL")
     if args.remove is not None:
         _remove(app, ledger, args.remove, insists=args.insist)
-    names = {key: name for name, key in app.office.plan.signers.items()}
+    names = {signer.key: name for name, signer in app.office.plan.signers.items()}
     show_report(counts_report(ledger.counts(), ledger.where, names), app.output)
     return 0
 
@@ -67,9 +76,9 @@ def _move(app: App, ledger: Ledger, target: str) -> int:
     return 0
 
 
-def _take(app: App, file: str) -> None:
+def _take(app: App, file: str, allowed: Sequence[str]) -> None:
     with app.progress("taking the count"):
-        found = taking.take(app.office, file)
+        found = taking.take(app.office, file, app.clock, allowed)
     key = found.signer if found.is_known else f"the key {found.signer}, which the plan does not name"
     whom = f"signed by {key}" if found.signer else "signed by nobody"
     app.say(f"Count {found.number} taken, {whom}; SHA-256 {found.digest}")

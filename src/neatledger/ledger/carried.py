@@ -20,14 +20,15 @@ from typing import IO, Any
 from neatledger.errors import LedgerError
 from neatledger.ledger.engines.contract import Database
 
-__all__ = ["NAMESPACE", "CarriedCount", "read_carried", "write_carried"]
+__all__ = ["NAMESPACE", "CarriedCount", "CarriedSystem", "read_carried", "write_carried"]
 
 NAMESPACE = "neatledger-count"
 """What a signature is made for (PROTOCOL.sshsig), so that none of something else can be put in its place."""
 
-_FORM = 1
+_FORM = 2
 _MANIFEST, _SIGNATURE = "manifest.json", "manifest.json.sig"
-_MOST_MANIFEST = 64_000_000
+# What a part may have, unpacked: no count of ten million folders comes near, and a machine bears it.
+_MOST_MANIFEST, _MOST_SIGNATURE, _MOST_PART, _MOST_PARTS = 1 << 24, 1 << 16, 1 << 26, 100_000
 _WHEN = (1980, 1, 1, 0, 0, 0)  # what an archive must say; the count itself says when it was taken
 _TABLES: Mapping[str, Sequence[str]] = {
     "accounts": (
@@ -43,8 +44,13 @@ _SORTS = {int: "number", dict: "bytes", str: "text"}
 _SURVEY = ("system", "source", "model", "folders", "files", "facts")
 
 
-def write_carried(db: Database, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
-    """Write a count of a ledger into a file, and return its digest; `signed` makes the signature of the manifest."""
+def write_carried(
+    db: Database, count: int, office: str, out: IO[bytes], signed: Callable[[bytes], str] | None
+) -> str:
+    """Write a count of an office's ledger into a file, and return its digest.
+
+    `signed` makes the signature of the manifest, which says of which office, systems, sources and list models it is.
+    """
     taken_at, tool = db.execute("SELECT taken_at, tool FROM counts WHERE id = ?", (count,)).fetchone()
     parts: dict[str, list[int | str]] = {}
     systems: list[dict[str, Any]] = []
@@ -71,7 +77,8 @@ def write_carried(db: Database, count: int, out: IO[bytes], signed: Callable[[by
             packed = "SELECT name, chunk, data FROM packed WHERE survey_id = ? ORDER BY name, chunk"
             for name, chunk, data in db.execute(packed, (number,)):
                 put(f"{place}/{name}/{chunk}", data)
-        whole = {"count": _FORM, "taken_at": taken_at, "tool": tool, "systems": systems, "parts": parts}
+        whole: dict[str, Any] = {"count": _FORM, "office": office, "taken_at": taken_at, "tool": tool}
+        whole |= {"systems": systems, "parts": parts}
         manifest = json.dumps(whole, indent=1).encode()
         archive.writestr(zipfile.ZipInfo(_MANIFEST, _WHEN), manifest, zipfile.ZIP_DEFLATED)
         if signed is not None:
@@ -83,13 +90,25 @@ def _plain(cell: object) -> object:
     return {"hex": cell.hex()} if isinstance(cell, bytes) else cell
 
 
+@dataclass(frozen=True, slots=True)
+class CarriedSystem:
+    """What the manifest says of one system; the rows of it must say the same."""
+
+    system: str
+    source: str
+    model: str
+    folders: int
+    files: int
+
+
 @dataclass
 class CarriedCount:
     """A count in a file, its manifest read; `digest` stands for all of it, `signature` may be empty."""
 
+    office: str
     taken_at: datetime
     tool: str
-    systems: Sequence[str]
+    systems: Sequence[CarriedSystem]
     digest: str
     manifest: bytes
     signature: str
@@ -110,7 +129,7 @@ class CarriedCount:
             except (ValueError, KeyError, TypeError, RecursionError) as error:
                 raise LedgerError(f"its rows cannot be read: {error}", hint=_HINT) from None
             number = add_survey(_cells(_SURVEY, survey))
-            if survey[0] != self.systems[place]:
+            if CarriedSystem(*survey[:-1]) != self.systems[place]:
                 raise LedgerError("its parts are of different counts")
             for name, columns in _TABLES.items():
                 marks = ", ".join("?" * (len(columns) + 1))
@@ -139,7 +158,11 @@ class CarriedCount:
 
     def _part(self, name: str) -> bytes:
         size, digest = self._parts[name]
+        if not 0 <= size <= _MOST_PART:
+            raise LedgerError(f"the part {name} says that it has {size:,} bytes, which none has", hint=_HINT)
         try:
+            if self._archive.getinfo(name).file_size != size:
+                raise LedgerError(f"the part {name} is not as it was written", hint=_HINT)
             with self._archive.open(name) as part:
                 # One byte more than it is to have: a part that grows when it is unpacked is not read to its end.
                 data = part.read(size + 1)
@@ -176,15 +199,20 @@ def read_carried(file: IO[bytes], where: str) -> CarriedCount:
     """Read the manifest of a file, and see that all parts are there; raises `LedgerError`."""
     try:
         archive = zipfile.ZipFile(file)
-        manifest = _read_most(archive, _MANIFEST)
-        signature = _read_most(archive, _SIGNATURE).decode("ascii") if _SIGNATURE in archive.namelist() else ""
+        held = archive.namelist()
+        if len(held) > _MOST_PARTS or len(set(held)) < len(held):
+            raise ValueError("it has more parts than any count, or one twice")
+        manifest = _read_most(archive, _MANIFEST, _MOST_MANIFEST)
+        signature = _read_most(archive, _SIGNATURE, _MOST_SIGNATURE).decode("ascii") if _SIGNATURE in held else ""
         whole = json.loads(manifest)
         if whole["count"] != _FORM:
-            raise LedgerError("made by a newer version", where, "bring this one up to date")
-        parts = {str(name): (int(size), str(digest)) for name, (size, digest) in whole["parts"].items()}
-        names = [str(one["system"]) for one in whole["systems"]]
+            older = "an older" if whole["count"] == 1 else "a newer"
+            raise LedgerError(f"made by {older} version", where, "bring both to the same version, and gather again")
+        parts = {str(name): (_number(size), str(digest)) for name, (size, digest) in whole["parts"].items()}
+        systems = [_system(told) for told in whole["systems"]]
+        names = [told.system for told in systems]
         taken = datetime.fromisoformat(whole["taken_at"])
-        missing = sorted(set(parts) - set(archive.namelist()))
+        missing = sorted(set(parts) - set(held))
         if missing or taken.tzinfo is None or len(set(names)) < len(names) or not names:
             raise ValueError(f"the part {missing[0]} is not there" if missing else "its manifest says too little")
         if not all(f"{place}/rows.json" in parts for place in range(len(names))):
@@ -194,12 +222,23 @@ def read_carried(file: IO[bytes], where: str) -> CarriedCount:
     except (*_UNREADABLE, TypeError) as error:
         raise LedgerError(f"this is no whole count of gather --to: {error}", where, _HINT) from None
     digest = sha256(manifest).hexdigest()
-    return CarriedCount(taken, str(whole["tool"]), names, digest, manifest, signature, archive, parts)
+    office = str(whole.get("office", ""))
+    return CarriedCount(office, taken, str(whole["tool"]), systems, digest, manifest, signature, archive, parts)
 
 
-def _read_most(archive: zipfile.ZipFile, name: str) -> bytes:
-    with archive.open(name) as part:
-        data = part.read(_MOST_MANIFEST + 1)
-    if len(data) > _MOST_MANIFEST:
+def _number(value: object) -> int:
+    if type(value) is not int:
+        raise ValueError(f"{value!r} is no number")
+    return value
+
+
+def _system(told: Mapping[str, Any]) -> CarriedSystem:
+    system, source, model = (str(told[key]) for key in ("system", "source", "model"))
+    return CarriedSystem(system, source, model, _number(told["folders"]), _number(told["files"]))
+
+
+def _read_most(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
+    if archive.getinfo(name).file_size > most:
         raise ValueError(f"{name} is too large")
-    return data
+    with archive.open(name) as part:
+        return part.read(most)

@@ -17,9 +17,20 @@ from typing import Any, Literal, overload
 
 from neatledger.errors import LedgerError
 
-__all__ = ["CHUNK_ROWS", "BytesChunk", "BytesColumn", "pack_column", "unpack_bytes", "unpack_numbers"]
+__all__ = [
+    "CHUNK_ROWS",
+    "MOST_BYTES",
+    "BytesChunk",
+    "BytesColumn",
+    "inflate",
+    "pack_column",
+    "unpack_bytes",
+    "unpack_numbers",
+]
 
 CHUNK_ROWS = 16384
+MOST_BYTES = 1 << 28
+"""Bytes of one chunk, unpacked: some 16 kB for each of its strings."""
 Run = Callable[[Callable[[int], bytes], Iterable[int]], Iterable[bytes]]
 _CASTS: dict[str, Literal["i", "q", "Q", "B"]] = {"i4": "i", "i8": "q", "u8": "Q", "u1": "B"}
 if sys.byteorder != "little":
@@ -46,16 +57,26 @@ def _pack_bytes(strings: list[bytes]) -> bytes:
     return offsets.tobytes() + b"".join(strings)
 
 
-def _inflate(data: bytes, name: str) -> bytes:
+def inflate(data: bytes, what: str, most: int = MOST_BYTES) -> bytes:
+    """Return what was compressed, `most` bytes at most; raises `LedgerError` where it is damaged, or more."""
+    unpacking = zlib.decompressobj()
     try:
-        return zlib.decompress(data)
+        found = unpacking.decompress(data, most)
+        # The end of the stream may be left over where the bound is met exactly.
+        found += unpacking.decompress(unpacking.unconsumed_tail, 1)
     except zlib.error as error:
-        raise LedgerError(f"a chunk of the column {name} is damaged: {error}", hint="gather a new count") from None
+        raise LedgerError(f"{what} is damaged: {error}", hint="gather a new count") from None
+    if len(found) > most:
+        raise LedgerError(f"{what} is larger than any is: more than {most:,} bytes", hint="gather a new count")
+    if not unpacking.eof or unpacking.unused_data:
+        raise LedgerError(f"{what} is damaged: it is not whole", hint="gather a new count")
+    return found
 
 
 def unpack_numbers(data: bytes, dtype: str, name: str) -> memoryview:
     """Return a chunk of numbers as a memoryview of Python integers."""
-    return memoryview(_inflate(data, name)).cast(_CASTS[dtype])
+    raw = inflate(data, f"a chunk of the column {name}", CHUNK_ROWS * int(dtype[1:]))
+    return memoryview(raw).cast(_CASTS[dtype])
 
 
 class BytesChunk:
@@ -98,7 +119,7 @@ class BytesChunk:
 
 def unpack_bytes(data: bytes, name: str) -> BytesChunk:
     """Return a chunk of byte strings."""
-    return BytesChunk(_inflate(data, name))
+    return BytesChunk(inflate(data, f"a chunk of the column {name}"))
 
 
 class BytesColumn(Sequence[bytes]):

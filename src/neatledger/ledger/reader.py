@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import zlib
 from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from datetime import date
@@ -20,7 +19,7 @@ from neatledger.core.survey.shared import Shared
 from neatledger.core.tree.columns import COLUMNS, FolderFacts, NotSeen, OddFile, SeenState
 from neatledger.errors import LedgerError
 from neatledger.ledger.engines.contract import Database
-from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, unpack_bytes, unpack_numbers
+from neatledger.ledger.packing import CHUNK_ROWS, BytesChunk, inflate, unpack_bytes, unpack_numbers
 from neatledger.ledger.seals import check_seal
 
 if TYPE_CHECKING:
@@ -137,8 +136,8 @@ class SurveyReader:
         if row is None:
             return None
         try:
-            return Shared.of_facts(json.loads(zlib.decompress(row[0])))
-        except (zlib.error, ValueError, KeyError, TypeError) as error:
+            return Shared.of_facts(json.loads(inflate(row[0], f"what {self.system} shares")))
+        except (ValueError, KeyError, TypeError, RecursionError) as error:
             raise LedgerError(f"what {self.system} shares is damaged: {error}", hint="gather a new count") from None
 
     @cached_property

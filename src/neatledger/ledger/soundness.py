@@ -37,12 +37,20 @@ def _faults(reader: SurveyReader, folders: int) -> Iterator[str]:
     sizes = {"folder": folders, "parent": folders, "list": lists, "default": lists}
     sizes |= {"owner": len(reader.idents()), "kind": len(reader.strings("kinds.word"))}
     for name in _TABLES:
+        yield from _missing_columns(reader, name)
         table = reader.table(name)
         if name == "folders" and table.rows != folders:
             yield f"it has {table.rows} folders, and says {folders}"
             return
         yield from _faults_of_table(name, table, sizes)
     yield from _faults_of_tree(reader.table("folders"), {name: reader.table(name).rows for name in _TABLES})
+
+
+def _missing_columns(reader: SurveyReader, name: str) -> Iterator[str]:
+    """Say which columns of a table are left out where others are there: they would be taken for all zeros."""
+    there = {column for column in COLUMNS[name] if reader.chunk_count(f"{name}.{column}")}
+    if there:
+        yield from (f"its column {name}.{column} is left out" for column in COLUMNS[name] if column not in there)
 
 
 def _faults_of_table(name: str, table: Table, sizes: dict[str, int]) -> Iterator[str]:

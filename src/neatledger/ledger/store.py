@@ -144,10 +144,10 @@ class Ledger:
         except ENGINE_ERRORS as error:
             raise refused(error, self.where) from error
 
-    def write_count(self, count: int, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
-        """Write a count into a file of its own, as `carried` has it; returns the digest. Raises `LedgerError`."""
+    def write_count(self, count: int, office: str, out: IO[bytes], signed: Callable[[bytes], str] | None) -> str:
+        """Write a count of an office into a file, as `carried` has it; returns the digest. Raises `LedgerError`."""
         try:
-            return write_carried(self._db, count, out, signed)
+            return write_carried(self._db, count, office, out, signed)
         except ENGINE_ERRORS as error:
             raise refused(error, self.where) from error
 

@@ -28,6 +28,7 @@ from neatledger.core.plan.plan import (
     PlanFolder,
     PlanGroup,
     PlanSystem,
+    Signer,
 )
 from neatledger.core.tree.address import Address
 from neatledger.errors import Fault, FormatError, OfficeError, PlanError, UsageError
@@ -152,7 +153,7 @@ class _Builder:
             protection=read_protection(value, self._fault, self._date, known),
             sharing=SharingReader(value, self._fault, self._line).read(),
             ledger=value.get("ledger", ""),
-            signers=self._signers(value.get("signers") or {}),
+            signers=self._signers(value),
             workers=value.get("workers") or {},
             space=SpaceReader(value, self._fault, self._line, self._date, known).read(),
         )
@@ -168,13 +169,18 @@ class _Builder:
     def _line(self, path: KeyPath) -> int:
         return self.marks.get(path, (0, 0))[0]
 
-    def _signers(self, signers: Mapping[str, str]) -> dict[str, str]:
+    def _signers(self, value: Mapping[str, Any]) -> dict[str, Signer]:
         found = {}
-        for name, key in signers.items():
+        for name, told in (value.get("signers") or {}).items():
+            for system in told["systems"]:
+                if system not in value["systems"]:
+                    self._fault(("signers", name, "systems"), repr(system), "a system of this plan")
             try:
-                found[name] = key_words(key)
+                key = key_words(told["key"])
             except FormatError as error:
-                self._fault(("signers", name), repr(key), str(error))
+                self._fault(("signers", name, "key"), repr(told["key"]), str(error))
+            else:
+                found[name] = Signer(key, tuple(told["systems"]), told.get("office") or value["office"])
         return found
 
     def _system(self, name: str, one: Mapping[str, Any]) -> PlanSystem:

@@ -148,16 +148,17 @@ def ask(
     if not surveys:
         return Gathered(None, surveys, seconds, failed)
     if target is not None:
-        return Gathered(None, surveys, seconds, failed, _write(surveys, moment, tool, target))
+        return Gathered(None, surveys, seconds, failed, _write(office, surveys, moment, tool, target))
     with closing(office.books.open_ledger(create=True)) as ledger:
         count = ledger.add_count(surveys, moment, tool, begun)
     return Gathered(count, surveys, seconds, failed)
 
 
-def _write(surveys: Sequence[Survey], moment: datetime, tool: str, target: Target) -> str:
+def _write(office: Office, surveys: Sequence[Survey], moment: datetime, tool: str, target: Target) -> str:
     """Write a count into a file, by way of a ledger that nobody sees; returns its digest."""
     with (
         TemporaryDirectory(prefix="neatledger-") as folder,
         closing(open_ledger(Path(folder) / LEDGER_NAME, create=True)) as ledger,
     ):
-        return ledger.write_count(ledger.add_count(surveys, moment, tool), target.out, target.signed)
+        count = ledger.add_count(surveys, moment, tool)
+        return ledger.write_count(count, office.plan.office, target.out, target.signed)

@@ -28,6 +28,7 @@ __all__ = [
     "PlanFolder",
     "PlanGroup",
     "PlanSystem",
+    "Signer",
 ]
 
 
@@ -142,6 +143,15 @@ class Acceptance:
     line: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class Signer:
+    """Who may sign counts: the public key, as SSH writes it, the systems that it speaks for, and of which office."""
+
+    key: str
+    systems: tuple[str, ...]
+    office: str
+
+
 @dataclass(frozen=True)
 class Plan:
     """The whole plan."""
@@ -163,8 +173,8 @@ class Plan:
     protection: ProtectionPlan = field(default_factory=ProtectionPlan)
     ledger: str = ""
     """The address of a database that is the ledger; empty: a file beside the plan."""
-    signers: Mapping[str, str] = field(default_factory=dict)
-    """Who may sign counts that are taken elsewhere: a name → the public key, as SSH writes it."""
+    signers: Mapping[str, Signer] = field(default_factory=dict)
+    """Who may sign counts that are taken elsewhere, by a name."""
     workers: Mapping[str, str] = field(default_factory=dict)
     """By which files a cluster's scheduler is known (ca, certificate, key), and which is trusted without."""
 
