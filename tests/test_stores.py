@@ -133,9 +133,43 @@ def test_rights_are_those_of_roles_and_nobody_alters_a_count(
     )
     monkeypatch.setenv("NEATLEDGER_LEDGER", url)
     assert "altered" in run("counts", "--prove", "--office", office, status=1).stdout
-    monkeypatch.setenv("NEATLEDGER_LEDGER", url.replace("postgres@", "postgres:geheim@"))
-    said = run("who", "barn:/Payroll", "--office", office, status=2).stderr
-    assert "a password stands" in said and "geheim" not in said
+
+
+@pytest.mark.parametrize("how", ["the plan", "the environment", "--move"])
+@pytest.mark.parametrize(("address", "told"), [
+    ("postgresql://u:geheim@h/db", "a password"), ("postgresql://u@h/db?password=geheim", "a password stands"),
+    ("postgresql://h/db?schema=a&pass%77ord=geheim", "a password stands"),
+    ("postgresql://h/db?sslpassword=geheim", "a password stands"), ("postgresql://h/db?geheim=1", "no setting of it"),
+    ("postgresql://h/db?geheim", "cannot be read"), ("postgresql://h:geheim/db", ""),
+    ("postgresql://[geheim/db", "cannot be read"), ("postgresql://h/db#geheim", "cannot be read"),
+    ("postgresql:geheim", ""), ("mysql://u:geheim@h/db", ""), ("postgresql://h/db ?password=geheim", ""),
+])  # fmt: skip
+def test_no_address_of_a_ledger_holds_a_password(
+    tmp_path: Path, demo: Path, run, monkeypatch, how: str, address: str, told: str
+) -> None:
+    line = f"ledger: {json.dumps(address)}\n" if how == "the plan" else ""
+    (tmp_path / "office.yaml").write_text(f"office: O\n{line}systems: {{barn: {{source: tree, path: .}}}}\n")
+    if how == "the environment":
+        monkeypatch.setenv("NEATLEDGER_LEDGER", address)
+    words = ["counts", "--move", address, "--office", demo] if how == "--move" else ["counts", "--office", tmp_path]
+    if how == "--move" and not address.startswith("postgresql://"):
+        return
+    done = run(*words, status=2)
+    assert told in done.stderr and "geheim" not in done.stdout + done.stderr and done.stderr.count("\n") == 1
+
+
+@pytest.mark.judge
+def test_a_server_of_this_machine_is_reached_by_its_socket(
+    shared: tuple[Path, str], server, run, monkeypatch
+) -> None:
+    office, url = shared
+    name = url.partition("@/")[2].partition("?")[0]
+    told = run("who", "barn:/Payroll", "--office", office).stdout
+    monkeypatch.setenv("PGHOST", str(server.folder))
+    monkeypatch.setenv("PGUSER", "postgres")
+    for address in (f"postgresql:///{name}", f"postgresql:///{name}?schema=neatledger", f"postgres:///{name}"):
+        monkeypatch.setenv("NEATLEDGER_LEDGER", address)
+        assert run("who", "barn:/Payroll", "--office", office).stdout == told
 
 
 def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytestconfig) -> None:

@@ -22,6 +22,7 @@ from neatledger.errors import OfficeError, SourceError, UsageError
 from neatledger.faces.output import Output
 from neatledger.faces.progress import Progress
 from neatledger.faces.view import WHOLE, View
+from neatledger.keyrings import keep_password, password_of
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import Office, open_office
 from neatledger.reports.report import Report
@@ -223,7 +224,7 @@ class App:
             password = self._prompted.get((host, user))
             for one, name in zip(words, names, strict=True):
                 password = password or self.env.get(f"NEATLEDGER_PASSWORD_{one}")
-                password = password or _from_keyring(f"neatledger {name}", user)
+                password = password or password_of(f"neatledger {name}", user)
             if password is None and sys.stdin.isatty() and sys.stderr.isatty():
                 import getpass
 
@@ -266,16 +267,8 @@ class App:
 
     def keep_password(self, service: str, user: str) -> bool:
         """Keep the password that was asked for in the keyring of whoever runs this; tell whether it is kept."""
-        import keyring
-        from keyring.errors import KeyringError
-
         found = next((one for (_, who), one in self._prompted.items() if who == user), None)
-        try:
-            if found is not None:
-                keyring.set_password(service, user, found)
-        except (KeyringError, ImportError, AttributeError, TypeError, RuntimeError):
-            return False
-        return found is not None
+        return found is not None and keep_password(service, user, found)
 
     def agrees(self, question: str) -> bool:
         """Ask on the terminal, and tell whether the answer is yes; no where there is nobody to ask."""
@@ -289,14 +282,3 @@ class App:
         """Tell the person something beside the result, unless asked to be quiet."""
         if not self.options.quiet:
             print(text, file=self.streams.err)
-
-
-def _from_keyring(service: str, user: str) -> str | None:
-    import keyring
-    from keyring.errors import KeyringError
-
-    try:
-        return keyring.get_password(service, user)
-    except (KeyringError, ImportError, AttributeError, TypeError, RuntimeError):
-        # No keyring here, or one that is set up badly: the prompt or the error says what to do.
-        return None

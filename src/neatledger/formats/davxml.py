@@ -110,7 +110,8 @@ def _resources(response: Element) -> Iterator[Resource]:
 
 def _number(found: Element | None) -> int | None:
     text = "" if found is None else (found.text or "").strip()
-    if text and not text.isdecimal():
+    # A number of more digits than any ledger keeps is none.
+    if text and not (text.isdecimal() and len(text) <= 18):
         raise ValueError(f"not a number: {text[:40]!r}")
     return int(text) if text else None
 
@@ -120,7 +121,10 @@ def _moment(found: Element | None) -> int:
     text = "" if found is None else (found.text or "").strip()
     if not text:
         return 0
-    moment = parsedate_to_datetime(text)
+    try:
+        moment = parsedate_to_datetime(text)
+    except (TypeError, OverflowError):
+        raise ValueError(f"{text[:40]!r} is no date") from None
     return max(0, int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()))
 
 

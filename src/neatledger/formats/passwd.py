@@ -6,18 +6,19 @@ Nothing of a password is kept: of shadow only the expiry date is looked at.
 
 from __future__ import annotations
 
-from datetime import date, timedelta
+from datetime import date
 
 from neatledger.core.survey.accounts import Account, AccountState, Group
 from neatledger.errors import Fault
 
 __all__ = ["parse_group", "parse_passwd", "parse_shadow"]
 
-_MOST = 0xFFFFFFFE
+_MOST, _DIGITS = 0xFFFFFFFE, 10
 
 
 def _is_ident(text: str) -> bool:
-    return text.isascii() and text.isdecimal() and int(text) <= _MOST
+    # A number of thousands of digits is not even looked at.
+    return text.isascii() and text.isdecimal() and len(text) <= _DIGITS and int(text) <= _MOST
 
 
 def _fault(where: str, number: int, parts: list[str], expected: str) -> Fault:
@@ -67,9 +68,10 @@ def parse_shadow(text: str, where: str, today: date) -> tuple[dict[str, AccountS
     faults: list[Fault] = []
     for number, line in _lines(text):
         parts = line.split(":")
-        if len(parts) != 9 or not parts[0] or (parts[7] and not parts[7].isdecimal()):
+        if len(parts) != 9 or not parts[0] or (parts[7] and not (parts[7].isascii() and parts[7].isdecimal())):
             faults.append(Fault(f"{where}:{number}", "a line that is not one of shadow(5)", "nine fields"))
             continue
-        if parts[7] and date(1970, 1, 1) + timedelta(days=int(parts[7])) <= today:
+        # Days since 1970: a day that no calendar has is one that never comes.
+        if parts[7] and len(parts[7]) <= _DIGITS and int(parts[7]) <= (today - date(1970, 1, 1)).days:
             states[parts[0]] = AccountState.EXPIRED
     return states, faults

@@ -76,8 +76,8 @@ def _entry_from_text(word: str, number: int) -> Entry:
     perm = sum(bit for letter, bit in (("r", 4), ("w", 2), ("x", 1)) if letter in parts[2])
     if not parts[1]:
         return Entry(plain, perm)
-    if named is None or not parts[1].isdecimal() or int(parts[1]) >= _NO_IDENT:
-        raise FormatError(f"not a user's or group's number: {parts[1]!r}", f"entry {number}")
+    if named is None or not parts[1].isdecimal() or len(parts[1]) > 10 or int(parts[1]) >= _NO_IDENT:
+        raise FormatError(f"not a user's or group's number: {parts[1][:40]!r}", f"entry {number}")
     return Entry(named, perm, int(parts[1]))
 
 

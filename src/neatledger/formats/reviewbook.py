@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import io
-import zipfile
+from contextlib import closing
 from datetime import date, datetime
 from typing import Any
 
 from neatledger.core.reviews.pack import CHANGEABLE, Answer, AnsweredRow, Choice, Pack, PackRow
 from neatledger.errors import FormatError
+from neatledger.formats.archives import UNREADABLE, check_archive
 from neatledger.formats.names import show_address, show_text
 
 __all__ = ["cells_of", "read_answer", "write_pack"]
@@ -22,6 +23,8 @@ _TOKEN = "ROW"
 _WIDTHS = {"FOLDER": 34, "PERSON": 14, "NAME": 22, "BY": 38, "REMARK": 30}
 _NAME, _DAY, _PACK = "Decided by:", "Date:", "Pack:"
 _HEAD_ROW = 8
+_MOST_BYTES, _MOST_ROWS, _MOST_COLUMNS = 1 << 26, 200_000, 64
+"""What a workbook may hold, unpacked: some hundred thousand questions."""
 
 
 def cells_of(row: PackRow) -> dict[str, str]:
@@ -109,16 +112,7 @@ def write_pack(pack: Pack, office: str, when: str) -> bytes:
 
 def read_answer(data: bytes, where: str) -> Answer:
     """Return what a workbook that came back holds; raises `FormatError` where it is no pack."""
-    from openpyxl import load_workbook
-    from openpyxl.utils.exceptions import InvalidFileException
-
-    try:
-        book = load_workbook(io.BytesIO(data))
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError, TypeError) as error:
-        raise FormatError(f"not a workbook ({type(error).__name__})", where) from None
-    if _SHEET not in book.sheetnames:
-        raise FormatError(f"no sheet {_SHEET!r}: not a pack of questions", where)
-    rows = [[_text(cell) for cell in row] for row in book[_SHEET].iter_rows(values_only=True)]
+    rows = _rows_of(data, where)
     told = {row[0]: row[1] for row in rows[:_HEAD_ROW] if len(row) > 1 and row[0] in (_NAME, _DAY, _PACK)}
     at = next((place for place, row in enumerate(rows) if _TOKEN in row and "FOLDER" in row), None)
     if at is None or _PACK not in told:
@@ -146,6 +140,32 @@ def read_answer(data: bytes, where: str) -> Answer:
                 )
             )
     return Answer(told[_PACK].strip(), told.get(_NAME, "").strip(), told.get(_DAY, "").strip(), answered)
+
+
+def _rows_of(data: bytes, where: str) -> list[list[str]]:
+    """Return the cells of the sheet with the questions; raises `FormatError`."""
+    from openpyxl import load_workbook
+
+    try:
+        check_archive(io.BytesIO(data), _MOST_BYTES)
+        # Row by row: a sheet may say that it has cells at its far end, and all between would be made.
+        with closing(load_workbook(io.BytesIO(data), read_only=True)) as book:
+            if _SHEET not in book.sheetnames:
+                raise FormatError(f"no sheet {_SHEET!r}: not a pack of questions")
+            sheet = book[_SHEET]
+            rows: list[list[str]] = []
+            # How large it is others than its maker may say wrongly.
+            sheet.reset_dimensions()
+            for row in sheet.iter_rows(max_col=_MOST_COLUMNS, values_only=True):
+                if len(rows) == _MOST_ROWS:
+                    raise FormatError(f"more than {_MOST_ROWS:,} rows: no pack has so many")
+                rows.append([_text(cell) for cell in row])
+            return rows
+    except FormatError as error:
+        raise FormatError(f"not a workbook that can be read: {error.what}", where) from None
+    except UNREADABLE as error:
+        message = f"not a whole workbook ({type(error).__name__}): save it once more, or ask for the pack again"
+        raise FormatError(message, where) from None
 
 
 def _text(cell: object) -> str:

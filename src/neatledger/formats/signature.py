@@ -92,7 +92,7 @@ def is_locked(private_key: bytes) -> bool:
 def key_words(public_key: str) -> str:
     """Return a public key as ``algorithm base64`` from a line as authorized_keys has it (sshd(8))."""
     words = public_key.split()
-    if len(words) < 2:
+    if len(words) < 2 or not public_key.isascii():
         raise FormatError("an SSH public key is an algorithm and the key, as in: ssh-ed25519 AAAA…")
     return " ".join(words[:2])
 
@@ -124,7 +124,7 @@ def _blob(signature: str) -> bytes:
         raise FormatError("this is no SSH signature")
     try:
         return base64.b64decode("".join(lines[1:-1]), validate=True)
-    except binascii.Error:
+    except ValueError:  # of base64, and of letters that are none of it
         raise FormatError("this is no SSH signature") from None
 
 

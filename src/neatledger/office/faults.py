@@ -78,6 +78,10 @@ def _mark(marks: Marks, path: Path) -> tuple[int, int]:
     return marks.get(path, (1, 1))
 
 
+_OF_PLACE = re.compile(r"([a-z]+)://|(?=postgres)([a-z]+):")
+_PLAIN_PLACE = re.compile(r"[a-z]+://[^\s:@?#]*(:\d+)?(/[^\s:@?#]*)?")
+
+
 def _show(value: Any) -> str:
     if isinstance(value, dict):
         return "a mapping" if value else "nothing"
@@ -89,6 +93,9 @@ def _show(value: Any) -> str:
         return "nothing"
     # A password that was put into an address is not shown to whoever looks on.
     text = re.sub(r"://[^/@\s]*@", "://…@", repr(value))
+    if isinstance(value, str) and (kind := _OF_PLACE.match(value)) and not _PLAIN_PLACE.fullmatch(value):
+        # What else stands in the address of a server may be one too.
+        text = f"'{kind[1] or kind[2]}:…'"
     return text if len(text) <= _LONGEST_SHOWN else f"{text[: _LONGEST_SHOWN - 20]}… ({len(text):,} signs)"
 
 

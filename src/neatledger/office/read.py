@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
 from functools import lru_cache
@@ -30,6 +30,7 @@ from neatledger.core.plan.plan import (
     PlanSystem,
     Signer,
 )
+from neatledger.core.space.sizes import parse_size
 from neatledger.core.tree.address import Address
 from neatledger.errors import Fault, FormatError, OfficeError, PlanError, UsageError
 from neatledger.formats.nearest import nearest
@@ -58,6 +59,7 @@ __all__ = [
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
+_IS_SIZE = re.compile(r"[0-9]+(\.[0-9]+)? ?(B|[kMGTPE]B|[KMGTPE]iB)")
 _NEEDS: dict[str, tuple[str, ...]] = {
     "tree": ("path",),
     "listing": ("path",),
@@ -115,7 +117,29 @@ def parse_plan(text: str, where: str) -> Plan:
     faults += schema_faults(value, marks, _schema(), where)
     if faults and not take_what_fits(value, marks, _schema()):
         raise PlanError(faults)
+    beyond = list(_beyond(value, ()))
+    if beyond:
+        for path, text, expected in beyond:
+            line, column = marks.get(path, (1, 1))
+            faults.append(Fault(f"{where}:{line}:{column}", repr(text), expected))
+        raise PlanError(faults)
     return _Builder(value, marks, where, faults).build()
+
+
+def _beyond(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, str, str]]:
+    """Yield sizes that are written as such and are more than there can be: no schema adds them up."""
+    match value:
+        case dict():
+            for key, inner in value.items():
+                yield from _beyond(inner, (*path, key))
+        case list():
+            for place, inner in enumerate(value):
+                yield from _beyond(inner, (*path, place))
+        case str() if _IS_SIZE.fullmatch(value):
+            try:
+                parse_size(value)
+            except ValueError:
+                yield path, value, "a size that a disk can have: less than 9 EB"
 
 
 class _Builder:

@@ -255,7 +255,7 @@ class Web:
         else:
             try:
                 wait = (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds()
-            except (ValueError, TypeError):
+            except (ValueError, TypeError, OverflowError):
                 return otherwise
         if wait > self._longest:
             hint = "gather again then, or let web: {longest-wait: …} in the plan be longer"

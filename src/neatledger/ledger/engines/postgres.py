@@ -6,15 +6,18 @@ one, whoever they are: triggers refuse it.
 
 from __future__ import annotations
 
+import getpass
+import os
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any
-from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from neatledger.errors import LedgerError
 from neatledger.extras import extras_for
+from neatledger.keyrings import password_of
 from neatledger.ledger.engines.contract import EngineError
 from neatledger.ledger.engines.postgres_schema import MIGRATIONS
 from neatledger.ledger.writing import transaction
@@ -168,17 +171,48 @@ def _first_line(error: Exception) -> str:
     return (str(error).strip().splitlines() or [type(error).__name__])[0]
 
 
+# What may stand behind the question mark: settings of libpq (PostgreSQL, 34.1.2) that hold no secret.
+_SETTINGS = frozenset(
+    {
+        *("schema", "host", "hostaddr", "port", "user", "dbname", "passfile", "service", "options"),
+        *("sslmode", "sslrootcert", "sslcert", "sslkey", "sslcrl", "sslnegotiation", "ssl_min_protocol_version"),
+        *("channel_binding", "require_auth", "gssencmode", "krbsrvname", "connect_timeout", "keepalives"),
+        *("keepalives_idle", "tcp_user_timeout", "target_session_attrs", "load_balance_hosts"),
+    }
+)
+_WAYS = "its password is kept in ~/.pgpass, in the keyring as 'neatledger ledger', or in PGPASSWORD"
+
+
 def plain_url(url: str) -> tuple[str, str]:
-    """Return the URL of a database without what libpq does not know, and the schema that it names."""
-    parts = urlsplit(url)
-    query = dict(parse_qsl(parts.query))
-    schema = query.pop("schema", "neatledger")
+    """Return the URL of a database without what libpq does not know, and the schema that it names.
+
+    Raises `LedgerError` where it is none, or holds a password; what is refused is never shown.
+    """
+    hint = "write it as postgresql://SERVER/NAME, or postgresql:///NAME for a server on this machine"
+    try:
+        parts = urlsplit(url)
+        # Reading it raises where it is no number.
+        parts.port  # noqa: B018
+        query = parse_qsl(parts.query, keep_blank_values=True, strict_parsing=bool(parts.query), errors="strict")
+    except ValueError:
+        raise LedgerError("the ledger's address cannot be read", hint=hint) from None
+    where = f"postgresql://{'…@' if parts.username else ''}{parts.hostname or ''}"
     if parts.password is not None:
-        hidden = url.replace(parts.password, "…")
-        raise LedgerError("a password stands in the ledger's address", hidden, "put it into ~/.pgpass or PGPASSWORD")
+        raise LedgerError("a password stands in the ledger's address", where, f"take it out: {_WAYS}")
+    for name, _ in query:
+        if "password" in name.casefold():
+            raise LedgerError("a password stands in the ledger's address", where, f"take it out: {_WAYS}")
+        if name not in _SETTINGS:
+            raise LedgerError("what stands behind the ? of the ledger's address is no setting of it", where, hint)
+    if parts.fragment or "\0" in url or any(letter.isspace() for letter in url):
+        raise LedgerError("the ledger's address cannot be read", hint=hint)
+    settings = dict(query)
+    schema = settings.pop("schema", "neatledger")
     if not _SCHEMA.fullmatch(schema):
         raise LedgerError(f"{schema!r} is no name of a schema", url, "small letters, digits and _")
-    return urlunsplit(parts._replace(query=urlencode(query))), schema
+    # Without a host it is the server of this machine, by its socket: the slashes belong to the address all the same.
+    address = f"postgresql://{parts.netloc}{parts.path}"
+    return address + (f"?{urlencode(settings)}" if settings else ""), schema
 
 
 def connect(url: str, *, create: bool) -> PostgresDatabase | None:
@@ -190,12 +224,12 @@ def connect(url: str, *, create: bool) -> PostgresDatabase | None:
     with extras_for("the ledger"):
         import psycopg
     try:
-        connection = psycopg.connect(address, autocommit=True, application_name="neatledger", connect_timeout=20)
+        connection = _signed_in(address)
         database = PostgresDatabase(connection, url)
         connection.execute(f"SET search_path TO {schema}")
         connection.execute("SET client_min_messages TO warning")
     except psycopg.Error as error:
-        raise LedgerError(f"cannot be reached: {_first_line(error)}", url, "see its server, and ~/.pgpass") from None
+        raise LedgerError(f"cannot be reached: {_first_line(error)}", url, f"see its server; {_WAYS}") from None
     try:
         is_there, newest = _is_there(database, schema), max(MIGRATIONS)
         if not is_there and not create:
@@ -213,6 +247,24 @@ def connect(url: str, *, create: bool) -> PostgresDatabase | None:
         connection.close()
         raise
     return database
+
+
+def _signed_in(address: str) -> Any:
+    """Return a connection; the keyring is only asked where a password is wanted and nothing else tells it."""
+    import psycopg
+
+    settings: dict[str, Any] = {"autocommit": True, "application_name": "neatledger", "connect_timeout": 20}
+    try:
+        return psycopg.connect(address, **settings)
+    except psycopg.OperationalError as error:
+        if "no password supplied" not in str(error):
+            raise
+        known = psycopg.conninfo.conninfo_to_dict(address)
+        user = str(known.get("user") or os.environ.get("PGUSER") or getpass.getuser())
+        password = password_of("neatledger ledger", user)
+        if password is None:
+            raise
+        return psycopg.connect(address, password=password, **settings)
 
 
 def _is_there(database: PostgresDatabase, schema: str) -> bool:

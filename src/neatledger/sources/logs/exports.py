@@ -49,7 +49,10 @@ def _of_ending(
     ending = path.suffix.casefold()
     if ending == ".json":
         told = json.loads(text)
-        rows = told if isinstance(told, list) else next((one for one in told.values() if isinstance(one, list)), [])
+        held = [told] if isinstance(told, list) else list(told.values()) if isinstance(told, dict) else []
+        rows = next((one for one in held if isinstance(one, list)), None)
+        if rows is None:
+            raise ValueError("it holds no list of rows")
         yield from ((number, _mapped(_flat(row), mapped)) for number, row in enumerate(rows, start=1))
     elif ending == ".jsonl":
         # A last line without its end is still being written.
