@@ -116,6 +116,11 @@ DROP_SHARING = (
 )
 """What makes a ledger one from before counts came from elsewhere, and before it was shared."""
 DROP_TRAIL = (
+    "DROP INDEX IF EXISTS chain_by_subject",
+    *(
+        f"DROP TRIGGER {one}_of_sealed"
+        for one in ("surveys", "accounts", "account_groups", "not_seen", "packed", "shared", "seals")
+    ),
     *DROP_SHARING,
     *(f"DROP TABLE trail_{one}" for one in ("logs", "blocks", "deeds", "folders", "words", "moves", "gaps")),
 )

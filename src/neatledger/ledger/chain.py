@@ -32,6 +32,7 @@ class Subject(Enum):
     JOURNAL = "journal"
     REVIEWS = "reviews"
     NOTICES = "notices"
+    FINDINGS = "findings"  # what was found in a count: it may go, for it can be worked out anew
     TRAIL = "trail"  # records one by one, as a ledger kept them once; they are in blocks now
     TRAIL_BLOCKS = "trail_blocks"
     TRAIL_DEEDS = "trail_deeds"
@@ -116,9 +117,13 @@ _FORMS[3] = {
     **_FORMS[2],
     Subject.COUNT: (("counts", "id, taken_at, tool, origin, signer", *_COUNT[2:]), *_OF_SURVEYS),
 }
+_FORMS[4] = {
+    **_FORMS[3],
+    Subject.FINDINGS: (("findings", "id, count_id, basis, day, standing, subjects, data", _ENTRIES, "id"),),
+}
 _FORM = max(_FORMS)
-_LARGE = frozenset({"packed", "shared", "trail_blocks"})
-_MAY_GO = frozenset({one.value for one in (Subject.COUNT, Subject.TRAIL, Subject.TRAIL_BLOCKS)})
+_LARGE = frozenset({"packed", "shared", "trail_blocks", "findings"})
+_MAY_GO = frozenset({one.value for one in (Subject.COUNT, Subject.TRAIL, Subject.TRAIL_BLOCKS, Subject.FINDINGS)})
 _LOGS = (Subject.JOURNAL, Subject.REVIEWS, Subject.NOTICES)
 """What may stand in a ledger from before there was a chain, beside counts."""
 
@@ -203,6 +208,23 @@ class Chain:
             if first is not None:
                 self.add(subject, first, last)
 
+    def seal_findings(self) -> None:
+        """Seal what was found before findings were sealed, within the transaction that begins to."""
+        for (number,) in self._db.execute("SELECT id FROM findings ORDER BY id").fetchall():
+            self.add(Subject.FINDINGS, number, number)
+
+    def holds(self, subject: Subject, number: int) -> bool:
+        """Tell whether one row is as the last link of it has it; no where it is in no link."""
+        query = "SELECT form, digests FROM chain WHERE subject = ? AND first = ? ORDER BY id DESC LIMIT 1"
+        row = self._db.execute(query, (subject.value, number)).fetchone()
+        if row is None:
+            return False
+        form, digests = row
+        try:
+            return bool(json.loads(digests) == _digests(self._db, form, subject, number, number))
+        except (ValueError, KeyError):
+            return False
+
     def head(self) -> Link | None:
         """Return the last link, whose seal stands for all of them; None where nothing was ever written."""
         return next(self._links("ORDER BY id DESC LIMIT 1"), None)
@@ -230,7 +252,7 @@ class Chain:
     def prove(self, step: Callable[[int], object] = lambda _: None) -> Proof:
         """Recompute every link, calling `step` after each; raises `LedgerError` where the chain cannot be read."""
         links = list(self._links("ORDER BY id"))
-        standing = _standing(links)
+        standing = self._standing(links)
         found: list[ProvedLink] = []
         before, expected = _NOTHING, 1
         for link in links:
@@ -245,6 +267,13 @@ class Chain:
             before, expected = link.seal, link.id + 1
             step(1)
         return Proof(found, [*self._loose(standing), *self._unproved_words(links)])
+
+    def _standing(self, links: Sequence[Link]) -> set[Link]:
+        """Return the links whose rows must be there, and those of findings that are."""
+        there = {number for (number,) in self._db.execute("SELECT id FROM findings")}
+        standing = _standing(links)
+        gone = {link for link in standing if link.subject == Subject.FINDINGS.value and link.first not in there}
+        return standing - gone
 
     def _compare(self, link: Link) -> str:
         """Say what of a link's rows is not as it was written; empty where nothing is."""
@@ -300,6 +329,7 @@ _ENTRY = {
     Subject.JOURNAL: ("journal", "entry of carried-out steps"),
     Subject.REVIEWS: ("reviews", "entry of reviews"),
     Subject.NOTICES: ("notices", "entry of notices"),
+    Subject.FINDINGS: ("findings", "set of findings"),
     Subject.TRAIL_BLOCKS: ("trail_blocks", "block of the trail"),
     Subject.TRAIL_DEEDS: ("trail_deeds", "deed of the trail"),
     Subject.TRAIL_FOLDERS: ("trail_folders", "folder of the trail"),
@@ -314,6 +344,7 @@ _TABLES = {
     "not_seen": "what was not seen",
     "packed": "folders and files",
     "shared": "team folders and links",
+    "findings": "what was found",
     "journal": "steps",
     "trail_blocks": "records",
     "trail_deeds": "deeds",
@@ -330,6 +361,7 @@ def _standing(links: Sequence[Link]) -> set[Link]:
     """Return the links whose rows must be there: a count's until it is removed, for its number may be given again."""
     counts: dict[int, Link] = {}
     blocks: dict[int, Link] = {}
+    findings: dict[int, Link] = {}
     found: set[Link] = set()
     for link in links:
         if link.subject == Subject.COUNT.value:
@@ -340,9 +372,11 @@ def _standing(links: Sequence[Link]) -> set[Link]:
             blocks[link.first] = link
         elif link.subject == Subject.DROPPED.value:
             blocks.pop(link.first, None)
+        elif link.subject == Subject.FINDINGS.value:
+            findings[link.first] = link
         elif link.subject != Subject.TRAIL.value:
             found.add(link)
-    return found | set(counts.values()) | set(blocks.values())
+    return found | set(counts.values()) | set(blocks.values()) | set(findings.values())
 
 
 def _digests(db: Database, form: int, subject: Subject, first: int, last: int) -> dict[str, str]:

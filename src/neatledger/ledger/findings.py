@@ -18,7 +18,9 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.space.when import FillUp, Meeting, When
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError
+from neatledger.ledger.chain import Chain, Subject
 from neatledger.ledger.engines.contract import ENGINE_ERRORS, Database
+from neatledger.ledger.packing import inflate
 from neatledger.ledger.writing import transaction
 
 __all__ = ["FindingLog", "Look", "Told", "digest_of"]
@@ -60,6 +62,7 @@ class FindingLog:
     def __init__(self, connection: Database, where: str) -> None:
         self._db = connection
         self._where = where
+        self._chain = Chain(connection, where)
 
     def keep(self, told: Told, basis: str, standing: Mapping[str, int]) -> bool:
         """Keep what was told, unless it is kept already; tell whether it could be written.
@@ -71,11 +74,17 @@ class FindingLog:
         row = (told.count, basis, told.day.isoformat(), json.dumps(standing), subjects, _pack(told))
         try:
             with self._db.impatient(), transaction(self._db):
-                self._db.execute(
-                    "INSERT INTO findings (count_id, basis, day, standing, subjects, data)"
-                    " VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-                    row,
-                )
+                kept = "SELECT id FROM findings WHERE count_id = ? AND basis = ?"
+                known = self._db.execute(kept, (told.count, basis)).fetchone()
+                if known is not None and not self._chain.holds(Subject.FINDINGS, known[0]):
+                    # Somebody else put it there, or altered it.
+                    self._db.execute("DELETE FROM findings WHERE id = ?", known)
+                    known = None
+                if known is None:
+                    insert = "INSERT INTO findings (count_id, basis, day, standing, subjects, data)"
+                    self._db.execute(f"{insert} VALUES (?, ?, ?, ?, ?, ?)", row)
+                    (number,) = self._db.execute(kept, (told.count, basis)).fetchone()
+                    self._chain.add(Subject.FINDINGS, number, number)
                 self._db.execute(
                     "DELETE FROM findings WHERE count_id = ? AND basis <> ?"
                     " AND id > (SELECT min(id) FROM findings WHERE count_id = ?)",
@@ -87,11 +96,13 @@ class FindingLog:
 
     def find(self, count: int, basis: str) -> Told | None:
         """Return what was told of a count on the same basis; raises `LedgerError` where it is damaged."""
-        return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? AND basis = ?", (count, basis))
+        query = "SELECT id, count_id, day, data FROM findings WHERE count_id = ? AND basis = ?"
+        return self._one(query, (count, basis))
 
     def first(self, count: int) -> Told | None:
         """Return what was first told of a count; raises `LedgerError` where it is damaged."""
-        return self._one("SELECT count_id, day, data FROM findings WHERE count_id = ? ORDER BY id LIMIT 1", (count,))
+        query = "SELECT id, count_id, day, data FROM findings WHERE count_id = ? ORDER BY id LIMIT 1"
+        return self._one(query, (count,))
 
     def is_large(self, count: int) -> bool:
         """Tell whether looking through what was found takes longer than a question about one folder may."""
@@ -101,40 +112,41 @@ class FindingLog:
 
     def below(self, count: int, folder: Address) -> list[Finding] | None:
         """Return what the last look at a count found below a folder; None where nobody looked yet."""
-        row = self._db.execute(
-            "SELECT data FROM findings WHERE count_id = ? ORDER BY id DESC LIMIT 1", (count,)
-        ).fetchone()
-        if row is None:
+        query = "SELECT id, data FROM findings WHERE count_id = ? ORDER BY id DESC LIMIT 1"
+        row = self._db.execute(query, (count,)).fetchone()
+        if row is None or not self._chain.holds(Subject.FINDINGS, row[0]):
             return None
         start = (folder.path.rstrip(b"/") + b"/").hex()
         try:
-            rows = json.loads(zlib.decompress(row[0]))["findings"]
+            rows = json.loads(inflate(row[1], "what was found"))["findings"]
             inside = [one for one in rows if one[1] and one[2][0] == folder.system and one[2][1].startswith(start)]
             return [_finding(one) for one in inside if one[2][1] != start or folder.path != b"/"]
-        except (ValueError, KeyError, TypeError, zlib.error) as error:
+        except (LedgerError, ValueError, KeyError, TypeError) as error:
             raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
 
     def looks(self) -> dict[int, Look]:
         """Return the first look at every count that was looked at, by the count's number."""
         rows = self._db.execute(
-            "SELECT count_id, day, standing, subjects FROM findings"
+            "SELECT id, count_id, day, standing, subjects FROM findings"
             " WHERE id IN (SELECT min(id) FROM findings GROUP BY count_id)"
-        )
+        ).fetchall()
         return {
             count: Look(count, date.fromisoformat(day), json.loads(standing), _digests(subjects))
-            for count, day, standing, subjects in rows
+            for number, count, day, standing, subjects in rows
+            if self._chain.holds(Subject.FINDINGS, number)
         }
 
     def _one(self, query: str, values: Sequence[Any]) -> Told | None:
         row = self._db.execute(query, values).fetchone()
-        if row is None:
+        # What is not as the chain has it is looked for anew.
+        if row is None or not self._chain.holds(Subject.FINDINGS, row[0]):
             return None
-        count, day, data = row
+        _, count, day, data = row
         try:
-            facts = json.loads(zlib.decompress(data))
+            facts = json.loads(inflate(data, "what was found"))
             findings = tuple(_finding(one) for one in facts["findings"])
             filling = tuple(_fill_up(one) for one in facts["filling"])
-        except (ValueError, KeyError, TypeError, zlib.error) as error:
+        except (LedgerError, ValueError, KeyError, TypeError) as error:
             raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
         return Told(count, date.fromisoformat(day), findings, filling)
 

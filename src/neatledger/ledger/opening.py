@@ -11,7 +11,7 @@ from pathlib import Path
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.chain import Chain
 from neatledger.ledger.engines.sqlite import SqliteDatabase, connect
-from neatledger.ledger.schema import APPLICATION_ID, CHAINED, IN_BLOCKS, MIGRATIONS, VERSION
+from neatledger.ledger.schema import APPLICATION_ID, CHAINED, FINDINGS_SEALED, IN_BLOCKS, MIGRATIONS, VERSION
 from neatledger.ledger.store import Ledger, refused
 
 __all__ = ["open_ledger"]
@@ -49,7 +49,11 @@ def open_ledger(place: Path | str, *, create: bool = False) -> Ledger:
 def _open_database(url: str, *, create: bool) -> Ledger:
     from neatledger.ledger.engines import postgres
 
-    found = postgres.connect(url, create=create)
+    def brought_up(database: postgres.PostgresDatabase, version: int) -> None:
+        if version < FINDINGS_SEALED:
+            Chain(database, url).seal_findings()
+
+    found = postgres.connect(url, create=create, brought_up=brought_up)
     if found is None:
         raise NoCountError("there is no count yet", url, "run: neatledger gather")
     return Ledger(found, url)
@@ -96,6 +100,8 @@ def _migrate(connection: SqliteDatabase, path: Path) -> None:
                 Ledger(connection, str(path)).trail.take_over()
             if version < CHAINED:
                 Chain(connection, str(path)).begin()
+            if version < FINDINGS_SEALED:
+                Chain(connection, str(path)).seal_findings()
             connection.execute(f"PRAGMA user_version = {VERSION}")
             connection.execute("COMMIT")
     except sqlite3.Error as error:

@@ -6,7 +6,7 @@ version. Counts are never altered: triggers refuse it, whoever asks.
 
 from __future__ import annotations
 
-__all__ = ["APPLICATION_ID", "CHAINED", "IN_BLOCKS", "MIGRATIONS", "VERSION"]
+__all__ = ["APPLICATION_ID", "CHAINED", "FINDINGS_SEALED", "IN_BLOCKS", "MIGRATIONS", "VERSION"]
 
 APPLICATION_ID = 0x4E4C4447  # "NLDG"
 
@@ -159,7 +159,7 @@ BEGIN SELECT RAISE(ABORT, 'what was told is never altered'); END;
 _CHAIN = """
 CREATE TABLE chain (
     id INTEGER PRIMARY KEY,
-    subject TEXT NOT NULL,               -- count, removed, journal, reviews, notices, trail
+    subject TEXT NOT NULL,               -- count, removed, journal, reviews, notices, findings, trail
     first INTEGER NOT NULL,              -- of which rows: the first and the last id
     last INTEGER NOT NULL,
     moment TEXT NOT NULL,                -- ISO 8601, UTC
@@ -286,14 +286,34 @@ CREATE TRIGGER plans_never_altered BEFORE UPDATE ON plans
 BEGIN SELECT RAISE(ABORT, 'what was noted is never altered'); END;
 """
 
+# A count that its link in the chain seals takes no row any more; the number of a removed one may be given again.
+_CLOSED = "CREATE INDEX chain_by_subject ON chain (subject, first);\n" + "".join(
+    f"""
+CREATE TRIGGER {table}_of_sealed BEFORE INSERT ON {table}
+WHEN (SELECT subject FROM chain WHERE subject IN ('count', 'removed') AND first = {count}
+    ORDER BY id DESC LIMIT 1) = 'count'
+BEGIN SELECT RAISE(ABORT, 'a count that is sealed takes no row'); END;
+"""
+    for table, count in {
+        "surveys": "NEW.count_id",
+        **dict.fromkeys(
+            ("accounts", "account_groups", "not_seen", "packed", "shared", "seals"),
+            "(SELECT count_id FROM surveys WHERE id = NEW.survey_id)",
+        ),
+    }.items()
+)
+
 CHAINED = 10
 """The first version whose ledgers have a chain."""
+
+FINDINGS_SEALED = 15
+"""The first version whose chain seals what was found too."""
 
 IN_BLOCKS = 12
 """The first version that keeps the trail in blocks."""
 
 MIGRATIONS: tuple[str, ...] = (
     *(_FIRST, _SERVICES, _SHARED, _UNTOLD, _SEALS, _JOURNAL, _FINDINGS, _REVIEWS, _NOTICES),
-    *(_CHAIN, _TRAIL, _BLOCKS, _CARRIED, _PLANS),
+    *(_CHAIN, _TRAIL, _BLOCKS, _CARRIED, _PLANS, _CLOSED),
 )
 VERSION = len(MIGRATIONS)

@@ -22,10 +22,12 @@ _COLUMNS = (
     Column("why", "WHY", wraps=True),
     Column("seal", "SEAL", Show.MACHINE),
 )
+_MOST_NAMED = 8
 _ENTRIES = {
     "journal": "carried-out steps",
     "reviews": "reviews",
     "notices": "notices",
+    "findings": "findings",
     "trail": "trail",
     "trail_blocks": "blocks of the trail",
     "trail_deeds": "deeds of the trail",
@@ -103,7 +105,8 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
         headline = f"{assured('ledger', is_whole, otherwise, links=count, where=where, hold=hold).text}."
     notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]
     if asked is not None:
-        notes.append(_kept_words(asked, kept, first))
+        notes.append(_kept_words(asked, kept, first, links))
+        notes += [] if kept is None else _since_words([one.link for one in links if one.link.id > kept.id])
     if links:
         head = links[-1].link
         notes.append(head_words(head))
@@ -113,12 +116,56 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
     return Report("proof", headline, _COLUMNS, rows, notes, "no link yet", _folded(links))
 
 
-def _kept_words(asked: str, kept: Link | None, first: Proved | None) -> str:
+_TAKEN_OUT = ("removed", "dropped", "forgotten")
+
+
+def _since_words(links: Sequence[Link]) -> list[str]:
+    """Say what was taken out of the ledger, and what was put in, by the links after a head that was kept."""
+    taken = [link for link in links if link.subject in _TAKEN_OUT]
+    put = [link for link in links if link.subject not in _TAKEN_OUT]
+    found = []
+    if taken:
+        runs = [list(group) for _, group in groupby(taken, key=lambda link: (link.subject, _when(link.moment)[:10]))]
+        words = [f"{_gone_words(run)} ({_when(run[0].moment)[:10]}, {_links_words(run)})" for run in runs]
+        found.append(f"Taken out since: {'; '.join(words)}.")
+    if any(link.subject == "dropped" for link in taken):
+        found.append("Sums of each day stand in the place of those records: compare them, as trail shows them.")
+    if put:
+        kinds = dict.fromkeys(link.subject for link in put)
+        words = [f"{count_of(sum(link.subject == kind for link in put), 'link')} of {_kind(kind)}" for kind in kinds]
+        found.append(f"Put in since: {', '.join(words)}.")
+    if not taken:
+        found.insert(0, "Nothing was taken out or put in place of anything since.")
+    return found
+
+
+def _gone_words(links: Sequence[Link]) -> str:
+    kind = {"removed": "count", "dropped": "block of the trail", "forgotten": "word of the trail"}[links[0].subject]
+    numbers = ", ".join(str(link.first) for link in links[:_MOST_NAMED])
+    more = f" and {len(links) - _MOST_NAMED:,} more" if len(links) > _MOST_NAMED else ""
+    return (
+        f"{kind if len(links) == 1 else kind.replace(' of', 's of') if ' of' in kind else kind + 's'} {numbers}{more}"
+    )
+
+
+def _links_words(links: Sequence[Link]) -> str:
+    if len(links) <= 3:
+        return f"link{'s' if len(links) > 1 else ''} {', '.join(str(link.id) for link in links)}"
+    return f"links {links[0].id} to {links[-1].id}"
+
+
+def _kind(subject: str) -> str:
+    return "counts" if subject == "count" else _ENTRIES.get(subject, subject)
+
+
+def _kept_words(asked: str, kept: Link | None, first: Proved | None, links: Sequence[Proved]) -> str:
     if kept is None:
         return f"No link has the seal {asked}: the ledger was altered or cut off since, or that is another ledger's."
     if first is not None and first.link.id <= kept.id:
         return f"The seal that was kept is that of link {kept.id}, and what is before it does not hold."
-    return f"The seal that was kept is that of link {kept.id}: all up to it is as it was then."
+    is_whole = not any(one.link.id > kept.id and one.link.subject in _TAKEN_OUT for one in links)
+    still = "" if is_whole else " that still stands"
+    return f"The seal that was kept is that of link {kept.id}: all up to it{still} is as it was then."
 
 
 def _row(one: Proved) -> Row:

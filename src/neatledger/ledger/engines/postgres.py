@@ -9,7 +9,7 @@ from __future__ import annotations
 import getpass
 import os
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any
@@ -215,10 +215,13 @@ def plain_url(url: str) -> tuple[str, str]:
     return address + (f"?{urlencode(settings)}" if settings else ""), schema
 
 
-def connect(url: str, *, create: bool) -> PostgresDatabase | None:
+def connect(
+    url: str, *, create: bool, brought_up: Callable[[PostgresDatabase, int], object]
+) -> PostgresDatabase | None:
     """Open a ledger, bring it to the current version, and return it; raises `LedgerError`.
 
-    None where there is none yet and none is to be made.
+    `brought_up` is told of an older version, whose tables are new now, within the transaction that made them so. None
+    where there is no ledger yet and none is to be made.
     """
     address, schema = plain_url(url)
     with extras_for("the ledger"):
@@ -239,7 +242,7 @@ def connect(url: str, *, create: bool) -> PostgresDatabase | None:
         if version > newest:
             raise LedgerError(f"made by a newer version (ledger {version}, this knows {newest})", url)
         if version < newest:
-            _bring_up(database, schema)
+            _bring_up(database, schema, brought_up)
     except EngineError as error:
         connection.close()
         raise LedgerError(f"cannot be used: {error}", url) from None
@@ -272,7 +275,7 @@ def _is_there(database: PostgresDatabase, schema: str) -> bool:
     return bool(found)
 
 
-def _bring_up(database: PostgresDatabase, schema: str) -> None:
+def _bring_up(database: PostgresDatabase, schema: str, brought_up: Callable[[PostgresDatabase, int], object]) -> None:
     """Make what is not there yet, and lead an older version to the current one."""
     with transaction(database):
         # Two first runs at once: the one that comes second finds what the first made.
@@ -280,7 +283,9 @@ def _bring_up(database: PostgresDatabase, schema: str) -> None:
             database.execute(f"CREATE SCHEMA IF NOT EXISTS {schema}")
             database.execute("CREATE TABLE ledger_version (version integer NOT NULL)")
             database.execute("INSERT INTO ledger_version VALUES (0)")
+        version = _version(database)
         _step_up(database)
+        brought_up(database, version)
 
 
 def _version(database: PostgresDatabase) -> int:

@@ -102,7 +102,31 @@ _REST = (
     ),
 )
 
+_OF_SURVEYS = ("accounts", "account_groups", "not_seen", "packed", "shared", "seals")
+_IS_SEALED = (
+    "IF (SELECT subject FROM chain WHERE subject IN ('count', 'removed') AND first = {count}"
+    " ORDER BY id DESC LIMIT 1) = 'count'"
+    " THEN RAISE EXCEPTION 'a count that is sealed takes no row'; END IF; RETURN NEW;"
+)
+_CLOSED = (
+    "CREATE INDEX chain_by_subject ON chain (subject, first)",
+    *(
+        f"CREATE FUNCTION {name}() RETURNS trigger LANGUAGE plpgsql AS $$"
+        f" BEGIN {_IS_SEALED.format(count=count)} END $$"
+        for name, count in (
+            ("no_survey_of_sealed", "NEW.count_id"),
+            ("no_row_of_sealed", "(SELECT count_id FROM surveys WHERE id = NEW.survey_id)"),
+        )
+    ),
+    "CREATE TRIGGER surveys_of_sealed BEFORE INSERT ON surveys FOR EACH ROW EXECUTE FUNCTION no_survey_of_sealed()",
+    *(
+        f"CREATE TRIGGER {name}_of_sealed BEFORE INSERT ON {name} FOR EACH ROW EXECUTE FUNCTION no_row_of_sealed()"
+        for name in _OF_SURVEYS
+    ),
+)
+
 MIGRATIONS: dict[int, tuple[str, ...]] = {
     # The first that a database could be; the numbers are those of the file.
     14: (*_FUNCTIONS, *(_table(name, columns) for name, columns in _TABLES.items()), *_REST),
+    15: _CLOSED,
 }
