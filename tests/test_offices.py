@@ -114,3 +114,29 @@ def test_ctrl_c_ends_all_of_them(clients: Path, tmp_path: Path) -> None:
         assert b"Traceback" not in err, err
         with pytest.raises(ProcessLookupError):
             os.killpg(process.pid, 0)
+
+
+def test_offices_of_one_name_and_without_a_plan_are_told_apart(demo: Path, tmp_path: Path, run) -> None:
+    for name in ("two/ash/main", "two/elm/main", "two/elm/offices"):
+        shutil.copytree(demo, tmp_path / name)
+    # An office that lost its plan, a folder that is none, and a file.
+    (tmp_path / "two" / "oak" / "main").mkdir(parents=True)
+    shutil.copy(demo / "ledger.db", tmp_path / "two" / "oak" / "main")
+    (tmp_path / "two" / "fir" / "main").mkdir(parents=True)
+    (tmp_path / "two" / "yew").mkdir()
+    (tmp_path / "two" / "yew" / "main").write_text("no folder")
+    pages = tmp_path / "pages"
+    pages.mkdir()
+    asked = ["report", "office", "-o", pages / "*.html", "--office"]
+    done = run(*asked, f"{tmp_path}/two/*/[mo]*", *DAY, status=2)
+    names = {"ash-main.html", "elm-main.html", "elm-offices.html", "offices.html"}
+    assert {page.name for page in pages.iterdir()} == names
+    summary = (pages / "offices.html").read_text("utf-8")
+    assert all(f"{name}" in summary for name in names - {"offices.html"})
+    assert "oak/main: " in done.stderr and "there is no office here" in done.stderr
+    assert "No office, for want of a plan:" in summary and "fir/main" in summary and "yew" not in summary
+    # What has findings is not called in order, whatever the exit status is.
+    assert "in order" not in summary and "3 with something to read" in summary
+    told = run("lapses", "--office", f"{tmp_path}/two/*/main", *DAY, status=2).stdout
+    assert "in order" not in told and "1 failed" in told and "fir/main" in told
+    assert "no office is called so" in run("check", "--office", f"{tmp_path}/two/fir/*", status=2).stderr

@@ -32,6 +32,7 @@ from neatledger.faces.table import render_table
 from neatledger.faces.view import shape
 from neatledger.formats.names import show_text
 from neatledger.formats.ownfaults import spell_own_fault
+from neatledger.office.first import SCHEMA_NAME
 from neatledger.office.read import PLAN_NAME, read_plan
 from neatledger.processes import undisturbed
 from neatledger.reports.offices import OfficeAnswer, merged_report, offices_report, summary_paper
@@ -40,36 +41,64 @@ from neatledger.reports.report import Report
 __all__ = ["run_over"]
 
 _SUMMARY = "offices"
+_LEDGER = "ledger.db"
+"""What tells that a folder was an office, though its plan is gone."""
 _STOP_SECONDS = 5.0
 
 
 def run_over(name: str, args: argparse.Namespace, options: Options, streams: Streams) -> int:
     """Ask every office that the pattern means; returns 2 where one failed, else the gravest of their statuses."""
-    folders = _offices(options.office or "")
+    folders, others = _offices(options.office or "")
+    names = _names(folders)
     is_paper = name == "report"
     if is_paper:
         _check_pattern(options.output, "-o", "report office --office 'clients/*' -o 'pages/*.html'")
     with Progress(streams.err, "offices", quiet=options.quiet) as progress:
-        tasks = [_task(name, args, options, folder) for folder in folders]
+        tasks = [_task(name, args, options, folder, names[folder]) for folder in folders]
         answers = list(_side_by_side(folders, tasks, progress))
     answers.sort(key=lambda one: folders.index(Path(one.folder)))
     if is_paper and options.output is not None:
-        _write_summary(options.output, answers, streams)
+        _write_summary(options.output, answers, streams, names, others)
     else:
-        _show(answers, options, streams)
+        _show(answers, options, streams, others)
     for one in answers:
         for line in one.said:
             print(f"{one.folder}: {line}", file=streams.err)
     return max(one.status for one in answers)
 
 
-def _offices(pattern: str) -> list[Path]:
+def _offices(pattern: str) -> tuple[list[Path], list[str]]:
+    """Return the offices that a pattern means, one that lost its plan among them, and folders that are none."""
     found = sorted(Path(one) for one in glob(os.path.expanduser(pattern)))
-    offices = [one for one in found if (one / PLAN_NAME).is_file()]
+    folders = [one for one in found if os.path.isdir(one)]
+    offices = [one for one in folders if _is_office(one)]
     if not offices:
         hint = f"an office is a folder with {PLAN_NAME} in it; quote the pattern: --office 'clients/*'"
         raise UsageError("no office is called so", pattern, hint)
-    return offices
+    return offices, [str(one) for one in folders if one not in offices]
+
+
+def _is_office(folder: Path) -> bool:
+    """Tell whether a folder is an office's: where a ledger lies and no plan, or nobody may look, that is told."""
+    if not os.access(folder, os.R_OK | os.X_OK):
+        return True
+    return any(os.path.lexists(folder / sign) for sign in (PLAN_NAME, SCHEMA_NAME, _LEDGER))
+
+
+def _names(folders: Sequence[Path]) -> dict[Path, str]:
+    """Return what each office's own files are called: its folder, and what is above it where others are called so."""
+    found: dict[Path, str] = {}
+    depth, left = 1, list(folders)
+    while left:
+        called = {folder: "-".join(folder.resolve().parts[-depth:]) for folder in left}
+        taken = [name.casefold() for name in (*found.values(), *called.values(), _SUMMARY)]
+        clear = {folder: name for folder, name in called.items() if taken.count(name.casefold()) == 1}
+        if not clear and depth > max(len(folder.resolve().parts) for folder in left):
+            raise UsageError("two of these offices are one folder", str(left[0]), "name each by one pattern only")
+        found |= clear
+        left = [folder for folder in left if folder not in clear]
+        depth += 1
+    return found
 
 
 def _check_pattern(target: str | None, option: str, example: str) -> None:
@@ -77,20 +106,22 @@ def _check_pattern(target: str | None, option: str, example: str) -> None:
         raise UsageError(f"{option} names one file for many offices: put * where each has its name", hint=example)
 
 
-def _task(name: str, args: argparse.Namespace, options: Options, folder: Path) -> Callable[[], OfficeAnswer]:
+def _task(
+    name: str, args: argparse.Namespace, options: Options, folder: Path, called: str
+) -> Callable[[], OfficeAnswer]:
     """Return what asks one office, with files of its own wherever the call names one."""
     mine = argparse.Namespace(**vars(args))
     calendar = getattr(args, "calendar", None)
     if calendar is not None:
         _check_pattern(calendar, "--calendar", "--calendar 'calendars/*.ics'")
-        mine.calendar = calendar.replace("*", folder.name)
+        mine.calendar = calendar.replace("*", called)
     if name == "notices" and args.write:
-        mine.write = str(Path(args.write) / folder.name)
-    output = options.output.replace("*", folder.name) if name == "report" and options.output else None
+        mine.write = str(Path(args.write) / called)
+    output = options.output.replace("*", called) if name == "report" and options.output else None
     if name == "report":
         for one in args.also:
             _check_pattern(one, "--also", "--also 'pages/*.xlsx'")
-        mine.also = [one.replace("*", folder.name) for one in args.also]
+        mine.also = [one.replace("*", called) for one in args.also]
     alone = replace(options, office=str(folder), output=output, is_paged=False)
     return partial(_ask, name, mine, alone)
 
@@ -182,16 +213,16 @@ def _stop_all(running: Mapping[Connection, tuple[Path, BaseProcess]]) -> None:
 # What is shown -----------------------------------------------------------------------------------------
 
 
-def _show(answers: Sequence[OfficeAnswer], options: Options, streams: Streams) -> None:
+def _show(answers: Sequence[OfficeAnswer], options: Options, streams: Streams, others: Sequence[str]) -> None:
     """Show the summary and then each office; for machines, the rows of all with whose they are."""
     app = App(options, streams, os.environ)
     output = app.output
     if options.format != "table":
-        show_report(merged_report(answers), output)
+        show_report(merged_report(answers, others), output)
         _tell_failures(answers, streams)
         return
     width = 0 if output.target is not None else output.width
-    parts = [render_table(offices_report(answers), width, output.is_colored)]
+    parts = [render_table(offices_report(answers, others=others), width, output.is_colored)]
     for one in answers:
         for report in one.reports:
             text = render_table(shape(report, output.view, for_machines=False), width, output.is_colored)
@@ -213,11 +244,17 @@ def _page(text: str, output: Output) -> None:
         out.write(text)
 
 
-def _write_summary(target: str, answers: Sequence[OfficeAnswer], streams: Streams) -> None:
+def _write_summary(
+    target: str,
+    answers: Sequence[OfficeAnswer],
+    streams: Streams,
+    names: Mapping[Path, str],
+    others: Sequence[str],
+) -> None:
     """Write one page for all, beside those of each."""
     page = target.replace("*", _SUMMARY)
-    own = {one.folder: Path(target.replace("*", Path(one.folder).name)).name for one in answers}
-    write_paper(page, summary_paper(answers, own))
+    own = {one.folder: Path(target.replace("*", names[Path(one.folder)])).name for one in answers}
+    write_paper(page, summary_paper(answers, own, others))
     print(f"The summary is in {page}.", file=streams.err)
     _tell_failures(answers, streams)
 

@@ -27,6 +27,7 @@ class OfficeAnswer:
     said: Sequence[str]
 
 
+_MOST_OTHERS = 20
 _COLUMNS = (
     Column("office", "OFFICE", cuts=True),
     Column("folder", "FOLDER", cuts=True),
@@ -40,14 +41,23 @@ def _state(one: OfficeAnswer) -> str:
         return "failed" if one.failure else "failed in part"
     if one.status:
         return "something to do"
+    if not one.reports or any(report.rows or not report.columns for report in one.reports):
+        # No fault stopped it, and yet it tells something (a paper has no rows here): whoever reads it judges.
+        return _TOLD
     return assured("office", not any(report.is_bounded for report in one.reports), _IN_ORDER[1]).text
 
 
 _IN_ORDER = "in order", "in order, as far as was seen"
+_TOLD = "something to read"
 
 
-def offices_report(answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | None = None) -> Report:
-    """Show a row for each office, those that failed first; `pages` are the files of each, where there are any."""
+def offices_report(
+    answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | None = None, others: Sequence[str] = ()
+) -> Report:
+    """Show a row for each office, those that failed first; `pages` are the files of each, where there are any.
+
+    `others` are folders that the pattern means too, and that are no offices.
+    """
     ranked = sorted(answers, key=lambda one: (not one.failure, -one.status))
     rows: list[Row] = [
         {
@@ -61,13 +71,16 @@ def offices_report(answers: Sequence[OfficeAnswer], pages: Mapping[str, str] | N
     numbers = [
         (sum(bool(one.failure) for one in answers), "failed"),
         (sum(not one.failure and one.status != 0 for one in answers), "with something to do"),
+        (sum(_state(one) == _TOLD for one in answers), f"with {_TOLD}"),
         *((sum(_state(one) == state for one in answers), state) for state in _IN_ORDER),
     ]
     parts = ", ".join(f"{number} {word}" for number, word in numbers if number)
-    return Report("offices", f"{count_of(len(answers), 'office')}: {parts}.", _COLUMNS, rows)
+    shown = ", ".join(others[:_MOST_OTHERS]) + (", …" if len(others) > _MOST_OTHERS else "")
+    notes = [f"No office, for want of a plan: {shown}."] if others else []
+    return Report("offices", f"{count_of(len(answers), 'office')}: {parts}.", _COLUMNS, rows, notes)
 
 
-def merged_report(answers: Sequence[OfficeAnswer]) -> Report:
+def merged_report(answers: Sequence[OfficeAnswer], others: Sequence[str] = ()) -> Report:
     """Return the rows of all offices as one table, with the folder of each; what failed is told in the notes."""
     known: dict[str, Column] = {}
     rows: list[Row] = []
@@ -80,10 +93,11 @@ def merged_report(answers: Sequence[OfficeAnswer]) -> Report:
     name = next((report.name for one in answers for report in one.reports), "offices")
     columns = (Column("office", "OFFICE"), *known.values())
     every = [{column.key: row.get(column.key, "") for column in columns} for row in rows]
-    return Report(name, offices_report(answers).headline, columns, every, notes)
+    summary = offices_report(answers, others=others)
+    return Report(name, summary.headline, columns, every, [*notes, *summary.notes])
 
 
-def summary_paper(answers: Sequence[OfficeAnswer], pages: Mapping[str, str]) -> Paper:
+def summary_paper(answers: Sequence[OfficeAnswer], pages: Mapping[str, str], others: Sequence[str] = ()) -> Paper:
     """Return one page for all offices."""
-    report = offices_report(answers, pages)
+    report = offices_report(answers, pages, others)
     return Paper("All offices", report.headline, [], [Part("Office by office", report, keys=("office", "folder"))])
