@@ -23,6 +23,7 @@ from aiosmtpd.smtp import Envelope
 from hypothesis import given
 from hypothesis import strategies as st
 
+from judges import ldap, relay
 from neatledger import cli
 from neatledger.core.plan.notices import MailServer
 from neatledger.errors import FormatError, SourceError
@@ -115,6 +116,31 @@ def office_with_mail(demo: Path, tmp_path: Path, port: int) -> Path:
         plan.replace("{server: mail.pellowmere.example,", f"{{server: 127.0.0.1, port: {port},")
     )
     return folder
+
+
+def test_a_server_that_speaks_tls_from_the_first_byte_is_told_too(
+    demo: Path, tmp_path: Path, run, monkeypatch
+) -> None:
+    """RFC 8314 section 3: and only where its certificate holds."""
+    ldap.make_certificate(tmp_path)
+    named = str(tmp_path / "cert.pem"), str(tmp_path / "key.pem")
+    sink = Sink()
+    with (
+        mail_server(sink) as port,
+        relay.between(("127.0.0.1", port), lambda data: data, certificate=named) as safe,
+    ):
+        office = office_with_mail(demo, tmp_path, safe)
+        send = ["notices", "--send", "--office", office, "--today", "2026-11-23"]
+        plan = (office / "office.yaml").read_text()
+        (office / "office.yaml").write_text(plan.replace(f"port: {safe},", f"port: {safe}, tls: at once,"))
+        told = run(*send, status=2).stderr
+        assert "TLS with the mail server failed" in told and "self-signed" in told and told.count("\n") == 1
+        (office / "office.yaml").write_text(plan.replace(f"port: {safe},", f"port: {port}, tls: at once,"))
+        assert "TLS with the mail server failed" in run(*send, status=2).stderr and not sink.mails
+        (office / "office.yaml").write_text(plan.replace(f"port: {safe},", f"port: {safe}, tls: at once,"))
+        monkeypatch.setenv("SSL_CERT_FILE", named[0])
+        run(*send, status=None)
+    assert sink.mails
 
 
 def test_each_is_told_once_and_again_only_after_it_had_ended(demo: Path, tmp_path: Path, run) -> None:

@@ -15,7 +15,7 @@ from typing import Protocol
 from neatledger.core.tree.address import Address
 from neatledger.faces.xmlwriter import XmlWriter
 from neatledger.formats.names import encode_address, encode_bytes
-from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show
+from neatledger.reports.report import Aside, Cell, Column, Moment, Portion, Report, Row, Show
 
 __all__ = ["PARQUET", "WRITERS", "Writer", "machine_columns"]
 
@@ -117,6 +117,8 @@ class CsvWriter:
                 return _as_text(" ".join(_whole_text(each) for each in cell))
             case Portion():
                 return cell.percent
+            case Moment():
+                return cell.utc
             case _:
                 return _as_text(_whole_text(cell))
 
@@ -165,6 +167,8 @@ class JsonWriter:
                 return [_whole_text(each) for each in cell]
             case Portion():
                 return cell.percent
+            case Moment():
+                return cell.utc
             case _:
                 return _whole_text(cell)
 

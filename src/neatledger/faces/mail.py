@@ -151,6 +151,15 @@ def _words(error: Exception) -> str:
     return (" ".join(str(error).split()) or type(error).__name__)[:200]
 
 
+_SEE_TLS = "see server, port and tls of notices: mail in the plan"
+
+
+def _connected(server: MailServer, timeout: float) -> smtplib.SMTP:
+    if server.is_tls:
+        return smtplib.SMTP_SSL(server.host, server.port, timeout=timeout, context=ssl.create_default_context())
+    return smtplib.SMTP(server.host, server.port, timeout=timeout)
+
+
 @contextmanager
 def signed_in(
     server: MailServer, credentials: Callable[[str, str], Credentials], timeout: float = _TIMEOUT
@@ -158,7 +167,9 @@ def signed_in(
     """Open a connection to a mail server, over TLS off this machine; raises `SourceError`."""
     where = f"{server.host}:{server.port}"
     try:
-        connection = smtplib.SMTP(server.host, server.port, timeout=timeout)
+        connection = _connected(server, timeout)
+    except ssl.SSLError as error:
+        raise SourceError(f"TLS with the mail server failed: {_words(error)}", where, _SEE_TLS) from None
     except (smtplib.SMTPException, OSError) as error:
         raise SourceError(
             f"the mail server is out of reach: {_words(error)}", where, "see notices in the plan"
@@ -166,11 +177,14 @@ def signed_in(
     try:
         try:
             connection.ehlo()
-            if connection.has_extn("starttls"):
+            if server.is_tls:
+                pass
+            elif connection.has_extn("starttls"):
                 connection.starttls(context=ssl.create_default_context())
                 connection.ehlo()
             elif not _is_here(connection):
-                hint = "names and mails would pass in the clear: let the server offer STARTTLS (RFC 3207)"
+                offer = "let the server offer STARTTLS (RFC 3207), or say tls: at once"
+                hint = f"names and mails would pass in the clear: {offer}"
                 raise SourceError("the mail server speaks no TLS", where, hint)
             if server.user:
                 found = credentials(server.user, server.host)

@@ -21,7 +21,7 @@ from neatledger.faces.machine import machine_columns
 from neatledger.files import open_replacement
 from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.everyone import AccessRows
-from neatledger.reports.report import Cell, Portion, Report, Row
+from neatledger.reports.report import Cell, Moment, Portion, Report, Row
 
 __all__ = ["text_of", "texts_of", "write_access", "write_report"]
 
@@ -100,6 +100,8 @@ def text_of(cell: Cell) -> str | None:
             return " ".join(map(_plain, cell))
         case Portion():
             return str(cell.percent)
+        case Moment():
+            return cell.utc
         case _:
             return _plain(str(cell))
 

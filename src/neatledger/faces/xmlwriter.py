@@ -12,7 +12,7 @@ from html import escape
 
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address, encode_bytes
-from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show
+from neatledger.reports.report import Aside, Cell, Column, Moment, Portion, Report, Row, Show
 
 __all__ = ["XmlWriter"]
 
@@ -49,6 +49,8 @@ def _element(key: str, cell: Cell) -> str:
             return "".join(f"<{key}>{_text(each)}</{key}>" for each in cell) or f"<{key}/>"
         case Portion():
             text = str(cell.percent)
+        case Moment():
+            text = cell.utc
         case _:
             text = _text(cell)
     return f"<{key}>{text}</{key}>" if text else f"<{key}/>"

@@ -20,7 +20,7 @@ __all__ = ["ColumnGuess", "TableGuess", "guess_table", "read_text"]
 _SEPARATORS = ",;\t|"
 _ENOUGH_ROWS = 2_000
 _SURE, _LIKELY, _ALIKE = 0.8, 0.55, 0.84
-_MOST_WORDS = 12
+_MOST_WORDS, _MOST_LETTERS = 12, 100
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,7 +234,8 @@ def guess_table(raw: bytes, said: Said | None = None) -> TableGuess | None:
 
 def _plain(heading: str) -> str:
     """Return a heading as plain words in small letters."""
-    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", heading)
+    # A line of prose that stands where headings belong is none, and comparing it would take its time.
+    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", heading[:_MOST_LETTERS])
     return " ".join(re.findall(r"[^\W_]+", parted.casefold()))
 
 

@@ -15,6 +15,7 @@ __all__ = ["DAYS", "read_notices"]
 DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _ADDRESS = re.compile(r"[^\s@<>]+@[^\s@<>]+")
 _PORT = 587  # message submission, RFC 6409 section 3.1
+_TLS_PORT = 465  # RFC 8314 section 7.3
 
 
 def read_notices(
@@ -55,4 +56,6 @@ def _mail(one: Mapping[str, Any] | None, fault: Callable[[KeyPath, str, str], No
         return None
     if not _ADDRESS.fullmatch(one["from"]):
         fault(("notices", "mail", "from"), repr(one["from"]), "an e-mail address")
-    return MailServer(one["server"], one.get("port", _PORT), one["from"], one.get("user", ""))
+    is_tls = one.get("tls") == "at once"
+    port = one.get("port", _TLS_PORT if is_tls else _PORT)
+    return MailServer(one["server"], port, one["from"], one.get("user", ""), is_tls)

@@ -9,7 +9,7 @@ from itertools import groupby
 from typing import Protocol
 
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Column, Moment, Report, Row, Show, count_of, moment_cell
 
 __all__ = ["Link", "chain_report", "head_words"]
 
@@ -125,8 +125,10 @@ def _since_words(links: Sequence[Link]) -> list[str]:
     put = [link for link in links if link.subject not in _TAKEN_OUT]
     found = []
     if taken:
-        runs = [list(group) for _, group in groupby(taken, key=lambda link: (link.subject, _when(link.moment)[:10]))]
-        words = [f"{_gone_words(run)} ({_when(run[0].moment)[:10]}, {_links_words(run)})" for run in runs]
+        runs = [
+            list(group) for _, group in groupby(taken, key=lambda link: (link.subject, _moment(link.moment)[:10]))
+        ]
+        words = [f"{_gone_words(run)} ({_moment(run[0].moment)[:10]}, {_links_words(run)})" for run in runs]
         found.append(f"Taken out since: {'; '.join(words)}.")
     if any(link.subject == "dropped" for link in taken):
         found.append("Sums of each day stand in the place of those records: compare them, as trail shows them.")
@@ -173,7 +175,7 @@ def _row(one: Proved) -> Row:
         "link": one.link.id,
         "links": str(one.link.id),
         "what": _what(one.link),
-        "written": _when(one.link.moment),
+        "written": _moment(one.link.moment),
         "state": str(one.state.value),
         "why": one.why,
         "seal": one.link.seal.hex(),
@@ -191,9 +193,9 @@ def _what(first: Link, last: Link | None = None) -> str:
     return f"{_ENTRIES.get(first.subject, first.subject)}, {'entries' if some else 'entry'} {span}"
 
 
-def _when(moment: str) -> str:
+def _moment(text: str) -> Moment | str:
     try:
-        return datetime.fromisoformat(moment).astimezone().strftime("%Y-%m-%d %H:%M")
+        return moment_cell(datetime.fromisoformat(text))
     except (ValueError, TypeError):
         return ""
 

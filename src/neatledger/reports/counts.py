@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Protocol
 
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import NotSeen
 from neatledger.formats.signature import fingerprint
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Column, Report, Row, count_of
+from neatledger.reports.report import Column, Report, Row, count_of, moment_cell
 
 __all__ = ["Count", "Part", "counts_report", "not_seen_report"]
 
@@ -47,7 +48,7 @@ class Count(Protocol):
     @property
     def id(self) -> int: ...
     @property
-    def when(self) -> str: ...
+    def taken_at(self) -> datetime: ...
     @property
     def surveys(self) -> Sequence[Part]: ...
     @property
@@ -61,7 +62,7 @@ def counts_report(counts: Sequence[Count], where: str, names: Mapping[str, str])
     rows: list[Row] = [
         {
             "count": count.id,
-            "taken": count.when,
+            "taken": moment_cell(count.taken_at),
             "system": one.system,
             "source": one.source,
             "folders": one.folders,

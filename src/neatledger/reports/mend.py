@@ -17,7 +17,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_text
 from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import change_cells, file_words
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
 from neatledger.reports.supposed import Changed
 
 __all__ = ["LeftOver", "carried_report", "journal_report", "mend_report", "stays_report", "texts_report"]
@@ -379,7 +379,7 @@ def journal_report(entries: Sequence[tuple[Entry, str, Step | None, str]], names
         rows.append(
             {
                 "run": entry.run,
-                "moment": entry.moment.astimezone().strftime("%Y-%m-%d %H:%M:%S"),
+                "moment": moment_cell(entry.moment, "%Y-%m-%d %H:%M:%S"),
                 "event": event,
                 "step": "" if entry.step is None else entry.step + 1,
                 "system": step.system if step else "",

@@ -18,7 +18,7 @@ from neatledger.core.space.versions import KeptVersions
 from neatledger.core.tree.address import Address
 from neatledger.reports.assurances import assured
 from neatledger.reports.forecast import full_words
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of, moment_cell
 
 __all__ = ["backups_report", "keys_report", "protect_report", "then_report", "wanted_words"]
 
@@ -399,7 +399,7 @@ def _row_of(
         "of": ", ".join(one.decode("utf-8", "backslashreplace") for one in of),
         "on": ", ".join(one for one in (disk, place) if one) or "not said",
         "runs": len(moments),
-        "last": max(moments).astimezone().strftime("%Y-%m-%d %H:%M") if moments else "never",
+        "last": moment_cell(max(moments)) if moments else "never",
     }
 
 

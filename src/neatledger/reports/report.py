@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import date
+from datetime import UTC, date, datetime
 from enum import Enum
 
 from neatledger.core.tree.address import Address
@@ -15,6 +15,7 @@ __all__ = [
     "Cell",
     "Column",
     "MachineNote",
+    "Moment",
     "Portion",
     "Report",
     "Row",
@@ -23,6 +24,7 @@ __all__ = [
     "count_of",
     "day_cell",
     "hide",
+    "moment_cell",
 ]
 
 
@@ -57,6 +59,20 @@ class Size(int):
         made = super().__new__(cls, size_bytes)
         made.is_binary = is_binary
         return made
+
+
+class Moment(str):
+    """A moment as people read it, in the time of where they are; `utc` is how machines have it (RFC 3339)."""
+
+    __slots__ = ("utc",)
+    utc: str
+
+
+def moment_cell(moment: datetime, form: str = "%Y-%m-%d %H:%M") -> Moment:
+    """Return a moment as it is shown, and as it is written for machines: the same wherever one asks."""
+    cell = Moment(moment.astimezone().strftime(form))
+    cell.utc = moment.astimezone(UTC).isoformat(timespec="seconds")
+    return cell
 
 
 class Aside(str):

@@ -12,7 +12,7 @@ from neatledger.core.trail.records import Did, severity_of
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
 
 __all__ = ["kept_words", "logs_report", "signs_report", "trail_report"]
 
@@ -257,7 +257,7 @@ def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str], sh
 
 def _sign_row(sign: Sign, person: str) -> Row:
     return {
-        "when": sign.first.astimezone().strftime("%Y-%m-%d %H:%M"),
+        "when": moment_cell(sign.first),
         "moment": sign.first.isoformat(),
         "until": sign.last.isoformat(),
         "system": sign.system,

@@ -35,12 +35,16 @@ ABOUT_PERSONS = {
 
 @dataclass(frozen=True, slots=True)
 class MailServer:
-    """The office's mail server: where it is, whom mail comes from, and who signs in there (empty: nobody)."""
+    """The office's mail server: where it is, whom mail comes from, and who signs in there (empty: nobody).
+
+    `is_tls` speaks TLS from the first byte (RFC 8314 section 3), else it begins once both agreed (STARTTLS).
+    """
 
     host: str
     port: int
     sender: str
     user: str = ""
+    is_tls: bool = False
 
 
 @dataclass(frozen=True, slots=True)

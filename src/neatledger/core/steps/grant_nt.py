@@ -18,6 +18,7 @@ from neatledger.core.lists.descriptors import (
     Ace,
     AceType,
     Acl,
+    is_sid,
 )
 from neatledger.core.lists.identifiers import AUTHENTICATED, EVERYONE, NETWORK, OWNER_RIGHTS
 from neatledger.core.lists.nt import FULL, NtModel, map_generic, pack_body, unpack_body
@@ -54,6 +55,8 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
         raise StepError("the list could not be read, so nothing is changed in it")
     descriptor = unpack_body(body)
     sid = {Sort.EVERYONE: EVERYONE, Sort.OWNER: OWNER_RIGHTS}.get(whom.sort, whom.ident)
+    if rights and not is_sid(sid):
+        raise StepError(f"{whom.name or sid} has no identifier there yet: make the account, and gather, first")
     if descriptor.dacl is None:
         raise StepError("it has no list at all, which lets everyone do everything: set a list first")
     aces = list(descriptor.dacl.aces)

@@ -264,7 +264,11 @@ class _Worked:
     def _helps(self, whom: Whom, rights: Right, number: int) -> bool:
         """Give a holder rights, and tell whether one of the people lacks less by that; else it is as before."""
         before, had = self.item, self.has()
-        self._set(whom, rights)
+        try:
+            self._set(whom, rights)
+        except StepError:
+            # An account that is only to be made, or a list that takes no such entry.
+            return False
         has, should = self.has(), self.meant.should
         if any((has[one] & ~had[one] & should[one]) >> number & 1 for one in has):
             return True
