@@ -6,9 +6,12 @@ import json
 import os
 import random
 import re
+import signal
 import struct
 import subprocess
+import sys
 import tempfile
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -157,6 +160,24 @@ def test_whatever_is_altered_the_count_is_true_or_none(
         if done.returncode:
             only_line(done)
         assert rows(tmp_path, run) == true, (SEED, number)
+
+
+@pytest.mark.judge
+def test_a_server_that_takes_no_passwords_is_told_as_that(tmp_path: Path, run, monkeypatch) -> None:
+    with (
+        tempfile.TemporaryDirectory(dir="/tmp") as folder,
+        smb.server(Path(folder), {"open": ""}) as real,
+    ):
+        # It would not say that it is ready: so passwords are turned off once it runs, and for new connections.
+        conf = real._conf.read_text()
+        real._conf.write_text(conf.replace("[global]", "[global]\nntlm auth = disabled", 1))
+        for process in real._processes():
+            os.kill(process, signal.SIGHUP)
+        time.sleep(1)
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
+        with smb_office(tmp_path, real, lambda frame: frame) as office:
+            told = only_line(run("gather", "--office", office, status=2))
+    assert "takes no name and password (NTLM is off there)" in told and "sign-in: kerberos" in told
 
 
 # The web -----------------------------------------------------------------------------------------------
@@ -332,3 +353,14 @@ def test_a_referral_and_words_before_tls_are_no_yes(directory, tmp_path: Path, r
         assert "cannot read the directory" in told
     with relay.between(("127.0.0.1", port), lambda data: data) as at:
         assert not read_directory(tmp_path, at, run, **setting).returncode
+
+
+# Files -------------------------------------------------------------------------------------------------
+
+
+def test_whatever_others_wrote_is_read_or_refused_in_words(demo: Path) -> None:
+    """A few spoiled inputs for every reader; `python bench/fuzz.py --number 100000` feeds as many as one likes."""
+    bench = Path(__file__).parent.parent / "bench" / "fuzz.py"
+    words = [sys.executable, bench, "--number", "150", "--seed", str(SEED), "--office", demo]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert done.returncode == 0 and done.stdout.count(" 0 faults") > 30, done.stdout + done.stderr

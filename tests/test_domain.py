@@ -90,6 +90,19 @@ def test_a_ticket_signs_in_too(real, start, tmp_path) -> None:
     assert "Kerberos says: No Kerberos credentials available" in wrong and wrong.count("\n") == 1
 
 
+def test_a_ticket_signs_in_to_a_share_too(real, start, tmp_path) -> None:
+    env = real.ticket(tmp_path)
+    real.try_share({"seen": "D:P(A;;FA;;;BA)"}, [1])
+    system = {"source": "smb", "host": "hall.pellowmere.example", "shares": ["office"], "sign-in": "kerberos"}
+    office = tmp_path / "office"
+    office.mkdir()
+    (office / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"loft": system}}))
+    assert start("gather", "--office", office, env=env).returncode == 0
+    assert "loft:/office/seen" in start("folders", "--office", office, env=env).stdout
+    wrong = start("gather", "--office", office, env=env | {"KRB5CCNAME": f"{tmp_path}/none"}, status=2).stderr
+    assert "the Kerberos ticket does not sign in" in wrong and wrong.count("\n") == 1
+
+
 def test_groups_and_states_are_those_of_the_domain(real, run, tmp_path, monkeypatch) -> None:
     monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", real.password)
     where = plan(tmp_path / "office", real)

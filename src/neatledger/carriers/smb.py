@@ -47,7 +47,7 @@ class SmbCarrier:
     def __init__(self, context: CarrierContext) -> None:
         settings = context.settings
         terms = Terms.of_settings(settings)
-        self._session = SteadySession(terms, context.credentials(str(settings.get("user", "")), terms.host))
+        self._session = SteadySession(terms, terms.credentials(str(settings.get("user", "")), context.credentials))
 
     def close(self) -> None:
         """Sign off."""

@@ -29,16 +29,20 @@ def probe(address: str, hints: Hints) -> Proposal:
     found.put("host", parts.hostname)
     if parts.port and parts.port != _PORT:
         found.put("port", parts.port)
-    user = hints.text("user", f"Who signs in at {parts.hostname}? ") or str(parts.username or "")
-    if not user:
+    by_ticket = hints.said.get("sign-in") == "kerberos"
+    user = "" if by_ticket else hints.text("user", f"Who signs in at {parts.hostname}? ") or str(parts.username or "")
+    if by_ticket:
+        found.put("sign-in", "kerberos", "with the ticket of whoever runs this")
+    elif not user:
         found.lacking.append("who signs in: --user NAME (an account that may read all lists)")
         return found
-    found.put("user", user, "the password comes from the environment, the keyring or a prompt")
+    else:
+        found.put("user", user, "the password comes from the environment, the keyring or a prompt")
     for word in ("allow-unsigned", "allow-guest"):
         if hints.said.get(word):
             found.put(word, True)
     terms = Terms.of_settings(found.settings)
-    with SteadySession(terms, hints.credentials(user, terms.host)) as session:
+    with SteadySession(terms, terms.credentials(user, hints.credentials)) as session:
         try:
             shares = [one for one in session.ask(read_shares) if one.name not in _HIDDEN]
             _shares(found, hints, shares)

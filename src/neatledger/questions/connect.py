@@ -129,7 +129,7 @@ def _shares(context: SourceContext) -> tuple[str, str]:
 
     settings = context.settings
     terms = Terms.of_settings(settings)
-    with SteadySession(terms, context.credentials(str(settings.get("user", "")), terms.host)) as session:
+    with SteadySession(terms, terms.credentials(str(settings.get("user", "")), context.credentials)) as session:
         there = [one.name for one in session.ask(read_shares)]
         wanted = list(settings.get("shares") or there)
         missing = [one for one in wanted if one not in there]

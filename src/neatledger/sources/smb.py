@@ -45,7 +45,7 @@ def read(context: SourceContext) -> Survey:
     settings = context.settings
     terms = Terms.of_settings(settings)
     user = str(settings.get("user", ""))
-    with SteadySession(terms, context.credentials(user, terms.host), context.tell) as session:
+    with SteadySession(terms, terms.credentials(user, context.credentials), context.tell) as session:
         reading = _Reading(session, context.progress)
         reading.read_shares(settings.get("shares"), settings.get("permissions", {}))
         found = read_smb_accounts(context, session, reading.idents)

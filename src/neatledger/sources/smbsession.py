@@ -11,13 +11,14 @@ import logging
 import re
 import struct
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from importlib.util import find_spec
 from typing import Any
 
 from smbprotocol.connection import Dialects
 from smbprotocol.create_contexts import CreateContextName, SMB2CreateContextRequest
-from smbprotocol.exceptions import SMBException, SMBResponseException
+from smbprotocol.exceptions import SMBAuthenticationError, SMBException, SMBResponseException
 from smbprotocol.file_info import FileInformationClass, InfoType
 from smbprotocol.header import NtStatus
 from smbprotocol.open import (
@@ -38,7 +39,7 @@ from smbprotocol.session import Session
 from smbprotocol.tree import SMB2TreeConnectRequest, SMB2TreeConnectResponse, TreeConnect
 
 from neatledger.core.people.credentials import Credentials
-from neatledger.errors import SourceError
+from neatledger.errors import MissingPartError, SourceError
 from neatledger.sources.smbentries import Entry, ticks_of
 from neatledger.sources.smberrors import ENDED, Lost, Refused
 from neatledger.sources.smbsound import UNREADABLE, SoundConnection
@@ -60,13 +61,17 @@ logging.getLogger("smbprotocol").addHandler(logging.NullHandler())
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """How to connect: host, port, seconds to wait for an answer, and what weaker ways are allowed."""
+    """How to connect: host, port, seconds to wait for an answer, what weaker ways are allowed, how to sign in.
+
+    `by_ticket` signs in with the Kerberos ticket of whoever runs this.
+    """
 
     host: str
     port: int = 445
     timeout: float = 30.0
     allows_guest: bool = False
     allows_unsigned: bool = False
+    by_ticket: bool = False
 
     @classmethod
     def of_settings(cls, settings: Mapping[str, Any]) -> Terms:
@@ -77,7 +82,20 @@ class Terms:
             float(settings.get("timeout", 30)),
             bool(settings.get("allow-guest", False)),
             bool(settings.get("allow-unsigned", False)),
+            settings.get("sign-in") == "kerberos",
         )
+
+    def credentials(self, user: str, ask: Callable[[str, str], Credentials]) -> Credentials:
+        """Return who signs in, and with what: a ticket has a name of its own, and no password.
+
+        Raises `SourceError`, or `MissingPartError`.
+        """
+        if not self.by_ticket:
+            return ask(user, self.host)
+        if find_spec("gssapi") is None and find_spec("winkerberos") is None:
+            hint = "pip install 'pyspnego[kerberos]'"
+            raise MissingPartError("signing in by Kerberos wants one more part", self.host, hint)
+        return Credentials("", "")
 
 
 def _told(error: BaseException) -> str:
@@ -106,6 +124,10 @@ _GONE = (
     )
     | ENDED
 )
+
+
+# STATUS_NTLM_BLOCKED and STATUS_AUTHENTICATION_FIREWALL_FAILED (MS-ERREF 2.3.1).
+_NO_NTLM = frozenset({0xC0000418, 0xC0000413})
 
 
 @contextlib.contextmanager
@@ -141,23 +163,31 @@ class SmbSession:
                     "the server offers no SMB 3", where, "allow-unsigned: true in the plan would accept it"
                 )
             encrypts = bool(self._connection.supports_encryption)
-            self._session = Session(
-                self._connection, credentials.user, credentials.password, require_encryption=encrypts
-            )
+            # Without a name and a password the ticket is taken that is there, or nothing.
+            who = (credentials.user or None, credentials.password or None)
+            self._session = Session(self._connection, *who, require_encryption=encrypts)
             self._connect_session()
         except (SourceError, Lost):
             self._end_quietly()
             raise
         except (SMBException, OSError, *UNREADABLE) as error:
             self._end_quietly()
-            if is_there and not isinstance(error, SMBResponseException):
+            if is_there and not isinstance(error, SMBResponseException | SMBAuthenticationError):
                 # It was there a moment ago, and has refused nothing.
                 raise Lost(_told(error)) from None
-            raise SourceError(
-                f"cannot sign in as {credentials.user}: {_told(error)}",
-                where,
-                "see host, port and user in the plan, and the password in the environment or keyring",
-            ) from None
+            raise self._not_signed_in(credentials, error, where) from None
+
+    def _not_signed_in(self, credentials: Credentials, error: Exception, where: str) -> SourceError:
+        """Return why nobody was signed in, and what to do about it."""
+        status = error.status if isinstance(error, SMBResponseException) else None
+        if self.terms.by_ticket:
+            hint = "get a ticket (kinit, klist), and name the server in host as its ticket does"
+            return SourceError(f"the Kerberos ticket does not sign in: {_told(error)}", where, hint)
+        if status in _NO_NTLM or "No mechanism" in str(error) or "SpnegoError" in str(error):
+            hint = "sign-in: kerberos in the plan signs in with a ticket"
+            return SourceError("the server takes no name and password (NTLM is off there)", where, hint)
+        hint = "see host, port and user in the plan, and the password in the environment or keyring"
+        return SourceError(f"cannot sign in as {credentials.user}: {_told(error)}", where, hint)
 
     def _meet(self, terms: Terms) -> None:
         """Connect and negotiate; raises `Lost` where somebody was there and went away in the middle of it."""
