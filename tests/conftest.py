@@ -118,7 +118,7 @@ DROP_SHARING = (
 DROP_TRAIL = (
     "DROP INDEX IF EXISTS chain_by_subject",
     *(
-        f"DROP TRIGGER {one}_of_sealed"
+        f"DROP TRIGGER IF EXISTS {one}_of_sealed"
         for one in ("surveys", "accounts", "account_groups", "not_seen", "packed", "shared", "seals")
     ),
     *DROP_SHARING,

@@ -59,7 +59,8 @@ __all__ = [
 
 PLAN_NAME = "office.yaml"
 # What each source cannot do without, beside its name.
-_IS_SIZE = re.compile(r"[0-9]+(\.[0-9]+)? ?(B|[kMGTPE]B|[KMGTPE]iB)")
+_MOST_BYTES = (1 << 63) - 1  # what a file system can count, and what a ledger can keep
+_IS_SIZE = re.compile(r"[0-9]{1,15}(\.[0-9]{1,15})? ?(B|[kMGTPE]B|[KMGTPE]iB)")
 _NEEDS: dict[str, tuple[str, ...]] = {
     "tree": ("path",),
     "listing": ("path",),
@@ -136,9 +137,7 @@ def _beyond(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, str, str]]:
             for place, inner in enumerate(value):
                 yield from _beyond(inner, (*path, place))
         case str() if _IS_SIZE.fullmatch(value):
-            try:
-                parse_size(value)
-            except ValueError:
+            if parse_size(value) > _MOST_BYTES:
                 yield path, value, "a size that a disk can have: less than 9 EB"
 
 

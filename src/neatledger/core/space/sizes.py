@@ -30,7 +30,6 @@ NO_LIMIT: str = UNLIMITED.value
 UNITS = {"B": 1}
 UNITS |= {f"{letter}B": 1000**power for power, letter in enumerate("kMGTPE", 1)}
 UNITS |= {f"{letter}iB": 1024**power for power, letter in enumerate("KMGTPE", 1)}
-_MOST = (1 << 63) - 1  # what a file system can count, and what a ledger can keep
 _SIZE = re.compile(r"^\s*([0-9]{1,20}(?:\.[0-9]{1,20})?)\s*([A-Za-z]+)\s*$")
 
 
@@ -42,10 +41,7 @@ def parse_size(text: str) -> int:
     whole, _, part = found[1].partition(".")
     unit = UNITS[found[2]]
     part_bytes: int = int(part or "0") * unit // 10 ** len(part)
-    found_bytes: int = int(whole) * unit + part_bytes
-    if found_bytes > _MOST:
-        raise ValueError(f"{text[:40]!r} is more than there can be: {_MOST:,} bytes")
-    return found_bytes
+    return int(whole) * unit + part_bytes
 
 
 def parse_limit(text: str) -> Limit:

@@ -13,7 +13,7 @@ from functools import cached_property
 
 from neatledger.core.access.differences import COMPARED
 from neatledger.core.lists import nfs4, nt, role
-from neatledger.core.lists.descriptors import AceType
+from neatledger.core.lists.descriptors import AceType, is_sid
 from neatledger.core.lists.doubt import judge_all
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
@@ -264,11 +264,10 @@ class _Worked:
     def _helps(self, whom: Whom, rights: Right, number: int) -> bool:
         """Give a holder rights, and tell whether one of the people lacks less by that; else it is as before."""
         before, had = self.item, self.has()
-        try:
-            self._set(whom, rights)
-        except StepError:
-            # An account that is only to be made, or a list that takes no such entry.
+        if self.meant.model == "nt" and not is_sid(whom.ident):
+            # An account that is only to be made has no identifier yet: no entry can name it.
             return False
+        self._set(whom, rights)
         has, should = self.has(), self.meant.should
         if any((has[one] & ~had[one] & should[one]) >> number & 1 for one in has):
             return True
