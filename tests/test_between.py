@@ -364,3 +364,58 @@ def test_whatever_others_wrote_is_read_or_refused_in_words(demo: Path) -> None:
     words = [sys.executable, bench, "--number", "150", "--seed", str(SEED), "--office", demo]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0 and done.stdout.count(" 0 faults") > 30, done.stdout + done.stderr
+
+
+def test_names_digits_and_files_that_nobody_meant_are_plain_lines(tmp_path: Path, run) -> None:
+    (tmp_path / "t").mkdir()
+    (tmp_path / "log.json").write_text("5")
+    shadow = "".join(
+        f"p{number}:!:1:0:9:7::{text}:\n" for number, text in enumerate(["99999999", "9" * 5000, "1", "²"])
+    )
+    (tmp_path / "passwd").write_text(
+        "".join(f"p{number}:x:200{number}:0::/:/\n" for number in range(4)) + f"q:x:{'9' * 5000}:0::/:/\n"
+    )
+    (tmp_path / "group").write_text("g:x:0:\n")
+    (tmp_path / "shadow").write_text(shadow)
+    dates = f"shadowExpire: {'9' * 3000}\naccountExpires: {'9' * 3000}\n"
+    (tmp_path / "d.ldif").write_bytes(
+        f"dn: cn=a\nobjectClass: user\nsAMAccountName: a\n{dates}".encode() + b"cn: \xff\xed\xa0\x80\n"
+    )
+    log = "{file: log.json, form: table, columns: {when: a}}"
+    (tmp_path / "office.yaml").write_text(
+        f"office: X\nsystems:\n  barn: {{source: tree, path: t, logs: [{log}],"
+        " accounts: {passwd: passwd, group: group, shadow: shadow}}\n"
+        "  hall: {source: directory, accounts: {ldif: d.ldif}}\n"
+    )
+    done = run("gather", "--no-check", "--office", tmp_path)
+    # The count is kept, and the log that is none is told beside it.
+    assert "Count 1 is kept" in done.stdout and "it holds no list of rows" in done.stderr
+    states = {
+        row["person"]: row["state"]
+        for row in json.loads(run("people", "-f", "json", "--office", tmp_path).stdout)["rows"]
+    }
+    assert states["p0"] == "open" and states["p2"] == "expired" and "q" not in states and "a" in states
+    plan = (tmp_path / "office.yaml").read_text()
+    for bad in ("0 day", "1" * 30 + " days"):
+        text = plan.replace(
+            "path: t,",
+            f"path: t, protection: {{disk: d, snapshots: [{{of: /, where: s, every: {bad}, keep: 1 day}}]}},",
+        )
+        (tmp_path / "office.yaml").write_text(text)
+        told = run("plan", "--check", "--office", tmp_path, status=2).stderr
+        assert "expected a length of time such as" in told and told.count("\n") == 1, told
+
+
+def test_machines_are_told_times_that_are_the_same_everywhere(demo: Path, start) -> None:
+    for words in (["counts"], ["counts", "--prove"], ["trail", "--odd"]):
+        told = [
+            json.loads(start(*words, "-f", "json", "--office", demo, env={"TZ": zone}, status=ANY).stdout)["rows"]
+            for zone in ("Asia/Tokyo", "America/Lima", "UTC")
+        ]
+        moments = [row.get("taken") or row.get("written") or row.get("moment") for row in told[0]]
+        assert told[0] and all(re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\+00:00", str(one)) for one in moments)
+        assert [[row.get(key) for key in ("taken", "written", "moment")] for row in told[0]] == [
+            [row.get(key) for key in ("taken", "written", "moment")] for row in told[1]
+        ]
+    shown = [start("counts", "--office", demo, env={"TZ": zone}).stdout for zone in ("Asia/Tokyo", "America/Lima")]
+    assert shown[0] != shown[1]

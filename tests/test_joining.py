@@ -397,3 +397,10 @@ def test_what_cannot_be_is_said_in_one_line_and_the_plan_unharmed(demo: Path, ru
     before = (demo / "office.yaml").read_bytes()
     wrong = run(*words, "--office", demo, "--today", "2026-11-23", status=2).stderr
     assert said in wrong and wrong.count("\n") == 1 and (demo / "office.yaml").read_bytes() == before
+
+
+def test_a_newcomer_like_somebody_needs_no_identifier_yet(demo: Path, run) -> None:
+    """An entry of an NT list names nobody whose account is only to be made."""
+    for like in ("thistle", "finch", "stone", "hale"):
+        told = run("join", "Rowan Lark", "--like", like, "--office", demo, "--today", "2026-11-23").stdout
+        assert "Rowan Lark (rowan-lark) starts on 2026-11-23" in told and "make the account rlark" in told

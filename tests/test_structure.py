@@ -218,6 +218,9 @@ def test_what_an_extra_brings_is_missed_in_one_line(demo: Path) -> None:
         told = [line for line in done.stderr.splitlines() if line.startswith("neatledger: ")]
         assert done.returncode == 2 and len(told) == 1, done.stderr
         assert library in done.stderr and f"pip install 'neatledger[{extra}]'" in done.stderr
+    # All that a command will come to need is told at once.
+    told = without("numpy,matplotlib,openpyxl", "report space -o x.xlsx").stderr
+    assert "needs what is not installed: numpy, matplotlib, openpyxl" in told and "neatledger[gather,reports]" in told
     # One start for all: what a base install answers.
     asked = ["who barn:/Rota", "why finch barn:/Rota", "folders", "lapses", "counts"]
     code = hide.replace(

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from typing import IO, TYPE_CHECKING
 
-from neatledger.core.survey.accounts import Account
+from neatledger.core.survey.accounts import Account, Group
 from neatledger.core.tree.columns import COLUMNS, NotSeen
 from neatledger.errors import LedgerError, NoCountError
 from neatledger.ledger.carried import CarriedCount, write_carried
@@ -198,13 +198,13 @@ class Ledger:
         db.executemany(
             "INSERT INTO account_groups VALUES (?, ?, ?, ?, ?, ?, ?)",
             (
-                (number, place, one.name, one.ident, *map(json.dumps, (one.members, one.nested, one.untold)))
+                (number, place, *map(_storable, (one.name, one.ident)), *_members(one))
                 for place, one in enumerate(survey.groups)
             ),
         )
         db.executemany(
             "INSERT INTO not_seen VALUES (?, ?, ?, ?)",
-            ((number, place, _not_seen_path(one), one.why) for place, one in enumerate(survey.not_seen)),
+            ((number, place, _not_seen_path(one), _storable(one.why)) for place, one in enumerate(survey.not_seen)),
         )
         if survey.shared is not None:
             text = json.dumps(survey.shared.to_facts(), separators=(",", ":"))
@@ -384,7 +384,17 @@ class Ledger:
 def _account_row(one: Account) -> tuple[str | int, ...]:
     last_seen = "" if one.last_seen is None else one.last_seen.isoformat()
     words = (one.login, one.ident, one.primary, one.name, one.email, one.home, one.shell)
-    return (*words, one.state.value, one.note, int(one.may_use), last_seen, int(one.is_entitled), _admission(one))
+    rest = (int(one.may_use), last_seen, int(one.is_entitled), _admission(one))
+    return (*map(_storable, words), one.state.value, _storable(one.note), *rest)
+
+
+def _members(one: Group) -> tuple[str, ...]:
+    return tuple(json.dumps([_storable(text) for text in texts]) for texts in (one.members, one.nested, one.untold))
+
+
+def _storable(text: str) -> str:
+    """Return a name as a database keeps it: what was no text in UTF-8, where it came from, stands as an escape."""
+    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
 def _admission(one: Account) -> str:
@@ -402,4 +412,4 @@ def refused(error: Exception, where: str) -> LedgerError:
 
 def _not_seen_path(one: NotSeen) -> bytes:
     """Return how a thing not seen is kept: an item's path, or a part of the source behind a NUL."""
-    return b"\0" + one.source.encode("utf-8", "surrogateescape") if one.source else one.path
+    return b"\0" + _storable(one.source).encode("utf-8") if one.source else one.path
