@@ -57,7 +57,8 @@ SECONDS, MEMORY = 5, 1 << 30
 TODAY = date(2026, 11, 23)
 _TOKENS = [b"\0", b"\n", b"\r\n", b"\xff", b"\xc3", b"\xed\xa0\x80", b"99999999", b"9" * 5000, b"-1", b"[" * 3000,
            b"0", "ü".encode(), "²".encode(), b"{" * 3000, b"(" * 3000, b"<a>", b"&x;", b",", b":", b'"', b"'", b";",
-           b"\\", b"\x1b[31m", b"NaN", b"1e999", b"0 day", b"null", b"5", b"true", b"%00", b"../", b"*", b"&a", b"\t",]  # fmt: skip
+           b"\\", b"\x1b[31m", b"NaN", b"1e999", b"0 day", b"null", b"5", b"true", b"%00", b"../", b"*",
+           b"&a", b"\t"]  # fmt: skip
 Reader = Callable[[bytes], object]
 
 

@@ -399,7 +399,7 @@ def test_names_digits_and_files_that_nobody_meant_are_plain_lines(tmp_path: Path
     for bad in ("0 day", "1" * 30 + " days"):
         text = plan.replace(
             "path: t,",
-            f"path: t, protection: {{disk: d, snapshots: [{{of: /, where: s, every: {bad}, keep: 1 day}}]}},",
+            f"path: t, protection: {{disk: d, snapshots: [{{of: /, where: /.snap, every: {bad}, keep: 1 day}}]}},",
         )
         (tmp_path / "office.yaml").write_text(text)
         told = run("plan", "--check", "--office", tmp_path, status=2).stderr
