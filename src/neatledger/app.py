@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.people.credentials import Credentials
-from neatledger.errors import OfficeError, SourceError, UsageError
+from neatledger.errors import NeatError, OfficeError, SourceError, UsageError
 from neatledger.faces.output import Output
 from neatledger.faces.progress import Progress
 from neatledger.faces.view import WHOLE, View
@@ -126,6 +126,10 @@ class App:
         """Say what in the ledger is damaged, where a command opened one: what nobody thought of may come of that."""
         opened = self._asked.books.opened if self._asked is not None else None
         return opened.damage() if opened is not None else ""
+
+    def ledger_failure(self, error: Exception) -> NeatError | None:
+        """Return in words what the ledger's engine raised while it was asked; None for an error of something else."""
+        return None if self._asked is None else self._asked.books.failure_of(error)
 
     def end(self) -> None:
         """Tell others who share the ledger of a plan that is new to it."""

@@ -358,6 +358,9 @@ def _run(words: Sequence[str]) -> int:
             except (NeatError, OSError, MemoryError):
                 raise
             except Exception as error:
+                failure = app.ledger_failure(error)
+                if failure is not None:
+                    raise failure from error
                 damage = app.ledger_damage()
                 if not damage:
                     raise

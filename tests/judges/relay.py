@@ -37,15 +37,23 @@ def framed(data: bytes) -> bytes:
     return struct.pack(">L", len(data)) + data
 
 
+def _connected(target: tuple[str, int] | str) -> socket.socket:
+    if not isinstance(target, str):
+        return socket.create_connection(target)
+    made = socket.socket(socket.AF_UNIX)
+    made.connect(target)
+    return made
+
+
 @contextmanager
 def between(
-    target: tuple[str, int],
+    target: tuple[str, int] | str,
     answers: Change,
     *,
     is_framed: bool = False,
     certificate: tuple[str, str] | None = None,
 ) -> Iterator[int]:
-    """Yield the port of a relay to a server; `answers` changes what the server says.
+    """Yield the port of a relay to a server, by its address or its socket's path; `answers` changes what it says.
 
     With a certificate and its key TLS is spoken to whoever asks, and none to the server.
     """
@@ -76,7 +84,7 @@ def between(
                 context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
                 context.load_cert_chain(*certificate)
                 near = context.wrap_socket(near, server_side=True)
-            far = socket.create_connection(target)
+            far = _connected(target)
         except OSError:
             near.close()
             return

@@ -9,10 +9,12 @@ from pathlib import Path
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.plan.plan import Plan
+from neatledger.errors import LedgerError
+from neatledger.ledger.engines.contract import EngineError
 from neatledger.ledger.findings import Told
 from neatledger.ledger.opening import open_ledger
 from neatledger.ledger.reader import SurveyReader
-from neatledger.ledger.store import Ledger, SurveyInfo
+from neatledger.ledger.store import Ledger, SurveyInfo, refused
 from neatledger.office.read import PLAN_NAME, read_plan
 
 __all__ = ["LEDGER_NAME", "Answers", "Books"]
@@ -53,6 +55,12 @@ class Books:
         """Open the ledger for oneself, to add to it; a plan with faults is told before a ledger that is not there."""
         planned = self.plan.ledger
         return open_ledger(self.ledger_at or planned or self.folder / LEDGER_NAME, create=create)
+
+    def failure_of(self, error: Exception) -> LedgerError | None:
+        """Return in words what a server that keeps the ledger did not answer; None for what is nothing of that."""
+        if isinstance(error, EngineError) and self.opened is not None:
+            return refused(error, self.opened.where)
+        return None
 
     @property
     def are_shared(self) -> bool:

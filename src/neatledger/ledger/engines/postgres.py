@@ -26,6 +26,9 @@ __all__ = ["PostgresDatabase", "connect", "plain_url"]
 
 _WRITING, _CARRYING = 0x4E4C4447, 0x4E4C4448
 _WAIT_SECONDS = 60
+LONGEST_WAIT = 300.0
+"""Seconds that one answer of the server may take: longer than it waits for others who write."""
+_UNREADABLE = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError)
 _SCHEMA = re.compile(r"[a-z_][a-z0-9_]{0,62}")
 # Tables that number their rows by themselves.
 _NUMBERED = frozenset(
@@ -165,6 +168,14 @@ class PostgresDatabase:
             raise EngineError(f"this role may not: {_first_line(error)}") from error
         except psycopg.Error as error:
             raise EngineError(_first_line(error)) from error
+        except (OSError, TimeoutError, *_UNREADABLE) as error:
+            self._connection.close()
+            raise EngineError(f"the server gave no answer that can be read ({type(error).__name__})") from error
+        except Exception as error:
+            if type(error).__name__ != "_WaitTimeout":
+                raise
+            self._connection.close()
+            raise EngineError(f"the server did not answer within {LONGEST_WAIT:g} seconds") from error
 
 
 def _first_line(error: Exception) -> str:
@@ -228,12 +239,12 @@ def connect(
         import psycopg
     try:
         connection = _signed_in(address)
-        database = PostgresDatabase(connection, url)
-        connection.execute(f"SET search_path TO {schema}")
-        connection.execute("SET client_min_messages TO warning")
-    except psycopg.Error as error:
+    except (psycopg.Error, *_UNREADABLE) as error:
         raise LedgerError(f"cannot be reached: {_first_line(error)}", url, f"see its server; {_WAYS}") from None
+    database = PostgresDatabase(connection, url)
     try:
+        database.execute(f"SET search_path TO {schema}")
+        database.execute("SET client_min_messages TO warning")
         is_there, newest = _is_there(database, schema), max(MIGRATIONS)
         if not is_there and not create:
             connection.close()
@@ -256,9 +267,15 @@ def _signed_in(address: str) -> Any:
     """Return a connection; the keyring is only asked where a password is wanted and nothing else tells it."""
     import psycopg
 
+    class Patient(psycopg.Connection[Any]):
+        """A connection that does not wait for ever for a server, or somebody in between, that says no more."""
+
+        def wait(self, gen: Any, interval: float = 0.1, timeout: float | None = None) -> Any:
+            return super().wait(gen, interval, LONGEST_WAIT if timeout is None else timeout)
+
     settings: dict[str, Any] = {"autocommit": True, "application_name": "neatledger", "connect_timeout": 20}
     try:
-        return psycopg.connect(address, **settings)
+        return Patient.connect(address, **settings)
     except psycopg.OperationalError as error:
         if "no password supplied" not in str(error):
             raise
@@ -267,7 +284,7 @@ def _signed_in(address: str) -> Any:
         password = password_of("neatledger ledger", user)
         if password is None:
             raise
-        return psycopg.connect(address, password=password, **settings)
+        return Patient.connect(address, password=password, **settings)
 
 
 def _is_there(database: PostgresDatabase, schema: str) -> bool:
