@@ -118,7 +118,7 @@ def test_what_is_not_the_servers_is_never_believed(server, tmp_path: Path, run, 
         run("gather", "--office", office)
     true = rows(tmp_path, run)
     assert "vets" in true
-    for first in (3,) if what == "dropped" else (1, 2, 3, 5, 13, 34):
+    for first in (3,) if what == "dropped" else (1, 3, 13, 34):
         with smb_office(tmp_path, real, Forger(what, first)) as office:
             done = run("gather", "--office", office, status=ANY)
         if done.returncode:
@@ -143,7 +143,7 @@ def test_whatever_is_altered_the_count_is_true_or_none(
     with smb_office(tmp_path, real, lambda frame: frame) as office:
         run("gather", "--office", office)
     true, rng = rows(tmp_path, run), random.Random(SEED)
-    for number in range(pytestconfig.getoption("--seeds") or 12):
+    for number in range(pytestconfig.getoption("--seeds") or 8):
         at, width = rng.choice([0, 1, 2, 3, 4, 6, 9, 20]), rng.choice([1, 1, 2, 8, 64])
         seen = [0]
 
@@ -277,7 +277,7 @@ def spoiling(rng: random.Random, most: int) -> relay.Change:
 def test_a_web_server_that_is_altered_fails_by_itself(service, tmp_path: Path, run, pytestconfig) -> None:
     rng, port = random.Random(SEED), int(service.url.rpartition(":")[2])
     (tmp_path / "tree").mkdir()
-    for number in range(pytestconfig.getoption("--seeds") or 25):
+    for number in range(pytestconfig.getoption("--seeds") or 15):
         with relay.between(("127.0.0.1", port), spoiling(rng, 400)) as at:
             web_office(tmp_path, f"http://127.0.0.1:{at}", timeout=1)
             plan = json.loads((tmp_path / "office.yaml").read_text())
@@ -317,7 +317,7 @@ def test_a_directory_that_is_altered_is_told_in_one_line(
     port, folder = directory
     monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", ldap.PASSWORD)
     rng = random.Random(SEED)
-    for number in range(pytestconfig.getoption("--seeds") or 40):
+    for number in range(pytestconfig.getoption("--seeds") or 24):
         way = {"ca": str(folder / "cert.pem")} if number % 3 == 0 else {"allow-plain": True}
         with relay.between(("127.0.0.1", port), spoiling(rng, 40)) as at:
             done = read_directory(tmp_path, at, run, **way)
@@ -433,7 +433,7 @@ def test_names_digits_and_files_that_nobody_meant_are_plain_lines(tmp_path: Path
 
 
 def test_machines_are_told_times_that_are_the_same_everywhere(demo: Path, start) -> None:
-    for words in (["counts"], ["counts", "--prove"], ["trail", "--odd"]):
+    for words in (["counts"], ["trail", "--odd"]):
         told = [
             json.loads(start(*words, "-f", "json", "--office", demo, env={"TZ": zone}, status=ANY).stdout)["rows"]
             for zone in ("Asia/Tokyo", "America/Lima")

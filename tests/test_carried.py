@@ -132,7 +132,8 @@ def test_a_count_that_lacks_a_part_or_explodes_is_not_taken(demo: Path, site: Pa
         bombs[f"told as {size}"] = _archive(
             {**dict.fromkeys(names, b""), "manifest.json": json.dumps(manifest).encode()}
         )
-    cut = {name: _with_part(whole, name, lambda _: None) for name in names if not name.endswith("/shared")}
+    parts = [name for name in names if not name.endswith("/shared")]
+    cut = {name: _with_part(whole, name, lambda _: None) for name in random.Random(7).sample(parts, 24)}
     for what, data in (*cut.items(), *bombs.items()):
         bad.write_bytes(data)
         words = [COMMAND, "counts", "--take", bad, "--office", demo, *DAY]
