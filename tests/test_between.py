@@ -372,7 +372,7 @@ def test_a_database_that_is_altered_gives_no_other_answer(
         true = run(*asked).stdout
         for number in range(pytestconfig.getoption("--seeds") or 8):
             with relay.between(f"{server.folder}/.s.PGSQL.5432", spoiling(rng, 200)) as port:
-                where = f"postgresql://postgres@127.0.0.1:{port}/altered?gssencmode=disable&sslmode=disable"
+                where = f"postgresql://postgres@127.0.0.1:{port}/altered?gssencmode=disable&sslmode=disable&connect_timeout=2"
                 monkeypatch.setenv("NEATLEDGER_LEDGER", where)
                 done = run(*asked, status=ANY)
             if done.returncode:

@@ -216,7 +216,8 @@ def _sockets(pid: int) -> set[str]:
     return {link for entry in Path(f"/proc/{pid}/fd").iterdir() if (link := os.readlink(entry)).startswith("socket:")}
 
 
-def test_whom_one_cannot_know_is_not_asked(office: Path, cluster, certificates: Path, run) -> None:
+def test_whom_one_cannot_know_is_not_asked(office: Path, cluster, certificates: Path, run, monkeypatch) -> None:
+    monkeypatch.setattr("neatledger.cluster._PATIENCE_SECONDS", 2)
     there, plan = cluster.scheduler_address, office / "office.yaml"
     clear, text = there.replace("tls", "tcp"), plan.read_text()
     port = there.rpartition(":")[2]

@@ -103,7 +103,9 @@ def connect(address: str, settings: Mapping[str, str], folder: Path) -> Cluster 
     make_client: Any = distributed.Client
     make_security: Any = distributed.Security
     # Its own words are for who looks after it; ours are one line.
-    dask.config.set({"distributed.logging.distributed": "critical", "distributed.comm.timeouts.connect": "10s"})
+    dask.config.set(
+        {"distributed.logging.distributed": "critical", "distributed.comm.timeouts.connect": f"{_PATIENCE_SECONDS}s"}
+    )
     import logging
 
     for name in ("distributed", "distributed.nanny", "distributed.core", "distributed.comm", "tornado"):

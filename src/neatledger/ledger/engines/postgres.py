@@ -273,7 +273,9 @@ def _signed_in(address: str) -> Any:
         def wait(self, gen: Any, interval: float = 0.1, timeout: float | None = None) -> Any:
             return super().wait(gen, interval, LONGEST_WAIT if timeout is None else timeout)
 
-    settings: dict[str, Any] = {"autocommit": True, "application_name": "neatledger", "connect_timeout": 20}
+    settings: dict[str, Any] = {"autocommit": True, "application_name": "neatledger"}
+    if "connect_timeout=" not in address:
+        settings["connect_timeout"] = 20
     try:
         return Patient.connect(address, **settings)
     except psycopg.OperationalError as error:
