@@ -21,6 +21,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 __all__ = [
+    "UNREADABLE",
     "Fault",
     "FormatError",
     "LedgerError",
@@ -34,6 +35,10 @@ __all__ = [
     "UnknownNameError",
     "UsageError",
 ]
+
+
+UNREADABLE = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError)
+"""What a library raises that takes apart what is no answer, beside errors of its own."""
 
 
 class NeatError(Exception):

@@ -57,7 +57,6 @@ def between(
 
     With a certificate and its key TLS is spoken to whoever asks, and none to the server.
     """
-    listening = socket.create_server(("127.0.0.1", 0))
     parted, joined = (frames, framed) if is_framed else (chunks, bytes)
 
     def pump(source: socket.socket, sink: socket.socket, change: Change) -> None:
@@ -69,14 +68,6 @@ def between(
         for end in (source, sink):
             with suppress(OSError):
                 end.shutdown(socket.SHUT_RDWR)
-
-    def meet() -> None:
-        while True:
-            try:
-                near, _ = listening.accept()
-            except OSError:
-                return
-            threading.Thread(target=join, args=(near,), daemon=True).start()
 
     def join(near: socket.socket) -> None:
         try:
@@ -94,27 +85,14 @@ def between(
             pump(far, near, answers)
             back.join(5)
 
-    threading.Thread(target=meet, daemon=True).start()
-    try:
-        yield listening.getsockname()[1]
-    finally:
-        with suppress(OSError):
-            listening.shutdown(socket.SHUT_RDWR)
-        listening.close()
+    with _listening(join) as port:
+        yield port
 
 
 @contextmanager
 def proxy(ways: dict[str, int]) -> Iterator[tuple[int, list[bytes]]]:
     """Yield the port of an HTTP proxy and all that it is told; ``CONNECT host:443`` goes to a port of this machine."""
-    listening, told = socket.create_server(("127.0.0.1", 0)), []
-
-    def serve() -> None:
-        while True:
-            try:
-                near, _ = listening.accept()
-            except OSError:
-                return
-            threading.Thread(target=pass_on, args=(near,), daemon=True).start()
+    told: list[bytes] = []
 
     def pass_on(near: socket.socket) -> None:
         with suppress(OSError), near:
@@ -139,9 +117,26 @@ def proxy(ways: dict[str, int]) -> Iterator[tuple[int, list[bytes]]]:
                 sink.sendall(data)
             sink.shutdown(socket.SHUT_WR)
 
-    threading.Thread(target=serve, daemon=True).start()
+    with _listening(pass_on) as port:
+        yield port, told
+
+
+@contextmanager
+def _listening(serve: Callable[[socket.socket], None]) -> Iterator[int]:
+    """Yield a port of this machine; whoever comes there is served in a thread of their own."""
+    listening = socket.create_server(("127.0.0.1", 0))
+
+    def meet() -> None:
+        while True:
+            try:
+                near, _ = listening.accept()
+            except OSError:
+                return
+            threading.Thread(target=serve, args=(near,), daemon=True).start()
+
+    threading.Thread(target=meet, daemon=True).start()
     try:
-        yield listening.getsockname()[1], told
+        yield listening.getsockname()[1]
     finally:
         with suppress(OSError):
             listening.shutdown(socket.SHUT_RDWR)

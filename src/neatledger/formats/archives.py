@@ -7,6 +7,7 @@ import zipfile
 import zlib
 from typing import IO
 
+from neatledger import errors
 from neatledger.errors import FormatError
 
 __all__ = ["UNREADABLE", "check_archive"]
@@ -16,11 +17,7 @@ UNREADABLE = (
     zlib.error,
     EOFError,
     OSError,
-    ValueError,
-    LookupError,
-    TypeError,
-    AttributeError,
-    ArithmeticError,
+    *errors.UNREADABLE,
     struct.error,
     SyntaxError,  # XML that is not well-formed is told as that
     RuntimeError,  # encrypted, of a newer version, or too deep

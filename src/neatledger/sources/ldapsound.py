@@ -10,12 +10,11 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from neatledger.errors import FormatError, SourceError
+from neatledger.errors import UNREADABLE, FormatError, SourceError
 from neatledger.formats.ldapmessage import REFERRAL, check_answer, size_of
 
 __all__ = ["make_sound"]
 
-_UNREADABLE = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError)
 _PIECE = 65536
 _LONGEST = 120.0
 """Seconds that one answer may take from its first octet to its last."""
@@ -36,7 +35,7 @@ def _told(get_response: Callable[..., Any]) -> Callable[..., Any]:
             return get_response(*words, **more)
         except LDAPException:
             raise
-        except _UNREADABLE as error:
+        except UNREADABLE as error:
             raise LDAPUnknownResponseError(f"an answer that cannot be read ({type(error).__name__})") from None
 
     return sound

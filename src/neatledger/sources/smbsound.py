@@ -17,11 +17,12 @@ from smbprotocol.header import NtStatus, Smb2Flags, SMB2HeaderResponse
 from smbprotocol.session import Session
 from smbprotocol.transport import Tcp
 
+from neatledger import errors
 from neatledger.sources.smberrors import ENDED, Forged
 
 __all__ = ["UNREADABLE", "SoundConnection"]
 
-UNREADABLE = (ValueError, struct.error, LookupError, TypeError, AttributeError, ArithmeticError, NotImplementedError)
+UNREADABLE = (*errors.UNREADABLE, struct.error, NotImplementedError)
 """What the library raises of answers that are none, beside its own errors."""
 
 _MOST = 0xFFFFFF  # MS-SMB2 2.1: the first byte is zero, and three are the length

@@ -20,7 +20,7 @@ from neatledger.core.lists.descriptors import (
     Acl,
     is_sid,
 )
-from neatledger.core.lists.identifiers import AUTHENTICATED, EVERYONE, NETWORK, OWNER_RIGHTS
+from neatledger.core.lists.identifiers import EVERYONE, OWNER_RIGHTS
 from neatledger.core.lists.nt import FULL, NtModel, map_generic, pack_body, unpack_body
 from neatledger.core.lists.ordered import FILE_BITS, FOLDER_BITS
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
@@ -29,7 +29,6 @@ from neatledger.errors import StepError
 
 __all__ = ["mask_of", "set_holder"]
 
-_ALL = frozenset({EVERYONE, AUTHENTICATED, NETWORK})  # what whoever signs in over the network has
 _PLAIN = frozenset({AceType.ALLOW, AceType.DENY})
 # What goes with any grant: reading attributes and the list, and waiting for the item (MS-SMB2 2.2.13.1.1).
 _WITH_ALL = 0x00120080
@@ -69,7 +68,7 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     aces = [ace for ace in aces if ace.sid != sid or ace.raw is not None]
     mask = 0 if rights is None else mask_of(rights, is_folder=is_folder)
     if mask:
-        if sid not in _ALL and any(_refuses_all(ace, mask) for ace in aces):
+        if sid not in NtModel.everyone_has and any(_refuses_all(ace, mask) for ace in aces):
             # Refusals stand before grants in the usual order, so that a grant would give nothing here.
             raise StepError("everyone is refused this there by an entry of its own: take that refusal out first")
         flags = OBJECT_INHERIT | CONTAINER_INHERIT if is_folder else 0
@@ -80,4 +79,9 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
 
 def _refuses_all(ace: Ace, mask: int) -> bool:
     is_own = not ace.flags & INHERITED and not ace.is_inherit_only
-    return is_own and ace.sid in _ALL and ace.type == AceType.DENY and bool(map_generic(ace.mask) & mask & ~_WITH_ALL)
+    return (
+        is_own
+        and ace.sid in NtModel.everyone_has
+        and ace.type == AceType.DENY
+        and bool(map_generic(ace.mask) & mask & ~_WITH_ALL)
+    )

@@ -15,7 +15,7 @@ from functools import lru_cache
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
-from neatledger.errors import LedgerError
+from neatledger.errors import UNREADABLE, LedgerError
 from neatledger.extras import extras_for
 from neatledger.keyrings import password_of
 from neatledger.ledger.engines.contract import EngineError
@@ -28,7 +28,6 @@ _WRITING, _CARRYING = 0x4E4C4447, 0x4E4C4448
 _WAIT_SECONDS = 60
 LONGEST_WAIT = 300.0
 """Seconds that one answer of the server may take: longer than it waits for others who write."""
-_UNREADABLE = (ValueError, LookupError, TypeError, AttributeError, ArithmeticError)
 _SCHEMA = re.compile(r"[a-z_][a-z0-9_]{0,62}")
 # Tables that number their rows by themselves.
 _NUMBERED = frozenset(
@@ -168,7 +167,7 @@ class PostgresDatabase:
             raise EngineError(f"this role may not: {_first_line(error)}") from error
         except psycopg.Error as error:
             raise EngineError(_first_line(error)) from error
-        except (OSError, TimeoutError, *_UNREADABLE) as error:
+        except (OSError, TimeoutError, *UNREADABLE) as error:
             self._connection.close()
             raise EngineError(f"the server gave no answer that can be read ({type(error).__name__})") from error
         except Exception as error:
@@ -239,7 +238,7 @@ def connect(
         import psycopg
     try:
         connection = _signed_in(address)
-    except (psycopg.Error, *_UNREADABLE) as error:
+    except (psycopg.Error, *UNREADABLE) as error:
         raise LedgerError(f"cannot be reached: {_first_line(error)}", url, f"see its server; {_WAYS}") from None
     database = PostgresDatabase(connection, url)
     try:
