@@ -160,6 +160,16 @@ def _connected(server: MailServer, timeout: float) -> smtplib.SMTP:
     return smtplib.SMTP(server.host, server.port, timeout=timeout)
 
 
+def _start_tls(connection: smtplib.SMTP, where: str) -> None:
+    if connection.has_extn("starttls"):
+        connection.starttls(context=ssl.create_default_context())
+        connection.ehlo()
+    elif not _is_here(connection):
+        offer = "let the server offer STARTTLS (RFC 3207), or say tls: at once"
+        hint = f"names and mails would pass in the clear: {offer}"
+        raise SourceError("the mail server speaks no TLS", where, hint)
+
+
 @contextmanager
 def signed_in(
     server: MailServer, credentials: Callable[[str, str], Credentials], timeout: float = _TIMEOUT
@@ -177,15 +187,8 @@ def signed_in(
     try:
         try:
             connection.ehlo()
-            if server.is_tls:
-                pass
-            elif connection.has_extn("starttls"):
-                connection.starttls(context=ssl.create_default_context())
-                connection.ehlo()
-            elif not _is_here(connection):
-                offer = "let the server offer STARTTLS (RFC 3207), or say tls: at once"
-                hint = f"names and mails would pass in the clear: {offer}"
-                raise SourceError("the mail server speaks no TLS", where, hint)
+            if not server.is_tls:
+                _start_tls(connection, where)
             if server.user:
                 found = credentials(server.user, server.host)
                 connection.login(found.user, found.password)
