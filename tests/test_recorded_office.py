@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 from datetime import UTC, datetime, timedelta
 
-import numpy as np
 import pytest
 
 from neatledger.core.checks.causes import find_causes
@@ -43,7 +42,6 @@ from neatledger.core.protection.supposing import Supposed, as_it_is_said, suppos
 from neatledger.core.protection.undoing import Undoing
 from neatledger.core.reviews.outcome import outcome_of
 from neatledger.core.reviews.pack import Answer, AnsweredRow, Choice, Decision, Pack, PackRow, faults_of
-from neatledger.core.steps.order import Direction, Scope, arrange, is_harmless
 from neatledger.core.survey.accounts import Account, AccountState, Admission, Group
 from neatledger.core.trail.coverage import Coverage, Gap, common_coverage, silences
 from neatledger.core.trail.folding import fold
@@ -465,47 +463,6 @@ def test_what_records_come_to(seed: int, recorded) -> None:
         "covered": None if common is None else [common.first, common.until, common.since, common.days_seen(), common.gaps, sorted(did.name for did in common.dids)],
         "silent": silences(moments, rng.choice((HOUR, timedelta(minutes=10), 24 * HOUR))), "severity": [[severity_of(did, is_done=is_done) for is_done in (True, False)] for did in Did],
     })  # fmt: skip
-
-
-class _Table:
-    """Rights after steps: each sets or clears some bits, and some fit only after another one."""
-
-    def __init__(self, rng: random.Random, group) -> None:
-        self._sets = {number: (rng.randrange(64), rng.randrange(64)) for number in group}
-        self._needs = {number: rng.choice([None, None, None, *group]) for number in group}
-
-    def cells(self, made):
-        value = 0b101010
-        for place, number in enumerate(made):
-            need = self._needs[number]
-            if need not in (None, number) and need not in made[:place]:
-                return None
-            value = (value | self._sets[number][0]) & ~self._sets[number][1]
-        return np.array([value & 7, value >> 3], dtype=np.int64)
-
-
-@pytest.mark.parametrize("seed", range(25))
-def test_in_which_order_steps_are_made(seed: int, recorded) -> None:
-    rng = random.Random(seed)
-    scopes = [
-        Scope(
-            rng.choice(("barn", "barn", "meadow")), frozenset(rng.sample(("ada", "bo", "cy"), rng.randrange(1, 3))), tuple(rng.sample((b"/", b"/a", b"/a/b", b"/c", b"/cc"), rng.randrange(1, 3))),
-            rng.choice(list(Direction)), rng.random() < 0.2, rng.choice(("", "", "over")),
-        )
-        for _ in range(7)
-    ]  # fmt: skip
-    tables = {}
-
-    def prober_of(group):
-        return tables.setdefault(tuple(group), _Table(random.Random(f"{seed} {group}"), group))
-
-    found = arrange(scopes, prober_of)
-    assert sorted(one.number for one in found) == list(range(7))
-    harmless = [
-        [group, [is_harmless(table, group, group[:number]) for number in range(len(group) + 1)]]
-        for group, table in tables.items()
-    ]
-    recorded([found, harmless, [[one.meets(other) for other in scopes] for one in scopes]])
 
 
 @pytest.mark.parametrize("seed", range(20))

@@ -8,7 +8,7 @@ then, until nothing more can be brought nearer.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -19,13 +19,12 @@ from neatledger.core.access.differences import COMPARED, Difference, nearest_pla
 from neatledger.core.access.divergence import divergences
 from neatledger.core.access.shares import Share
 from neatledger.core.lists.rights import Right, with_view
-from neatledger.core.lists.table import MODELS
 from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
-from neatledger.core.steps.grants import passed_on, set_holder, with_holder
+from neatledger.core.steps.grants import passed_on, set_holder
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.shares import ShareStep
@@ -44,6 +43,7 @@ from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_left import ABSENT, GATES, SEVERAL, Left
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
+from neatledger.questions.mending_ways_in import way_in_steps
 from neatledger.questions.office import Office
 from neatledger.questions.starting import account_steps, home_steps
 
@@ -302,6 +302,7 @@ class _Finder:
 
     def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
         """Open what keeps people back before the list is asked, or say why nothing helps."""
+        kept_out: dict[bytes, list[Difference]] = {}
         for one in differences:
             if not (one.missing or one.beyond):
                 self._why[one.person, address] = self._why_files(system, one)
@@ -316,11 +317,15 @@ class _Finder:
             # Of the ways in the one counts that comes furthest.
             gates = [gate for way in ways for gate in way.gates if gate.is_unsure or one.missing & ~gate.passes]
             gate = gates[0] if gates else None
-            if gate is not None and gate.name == "enter" and self._let_through(system, gate.place, principals):
+            if gate is not None and gate.name == "enter":
+                kept_out.setdefault(gate.place, []).append(one)
                 continue
             if gate is not None and gate.name == "share" and self._open_share(system, ways[0].through, one):
                 continue
             self._why[one.person, address] = GATES.get(gate.name if gate else "", "no way in leads to it")
+        for place, some in kept_out.items():
+            if not self._let_through(system, place, address, [one.person for one in some]):
+                self._explain(some, GATES["enter"])
 
     def _open_share(self, system: str, name: str, one: Difference) -> bool:
         """Let a share's permission give the plan's holder what its folder's list gives them."""
@@ -375,22 +380,25 @@ class _Finder:
         found = propose(self.office.plan, self.office.principals)
         return {(one.system, one.account.login): one.is_clear for one in found if one.candidates}
 
-    def _let_through(self, system: str, place: bytes, principals: list[Principal]) -> bool:
-        state = self._state(system)
-        item = state.folder_state(place)
-        planned = nearest_planned(self.office.plan, Address(system, place))
-        if item is None or state.model != "posix":
+    def _let_through(self, system: str, place: bytes, address: Address, people: Collection[str]) -> bool:
+        """Let people through a folder of which the plan says nothing, by the holders that it names on the other."""
+        if nearest_planned(self.office.plan, Address(system, place)) is not None:
             return False
-        for one in principals:
-            view = _view(state.model, item)
-            given = view.get(one.account.ident, Right.NONE) | Right.ENTER
-            try:
-                after = with_holder(state.model, item, Whom(Sort.USER, one.account.ident, one.account.login), given)
-            except StepError:
-                return False
-            if after != item and planned is None:
-                return bool(self._add([ListStep(system, place, state.model, item, after)]))
-        return False
+        state = self._state(system)
+        principals = [one for one in self.then.principals[system] if one.person in people and one.may_come_in]
+        whoms = [
+            whom
+            for whom, rights in grants_on(self.office.plan, system, address, state)
+            if rights and any(self._speaks_of(system, whom, person) for person in people)
+        ]
+        named = {whom.ident for whom in whoms}
+        whoms += [
+            Whom(Sort.USER, one.account.ident, one.account.login)
+            for one in principals
+            if not named & one.holder.idents and not any(whom.sort is Sort.EVERYONE for whom in whoms)
+        ]
+        self._look_again()
+        return bool(self._add(way_in_steps(self.then, self._state(system), place, whoms)))
 
     def _team(self, system: str, address: Address) -> bool:
         """Bring a team folder's members to the plan; tell whether anything was to do."""
@@ -459,10 +467,6 @@ class _Finder:
                     why = self._why.get((one.person, address), "it is left by what lies above")
                     found.append(Left(one, why))
         return found
-
-
-def _view(model: str, item: ItemState) -> Mapping[str, Right]:
-    return MODELS[model].parse(item.body).view(is_folder=True).users
 
 
 def _is_administrator(office: Office, system: str, principal: Principal) -> bool:

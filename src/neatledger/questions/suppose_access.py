@@ -29,6 +29,7 @@ from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.office import Office
 from neatledger.questions.told import place_of
+from neatledger.questions.unasked import administrators_of, unasked
 
 __all__ = [
     "OF_ACCESS",
@@ -53,13 +54,17 @@ OF_ACCESS = ("expectation-broken", "plan-differs", "left-but-open", "empty-group
 
 @dataclass(frozen=True, slots=True)
 class MadeChange:
-    """What one person gains or loses from a folder on down, by which way, and the entry that decides."""
+    """What one person gains or loses from a folder on down, by which way, and the entry that decides.
+
+    `unasked` says what of that the plan does not ask for; it is empty where it asks for all.
+    """
 
     person: str
     address: Address
     change: AccessChange
     way: str
     by: str
+    unasked: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,9 +127,14 @@ def gone_and_come(
 def effects_of(office: Office, then: Office) -> list[MadeChange]:
     """Return who gains and loses what between an office and as it would be, with the way and the entry."""
     found = []
+    administrators: dict[str, set[str]] = {}
     for number, one in enumerate(changes_between(office, then)):
+        system = one.address.system
+        if system not in administrators:
+            administrators[system] = administrators_of(office, system) & administrators_of(then, system)
         way, by = ("", "") if number >= _MOST_EXPLAINED else _explain(office, then, one.address, one.change)
-        found.append(MadeChange(one.change.person, one.address, one.change, way, by))
+        said = unasked(office.plan, one, administrators[system])
+        found.append(MadeChange(one.change.person, one.address, one.change, way, by, said))
     return found
 
 

@@ -124,7 +124,7 @@ class _Waiting:
 
     def __init__(self, order: Order) -> None:
         self._order = order
-        self._made: dict[tuple[int, ...], list[int]] = {}
+        self._made: list[int] = []
         self._gaps: set[tuple[int, ...]] = set()
 
     def skip(self, one: OrderedStep) -> None:
@@ -133,12 +133,11 @@ class _Waiting:
 
     def take(self, one: OrderedStep, by_hand: bool) -> bool:
         """Tell whether a step waits, and take note of it."""
-        before = self._made.setdefault(one.group, [])
-        waits = not by_hand and one.group in self._gaps and not self._order.may_leave_out(one, before)
+        waits = not by_hand and one.group in self._gaps and not self._order.may_leave_out(one, self._made)
         if by_hand or waits:
             self._gaps.add(one.group)
         else:
-            before.append(one.number)
+            self._made.append(one.number)
         return waits
 
 

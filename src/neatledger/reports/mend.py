@@ -88,7 +88,7 @@ def mend_report(
                 "system": step.system,
                 "where": step.target,
                 "what": step.word(names(step.system)),
-                "effect": _effect_words(item.effects),
+                "effect": _effect_words(item.effects, step.place),
                 "ends": _ends(findings),
                 "who": _who(item),
                 "kind": step.kind,
@@ -96,7 +96,7 @@ def mend_report(
                 "warning": warning,
             }
         )
-    folded = _folded(items, rows, names)
+    folded = _folded(items, rows, ends, names)
     made = sum(_who(item) == _TOOL for item in items)
     headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
     headline += f"; the tool can make {made} of them." if items else "."
@@ -127,14 +127,17 @@ def _short_words(step: Step, names: Names) -> str:
     return f"{'; '.join(changes[: _MOST_CHANGES - 1])}; and {more} changes more (mend --texts has all)"
 
 
-def _folded(items: Sequence[Item], rows: Sequence[Row], names: Callable[[str], Names]) -> Sequence[Row]:
+def _folded(
+    items: Sequence[Item], rows: Sequence[Row], ends: Sequence[Sequence[Finding]], names: Callable[[str], Names]
+) -> Sequence[Row]:
     """Return rows as people see them: what only passes a list on stands with the folder it comes from."""
     found: list[dict[str, Cell]] = []
     top: tuple[str, bytes] | None = None
     files = folders = 0
     effects: list[Changed] = []
-    ends: list[str] = []
+    ended: list[Finding] = []
     harms: list[str] = []
+    here: Address | None = None
 
     def finish() -> None:
         if found and (files or folders):
@@ -142,26 +145,26 @@ def _folded(items: Sequence[Item], rows: Sequence[Row], names: Callable[[str], N
             parts += [count_of(files, "file")] if files else []
             found[-1]["what"] = f"{_text(found[-1]['what'])}; and so on {' and '.join(parts)}"
         if found:
-            done = f" Ends: {', '.join(one for one in dict.fromkeys(ends) if one)}." if any(ends) else ""
+            done = f" Ends: {_ends(ended)}." if ended else ""
             beware = "".join(f" Beware: {one}." for one in dict.fromkeys(harms))
-            found[-1]["effect"] = f"{_effect_words(effects)}.{done}{beware}"
+            found[-1]["effect"] = f"{_effect_words(effects, here)}.{done}{beware}"
 
-    for item, row in zip(items, rows, strict=True):
+    for item, row, findings in zip(items, rows, ends, strict=True):
         step, path = item.step, item.step.place.path if item.step.place else b""
         is_alike = top is not None and step.system == top[0] and _is_passed_on(step, top[1])
         if is_alike and found and row["who"] == found[-1]["who"]:
             files += step.files if isinstance(step, FilesStep) else 0
             folders += 0 if isinstance(step, FilesStep) else 1
             effects += item.effects
-            ends.append(str(row["ends"]))
+            ended += findings
             harms += [item.harm] if item.harm else []
             first = _text(found[-1]["number"]).partition("–")[0]
             found[-1]["number"] = f"{first}–{_text(row['number'])}"
             continue
         finish()
         found.append({**row, "what": _short_words(step, names(step.system))})
-        files = folders = 0
-        effects, ends = list(item.effects), [str(row["ends"])]
+        files, folders, here = 0, 0, step.place
+        effects, ended = list(item.effects), list(findings)
         harms = [item.harm] if item.harm else []
         top = (step.system, path) if isinstance(step, ListStep) else None
     finish()
@@ -240,27 +243,26 @@ def _words_of(change: AccessChange, cells: Mapping[str, Cell]) -> str:
     return file_words(change) or "; ".join(rights)
 
 
-def _effect_words(effects: Sequence[Changed]) -> str:
-    """Say who gains and loses, those who do so alike together."""
-    verbs: dict[str, set[str]] = {}
-    levels: dict[str, dict[str, None]] = {}
+def _effect_words(effects: Sequence[Changed], here: Address | None = None) -> str:
+    """Say who gains and loses what on which folders; first what the plan does not ask for. `here` is the step's."""
+    people: dict[tuple[str, str, str, Address], dict[str, None]] = {}
     for one in effects:
-        cells = change_cells(one.change)
-        if one.change.gains:
-            verbs.setdefault(one.person, set()).add("gains")
-        if one.change.loses:
-            verbs.setdefault(one.person, set()).add("loses")
-        words = _words_of(one.change, cells)
-        levels.setdefault(one.person, {})[words] = None
-    found: dict[tuple[str, str], list[str]] = {}
-    for person, some in levels.items():
-        mine = verbs.get(person, set())
-        verb = next(iter(mine)) if len(mine) == 1 else "changes"
-        found.setdefault((verb, ", ".join(some)), []).append(person)
+        verb = "gains" if not one.change.loses else "loses" if not one.change.gains else "changes"
+        key = one.unasked, verb, _words_of(one.change, change_cells(one.change)), one.address
+        people.setdefault(key, {})[one.person] = None
+    places: dict[tuple[str, str, str, tuple[str, ...]], list[str]] = {}
+    for (unasked, verb, words, address), who in people.items():
+        place = "here" if address == here else str(address)
+        places.setdefault((unasked, verb, words, tuple(who)), []).append(place)
     parts = []
-    for (verb, words), people in found.items():
-        parts.append(f"{_few(people)} {verb if len(people) == 1 else _PLURAL[verb]} ({words})")
+    for (unasked, verb, words, some), where in sorted(places.items(), key=lambda one: not one[0][0]):
+        said = f"{_few(some)} {verb if len(some) == 1 else _PLURAL[verb]} ({words}) {_on(where)}"
+        parts.append(f"NOT ASKED FOR: {said}, {unasked}" if unasked else said)
     return "; ".join(parts) or "nobody"
+
+
+def _on(places: Sequence[str]) -> str:
+    return "here" if list(places) == ["here"] else f"on {_few(places)}"
 
 
 _PLURAL = {"gains": "gain", "loses": "lose", "changes": "change"}

@@ -3,10 +3,9 @@
 People are bits: every right is an array of 64-bit words, `words` a folder, holder number i being bit
 i % 64 of word i // 64. Each distinct list is evaluated once for everyone, in two forms (nobody owns the
 item; each as if owning it), and spread over the folders by index; the right to enter is carried down the
-tree level by level. Nothing of the size folders × people is ever held but in bits, and only the reach of
-all folders at once: rights are worked out for a block of folders when asked.
+tree level by level. Rights themselves are worked out for a block of folders when asked.
 
-The rules are those of `access.py`; a property test compares the two cell by cell.
+The rules are those of `ways.py`; a property test compares the two cell by cell.
 """
 
 from __future__ import annotations
@@ -100,7 +99,7 @@ class Matrix:
         self.words = max(1, (len(self.principals) + 63) // 64)
         self._lists = lists
         self._idents = idents
-        self._folder_lists = self._spread(folders["list"], _FOLDER, is_folder=True)
+        self._folder_lists = self._spread(self._lists_of_folders(), _FOLDER, is_folder=True)
         self._owned = pack_sets([self.owners(ident) for ident in idents], self.words)
         overrides = [self.model.overrides(principal.holder) for principal in principals]
         self._overrides = [(number, given.rights) for number, given in enumerate(overrides) if given]
@@ -111,6 +110,9 @@ class Matrix:
         self._layers = self._make_layers()
         # Lists of roles alone tell looking from reading.
         self._shown = (*_OWN, Right.VIEW) if Right.VIEW in self._folder_lists else _OWN
+
+    def _lists_of_folders(self) -> NDArray[np.int32]:
+        return self.folders["list"]
 
     def owners(self, ident: str) -> int:
         """Return the bit set of the principals that count as an owner."""
@@ -226,7 +228,7 @@ class Matrix:
 
     @cached_property
     def _passing(self) -> list[FoldedBits]:
-        """By layer, who gets inside each folder by its lists: may reach it, and enter it; row a folder."""
+        """By layer, who gets inside each folder by its lists: may reach it, and enter it."""
         parent = self.folders["parent"]
         found = []
         for layer in self._layers:
@@ -445,8 +447,7 @@ class Matrix:
         """Return for whom it is not known what an administrator's way gives; None where that is told of all."""
         if self._doubtful_admins is None:
             return None
-        given = reduce(or_, [self.admin_block(right, rows) for right in _GATED[1:]])
-        return given & self._doubtful_admins
+        return reduce(or_, [self.admin_block(right, rows) for right in _GATED[1:]]) & self._doubtful_admins
 
     def opened(self, rows: RowIndex) -> Bits:
         """Return to which administrators some folders are open whatever is not known of any other way."""

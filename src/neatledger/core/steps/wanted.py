@@ -135,10 +135,11 @@ class _Worked:
 
         What the plan itself gives a holder is no matter of the list, but of who is in the group.
         """
-        covered = 0
-        for whom, _ in self.meant.grants:
-            covered |= self.meant.among(whom)
         for right, has in self.has().items():
+            covered = 0
+            for whom, rights in self.meant.grants:
+                is_given = rights & right or (right is Right.CHANGE and rights & Right.ADD)
+                covered |= self.meant.among(whom) if is_given else 0
             should = self.meant.should[right]
             for twins in self.meant.twins:
                 has |= twins if has & twins & should else 0
