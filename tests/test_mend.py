@@ -131,6 +131,45 @@ def test_what_was_changed_meanwhile_stops_it_or_is_left(tmp_path: Path, run) -> 
 
 
 @pytest.mark.judge
+def test_one_refusal_stops_what_hangs_on_it_and_undo_takes_back_only_what_was_made(tmp_path: Path, run) -> None:
+    folder = make_office(tmp_path, 11)
+    tree, names = folder / "tree", ("one", "two", "three", "four")
+    for name in names:
+        (tree / name).mkdir(mode=0o755)
+    office = gathered(folder, run)
+    item = ImaginedReader(office.readers["barn"]).folder_state(b"/one")
+    closed = ItemState(item.owner, pack_body(0o700, 0))
+    steps = [ListStep("barn", b"/" + os.fsencode(name), "posix", item, closed) for name in names]
+
+    def modes() -> list[int]:
+        return [(tree / name).stat().st_mode & 0o777 for name in names]
+
+    def work(journal, carriers, clock) -> carrying.Carried:
+        # Of the first and the last somebody's rights hang on nothing else; the second and the third hang together.
+        return carrying.carry_out(journal, steps, carriers, clock, [0, 1, 1, 3])
+
+    (tree / "two").chmod(0o711)
+    done = resume(office, work)
+    assert modes() == [0o700, 0o711, 0o755, 0o700] and not done.stopped and done.is_over
+    assert [(step.target, "hangs together" in why) for step, why in done.left] == [("/two", False), ("/three", True)]
+    # What was left somebody else made meanwhile, just as it was meant: it is theirs.
+    (tree / "three").chmod(0o700)
+    assert "2 steps to take back" in run("mend", "--undo", "--yes", 99, "--office", folder, status=2).stderr
+    assert modes() == [0o700, 0o711, 0o700, 0o700]
+    asked = run("mend", "--undo", "--office", folder, status=1)
+    assert "2 steps of run" in asked.stdout and "Nothing was changed" in asked.stderr
+    assert [step.target for step in resume(office, carrying.undo).made] == ["/four", "/one"]
+    assert modes() == [0o755, 0o711, 0o700, 0o755]
+    # A run that stops with some steps meant and not come to: the same.
+    (tree / "three").chmod(0o755)
+    assert carry(office, steps).stopped
+    (tree / "three").chmod(0o700)
+    undone = resume(office, carrying.undo)
+    assert [step.target for step in undone.made] == ["/one"] and not undone.left
+    assert modes() == [0o755, 0o711, 0o700, 0o755]
+
+
+@pytest.mark.judge
 @pytest.mark.seeds(4)
 def test_no_state_on_the_way_harms_anybody(seed: int, tmp_path: Path, run) -> None:
     """After every single step: nobody has what they have at neither end, nobody lacks what they have at both."""
@@ -301,7 +340,7 @@ def test_limits_of_a_file_system_that_keeps_them(tmp_path: Path, run) -> None:
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted
         with pytest.raises(OSError, match="quota"):
             (top / "tight" / "y").write_bytes(b"x")
-        run("mend", "--undo", "--office", tmp_path)
+        run("mend", "--undo", "--yes", "2", "--office", tmp_path)
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == before
         subprocess.run(["bash", "-e", "-c", texts], check=True)
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted

@@ -152,5 +152,5 @@ def test_the_command_says_what_another_hand_did_meanwhile(tmp_path: Path, run, m
         return ask(*args, **named)
 
     monkeypatch.setattr(gather, "ask", ask_late)
-    told = run("mend", "--undo", "--office", tmp_path, status=1).stdout
+    told = run("mend", "--undo", "--yes", len(steps), "--office", tmp_path, status=1).stdout
     assert "everything else is as it was" not in told and "Somebody else changed 1 thing" in told

@@ -16,7 +16,7 @@ from neatledger.formats.stepfiles import read_steps, write_steps
 from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
 from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.texts import StepTexts
-from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report
+from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report, undo_report
 from neatledger.reports.proof import proof_notes
 from neatledger.reports.report import Report, count_of
 
@@ -138,13 +138,16 @@ def _carry_out(
     carriers = carrying.Carriers(before, app.credentials_for)
     try:
         with carrying.alone(before):
-            done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock)
+            groups = [item.group for item in found.makeable()]
+            done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock, groups)
     finally:
         carriers.close()
     return _show(app, before, done, is_undone=False)
 
 
 def _resume(args: argparse.Namespace, app: App) -> int:
+    if args.undo and not _agrees_to_undo(args, app):
+        return 1
     # What stood before is what the newest count says: it is read before another one is made.
     before = app.office.with_()
     carriers = carrying.Carriers(app.office, app.credentials_for)
@@ -155,6 +158,23 @@ def _resume(args: argparse.Namespace, app: App) -> int:
     finally:
         carriers.close()
     return _show(app, before, done, is_undone=args.undo)
+
+
+def _agrees_to_undo(args: argparse.Namespace, app: App) -> bool:
+    """Show what would be taken back and ask; `--yes` answers where its number is that of the steps."""
+    run, steps = carrying.undoable(app.office.ledger.journal)
+    if not steps:
+        # Nothing to ask about: whoever takes it back says so.
+        return True
+    if args.yes is None:
+        show_report(undo_report(run, steps, app.office.names), app.output)
+        if not app.agrees(f"Take these {count_of(len(steps), 'step')} back now?"):
+            app.say("Nothing was changed.")
+            return False
+    elif args.yes != len(steps):
+        message = f"--yes {args.yes} was said, and there are {len(steps)} steps to take back"
+        raise UsageError(message, hint="look at them first: mend --undo")
+    return True
 
 
 def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) -> int:

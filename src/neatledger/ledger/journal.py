@@ -30,6 +30,7 @@ class Event(Enum):
 
     BEGUN = "begun"
     INTENT = "intent"
+    NOT_MADE = "not made"  # it was meant, and it was not come to, or the system did not let it be made
     MADE = "made"
     LEFT = "left"  # not made, for it was not as it should be; the run went on
     STOPPED = "stopped"
@@ -49,12 +50,17 @@ class JournalEntry:
 
 @dataclass(slots=True)
 class Run:
-    """One run: its steps, what was meant to be made and what was, and why it stopped (empty: it did not)."""
+    """One run: its steps, what was meant to be made and what was, and why it stopped (empty: it did not).
+
+    `groups` has for every step a number: those of one number hang together, and one that is refused leaves them all.
+    None: any that is refused stops the run.
+    """
 
     id: int
     moment: datetime
     steps: Sequence[Step]
     undoes: int | None
+    groups: Sequence[int] | None = None
     intents: dict[int, dict[str, Any]] = field(default_factory=dict)
     made: set[int] = field(default_factory=set)
     left: dict[int, str] = field(default_factory=dict)
@@ -79,9 +85,12 @@ class Journal:
         self._db = connection
         self._where = where
 
-    def begin(self, steps: Sequence[Step], moment: datetime, undoes: int | None = None) -> int:
+    def begin(
+        self, steps: Sequence[Step], moment: datetime, undoes: int | None = None, groups: Sequence[int] | None = None
+    ) -> int:
         """Write down that a run begins, and return its number; raises `LedgerError`."""
-        facts = {"steps": [step_to_facts(step) for step in steps], "undoes": undoes}
+        facts: dict[str, Any] = {"steps": [step_to_facts(step) for step in steps], "undoes": undoes}
+        facts |= {} if groups is None else {"groups": list(groups)}
         with self._refusals(), transaction(self._db):
             (last,) = self._db.execute("SELECT coalesce(max(id), 0) FROM journal").fetchone()
             self._insert([(last + 1, Event.BEGUN, None, facts)], moment)
@@ -121,7 +130,7 @@ class Journal:
             if one.event is Event.BEGUN:
                 with self._refusals():
                     steps = [step_of_facts(each) for each in one.facts["steps"]]
-                found[one.run] = Run(one.run, one.moment, steps, one.facts.get("undoes"))
+                found[one.run] = Run(one.run, one.moment, steps, one.facts.get("undoes"), one.facts.get("groups"))
                 continue
             run = found[one.run]
             match one.event:
@@ -129,6 +138,9 @@ class Journal:
                     assert one.step is not None
                     run.intents[one.step] = one.facts
                     run.stopped = ""
+                case Event.NOT_MADE:
+                    assert one.step is not None
+                    run.intents.pop(one.step, None)
                 case Event.MADE:
                     assert one.step is not None
                     run.made.add(one.step)

@@ -7,7 +7,7 @@ it is stopped, each step of the batch stands as before, as after, or between the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
@@ -15,18 +15,18 @@ from datetime import datetime
 from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
 from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
-from neatledger.core.steps.accounts import WholeAccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
-from neatledger.core.steps.groups import GroupStep
+from neatledger.core.steps.lists import TreeStep
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.ledger.journal import Event, Journal, Run
 from neatledger.questions.office import Office
 
-__all__ = ["BY_HAND", "Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "why_by_hand"]
+__all__ = ["BY_HAND", "Carried", "Carriers", "carry_out", "go_on", "is_undone", "undo", "undoable", "why_by_hand"]
 
 _BATCH = 64
 _SO_ALREADY = "it was so already"
+_NEVER_MADE = "it was meant, and never made"
 BY_HAND = "stopped by hand"
 """Why a run stopped that somebody stopped while it went."""
 
@@ -108,15 +108,25 @@ def alone(office: Office) -> Iterator[None]:
         yield
 
 
-def carry_out(journal: Journal, steps: Sequence[Step], carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
-    """Carry steps out in their order; the first that is not as counted stops it. What it raises, it made nothing."""
+def carry_out(
+    journal: Journal,
+    steps: Sequence[Step],
+    carriers: Carriers,
+    clock: Callable[[], datetime],
+    groups: Sequence[int] | None = None,
+) -> Carried:
+    """Carry steps out in their order. What it raises, it made nothing.
+
+    `groups` has for each step the number of those that it hangs together with: where a system refuses one, or it is
+    not as counted, these are left and the others made. Without, the first that is refused stops it.
+    """
     _refuse_beside(journal)
     for step in steps:
         carriers.of(step.system)
         why = carriers.why_by_hand(step)
         if why:
             raise StepError(f"a person must make this step: {why}", step.where)
-    run = Run(journal.begin(steps, clock()), clock(), steps, None)
+    run = Run(journal.begin(steps, clock(), None, groups), clock(), steps, None, groups)
     return _Driver(journal, run, carriers, clock).drive()
 
 
@@ -133,16 +143,24 @@ def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) ->
 
     What somebody has changed since is told, and left as it is.
     """
-    runs = journal.runs()
     waiting = _unfinished(journal)
     if waiting is not None and waiting.undoes is not None:
         return _driver(journal, waiting, carriers, clock).drive()
-    run = next((one for one in reversed(runs) if one.undoes is None and not is_undone(one, runs)), None)
-    if run is None:
+    run, steps = undoable(journal)
+    if run == 0:
         raise UsageError("nothing was made that could be taken back", hint="mend --journal shows what was made")
-    steps = [run.steps[place].inverse() for place in run.taken_back]
-    undoing = Run(journal.begin(steps, clock(), run.id), clock(), steps, run.id, {})
+    undoing = Run(journal.begin(steps, clock(), run), clock(), steps, run)
     return _driver(journal, undoing, carriers, clock).drive()
+
+
+def undoable(journal: Journal) -> tuple[int, Sequence[Step]]:
+    """Return the newest run that was not taken back yet, and the steps that take it back; 0 where there is none."""
+    runs = journal.runs()
+    waiting = _unfinished(journal)
+    if waiting is not None and waiting.undoes is not None:
+        return waiting.undoes, [waiting.steps[place] for place in waiting.open_steps]
+    run = next((one for one in reversed(runs) if one.undoes is None and not is_undone(one, runs)), None)
+    return (0, []) if run is None else (run.id, [run.steps[place].inverse() for place in run.taken_back])
 
 
 def _driver(journal: Journal, run: Run, carriers: Carriers, clock: Callable[[], datetime]) -> _Driver:
@@ -196,7 +214,15 @@ class _Driver:
         self._has_begun = bool(self._begun)
         self._made: list[int] = []
         self._left: list[tuple[int, str]] = []
+        # Of what another run meant to make, and nobody knows whether it did, what shows as never made.
+        self._passed: list[tuple[int, str]] = []
+        self._only_meant = set(begun or ()) - set(run.intents)
         self._at_work: int | None = None
+        # The first step of each group that was refused.
+        self._refused_in: dict[int, Step] = {}
+        for place in run.left:
+            if run.groups is not None:
+                self._refused_in.setdefault(run.groups[place], run.steps[place])
 
     def drive(self) -> Carried:
         """Make what is open, batch by batch."""
@@ -206,7 +232,7 @@ class _Driver:
             while waiting and not stopped:
                 batch = self._batch(waiting)
                 stopped = self._make_batch(batch)
-                done = {*self._made, *(place for place, _ in self._left)}
+                done = {*self._made, *(place for place, _ in (*self._left, *self._passed))}
                 waiting = [place for place in waiting if place not in done]
         except KeyboardInterrupt:
             # What is made is made; of what was begun the journal says what was meant, which going on looks at.
@@ -221,7 +247,7 @@ class _Driver:
             self._journal.note(self._run.id, Event.ENDED, [(None, {})], self._clock())
         steps = self._run.steps
         left = [(steps[place], why) for place, why in self._left]
-        done = {*self._made, *(place for place, _ in self._left)}
+        done = {*self._made, *(place for place, _ in (*self._left, *self._passed))}
         open_steps = [place for place in waiting if place not in done]
         begun = [steps[place] for place in open_steps if place == self._at_work]
         waiting_steps = [steps[place] for place in open_steps if place != self._at_work]
@@ -247,12 +273,13 @@ class _Driver:
             path = step.place.path if step.place else b""
             if batch and (key in taken or any(path.startswith(one) for one in made)):
                 break
-            if batch and isinstance(step, GroupStep | WholeAccountStep):
+            if batch and not isinstance(step, TreeStep):
                 break
             batch.append(place)
             taken.add(key)
-            if isinstance(step, GroupStep | WholeAccountStep):
-                # Who is put into a group, and what names it or an account, is known when it is there.
+            if not isinstance(step, TreeStep):
+                # Others change these too, and of what was meant nobody could say afterwards who made it; and who is
+                # put into a group, and what names it or an account, is known when it is there.
                 break
             if isinstance(step, FolderStep):
                 made.append(step.path.rstrip(b"/"))
@@ -260,71 +287,123 @@ class _Driver:
 
     def _make_batch(self, batch: Sequence[int]) -> str:
         """Make some steps, and return why it goes no further (empty: it does)."""
-        steps, details = self._run.steps, dict[int, Details]()
-        stopped = ""
-        for place in batch:
-            try:
-                carrier = self._carriers.of(steps[place].system)
-                known = self._begun.get(place, self._known.get(place))
-                details[place] = known if known else carrier.prepare(steps[place])
-            except NeatError as error:
-                stopped = self._refused(place, str(error))
-                if stopped:
-                    break
-        begun = [(place, details[place]) for place in batch if place in details]
+        begun, stopped = self._prepare(batch)
         if begun:
             self._journal.note(self._run.id, Event.INTENT, begun, self._clock())
             self._has_begun = True
         made: list[tuple[int | None, dict[str, object]]] = []
+        waiting = dict(begun)
         try:
-            for place, known in begun:
+            while waiting and not stopped:
+                place, known = next(iter(waiting.items()))
+                del waiting[place]
+                if self._hangs(place):
+                    self._not_made([place])
+                    continue
                 self._at_work = place
-                message = self._make(place, known)
+                message, is_final = self._tried(place, known)
                 self._at_work = None
-                if message is _SO_ALREADY:
+                if message in (_SO_ALREADY, _NEVER_MADE):
                     self._leave(place, message)
                 elif message:
-                    stopped = self._refused(place, message)
-                    if stopped:
-                        break
+                    if is_final:
+                        self._look_after(place, known)
+                    stopped = self._refused(place, message, is_final=is_final)
                 else:
                     made.append((place, {}))
                     self._made.append(place)
+            # Stopped, and not killed: what was only meant was not made.
+            self._not_made(waiting)
         finally:
             if made:
-                for system in dict.fromkeys(steps[place].system for place, _ in begun):
+                for system in dict.fromkeys(self._run.steps[place].system for place, _ in begun):
                     self._carriers.of(system).settle()
                 self._journal.note(self._run.id, Event.MADE, made, self._clock())
         return stopped
+
+    def _prepare(self, batch: Sequence[int]) -> tuple[list[tuple[int, Details]], str]:
+        """Return what must be known to finish or undo some steps, and why it goes no further (empty: it does)."""
+        found: list[tuple[int, Details]] = []
+        for place in batch:
+            if self._hangs(place):
+                continue
+            step = self._run.steps[place]
+            try:
+                known = self._begun.get(place, self._known.get(place))
+                found.append((place, known or self._carriers.of(step.system).prepare(step)))
+            except NeatError as error:
+                stopped = self._refused(place, str(error), is_final=isinstance(error, StepError))
+                if stopped:
+                    return found, stopped
+        return found, ""
+
+    def _tried(self, place: int, details: Details) -> tuple[str, bool]:
+        """Make one step; return why it was not made, and whether its system has said so."""
+        try:
+            return self._make(place, details), True
+        except NeatError as error:
+            return str(error), isinstance(error, StepError)
 
     def _make(self, place: int, details: Details) -> str:
         """Make one step and look at it again; return why it was not made."""
         step, carrier = self._run.steps[place], self._carriers.of(self._run.steps[place].system)
         is_begun = place in self._begun
-        try:
-            looked = carrier.look(step, details if is_begun or self._known.get(place) else None)
-            if looked.standing is Standing.AFTER and not is_begun:
-                # Somebody else made it: it is not for us to take back.
-                return _SO_ALREADY
-            if looked.standing is Standing.OTHER or (looked.standing is Standing.BETWEEN and not is_begun):
-                return _where(step, looked)
-            carrier.make(step, details)
-            after = carrier.look(step, details)
-        except NeatError as error:
-            return str(error)
+        looked = carrier.look(step, details if is_begun or self._known.get(place) else None)
+        if looked.standing is Standing.AFTER and place in self._only_meant:
+            return _NEVER_MADE
+        if looked.standing is Standing.AFTER and not is_begun:
+            # Somebody else made it: it is not for us to take back.
+            return _SO_ALREADY
+        if looked.standing is Standing.OTHER or (looked.standing is Standing.BETWEEN and not is_begun):
+            return _where(step, looked)
+        carrier.make(step, details)
+        after = carrier.look(step, details)
         if after.standing is not Standing.AFTER:
             return _where(step, Looked(after.standing, after.message or "it is not as it should be after that"))
         return ""
 
-    def _refused(self, place: int, why: str) -> str:
-        """Return why the run stops; a run that takes back leaves what was changed since, and goes on."""
-        if self._run.undoes is None:
+    def _look_after(self, place: int, details: Details) -> None:
+        """Take note that a step was not made at all, where its system shows that after having refused it."""
+        step = self._run.steps[place]
+        try:
+            looked = self._carriers.of(step.system).look(step, details)
+        except NeatError:
+            return
+        if looked.standing not in (Standing.BETWEEN, Standing.AFTER):
+            self._not_made([place])
+
+    def _not_made(self, places: Iterable[int]) -> None:
+        notes: list[tuple[int | None, dict[str, object]]] = [
+            (place, {}) for place in places if place not in self._begun
+        ]
+        if notes and self._run.undoes is None:
+            self._journal.note(self._run.id, Event.NOT_MADE, notes, self._clock())
+
+    def _hangs(self, place: int) -> bool:
+        """Leave a step that hangs together with one that was refused; tell whether it does."""
+        groups = self._run.groups
+        refused = None if groups is None else self._refused_in.get(groups[place])
+        if refused is None:
+            return False
+        self._leave(place, f"it hangs together with a step that was not made: {refused.where}")
+        return True
+
+    def _refused(self, place: int, why: str, *, is_final: bool) -> str:
+        """Return why the run stops (empty: it goes on).
+
+        A run that takes back leaves what was changed since; one that knows what hangs together leaves that. Where a
+        system is out of reach nothing was said of the step, and it can be gone on with.
+        """
+        groups = self._run.groups
+        if self._run.undoes is None and (groups is None or not is_final):
             return why
+        if groups is not None:
+            self._refused_in.setdefault(groups[place], self._run.steps[place])
         self._leave(place, why)
         return ""
 
     def _leave(self, place: int, why: str) -> None:
-        self._left.append((place, why))
+        (self._passed if why == _NEVER_MADE else self._left).append((place, why))
         self._journal.note(self._run.id, Event.LEFT, [(place, {"why": why})], self._clock())
 
 

@@ -32,7 +32,7 @@ class WorkItem:
 
     `effects` is who gains and loses by it, after all before it; `harm` whom or what it harms, `refused` why it
     must not be made at all (empty: it may), `by_hand` why a person must make it (empty: the tool can). One that
-    `waits` would harm somebody before a person has made another step.
+    `waits` would harm somebody before a person has made another step. Those of one `group` hang together.
     """
 
     step: Step
@@ -41,6 +41,7 @@ class WorkItem:
     refused: str = ""
     by_hand: str = ""
     waits: bool = False
+    group: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +115,7 @@ def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Wo
         by_hand = why_by_hand(office, one.step)
         waits = waiting.take(one, bool(by_hand))
         harm = one.harm or stops_at_once(office, one.step)
-        items.append(WorkItem(one.step, effects_of(here, then), harm, "", by_hand, waits))
+        items.append(WorkItem(one.step, effects_of(here, then), harm, "", by_hand, waits, one.group[0]))
         here = then
     return Worklist(items, left, here)
 
@@ -162,7 +163,7 @@ def _many(office: Office, order: Order, left: Sequence[Left]) -> Worklist:
         by_hand = why_by_hand(office, one.step)
         waits = waiting.take(one, bool(by_hand))
         harm = one.harm or stops_at_once(office, one.step)
-        items.append(WorkItem(one.step, effects.get(one.number, []), harm, "", by_hand, waits))
+        items.append(WorkItem(one.step, effects.get(one.number, []), harm, "", by_hand, waits, one.group[0]))
     return Worklist(items, left, then)
 
 

@@ -20,7 +20,15 @@ from neatledger.reports.change_words import change_cells, file_words
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
 from neatledger.reports.supposed import Changed
 
-__all__ = ["LeftOver", "carried_report", "journal_report", "mend_report", "stays_report", "texts_report"]
+__all__ = [
+    "LeftOver",
+    "carried_report",
+    "journal_report",
+    "mend_report",
+    "stays_report",
+    "texts_report",
+    "undo_report",
+]
 
 _COLUMNS = (
     Column("number", "STEP", number=True),
@@ -336,9 +344,18 @@ def carried_report(
     if done.stopped and not done.is_over:
         undo = "; mend --undo takes back what was made" if not is_undone and (done.made or done.begun) else ""
         notes.append(Aside(f"mend --go-on finishes it{undo}."))
-    elif done.stopped:
+    elif done.stopped and not done.made:
         notes.append("Nothing was changed.")
     return Report("mend", headline, _MADE_COLUMNS, rows, notes, "nothing was changed")
+
+
+def undo_report(run: int, steps: Sequence[Step], names: Callable[[str], Names]) -> Report:
+    """Show what taking a run back would do, before it is asked for."""
+    rows = [_made_row(number, step, "", names) for number, step in enumerate(steps, start=1)]
+    number = f"{count_of(len(rows), 'step')} of run {run}"
+    notes = ["What somebody has changed since is told, and left as it is."]
+    columns = [one for one in _MADE_COLUMNS if one.key != "state"]
+    return Report("undo", f"{number} would be taken back, the last first.", columns, rows, notes, "nothing")
 
 
 def _made_row(number: int, step: Step, state: str, names: Callable[[str], Names]) -> Row:
