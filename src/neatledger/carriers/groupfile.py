@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from neatledger.carriers.accountlock import account_files_locked
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
 from neatledger.carriers.passwdfile import PasswdFile, why_by_hand, why_state_by_hand
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
@@ -12,7 +13,7 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
-from neatledger.files import locked, write_file
+from neatledger.files import write_file
 
 __all__ = ["GroupFile", "by_hand"]
 
@@ -84,7 +85,7 @@ class GroupFile:
             self._make_group(step)
             return
         assert isinstance(step, MemberStep), "by_hand says so"
-        with locked(self._path.parent):
+        with account_files_locked(self._path.parent):
             lines = self._lines()
             number, fields = self._find(step, lines)
             members = [one for one in _members(fields) if one != step.member]
@@ -106,7 +107,7 @@ class GroupFile:
         return Looked(Standing.AFTER if step.made else Standing.BEFORE)
 
     def _make_group(self, step: GroupStep) -> None:
-        with locked(self._path.parent):
+        with account_files_locked(self._path.parent):
             lines = [one for one in self._lines() if _fields(one)[0] != step.name]
             if step.made:
                 if lines and not lines[-1].endswith("\n"):

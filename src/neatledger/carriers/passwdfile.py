@@ -10,11 +10,12 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from neatledger.carriers.accountlock import account_files_locked
 from neatledger.carriers.contract import Details, Looked, Standing, why_not_plain
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.errors import SourceError, StepError
-from neatledger.files import locked, write_file
+from neatledger.files import write_file
 
 __all__ = ["PasswdFile", "has_passed", "why_by_hand", "why_state_by_hand"]
 
@@ -70,7 +71,7 @@ class PasswdFile:
         # To take back what closed it is to give it the day that it had; one that has passed would keep it closed.
         was = str(details.get("expires", ""))
         day = "1" if step.after is not AccountState.OPEN else "" if has_passed(was) else was
-        with locked(self._shadow.parent):
+        with account_files_locked(self._shadow.parent):
             lines = _lines(self._shadow)
             for place, line in enumerate(lines):
                 fields = line.rstrip("\r\n").split(":")
@@ -91,7 +92,7 @@ class PasswdFile:
     def make(self, step: WholeAccountStep) -> None:
         """Add the line, or take it away."""
         account = step.account
-        with locked(self._path.parent):
+        with account_files_locked(self._path.parent):
             self._put(self._path, account, _line(account) if step.after else "")
             if self._shadow is not None:
                 today = (date.today() - _EPOCH).days

@@ -13,6 +13,7 @@ from neatledger.core.checks.table import CHECKS
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.questions import check, told
+from neatledger.questions.ends import mending_of_cause
 from neatledger.reports.causes import GROUPS, cause_report, causes_report, grouped_report
 from neatledger.reports.findings import checks_report, findings_report
 from neatledger.reports.report import Report, count_of
@@ -90,7 +91,9 @@ def _report(
     causes = check.ask_for_causes(app.office, found)
     if args.cause:
         number, cause = check.find_cause(causes, args.cause)
-        return cause_report(number, cause, len(causes), check.ask_since_when(app.office, cause))
+        mending = mending_of_cause(app.office, cause)
+        came = check.ask_since_when(app.office, cause)
+        return cause_report(number, cause, len(causes), came, mending, mending.work.names, app.office.readers)
     if args.by != "cause":
         return grouped_report(found, causes, args.by, when, since)
     if args.all or args.only:

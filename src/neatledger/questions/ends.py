@@ -1,8 +1,9 @@
-"""Which findings each step of a worklist ends."""
+"""Which findings each step of a worklist ends, and what there is to do for one cause of them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from neatledger.core.checks import limits
 from neatledger.core.checks.causes import Cause, is_of_space
@@ -12,15 +13,43 @@ from neatledger.core.steps.hand_outs import HandOutStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.links import LinkStep
 from neatledger.core.tree.address import Address
+from neatledger.questions import worklist
 from neatledger.questions.office import Office
 from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
 from neatledger.questions.worklist import WorkItem, Worklist
 
-__all__ = ["findings_ended", "steps_of_cause"]
+__all__ = ["CauseMending", "findings_ended", "mending_of_cause", "steps_of_cause"]
 
 _OF_LIMITS = frozenset(check.name for check in limits.CHECKS)
 _OF_GROWTH = frozenset({"full-soon", "files-run-out"})
 """Checks that look at past counts, which no step of a worklist alters, and take longest."""
+
+
+@dataclass(frozen=True, slots=True)
+class CauseMending:
+    """The steps that end findings of one cause, those findings, and why others of its differences would stay."""
+
+    items: Sequence[WorkItem]
+    ended: Sequence[Finding]
+    reasons: Sequence[str]
+    work: Worklist
+
+
+def mending_of_cause(office: Office, cause: Cause) -> CauseMending:
+    """Return what `mend` has for a cause: what it says of it, and nothing else."""
+    work = worklist.ask(office)
+    ends = findings_ended(office, work)
+    chosen = steps_of_cause(work, ends, cause)
+    subjects = {one.subject for one in cause.findings}
+    ended = [one for number in chosen for one in ends[number] if one.subject in subjects]
+    places = {one.place for one in cause.findings}
+    people = {*cause.people}
+    reasons = dict.fromkeys(
+        one.why
+        for one in work.left
+        if one.difference.address in places and (not people or one.difference.person in people)
+    )
+    return CauseMending([work.items[number] for number in chosen], ended, list(reasons), work)
 
 
 def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:

@@ -66,7 +66,8 @@ class StepTexts:
         if isinstance(step, LimitStep) and planned is not None and "limits-file" in planned.settings:
             path = ""  # whose limits these are, the file does not say
         root = str(self._office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
-        return [*notes, *text_of_step(step, root)]
+        is_smb = planned is not None and planned.source == "smb"
+        return [*notes, *text_of_step(step, root, is_smb=is_smb)]
 
     def _changes_of(self, system: str) -> _Changes | None:
         if system not in self._changes:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
+from typing import Protocol
 
 from neatledger.core.checks.causes import CLOSED, SENSITIVE, Cause
 from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
+from neatledger.core.lists.contract import Names
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import encode_address
 from neatledger.reports.assurances import Said
@@ -22,6 +24,7 @@ from neatledger.reports.findings import (
     since_words,
     told_together,
 )
+from neatledger.reports.mend import Item
 from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, count_of
 
 __all__ = ["GROUPS", "cause_report", "cause_words", "causes_paper_report", "causes_report", "grouped_report"]
@@ -35,6 +38,7 @@ _COLUMNS = (
     Column("what", "WHAT, FOR WHOM", Show.PEOPLE, wraps=True),
 )
 _FEW, _SAID = 4, 2
+_LONGEST_WORD = 160  # characters of a step in one line
 _WEIGHT_WORDS = {1: "seeing names", 2: "reading", 3: "changing", 5: "letting others in"}
 
 
@@ -163,7 +167,26 @@ def _who(people: Sequence[str]) -> str:
     return ", ".join(named[:_FEW]) + more
 
 
-def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
+class Mending(Protocol):
+    """What ends a cause: steps, the findings that they end, and why others of its differences would stay."""
+
+    @property
+    def items(self) -> Sequence[Item]: ...
+    @property
+    def ended(self) -> Sequence[Finding]: ...
+    @property
+    def reasons(self) -> Sequence[str]: ...
+
+
+def cause_report(
+    number: int,
+    one: Cause,
+    causes: int,
+    came: Came,
+    mending: Mending,
+    names: Callable[[str], Names],
+    systems: Collection[str],
+) -> Report:
     """Show one cause whole: its findings, why it ranks where it does, what looks closer, and what mends it."""
     columns = (
         Column("severity", "SEVERITY"),
@@ -186,9 +209,8 @@ def cause_report(number: int, one: Cause, causes: int, came: Came) -> Report:
     if exposure.months:
         notes[0] = f"{notes[0][:-1]}; and {exposure.months} for as many months that it is known to stand."
     notes += _when(one, came)
-    advice = dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings)
-    notes += [Aside("What to do:"), *(Aside(f"  {text}") for text in advice)]
-    notes += [Aside(f"Look closer: neatledger {_closer(one)}"), Aside(f"Mend: neatledger {_mends(number, one)}")]
+    notes += [Aside(f"Look closer: neatledger {_closer(one)}")]
+    notes += [Aside(text) for text in _what_to_do(number, one, mending, names, systems)]
     headline = (
         f"Cause {number} of {causes}: {one.key}, {count_of(len(one.findings), 'finding')}, {one.severity.value}."
     )
@@ -242,9 +264,59 @@ def _closer(one: Cause) -> str:
     return f"check --only {one.findings[0].check}"
 
 
-def _mends(number: int, one: Cause) -> str:
-    is_apart = any(finding.check == "account-apart" for finding in one.findings)
-    return "match --write" if is_apart else f"mend --cause {number}"
+def _what_to_do(
+    number: int, one: Cause, mending: Mending, names: Callable[[str], Names], systems: Collection[str]
+) -> list[str]:
+    """Say what ends a cause: steps of the tool, what a person does in which order and where, and how that shows."""
+    notes: list[str] = []
+    if any(finding.check == "account-apart" for finding in one.findings):
+        notes.append("First: neatledger match --write, which says in the plan whose accounts these are")
+    ended = {finding.subject for finding in mending.ended}
+    if mending.items:
+        by_hand = sum(bool(item.by_hand or item.refused) for item in mending.items)
+        first = mending.items[0].step
+        who = f"; a person makes {by_hand} of them" if by_hand and len(mending.items) > 1 else ""
+        who = "; a person makes it" if by_hand == len(mending.items) == 1 else who
+        notes.append(f"Mend: neatledger mend --cause {number}: {count_of(len(mending.items), 'step')}{who}")
+        notes.append(f"  the first, on {first.where}: {_shortened(first.word(names(first.system)))}")
+    rest = [finding for finding in one.findings if finding.subject not in ended]
+    advice: dict[tuple[str, str], None] = {}
+    for finding in rest:
+        where = finding.place.system if isinstance(finding.place, Address) else str(finding.place)
+        is_of_system = where.partition(":")[0] in systems
+        key = where if is_of_system else f"{where} (office.yaml)", finding.advice or CHECKS[finding.check].advice
+        advice[key] = None
+    if not advice:
+        return notes
+    head = (
+        "What no step of the tool ends, a person does" if mending.items else "No step of the tool ends it. A person"
+    )
+    notes.append(f"{head}, in this order:" if mending.items else f"{head} does, in this order:")
+    for place, (where, text) in enumerate(advice, start=1):
+        notes.append(f"  {place}. {where}: {text}")
+    notes += [f"  mend leaves it, for {why}" for why in mending.reasons[:_SAID]]
+    return notes + _how_it_shows(rest, [where.partition(":")[0] for where, _ in advice], systems)
+
+
+def _how_it_shows(findings: Sequence[Finding], places: Sequence[str], systems: Collection[str]) -> list[str]:
+    """Say how it is seen that what a person does is done: what stands goes, what was done does not."""
+    standing = list(dict.fromkeys(each.check for each in findings if each.happened is None))
+    notes = []
+    if standing:
+        named = [place for place in dict.fromkeys(places) if place in systems]
+        after = f", after neatledger gather {' '.join(named)}," if named else ""
+        checks = " ".join(f"--only {name}" for name in standing[:_FEW])
+        notes.append(f"It is done when{after} this names it no more:")
+        notes.append(f"  neatledger check {checks}")
+    if len(standing) < len({each.check for each in findings}):
+        notes.append(
+            "What somebody did stays told for as long as its records are looked at; accept says it is settled."
+        )
+    return notes
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) <= _LONGEST_WORD else f"{text[:_LONGEST_WORD].rstrip()} …"
 
 
 GROUPS: dict[str, tuple[str, Callable[[Finding], Sequence[str]]]] = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
@@ -21,6 +22,7 @@ from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, co
 from neatledger.reports.supposed import Changed
 
 __all__ = [
+    "PLAN_LINES",
     "LeftOver",
     "carried_report",
     "journal_report",
@@ -42,6 +44,11 @@ _COLUMNS = (
     Column("text", "", Show.MACHINE),
     Column("warning", "", Show.MACHINE),
 )
+PLAN_LINES = {
+    "the plan does not say that the tool may change this system": "may-change: true",
+    "no shadow file of its accounts is named in the plan: the system's own tools make it": "accounts: {shadow: FILE}",
+}
+"""Why a person must make steps that the tool could make, if the plan said so → the line of the plan that says it."""
 _TOOL, _PERSON, _REFUSED = "the tool", "a person", "nobody"
 _MOST_LEFT = 8
 _MOST_CHANGES = 5
@@ -192,8 +199,11 @@ def _notes(items: Sequence[Item], left: Sequence[LeftOver], made: int) -> list[s
     for item in items:
         if item.refused:
             notes.append(f"Not to be made: {item.step.system}: {item.step.target}: {item.refused}.")
-    by_hand = dict.fromkeys((item.step.system, item.by_hand) for item in items if item.by_hand)
-    notes += [f"{system}: a person must make steps there: {why}." for system, why in by_hand]
+    by_hand = Counter((item.step.system, item.by_hand) for item in items if item.by_hand)
+    for (system, why), number in by_hand.items():
+        line = PLAN_LINES.get(why, "")
+        could = f" The tool could with this line under {system} in office.yaml: {line}" if line else ""
+        notes.append(f"{system}: a person must make {count_of(number, 'step')} there: {why}.{could}")
     if any(item.waits for item in items):
         notes.append("What is to be made later would harm somebody before a person has made the steps above it.")
     if left:
