@@ -3,8 +3,8 @@
 POSIX lists: setfacl(1), chown(1), chmod(1), mkdir(1) lines for a shell (POSIX.1-2024 XCU 2), whatever is in a
 name; a line for each step, which first tests that what it changes is as it was counted, and else says so and stops.
 NT lists: SDDL (MS-DTYP 2.5.1). Limits of a tree: btrfs-qgroup(8) lines. Groups and accounts of a POSIX system:
-groupadd(8), gpasswd(1), useradd(8) and usermod(8) lines; accounts of an SMB server: smbpasswd(8) lines. All else, which
-no tool's line says: JSON as `core.steps.table` writes it, as a comment.
+groupadd(8), gpasswd(1), useradd(8) and usermod(8) lines; accounts of an SMB server: smbpasswd(8) lines. All else,
+which no line says: JSON as `core.steps.table` writes it, as a comment.
 """
 
 from __future__ import annotations

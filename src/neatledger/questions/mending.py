@@ -296,7 +296,8 @@ class _Finder:
                 found.append(ListStep(system, address.path, state.model, item, after))
             else:
                 found += _with_passed_on(state, address.path, item, after)
-        if state.model == "posix":
+        if state.model == "posix" or not found:
+            # Where files have what comes from their folder, they are looked at when that stands.
             found += self._file_steps(system, address, meant)
         return found
 
@@ -351,8 +352,6 @@ class _Finder:
         owners = {sort.owner for sort in self._state(system).file_sorts(one.address.path)}
         if one.is_more and owners & users:
             return "they own files there: give these another owner"
-        if self._state(system).model != "posix":
-            return "its files have lists of their own: a person must set these"
         return "the lists of its files cannot give just that: a person must set these"
 
     def _why_beyond(self, system: str, one: Difference) -> str:
@@ -425,8 +424,9 @@ class _Finder:
         """Bring files to the plan whose lists are others than those of most beside them, in folders that agree."""
         for system in self.office.readers:
             state = self._state(system)
-            if state.model != "posix" or (self.below is not None and self.below.system != system):
+            if self.below is not None and self.below.system != system:
                 continue
+            explained = {address for _, address in self._why}
             folders, odd = state.table("folders"), state.table("odd")
             path_of = folder_paths(folders)
             people = self._people_of(system)
@@ -434,7 +434,8 @@ class _Finder:
             for row in np.unique(odd["folder"]).tolist() if odd.rows else ():
                 address = Address(system, path_of(row))
                 inside = self.below is None or address.is_within(self.below)
-                if inside and self.office.plan.grants_at(address):
+                # Where the folder's own list cannot be put right, neither are its files by themselves.
+                if inside and address not in explained and self.office.plan.grants_at(address):
                     with suppress(StepError):
                         found += self._file_steps(system, address, self._meant(system, address, people))
             if self.people is None and self._add(found):

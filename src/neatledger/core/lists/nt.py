@@ -366,8 +366,32 @@ class NtModel:
         return pack_body(replace(there, dacl=Acl(aces), control=control))
 
     def followed(self, old: bytes, new: bytes, child: bytes, owner: str, *, is_folder: bool) -> bytes:
-        """Return a child's body after the list above was changed: a flag closes it to that (MS-DTYP 2.5.3.4.4)."""
-        return self.pushed(new, child, owner, keeps_own=True, is_folder=is_folder)
+        """Return a child's body after the list above was changed; one that has not what came down stands alone.
+
+        A flag closes a child to what is above (MS-DTYP 2.5.3.4.4), and so does having something else from there: what
+        it never had it is not given. Servers that mark nothing as from above leave it at the end.
+        """
+        there = unpack_body(child)
+        if there.control & PROTECTED or there.dacl is None:
+            return child
+        maker = Maker(owner, there.group)
+        came, comes = (
+            child_acl(dacl.aces if dacl is not None else (), maker, is_folder=is_folder)
+            for dacl in (unpack_body(old).dacl, unpack_body(new).dacl)
+        )
+        aces, control = there.dacl.aces, there.control
+        if any(ace.flags & INHERITED for ace in aces) or not came:
+            if [ace for ace in aces if ace.flags & INHERITED] != list(came):
+                return child
+            control |= AUTO_INHERITED
+        else:
+            came, comes = (
+                tuple(replace(ace, flags=ace.flags & ~INHERITED) for ace in each) for each in (came, comes)
+            )
+        own = len(aces) - len(came)
+        if own < 0 or aces[own:] != came:
+            return child
+        return pack_body(replace(there, dacl=Acl((*aces[:own], *comes), there.dacl.revision), control=control))
 
 
 def _is_unevaluated(ace: Ace) -> bool:

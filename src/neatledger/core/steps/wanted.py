@@ -165,13 +165,19 @@ class _Worked:
         view = MODELS[self.meant.model].parse(self.item.body).view(is_folder=self.is_folder)
         sorts = [(Sort.USER, view.users), (Sort.GROUP, view.groups)]
         for ident, rights in view.either.items():
-            sorts.append((Sort.GROUP if ident in self.meant.groups else Sort.USER, {ident: rights}))
+            sorts.append((self._sort_of(ident), {ident: rights}))
         for sort, named in sorts:
             for ident, given in named.items():
                 self._take_back_from(Whom(sort, ident), given)
         if self._over(view.everyone):
             everyone = Whom(Sort.EVERYONE)
             self._set(everyone, self.meant.of(everyone) or Right.NONE)
+
+    def _sort_of(self, ident: str) -> Sort:
+        """Tell whether whom a list names is a group: one that everybody is in is none that the system tells."""
+        crowd = self.meant.crowd
+        is_group = ident in self.meant.groups or (ident in crowd.by_group and ident not in crowd.by_user)
+        return Sort.GROUP if is_group else Sort.USER
 
     def _over(self, given: Right) -> int:
         """Return who has something of some rights, and should not."""
@@ -227,7 +233,7 @@ class _Worked:
 
     def _end_refusals(self) -> None:
         for ident in _refused(self.meant.model, self.item.body):
-            whom = Whom(Sort.GROUP if ident in self.meant.groups else Sort.USER, ident)
+            whom = Whom(self._sort_of(ident), ident)
             if self._lacking() & self.meant.among(whom):
                 self._set(whom, self.meant.of(whom))
 
