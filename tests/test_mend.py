@@ -96,7 +96,9 @@ def test_the_texts_do_the_same_to_the_kernel(seed: int, tmp_path: Path, run) -> 
     for line in (line for step in steps for line in text_of_step(step, os.fsencode(tmp_path / "copy"))):
         refused = subprocess.run(["dash", "-c", line.encode()], capture_output=True)
         assert refused.returncode == 1 and b"not as it was counted" in refused.stderr, line
-    again = subprocess.run(["getfacl", "-R", "-n", "."], cwd=tmp_path / "copy", capture_output=True, check=True).stdout
+    again = subprocess.run(
+        ["getfacl", "-R", "-n", "."], cwd=tmp_path / "copy", capture_output=True, check=True
+    ).stdout
     assert again == typed
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import json
+import os
 import random
 import re
 import shutil
@@ -22,7 +24,8 @@ from neatledger.core.reviews.outcome import apply_edits, outcome_of
 from neatledger.core.reviews.pack import CHANGEABLE, Choice, Decision, PackRow
 from neatledger.core.tree.address import Address
 from neatledger.formats.reviewbook import cells_of, read_answer, write_pack
-from neatledger.questions import review
+from neatledger.formats.stepfiles import read_steps
+from neatledger.questions import review, worklist
 from neatledger.questions.deciding import steps_for
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import open_office
@@ -284,6 +287,45 @@ def test_what_is_decided_is_what_happens_on_a_real_tree_and_nothing_else(seed: i
             level = review.level_now(now, one.row)
             allowed = LEVEL_RIGHTS[one.left] | Right.ENTER | Right.DELETE
             assert not LEVEL_RIGHTS.get(level, Right.NONE) & ~allowed, (seed, person, folder)
+
+
+@pytest.mark.judge
+def test_what_a_review_took_away_is_not_given_back_by_the_plan(tmp_path: Path, run) -> None:
+    """Somebody of a group that the plan names, and the owner of a file there: gone, told by mend, and gone it stays."""
+    make_office(tmp_path, 3, 2)
+    top = tmp_path / "tree" / "kept"
+    top.mkdir(mode=0o770)
+    os.chown(top, 0, 3005)
+    top.chmod(0o2770)
+    for name, owner in (("hers", 2001), ("his", 2002)):
+        (top / name).write_text("x")
+        os.chown(top / name, owner, 3005)
+        (top / name).chmod(0o660)
+    with (tmp_path / "group").open("a") as file:
+        file.write("carers:x:3005:ada,bo\n")
+    plan = {
+        "office": "Test", "domain": "test.example",
+        "systems": {"barn": {"source": "tree", "path": "tree", "may-change": True, "accounts": {"passwd": "passwd", "group": "group"}}},
+        "people": {name: {"name": name, "accounts": {"barn": name}} for name in ("ada", "bo", "cy", "dee", "high")},
+        "groups": {"carers": {"members": ["ada", "bo"]}},
+        "folders": {"barn:/kept": {"decides": "high", "grants": {"carers": "write"}}},
+    }  # fmt: skip
+    (tmp_path / "office.yaml").write_text(json.dumps(plan))
+    office = gathered(tmp_path, run)
+    run("review", "make", "-o", tmp_path / "packs", "--office", tmp_path)
+
+    def answer(cells: dict) -> dict:
+        return {"DECISION": "remove" if "ada" in map(str, cells.values()) else "keep", "CHANGE TO": None}
+
+    pack = fill(next((tmp_path / "packs").glob("*.xlsx")), answer, "High", date.today().isoformat())
+    run("review", "take", pack, "--write", "--keep", tmp_path / "steps", "--office", tmp_path, status=None)
+    run("mend", "--steps", tmp_path / "steps", "--carry-out", "--yes", len(read_steps(str(tmp_path / "steps"))), "--office", tmp_path, status=None)  # fmt: skip
+    office = gathered(tmp_path, run)
+    has = table_of(office)
+    assert has[b"/kept", "share bo"][0] and not has[b"/kept", "share ada"][0]
+    found = worklist.ask(office, Address("barn", b"/kept"))
+    assert not any(one.person == "ada" and one.change.gains for item in found.items for one in item.effects)
+    assert any(one.difference.person == "ada" and "a review took it away" in one.why for one in found.left)
 
 
 @pytest.mark.parametrize("seed", range(3))

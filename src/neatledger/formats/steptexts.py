@@ -72,12 +72,8 @@ def text_of_step(step: Step, root: bytes = b"", *, is_smb: bool = False) -> list
     Of an SMB server (`is_smb`) its own database of passwords says who may sign in.
     """
     match step:
-        case ListStep() if step.model == "posix":
-            return _posix_lines(root + step.path, step.before, step.after)
-        case FolderStep() if step.model == "posix":
-            return _folder_lines(root + step.path, step)
-        case FilesStep() if step.model == "posix":
-            return _file_lines(root + step.path, step)
+        case ListStep() | FolderStep() | FilesStep() if step.model == "posix":
+            return _tree_lines(root + step.path, step)
         case ListStep() if step.model == "nt":
             return [f"{_shown(step.path)}: {_sddl(step.after)}"]
         case FolderStep() if step.model == "nt":
@@ -97,11 +93,8 @@ def text_of_step(step: Step, root: bytes = b"", *, is_smb: bool = False) -> list
         case LimitStep() if root and step.on is On.FOLDER:
             amount = "none" if step.after is UNLIMITED else str(step.after)
             return [f"btrfs qgroup limit {amount} {quoted(root + _bytes(step.name))}"]
-        case AccountStep() if is_smb:
-            flag = "-e" if step.after is AccountState.OPEN else "-d"
-            return [f"smbpasswd {flag} {quoted(_bytes(step.login))}"]
         case AccountStep():
-            return _account_lines(step)
+            return _account_lines(step, is_smb=is_smb)
         case WholeAccountStep() if step.account.ident.isdecimal() and step.account.primary.isdecimal():
             return _whole_account_lines(step)
         case _:
@@ -125,8 +118,10 @@ def _sddl(item: ItemState) -> str:
         return f"(no text: {error})"
 
 
-def _account_lines(step: AccountStep) -> list[str]:
+def _account_lines(step: AccountStep, *, is_smb: bool) -> list[str]:
     login = quoted(_bytes(step.login))
+    if is_smb:
+        return [f"smbpasswd {'-e' if step.after is AccountState.OPEN else '-d'} {login}"]
     if step.after is AccountState.OPEN:
         return [f"usermod --unlock --expiredate '' {login}"]
     return [f"usermod --lock --expiredate 1 {login}"]
@@ -206,6 +201,16 @@ def _posix_lines(path: bytes, before: ItemState, after: ItemState) -> list[str]:
     name, commands = quoted(path), _posix_commands(path, before, after)
     told = _told(before.owner, before.body, before.default)
     return [_guarded(_stands(name, told), commands, name)] if commands else []
+
+
+def _tree_lines(path: bytes, step: ListStep | FolderStep | FilesStep) -> list[str]:
+    match step:
+        case ListStep():
+            return _posix_lines(path, step.before, step.after)
+        case FolderStep():
+            return _folder_lines(path, step)
+        case FilesStep():
+            return _file_lines(path, step)
 
 
 def _folder_lines(path: bytes, step: FolderStep) -> list[str]:

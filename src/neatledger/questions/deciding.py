@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from neatledger.core.lists.contract import ItemContext
+from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
 from neatledger.core.reviews.pack import Choice, Decision, PackRow
@@ -114,7 +116,9 @@ class _Maker:
                 continue
             waiting += state.subfolders(path)
             try:
-                self._one(state, path, item, decision, people, groups, made, gives=is_top and is_change)
+                owned = self._one(state, path, item, decision, people, groups, made, gives=is_top and is_change)
+                where = show_address(Address(state.system, path))
+                by_hand += [f"on {where}, {why}" for why in owned]
             except StepError as error:
                 if is_top:
                     raise
@@ -132,8 +136,11 @@ class _Maker:
         made: list[Step],
         *,
         gives: bool,
-    ) -> None:
-        """Make the steps on one folder and its files; further down nobody is given more than was there."""
+    ) -> list[str]:
+        """Make the steps on one folder and its files, and say what of the files no entry takes away.
+
+        Further down nobody is given more than was there.
+        """
         left = {decision.row.person: decision.left}
         after = narrowed_item(state.model, item, people, groups, left, gives=gives)
         found: list[ListStep | FilesStep] = []
@@ -142,13 +149,35 @@ class _Maker:
             found += [] if MODELS[state.model].has_defaults else passed_on(state, path, state.model, after)
         self._apply(state, found, made)
         sorts = state.file_sorts(path)
-        then = {}
+        then, owned = {}, 0
+        theirs = {one.account.ident for one in people if one.person == decision.row.person}
         for one in sorts:
             file = ItemState(one.owner, one.body)
-            then[one] = FileSort(
-                one.owner, narrowed_item(state.model, file, people, groups, left, is_folder=False).body
-            )
+            try:
+                body = narrowed_item(state.model, file, people, groups, left, is_folder=False).body
+            except StepError:
+                if one.owner not in theirs:
+                    raise
+                # No entry takes from owners what is theirs.
+                owned, body = owned + sorts[one], one.body
+            then[one] = FileSort(one.owner, body)
         self._apply(state, files_steps(state.system, path, state.model, sorts, then), made)
+        if not owned or not self._comes_in(state, path, people, decision.row.person):
+            return []
+        files = "one file" if owned == 1 else f"{owned:,} files"
+        return [f"they own {files} and still come to the folder: give these another owner"]
+
+    @staticmethod
+    def _comes_in(state: ImaginedReader, path: bytes, people: Sequence[Principal], person: str) -> bool:
+        """Tell whether somebody comes to what is in a folder, by what its list says by now."""
+        item = state.folder_state(path)
+        assert item is not None, "a step looks first"
+        if not state.terms.asks_enter:
+            return True
+        access_list, context = MODELS[state.model].parse(item.body), ItemContext(item.owner, True)
+        return any(
+            access_list.decide(context, one.holder).rights & Right.ENTER for one in people if one.person == person
+        )
 
     @staticmethod
     def _apply(state: ImaginedReader, steps: Sequence[Step], made: list[Step]) -> None:

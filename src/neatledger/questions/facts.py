@@ -22,7 +22,6 @@ from neatledger.core.people.homes import match_homes
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.limits import UNLIMITED
 from neatledger.core.plan.plan import PlanSystem
-from neatledger.core.reviews.pack import Decision
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import promises
 from neatledger.core.space.when import Meeting, When
@@ -33,6 +32,7 @@ from neatledger.ledger.locations import find_location
 from neatledger.ledger.space import SpaceView
 from neatledger.questions import limits, links, protect, signs
 from neatledger.questions.covered import coverage_of
+from neatledger.questions.decided import newest_decisions
 from neatledger.questions.kinds import barred_on
 from neatledger.questions.limits import History, load_history
 from neatledger.questions.lognames import systems_with_logs
@@ -111,16 +111,7 @@ def _former(office: Office) -> list[FormerAccount]:
 
 def load_reviews(office: Office) -> ReviewFacts:
     """Return what was decided until the day of the question, the newest decision on each person and folder."""
-    _, taken = office.ledger.reviews.read()
-    newest: dict[tuple[Address, str], Decision] = {}
-    for answer in taken:
-        if answer.day > office.today:
-            continue
-        for decision in answer.decisions:
-            key = decision.row.folder, decision.row.person
-            if key not in newest or newest[key].day <= decision.day:
-                newest[key] = decision
-    return ReviewFacts(office.ledger.reviews.last_reviewed(office.today), list(newest.values()))
+    return ReviewFacts(office.ledger.reviews.last_reviewed(office.today), newest_decisions(office))
 
 
 def _services(office: Office) -> list[ServiceFacts]:

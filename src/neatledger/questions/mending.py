@@ -22,6 +22,7 @@ from neatledger.core.lists.rights import Right, with_view
 from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
+from neatledger.core.reviews.pack import Decision
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder
@@ -38,6 +39,7 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
 from neatledger.ledger.imagined import ImaginedReader, begin_imagining
 from neatledger.ledger.locations import find_location, unknown_folder
+from neatledger.questions.decided import Decided, newest_decisions
 from neatledger.questions.differences import find_absences
 from neatledger.questions.mending_grants import grants_on, members_of_groups
 from neatledger.questions.mending_left import ABSENT, GATES, SEVERAL, Left
@@ -84,7 +86,8 @@ class _Finder:
         self.then = office
         self._why: dict[tuple[str, Address], str] = {}
         self._states: dict[str, ImaginedReader] = {}
-        self._meant_at: dict[tuple[str, Address | None], Meant] = {}
+        self._meant_at: dict[tuple[str, Address | None, tuple[Decision | None, ...]], Meant] = {}
+        self._decided = Decided(newest_decisions(office))
 
     def _is_asked(self, person: str) -> bool:
         return self.people is None or person in self.people
@@ -244,7 +247,12 @@ class _Finder:
             # What an account has that no person of the plan has is no fault of a list: it waits to be matched.
             differences = [one for one in some if one.person in self.office.plan.people]
             for one in some:
-                if one not in differences:
+                said = self._decided.why(address, one.person) if one.is_less else ""
+                if said and one in differences:
+                    # What was taken away is not given back, whatever the plan still says of it.
+                    self._why[one.person, address] = said
+                    differences = [each for each in differences if each is not one or one.is_more]
+                elif one not in differences:
                     self._why[one.person, address] = self._why_beyond(system, one)
             if not differences:
                 continue
@@ -273,14 +281,18 @@ class _Finder:
     def _meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
         """Return what the plan means on a folder: what it means on the nearest that it names, but for patterns."""
         planned = nearest_planned(self.office.plan, address)
-        key = system, None if planned is None else planned.address
+        over = tuple(self._decided.over(address, one.person) for one in people)
+        key = system, None if planned is None else planned.address, over if any(over) else ()
         if key not in self._meant_at:
             self._meant_at[key] = self._make_meant(system, address, people)
         return self._meant_at[key]
 
     def _make_meant(self, system: str, address: Address, people: list[Principal]) -> Meant:
         plan, state = self.office.plan, self._state(system)
-        rights = {one.person: plan.rights_at(address, one.person)[0] for one in people}
+        rights = {
+            one.person: self._decided.bounded(address, one.person, plan.rights_at(address, one.person)[0])
+            for one in people
+        }
         members = members_of_groups(people, {group.ident: group.name for group in state.groups})
         return Meant(state.model, people, rights, grants_on(plan, system, address, state), members)
 

@@ -280,7 +280,9 @@ def _effect_words(effects: Sequence[Changed], here: Address | None = None) -> st
 
 
 def _on(places: Sequence[str]) -> str:
-    return "here" if list(places) == ["here"] else f"on {_few(places)}"
+    others = [place for place in places if place != "here"]
+    parts = ["here"] * ("here" in places) + ([f"on {_few(others)}"] if others else [])
+    return " and ".join(parts)
 
 
 _PLURAL = {"gains": "gain", "loses": "lose", "changes": "change"}
