@@ -262,6 +262,85 @@ def test_what_is_mended_stays_mended(seed: int, tmp_path: Path, run) -> None:
     assert not [item.step for item in again.makeable()], (seed, len(found.items))
 
 
+def _as_somebody(login: kernel.Login, work) -> int:
+    """Do something as an account, with the usual umask; return how many of its tries the kernel refused."""
+    child = os.fork()
+    if child == 0:
+        refused = 0
+        os.umask(0o022)
+        os.setgroups(login.groups)
+        os.setresgid(login.gid, login.gid, login.gid)
+        os.setresuid(login.uid, login.uid, login.uid)
+        for one in work:
+            try:
+                one()
+            except PermissionError:
+                refused += 1
+            except OSError:
+                refused += 100
+        os._exit(refused)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("acl", [None, "u::rwx,g::rwx,o::-", "g:3005:rwx", "d:u::rwx,d:g::r-x,d:o::-"])
+def test_those_of_a_group_can_change_what_each_other_made(acl: str | None, tmp_path: Path, run) -> None:
+    """Two people of a group that may write: each makes files and folders, the other changes and removes them."""
+    for above in (*tmp_path.parents[:3], tmp_path):
+        above.chmod(above.stat().st_mode | 0o011)
+    make_office(tmp_path, 3, 2)
+    with (tmp_path / "group").open("a") as file:
+        file.write("carers:x:3005:ada,dee\n")
+    top = tmp_path / "tree" / "together"
+    (tmp_path / "tree").chmod(0o755)
+    subprocess.run(["setfacl", "-b", "-k", tmp_path / "tree"], check=True)
+    (tmp_path / "tree").chmod(0o755)
+    top.mkdir()
+    os.chown(top, 0, 3005)
+    top.chmod(0o770)
+    if acl:
+        subprocess.run(["setfacl", "-m", acl, top], check=True)
+    plan = {
+        "office": "Test", "domain": "test.example",
+        "systems": {"barn": {"source": "tree", "path": "tree", "may-change": True, "accounts": {"passwd": "passwd", "group": "group"}}},
+        "people": {name: {"name": name, "accounts": {"barn": name}} for name in ("ada", "bo", "cy", "dee", "high")},
+        "groups": {"carers": {"members": ["ada", "dee"]}},
+        "folders": {"barn:/together": {"grants": {"carers": "write"}}},
+    }  # fmt: skip
+    (tmp_path / "office.yaml").write_text(json.dumps(plan))
+    logins = {one.name: one for one in kernel.logins((tmp_path / "group").read_text())}
+
+    def work(maker: str, other: str) -> int:
+        file, folder = top / f"{maker}.txt", top / f"{maker} folder"
+        assert _as_somebody(logins[maker], [lambda: file.write_text("x"), folder.mkdir]) == 0
+        tries = [
+            lambda: file.open("a").write("y"),
+            (folder / "in it").mkdir,
+            (folder / "in it").rmdir,
+            file.unlink,
+            folder.rmdir,
+        ]
+        return _as_somebody(logins[other], tries)
+
+    before = work("ada", "dee") + work("dee", "ada")
+    for left in top.iterdir():
+        subprocess.run(["rm", "-r", left], check=True)
+    office = gathered(tmp_path, run)
+    found = worklist.ask(office, Address("barn", b"/together"))
+    assert bool(found.items) == bool(before)
+    told = [one.place for one in check.ask_anew(office, ["members-kept-apart"])]
+    assert told == [Address("barn", b"/together")] * bool(before)
+    assert not any(one.unasked for item in found.items for one in item.effects)
+    assert not carry(office, [item.step for item in found.makeable()]).stopped
+    assert work("ada", "dee") == work("dee", "ada") == 0
+    # Nobody else came in by that: not those of a maker's own group either.
+    top_file = top / "kept"
+    assert _as_somebody(logins["ada"], [lambda: top_file.write_text("x")]) == 0
+    assert _as_somebody(logins["bo"], [top_file.read_text]) == 1
+    again = worklist.ask(gathered(tmp_path, run), Address("barn", b"/together"))
+    assert not again.items and not check.ask_anew(again.then, ["members-kept-apart"])
+
+
 @pytest.mark.judge
 @pytest.mark.seeds(1)
 def test_mending_a_cause_ends_what_stands_under_it_and_nothing_elsewhere(seed: int, tmp_path: Path, run) -> None:

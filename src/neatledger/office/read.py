@@ -301,6 +301,21 @@ class _Builder:
                             "an account of one",
                         )
 
+        self._check_groups(groups)
+
+    def _check_groups(self, groups: Mapping[str, PlanGroup]) -> None:
+        """Tell where two groups of the plan are one group of a system: nobody could say who is meant to be in it."""
+        meant: dict[tuple[str, str], str] = {}
+        called = {(system, own): name for name, one in groups.items() for system, own in one.names.items()}
+        for (system, own), name in called.items():
+            for other, group in groups.items():
+                if other != name and group.names.get(system, other) == own:
+                    first, second = sorted((name, other), key=list(groups).index)
+                    if meant.setdefault((system, own), second) == second:
+                        line = self._line(("groups", first))
+                        which = f"the group {own!r} of {system}, which {first!r} is too (line {line})"
+                        self._fault(("groups", second), which, "one group of the plan for one of a system")
+
     def _check_twice(self, folders: Iterable[PlanFolder]) -> None:
         seen: dict[Address, int] = {}
         for folder in folders:

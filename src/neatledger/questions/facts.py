@@ -142,6 +142,7 @@ def _system(office: Office, name: str) -> SystemFacts:
         explain=_explainer(office, name, lambda row: facts.address(row)),
         names=names,
         is_service=office.systems.service(name) is not None,
+        bodies=reader.strings("lists.body"),
     )
     return facts
 

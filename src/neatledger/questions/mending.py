@@ -15,11 +15,9 @@ from functools import cached_property
 
 import numpy as np
 
-from neatledger.core.access.differences import COMPARED, Difference, nearest_planned
+from neatledger.core.access.differences import Difference, nearest_planned
 from neatledger.core.access.divergence import divergences
 from neatledger.core.access.shares import Share
-from neatledger.core.lists.rights import Right, with_view
-from neatledger.core.people.matching import propose
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.reviews.pack import Decision
@@ -28,12 +26,12 @@ from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.members import MemberStep
+from neatledger.core.steps.narrowed import rights_by_list
 from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.teams import TeamStep
 from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.survey.accounts import AccountState
-from neatledger.core.survey.shared import Member
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import StepError
@@ -42,9 +40,11 @@ from neatledger.ledger.locations import find_location, unknown_folder
 from neatledger.questions.decided import Decided, newest_decisions
 from neatledger.questions.differences import find_absences
 from neatledger.questions.mending_grants import grants_on, members_of_groups
-from neatledger.questions.mending_left import ABSENT, GATES, SEVERAL, Left
+from neatledger.questions.mending_left import ABSENT, GATES, Left, Reasons
 from neatledger.questions.mending_limits import limit_steps
 from neatledger.questions.mending_sharing import sharing_steps
+from neatledger.questions.mending_teams import wanted_team
+from neatledger.questions.mending_together import together_steps
 from neatledger.questions.mending_ways_in import way_in_steps
 from neatledger.questions.office import Office
 from neatledger.questions.starting import account_steps, home_steps
@@ -72,6 +72,7 @@ def find_mending(office: Office, below: Address | None = None, people: Collectio
         if not finder.folders():
             break
     finder.single_files()
+    finder.together()
     finder.sharing()
     finder.limits()
     return Mending(finder.steps, finder.left())
@@ -88,6 +89,7 @@ class _Finder:
         self._states: dict[str, ImaginedReader] = {}
         self._meant_at: dict[tuple[str, Address | None, tuple[Decision | None, ...]], Meant] = {}
         self._decided = Decided(newest_decisions(office))
+        self._reasons = Reasons(office)
 
     def _is_asked(self, person: str) -> bool:
         return self.people is None or person in self.people
@@ -95,9 +97,11 @@ class _Finder:
     def _add(self, steps: Iterable[Step]) -> int:
         added = 0
         for step in steps:
-            step.apply(self._state(step.system))
-            self.steps.append(step)
-            added += 1
+            # One that does not fit after the others is left out, and hides none of them.
+            with suppress(StepError):
+                step.apply(self._state(step.system))
+                self.steps.append(step)
+                added += 1
         return added
 
     def _state(self, system: str) -> ImaginedReader:
@@ -253,7 +257,7 @@ class _Finder:
                     self._why[one.person, address] = said
                     differences = [each for each in differences if each is not one or one.is_more]
                 elif one not in differences:
-                    self._why[one.person, address] = self._why_beyond(system, one)
+                    self._why[one.person, address] = self._reasons.beyond(self.then, self._state(system), one)
             if not differences:
                 continue
             if self._team(system, address):
@@ -296,18 +300,26 @@ class _Finder:
         members = members_of_groups(people, {group.ident: group.name for group in state.groups})
         return Meant(state.model, people, rights, grants_on(plan, system, address, state), members)
 
+    def _asked_of(self, meant: Meant, item: ItemState, *, is_folder: bool) -> Meant:
+        """Return what the plan means for those who are asked for; all others keep what they have."""
+        if self.people is None:
+            return meant
+        has = rights_by_list(meant.model, item, meant.people, is_folder=is_folder)
+        rights = {person: meant.rights[person] if person in self.people else some for person, some in has.items()}
+        asked = sum(1 << place for place, one in enumerate(meant.people) if one.person in self.people)
+        grants = [(whom, some) for whom, some in meant.grants if meant.among(whom) & asked]
+        return replace(meant, rights=rights, grants=grants)
+
     def _list_steps(self, system: str, address: Address, people: list[Principal]) -> list[Step]:
         state = self._state(system)
         item = state.folder_state(address.path)
         assert item is not None, "only folders that were counted differ"
         meant = self._meant(system, address, people)
         found: list[Step] = []
-        after = wanted_item(item, meant)
+        after = wanted_item(item, self._asked_of(meant, item, is_folder=True))
         if after != item:
-            if state.model == "posix":
-                found.append(ListStep(system, address.path, state.model, item, after))
-            else:
-                found += _with_passed_on(state, address.path, item, after)
+            found.append(ListStep(system, address.path, state.model, item, after))
+            found += [] if state.model == "posix" else passed_on(state, address.path, state.model, after)
         if state.model == "posix" or not found:
             # Where files have what comes from their folder, they are looked at when that stands.
             found += self._file_steps(system, address, meant)
@@ -318,10 +330,10 @@ class _Finder:
         kept_out: dict[bytes, list[Difference]] = {}
         for one in differences:
             if not (one.missing or one.beyond):
-                self._why[one.person, address] = self._why_files(system, one)
+                self._why[one.person, address] = self._reasons.of_files(self.then, self._state(system), one)
                 continue
             if not one.missing:
-                self._why[one.person, address] = self._why_beyond(system, one)
+                self._why[one.person, address] = self._reasons.beyond(self.then, self._state(system), one)
                 continue
             principals = [each for each in self.then.systems.holders[system] if each.person == one.person]
             access = self.then.systems.access(find_location(self.then.readers[system], address), principals)
@@ -358,39 +370,6 @@ class _Finder:
         principals = [each for each in self.then.principals[system] if each.person == person]
         return whom.sort is Sort.EVERYONE or any(whom.ident in each.holder.idents for each in principals)
 
-    def _why_files(self, system: str, one: Difference) -> str:
-        """Say why nothing brings the files of a folder to the plan that agrees itself."""
-        users = {each.account.ident for each in self.then.principals[system] if each.person == one.person}
-        owners = {sort.owner for sort in self._state(system).file_sorts(one.address.path)}
-        if one.is_more and owners & users:
-            return "they own files there: give these another owner"
-        return "the lists of its files cannot give just that: a person must set these"
-
-    def _why_beyond(self, system: str, one: Difference) -> str:
-        item = self._state(system).folder_state(one.address.path)
-        accounts = [each for each in self.then.principals[system] if each.person == one.person]
-        if item is not None and any(each.holder.user == item.owner for each in accounts):
-            return "they own it: give it another owner"
-        principals = [each for each in self.then.systems.holders[system] if each.person == one.person]
-        access = self.then.systems.access(find_location(self.then.readers[system], one.address), principals)
-        ways = {way.name for way in access.ways if way.rights & one.beyond}
-        if ways and ways <= {"handed", "link"}:
-            return "a hand-out or a link gives it: links shows which"
-        if not any(each.is_planned for each in accounts):
-            found = [
-                self._proposals[key] for each in accounts if (key := (system, each.account.login)) in self._proposals
-            ]
-            if not found:
-                return "the plan does not know them: no person of the plan seems to be meant"
-            return "once: match --write, for it is clear whose accounts these are" if any(found) else SEVERAL
-        return "something gives it that no entry alone decides: why shows what"
-
-    @cached_property
-    def _proposals(self) -> dict[tuple[str, str], bool]:
-        """Accounts that the plan knows nobody for and somebody may be meant by: whether it is clear who."""
-        found = propose(self.office.plan, self.office.principals)
-        return {(one.system, one.account.login): one.is_clear for one in found if one.candidates}
-
     def _let_through(self, system: str, place: bytes, address: Address, people: Collection[str]) -> bool:
         """Let people through a folder of which the plan says nothing, by the holders that it names on the other."""
         if nearest_planned(self.office.plan, Address(system, place)) is not None:
@@ -417,20 +396,19 @@ class _Finder:
         team = next((one for one in state.shared.teams if one.path == address.path), None) if state.shared else None
         if team is None or not any(one.address == address for one in self.office.plan.folders):
             return False
-        members = {(one.is_group, one.holder): one for one in team.members}
-        wanted: dict[tuple[bool, str], Member] = {}
-        for whom, rights in grants_on(self.office.plan, system, address, state):
-            key = whom.sort is Sort.GROUP, whom.name
-            given = with_view(rights)
-            known = members.get(key)
-            wanted[key] = replace(known, rights=given) if known else Member(whom.name, key[0], given)
-            if known is not None and not (known.rights ^ given) & (COMPARED | Right.VIEW):
-                # Another set of rights that amounts to the same is left as the service has it.
-                wanted[key] = known
-        kept = tuple(wanted.get((one.is_group, one.holder)) for one in team.members)
-        fresh = tuple(one for key, one in wanted.items() if key not in members)
-        after = replace(team, members=(*(one for one in kept if one is not None), *fresh))
+        grants = grants_on(self.office.plan, system, address, state)
+        after = wanted_team(team, grants, lambda is_group, holder: self._is_asked_of(system, is_group, holder))
         return after != team and bool(self._add([TeamStep(system, team, after)]))
+
+    def _is_asked_of(self, system: str, is_group: bool, holder: str) -> bool:
+        """Tell whether a member of a team folder is, or holds, somebody who is asked for."""
+        if self.people is None:
+            return True
+        idents = {one.ident for one in self._state(system).groups if is_group and one.name == holder}
+        return any(
+            one.person in self.people and (bool(one.holder.groups & idents) or one.account.login == holder)
+            for one in self.then.principals.get(system, ())
+        )
 
     def single_files(self) -> None:
         """Bring files to the plan whose lists are others than those of most beside them, in folders that agree."""
@@ -453,11 +431,23 @@ class _Finder:
             if self.people is None and self._add(found):
                 self._look_again()
 
+    def together(self) -> None:
+        """Let those work together who may write in a folder, as all would be by then."""
+        for system in self.office.readers:
+            if self.below is None or self.below.system == system:
+                people = self._people_of(system)
+                steps = together_steps(self.office.plan, self._state(system), people, self.below, self.people)
+                if self._add(list(steps)):
+                    self._look_again()
+
     def _file_steps(self, system: str, address: Address, meant: Meant) -> list[FilesStep]:
         state = self._state(system)
         sorts = state.file_sorts(address.path)
-        items = {one: wanted_item(ItemState(one.owner, one.body), meant, is_folder=False) for one in sorts}
-        then = {one: FileSort(one.owner, items[one].body) for one in sorts}
+        then = {}
+        for one in sorts:
+            file = ItemState(one.owner, one.body)
+            body = wanted_item(file, self._asked_of(meant, file, is_folder=False), is_folder=False).body
+            then[one] = FileSort(one.owner, body)
         return files_steps(system, address.path, state.model, sorts, then)
 
     def sharing(self) -> None:
@@ -484,8 +474,3 @@ class _Finder:
 
 def _is_administrator(office: Office, system: str, principal: Principal) -> bool:
     return office.readers[system].terms.model.overrides(principal.holder) is not None
-
-
-def _with_passed_on(state: ImaginedReader, path: bytes, item: ItemState, after: ItemState) -> list[Step]:
-    """Return the step that sets a list, and those that pass it on to what has its entries from above."""
-    return [ListStep(state.system, path, state.model, item, after), *passed_on(state, path, state.model, after)]

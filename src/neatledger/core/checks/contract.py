@@ -72,7 +72,7 @@ def stranger(everyone_has: frozenset[str] = frozenset()) -> Principal:
 class SystemFacts:
     """One system of a count, whole. The last principal of `everyone` is the stranger's.
 
-    `explain` gives one person's access to a folder by its row, with reasons.
+    `explain` gives one person's access to a folder by its row, with reasons; `bodies` are its lists by number.
     """
 
     name: str
@@ -88,6 +88,7 @@ class SystemFacts:
     explain: Callable[[int, Principal], Access]
     names: Names
     is_service: bool = False
+    bodies: Sequence[bytes] = ()
 
     def offer_behind(self, row: int, principals: Iterable[int], rights: Right) -> str:
         """Return the one link or hand-out that gives somebody rights on a folder, as causes name it; else nothing."""

@@ -27,6 +27,7 @@ from neatledger.core.checks import (
     shares,
     storing,
     teams,
+    together,
     trail,
 )
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts
@@ -36,8 +37,22 @@ from neatledger.core.tree.patterns import match_text
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
-    *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
-    *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail, protection),
+    *(
+        openness,
+        agreement,
+        people,
+        grants,
+        shares,
+        mounts,
+        lists,
+        inheritance,
+        together,
+        homes,
+        names,
+        limits,
+        storing,
+    ),
+    *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail, protection, together),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
 

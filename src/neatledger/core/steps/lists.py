@@ -35,10 +35,21 @@ def list_changes(model: str, before: bytes, after: bytes, names: Names, *, is_fo
     lines += [f"give: {entry}" for entry in fresh.values()]
     if gone and new == [EMPTY_LIST]:
         lines.append("nobody is in it then")
+    lines += _special_changes(before, after) if model == "posix" and is_folder else []
     if not lines and before != after:
         group = [MODELS[model].group_of(body) for body in (before, after)]
         lines = [f"owning group: {names.group(group[1])}" if group[0] != group[1] else "put its entries into order"]
     return lines
+
+
+# The bits of a mode that are no entry's, and what they say of a folder (inode(7)).
+_SPECIAL = {0o2000: ("what is made in it gets its group", "what is made in it gets its maker's group"),
+            0o1000: ("only owners remove what is theirs", "whoever may write there removes anything")}  # fmt: skip
+
+
+def _special_changes(before: bytes, after: bytes) -> list[str]:
+    old, new = (int.from_bytes(body[:2], "little") for body in (before, after))
+    return [words[not new & bit] for bit, words in _SPECIAL.items() if (old ^ new) & bit]
 
 
 def _parted(entry: str) -> tuple[str, str]:

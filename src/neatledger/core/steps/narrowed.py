@@ -18,7 +18,7 @@ from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
 
-__all__ = ["narrowed_item"]
+__all__ = ["narrowed_item", "rights_by_list"]
 
 # What is left of the others is seen to by the entries that are kept whole.
 _TOLD = Right.LIST | Right.READ | Right.ADD | Right.CHANGE
@@ -39,7 +39,7 @@ def narrowed_item(
     What somebody lacks of it is given where `gives` says so. `people` are all whom the list decides about; `groups`
     are as `Meant` has them. Raises `StepError` where the entries hang together so that it cannot be done.
     """
-    has = _has(model, item, people, is_folder=is_folder)
+    has = rights_by_list(model, item, people, is_folder=is_folder)
     narrowed = {person: LEVEL_RIGHTS[level] for person, level in left.items()}
     if not is_folder:
         # What stands in the folder may be changed by whoever may add to it.
@@ -56,7 +56,7 @@ def narrowed_item(
         if not groups[ident][1] & logins
     ]
     after = wanted_item(item, Meant(model, people, wanted, kept, groups), is_folder=is_folder)
-    now = _has(model, after, people, is_folder=is_folder)
+    now = rights_by_list(model, after, people, is_folder=is_folder)
     open_ = {one.person for one in people if one.may_come_in}
     for person, rights in now.items():
         if person in left and rights & ~wanted[person] & _TOLD:
@@ -68,7 +68,7 @@ def narrowed_item(
     return after
 
 
-def _has(model: str, item: ItemState, people: Sequence[Principal], *, is_folder: bool) -> dict[str, Right]:
+def rights_by_list(model: str, item: ItemState, people: Sequence[Principal], *, is_folder: bool) -> dict[str, Right]:
     """Return what a list gives each person, by any of their accounts."""
     crowd = Crowd([one.holder for one in people])
     others, owners = judge_all(MODELS[model].parse(item.body), crowd, is_folder=is_folder)
