@@ -90,6 +90,7 @@ def make_tree(folder: Path) -> None:
     for path, uid, bits in ((folder / "tree", 0, 0o750), (docs, 0, 0o2770), (docs / "plan.txt", ADA, 0o660)):
         os.chown(path, uid, TEAM)
         path.chmod(bits)
+    subprocess.run(["setfacl", "-d", "--set", "u::rwx,g::rwx,o::-", docs], check=True)
     (folder / "passwd").write_text(PASSWD)
     (folder / "group").write_text(GROUP)
     (folder / "office.yaml").write_text(PEOPLE + TREE)
@@ -202,6 +203,10 @@ HALF_READ = World("a line of the accounts cannot be read", write("passwd", PASSW
 MOUNTED = World("a folder is of another file system", mount)
 NEVER = World("a system was never counted", edit("systems|c", {"source": "tree", "path": "tree"}), again=False)
 SHUT = World("a file is its owner's alone", mode("docs/plan.txt", 0o600))
+APART = World(
+    "what one makes the others cannot change",
+    lambda folder: subprocess.run(["setfacl", "-k", folder / "tree" / "docs"], check=True),
+)
 SHUT_FOLDER = World("the folder is shut", mode("docs", 0o700))
 OPEN = World("anybody may come in", both(mode("", 0o755), mode("docs", 0o777)))
 GONE = World("a folder of the plan is not there", lambda folder: shutil.rmtree(folder / "tree" / "docs"))
@@ -262,12 +267,12 @@ def weeks(*sizes: int) -> Callable[[Path], None]:
 ROWS = (
     Row("nobody", "who b:/docs", "0 of 3 people can reach", (World("ada owns it", lambda f: os.chown(f / "tree" / "docs", ADA, 0)), World("anybody may look in", both(mode("", 0o755), mode("docs", 0o755))), World("anybody may open its file", both(mode("", 0o755), mode("docs", 0o711), mode("docs/plan.txt", 0o644))), HALF_READ), before=(lambda f: os.chown(f / "tree" / "docs", 4999, 4999), write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
     Row("no-rights", "access", "nobody has any right here", (World("ada owns it", lambda f: os.chown(f / "tree", ADA, 0)), World("anybody may look in", mode("", 0o755)), HALF_READ, MOUNTED), before=(lambda f: [os.chown(f / one, 4999, 4999) for one in ("tree", "tree/docs", "tree/docs/plan.txt")], write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
-    Row("check", "check", "Nothing found", (SHUT, OPEN, GONE, STRANGE, NO_ACCOUNT, HALF_READ, MOUNTED, NEVER)),
+    Row("check", "check", "Nothing found", (SHUT, APART, OPEN, GONE, STRANGE, NO_ACCOUNT, HALF_READ, MOUNTED, NEVER)),
     Row("check", "check --only plan-differs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
     Row("check", "check --below b:/docs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
     Row("brief", "brief", "nothing found by", (SHUT, OPEN, GONE, HALF_READ, NEVER)),
     Row("brief-signs", "brief", "nothing unusual since", (NO_LOG, DEAD_LOG, World("a burst of deletions", write("access.log", log(more="".join(f'10.1.1.2 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "DELETE /dav/a/{n}.txt HTTP/1.1" 204 0 "-" "files"\n' for n in range(400)))))), make_service),
-    Row("mend", "mend", "Nothing to do", (SHUT, NO_MEMBER, GONE, STRANGE, HALF_READ, NEVER)),
+    Row("mend", "mend", "Nothing to do", (SHUT, APART, NO_MEMBER, GONE, STRANGE, HALF_READ, NEVER)),
     Row("mend", "mend --person bo", "Nothing to do", (SHUT, NO_MEMBER, NO_ACCOUNT)),
     Row("mend", "mend --below b:/docs", "Nothing to do", (SHUT, SHUT_FOLDER, GONE)),
     Row("both-sides", "access --side both", "plan and found agree", (SHUT, NO_MEMBER, GONE, HALF_READ, NEVER)),

@@ -309,7 +309,7 @@ class _Builder:
         called = {(system, own): name for name, one in groups.items() for system, own in one.names.items()}
         for (system, own), name in called.items():
             for other, group in groups.items():
-                if other != name and group.names.get(system, other) == own:
+                if other != name and group.names.get(system) == own:
                     first, second = sorted((name, other), key=list(groups).index)
                     if meant.setdefault((system, own), second) == second:
                         line = self._line(("groups", first))

@@ -56,10 +56,14 @@ _MOST_ROUNDS = 8
 
 @dataclass(frozen=True, slots=True)
 class Mending:
-    """The steps that bring found to plan, in the order in which they were found, and what they leave."""
+    """The steps that bring found to plan, in the order in which they were found, and what they leave.
+
+    `misfits` are steps that should, and do not fit, each with why.
+    """
 
     steps: list[Step]
     left: list[Left]
+    misfits: list[tuple[Step, str]]
 
 
 def find_mending(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Mending:
@@ -75,7 +79,7 @@ def find_mending(office: Office, below: Address | None = None, people: Collectio
     finder.together()
     finder.sharing()
     finder.limits()
-    return Mending(finder.steps, finder.left())
+    return Mending(finder.steps, finder.left(), finder.misfits)
 
 
 class _Finder:
@@ -84,6 +88,7 @@ class _Finder:
     def __init__(self, office: Office, below: Address | None, people: Collection[str] | None) -> None:
         self.office, self.below, self.people = office, below, people
         self.steps: list[Step] = []
+        self.misfits: list[tuple[Step, str]] = []
         self.then = office
         self._why: dict[tuple[str, Address], str] = {}
         self._states: dict[str, ImaginedReader] = {}
@@ -97,11 +102,15 @@ class _Finder:
     def _add(self, steps: Iterable[Step]) -> int:
         added = 0
         for step in steps:
-            # One that does not fit after the others is left out, and hides none of them.
-            with suppress(StepError):
+            try:
                 step.apply(self._state(step.system))
-                self.steps.append(step)
-                added += 1
+            except StepError as error:
+                # One that does not fit after the others is told, and hides none of them; one that came twice is made.
+                if step not in self.steps:
+                    self.misfits.append((step, error.what))
+                continue
+            self.steps.append(step)
+            added += 1
         return added
 
     def _state(self, system: str) -> ImaginedReader:

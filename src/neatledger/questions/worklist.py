@@ -69,7 +69,9 @@ class Worklist:
 def ask(office: Office, below: Address | None = None, people: Collection[str] | None = None) -> Worklist:
     """Return the worklist that brings what was found to the plan, or some of it."""
     found = find_mending(office, below, people)
-    return _worklist(office, found.steps, found.left)
+    work = _worklist(office, found.steps, found.left)
+    misfits = [WorkItem(step, [], "", f"it does not fit: {why}") for step, why in found.misfits]
+    return Worklist([*work.items, *misfits], work.left, work.then)
 
 
 def ask_for_steps(office: Office, steps: Sequence[Step]) -> Worklist:

@@ -37,21 +37,7 @@ from neatledger.core.tree.patterns import match_text
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
 FAMILIES = (
-    *(
-        openness,
-        agreement,
-        people,
-        grants,
-        shares,
-        mounts,
-        lists,
-        inheritance,
-        together,
-        homes,
-        names,
-        limits,
-        storing,
-    ),
+    *(openness, agreement, people, grants, shares, mounts, lists, inheritance, homes, names, limits, storing),
     *(links, teams, guests, accounts, devices, reviews, posts, leavers, trail, protection, together),
 )
 CHECKS: dict[str, Check] = {check.name: check for family in FAMILIES for check in family.CHECKS}
