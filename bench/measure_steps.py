@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import suppress
 from datetime import UTC, date, datetime
 from pathlib import Path
 from statistics import median
@@ -26,13 +27,16 @@ from neatledger.core.lists.posix import pack_body
 from neatledger.core.steps.contract import ItemState, Step
 from neatledger.core.steps.grants import with_holder
 from neatledger.core.steps.lists import ListStep
+from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.core.tree.order import TreeOrder
 from neatledger.core.tree.table import folder_paths
+from neatledger.errors import StepError
 from neatledger.formats.stepfiles import write_steps
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
 from neatledger.questions.office import open_office
+from neatledger.questions.ordering import Order
 
 
 def withdrawals(office_dir: Path, number: int) -> list[Step]:
@@ -55,6 +59,35 @@ def withdrawals(office_dir: Path, number: int) -> list[Step]:
         if len(found) == number:
             break
     return found
+
+
+def moves(office_dir: Path, number: int) -> list[Step]:
+    """Return steps that hang together: people put into groups and taken out, and groups taken out of lists."""
+    office, rng = open_office(office_dir, today=date.today()), random.Random(2)
+    state, found = ImaginedReader(office.readers["big"]), list[Step]()
+    while len(found) < number // 2:
+        group, login = rng.choice(state.groups), rng.choice(state.accounts).login
+        step = MemberStep("big", group.ident, group.name, login, False, rng.random() < 0.5)
+        if any(one.target == step.target for one in found):
+            continue
+        with suppress(StepError):
+            step.apply(state)
+            found.append(step)
+    return found + withdrawals(office_dir, number - len(found))
+
+
+def ordered(office_dir: Path) -> None:
+    """Show how long more and more steps take to be ordered that hang together by memberships."""
+    office = open_office(office_dir, today=date.today())
+    for number in (40, 200, 1_000, 2_000, 4_000):
+        steps = moves(office_dir, number)
+        started = time.process_time()
+        Order(office, steps)
+        show(
+            f"{len(steps):,} steps ordered, {number // 2:,} of them memberships",
+            f"{time.process_time() - started:.2f} s of processor time",
+            "2,000: ≤ 10 s",
+        )
 
 
 def other_plan(office_dir: Path, target: Path) -> None:
@@ -139,6 +172,11 @@ def main() -> None:
         for what, (_, limit) in calls.items():
             peak = max(each[1] for each in times[what])
             show(what, f"{median(each[0] for each in times[what]):.1f} s, {peak:.0f} MB", limit)
+        small = words.dir / "ledger-5000-300-posix"
+        if not small.exists():
+            make = [sys.executable, str(HERE / "make_ledger.py"), str(small), "--folders", "5000"]
+            subprocess.run([*make, "--lists", "300", "--model", "posix"], check=True)
+        ordered(small)
         carried(Path(name), 5_000)
 
 

@@ -441,11 +441,11 @@ class _Finder:
                 self._look_again()
 
     def together(self) -> None:
-        """Let those work together who may write in a folder, as all would be by then."""
-        for system in self.office.readers:
+        """Let those work together who may write in a folder, as all would be by then: no matter of one person."""
+        for system in self.office.readers if self.people is None else ():
             if self.below is None or self.below.system == system:
                 people = self._people_of(system)
-                steps = together_steps(self.office.plan, self._state(system), people, self.below, self.people)
+                steps = together_steps(self.office.plan, self._state(system), people, self.below)
                 if self._add(list(steps)):
                     self._look_again()
 

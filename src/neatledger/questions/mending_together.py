@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
@@ -23,15 +23,12 @@ def together_steps(
     state: ImaginedReader,
     people: Sequence[Principal],
     below: Address | None = None,
-    asked: Collection[str] | None = None,
 ) -> Iterator[ListStep]:
     """Yield steps on the folders where the plan lets a group write, and what is made is its maker's alone."""
     system, folders = state.system, state.table("folders")
     path_of = folder_paths(folders)
     members = members_of_groups(people, {group.ident: group.name for group in state.groups})
     for planned, writers, rows in planned_alike(plan, system, folders, people):
-        if asked is not None and not any(writers >> n & 1 for n, one in enumerate(people) if one.person in asked):
-            continue
         rights = {one.person: plan.rights_at(planned.address, one.person)[0] for one in people}
         grants = grants_on(plan, system, planned.address, state)
         meant = Meant(state.model, people, rights, grants, members)

@@ -81,6 +81,8 @@ def _sure(system: str, today: int, by_name: int, cover: Cover) -> str:
     text = f"{system}: {count_of(today, 'group')} and {count_of(by_name, 'entry')} by name today"
     if not cover.is_fewest and len(cover.groups) > today + by_name:
         return f"{text}; of so many people and folders not everything was tried, and nothing better was found."
+    if cover.is_by_name:
+        return f"{text}; no fewer groups than people would do: each would have one for what nobody else has."
     text += f"; {would} would do"
     text += f" with what {count_of(alone, 'person')} {'has' if alone == 1 else 'have'} by name" if alone else ""
     if cover.is_fewest:

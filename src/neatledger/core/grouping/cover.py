@@ -52,7 +52,13 @@ class Cover:
     @property
     def is_fewest(self) -> bool:
         """Tell whether no cover has fewer groups."""
-        return len(self.groups) <= self.at_least
+        return len(self.groups) <= self.at_least and not self.is_by_name
+
+    @property
+    def is_by_name(self) -> bool:
+        """Tell whether these are no groups at all: each is of one person, or there are as many as people."""
+        people = {person for one in self.groups for person in one.people}
+        return len(people) > 1 and len(self.groups) >= len(people)
 
 
 def fewest_groups(
@@ -67,6 +73,7 @@ def fewest_groups(
     `holders` says of each thing which of the people have it, as bits of their places. `known` are groups that are
     there: of covers of as many groups one with these is taken.
     """
+    until = monotonic() + seconds
     table = _Table(people, holders)
     if not table.rows:
         return Cover((), 0)
@@ -76,14 +83,16 @@ def fewest_groups(
     found: list[list[tuple[int, list[int]]]] = []
     if not is_all:
         found.append(_one_by_one(table, seconds / 2))
-        sets = list(dict.fromkeys([*(gives for gives, _ in found[0]), *sets]))[: _MOST_CELLS // len(table.rows)]
+        # What each of them has comes first: with these every cell is in one of the sets.
+        some = dict.fromkeys([*table.rows, *(gives for gives, _ in found[0]), *sets])
+        sets = list(some)[: max(len(table.rows), _MOST_CELLS // len(table.rows))]
     cells = sum(row.bit_count() for row in table.rows)
     if len(sets) * len(table.rows) <= _MOST_CELLS and cells <= _MOST_ROWS:
-        chosen, bound = _solve(table, sets, may_gain, known, seconds)
+        chosen, bound = _solve(table, sets, may_gain, known, until)
         at_least = max(at_least, bound) if is_all else at_least
         found += [chosen] if chosen is not None else []
     if not found:
-        found.append(_one_by_one(table, seconds))
+        found.append(_one_by_one(table, max(0.0, until - monotonic())))
     return table.cover(min(found, key=len), at_least, set(known))
 
 
@@ -226,19 +235,23 @@ def _bits(bits: int) -> list[int]:
 
 
 def _solve(
-    table: _Table, sets: list[int], may_gain: int, known: Collection[frozenset[str]], seconds: float
+    table: _Table, sets: list[int], may_gain: int, known: Collection[frozenset[str]], until: float
 ) -> tuple[list[tuple[int, list[int]]] | None, int]:
-    """Return sets with the rows in each, and how many any choice of the sets needs; None where time ran out."""
+    """Return sets with the rows in each, and how many any choice of the sets needs; None where time ran out.
+
+    Telling the solver of it all takes time as well: that too ends `until` then (`time.monotonic`).
+    """
     import highspy
 
     model = highspy.Highs()
     model.silent()
-    model.setOptionValue("time_limit", seconds)
     model.setOptionValue("mip_rel_gap", 0.0)
     there = set(known)
     is_used, is_in = [], {}
     gaining = [model.addBinary() for _ in table.rows] if may_gain else []
     for number, gives in enumerate(sets):
+        if monotonic() > until:
+            return None, 0
         whole = [place for place, row in enumerate(table.rows) if not gives & ~row]
         people = frozenset(one for place in whole for one in table.people[place])
         is_used.append(model.addBinary(obj=1 - (_PREFERENCE if people in there else 0)))
@@ -253,23 +266,36 @@ def _solve(
     if may_gain:
         model.addConstr(sum(len(table.people[place]) * one for place, one in enumerate(gaining)) <= may_gain)
     for place, row in enumerate(table.rows):
+        if monotonic() > until:
+            return None, 0
+        inside = [(gives, is_in[number, place]) for number, gives in enumerate(sets) if (number, place) in is_in]
         for column in _bits(row):
-            some = [is_in[number, place] for number, gives in enumerate(sets)
-                    if gives >> column & 1 and (number, place) in is_in]  # fmt: skip
-            model.addConstr(sum(some) >= 1)
+            model.addConstr(sum(one for gives, one in inside if gives >> column & 1) >= 1)
+    model.setOptionValue("time_limit", max(0.1, until - monotonic()))
     model.minimize()
     bound = model.getInfo().mip_dual_bound
     at_least = max(0, int(-(-(bound - 0.01) // 1))) if abs(bound) < 1e9 else 0
     values = model.getSolution().col_value
     if not model.getSolution().value_valid:
         return None, at_least
+    return _chosen(table, sets, values, is_used, is_in), at_least
+
+
+def _chosen(
+    table: _Table,
+    sets: list[int],
+    values: Sequence[float],
+    is_used: Sequence[Any],
+    is_in: Mapping[tuple[int, int], Any],
+) -> list[tuple[int, list[int]]]:
+    """Return the sets that a solver chose, with the rows in each."""
     chosen = []
     for number, gives in enumerate(sets):
         if values[is_used[number].index] > 0.5:
             rows = [place for place in range(len(table.rows)) if (number, place) in is_in
                     and values[is_in[number, place].index] > 0.5]  # fmt: skip
             chosen.append((gives, rows))
-    return chosen, at_least
+    return chosen
 
 
 def _one_by_one(table: _Table, seconds: float) -> list[tuple[int, list[int]]]:
