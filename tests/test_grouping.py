@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from neatledger.core.grouping import cover
 from neatledger.core.grouping.cover import Cover, fewest_groups
 from neatledger.core.grouping.tidy import find_oddities
 from neatledger.core.lists.rights import Right
@@ -70,6 +71,23 @@ def test_no_cover_has_fewer_groups_and_gains_are_named(has: Has, may_gain: int) 
     for person, mine in has.items():
         given_them = frozenset().union(*(one.gives for one in found.groups if person in one.people))
         assert given_them >= mine and given_them - mine == found.gains.get(person, frozenset())
+
+
+@pytest.mark.parametrize("may_gain", [0, 1])
+def test_where_not_all_sets_are_looked_at_everybody_still_has_what_they_had(monkeypatch, may_gain: int) -> None:
+    """As of 200 people and 1,000 folders at random, made small: bounds are met at once, and no cell is left out."""
+    monkeypatch.setattr(cover, "_MOST_SETS", 4)
+    monkeypatch.setattr(cover, "_MOST_CELLS", 60)
+    for seed in range(20):
+        rng = random.Random(seed)
+        has = {f"p{n}": frozenset(one for one in range(9) if rng.random() < 0.4) for n in range(8)}
+        found = cover_of(has, may_gain)
+        given_to = {
+            person: {gift for one in found.groups if person in one.people for gift in one.gives} for person in has
+        }
+        assert all(some - has[person] <= found.gains.get(person, frozenset()) for person, some in given_to.items())
+        assert all(has[person] <= some for person, some in given_to.items()), seed
+        assert not (found.is_fewest and len(found.groups) >= sum(map(bool, has.values())) > 1)
 
 
 def test_a_large_office_of_thirty_groups_is_seen_through_within_its_bound() -> None:

@@ -15,6 +15,7 @@ from neatledger.errors import StepError, UnknownNameError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import find_location
 from neatledger.questions.carrying import why_by_hand
+from neatledger.questions.hard_names import why_of_several_names
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.mending import find_mending
 from neatledger.questions.mending_left import Left
@@ -114,7 +115,7 @@ def _worklist(office: Office, steps: Sequence[Step], left: Sequence[Left]) -> Wo
             items.append(WorkItem(one.step, [], one.harm, refused))
             waiting.skip(one)
             continue
-        by_hand = why_by_hand(office, one.step)
+        by_hand = why_by_hand(office, one.step) or why_of_several_names(office, one.step)
         waits = waiting.take(one, bool(by_hand))
         harm = one.harm or stops_at_once(office, one.step)
         items.append(WorkItem(one.step, effects_of(here, then), harm, "", by_hand, waits, one.group[0]))
@@ -162,7 +163,7 @@ def _many(office: Office, order: Order, left: Sequence[Left]) -> Worklist:
             items.append(WorkItem(one.step, [], one.harm, refused))
             waiting.skip(one)
             continue
-        by_hand = why_by_hand(office, one.step)
+        by_hand = why_by_hand(office, one.step) or why_of_several_names(office, one.step)
         waits = waiting.take(one, bool(by_hand))
         harm = one.harm or stops_at_once(office, one.step)
         items.append(WorkItem(one.step, effects.get(one.number, []), harm, "", by_hand, waits, one.group[0]))
