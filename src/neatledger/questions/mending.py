@@ -26,7 +26,7 @@ from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on, set_holder
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
 from neatledger.core.steps.members import MemberStep
-from neatledger.core.steps.narrowed import rights_by_list
+from neatledger.core.steps.narrowed import fitting_owner, rights_by_list
 from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.teams import TeamStep
 from neatledger.core.steps.wanted import Meant, wanted_item
@@ -272,7 +272,8 @@ class _Finder:
             if self._team(system, address):
                 continue
             try:
-                steps = self._list_steps(system, address, people)
+                beyond = {one.person for one in differences if one.read_beyond or one.changed_beyond}
+                steps = self._list_steps(system, address, people, beyond)
             except StepError as error:
                 self._explain(differences, error.what)
                 continue
@@ -319,7 +320,9 @@ class _Finder:
         grants = [(whom, some) for whom, some in meant.grants if meant.among(whom) & asked]
         return replace(meant, rights=rights, grants=grants)
 
-    def _list_steps(self, system: str, address: Address, people: list[Principal]) -> list[Step]:
+    def _list_steps(
+        self, system: str, address: Address, people: list[Principal], beyond: Collection[str]
+    ) -> list[Step]:
         state = self._state(system)
         item = state.folder_state(address.path)
         assert item is not None, "only folders that were counted differ"
@@ -331,7 +334,7 @@ class _Finder:
             found += [] if state.model == "posix" else passed_on(state, address.path, state.model, after)
         if state.model == "posix" or not found:
             # Where files have what comes from their folder, they are looked at when that stands.
-            found += self._file_steps(system, address, meant)
+            found += self._file_steps(system, address, meant, beyond)
         return found
 
     def _enter(self, system: str, address: Address, differences: list[Difference]) -> None:
@@ -449,14 +452,18 @@ class _Finder:
                 if self._add(list(steps)):
                     self._look_again()
 
-    def _file_steps(self, system: str, address: Address, meant: Meant) -> list[FilesStep]:
+    def _file_steps(
+        self, system: str, address: Address, meant: Meant, beyond: Collection[str] = ()
+    ) -> list[FilesStep]:
+        """Return the steps that bring files to the plan; of `beyond` it is known that they have too much of some."""
         state = self._state(system)
-        sorts = state.file_sorts(address.path)
+        sorts, item = state.file_sorts(address.path), state.folder_state(address.path)
+        assert item is not None, "only folders that were counted differ"
         then = {}
         for one in sorts:
             file = ItemState(one.owner, one.body)
             body = wanted_item(file, self._asked_of(meant, file, is_folder=False), is_folder=False).body
-            then[one] = FileSort(one.owner, body)
+            then[one] = FileSort(fitting_owner(meant, ItemState(one.owner, body), item.owner, beyond), body)
         return files_steps(system, address.path, state.model, sorts, then)
 
     def sharing(self) -> None:

@@ -6,7 +6,7 @@ groups where that will do, else by name.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from neatledger.core.lists.doubt import judge_all
 from neatledger.core.lists.holders import Crowd
@@ -18,9 +18,10 @@ from neatledger.core.steps.wanted import Meant, wanted_item
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
 
-__all__ = ["narrowed_item", "rights_by_list"]
+__all__ = ["fitting_owner", "narrowed_item", "rights_by_list"]
 
 # What is left of the others is seen to by the entries that are kept whole.
+_NOBODYS = "0"  # the superuser, who may do everything anyhow
 _TOLD = Right.LIST | Right.READ | Right.ADD | Right.CHANGE
 
 
@@ -66,6 +67,24 @@ def narrowed_item(
         if person not in left and (lost | rights & ~has[person]) & _TOLD:
             raise StepError(f"{person} has it by the same entries: a person must look at them")
     return after
+
+
+def fitting_owner(meant: Meant, file: ItemState, of_folder: str, beyond: Collection[str]) -> str:
+    """Return who should own a file: its owner, but the folder's where that is somebody who has too much by owning it.
+
+    No entry takes from owners what is theirs. `beyond` are those of whom it is known that they have too much.
+    """
+    theirs = meant.crowd.by_user.get(file.owner, 0)
+    people = {one.person for number, one in enumerate(meant.people) if theirs >> number & 1} & set(beyond)
+    if not people or meant.model != "posix":
+        return file.owner
+    has = rights_by_list(meant.model, file, meant.people, is_folder=False)
+    for person in people:
+        may = meant.rights.get(person, Right.NONE)
+        may |= Right.CHANGE if may & Right.ADD else Right.NONE
+        if has[person] & ~may & (Right.READ | Right.CHANGE):
+            return of_folder if of_folder != file.owner else _NOBODYS
+    return file.owner
 
 
 def rights_by_list(model: str, item: ItemState, people: Sequence[Principal], *, is_folder: bool) -> dict[str, Right]:
