@@ -134,21 +134,11 @@ def _posix_ways(item: ItemState, meant: Meant) -> Iterator[ItemState]:
         yield ItemState(item.owner, body, item.default)
         default = item.default
         for whom, rights in _writing(meant):
+            # Nobody but an owner manages here; what a mask had kept from others stays kept from them.
             rights &= ~(Right.MANAGE | Right.SHARE)
-            is_owning = whom.sort is Sort.GROUP and int(whom.ident) == gid
-            default = _own_group(default) if is_owning else _named(default, whom, rights)
+            default = grant_posix.set_holder(default, whom, rights, is_folder=True, is_default=True)
         yield ItemState(item.owner, body, default)
     yield ItemState(item.owner, body, _as_default(item.body))
-
-
-def _named(default: bytes, whom: Whom, rights: Right) -> bytes:
-    return grant_posix.set_holder(default, whom, rights, is_folder=True, is_default=True)
-
-
-def _own_group(default: bytes) -> bytes:
-    entries = unpack_entries(default)
-    opened = [Entry(one.tag, 7, one.ident) if one.tag in (GROUP_OBJ, MASK) else one for one in entries]
-    return pack_body(0, 0, pack_entries(opened))
 
 
 def _as_default(body: bytes) -> bytes:
