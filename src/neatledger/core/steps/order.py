@@ -9,7 +9,8 @@ hinges that it is of, so that the work grows with these and not with the square 
 Where the harmless sets of a hinge are closed under union and intersection they are the lower sets of a partial order
 of its steps (Birkhoff, Rings of sets, 1937), and whichever harmless step is made first leads through. Where they are
 not, or where hinges turn in a circle, no step may be left that harms nobody: of few steps that hang together all
-orders are looked at then, and of many the step is made that harms least; it is said whom.
+orders are looked at then; of many, one of those that only wait for each other is made, which harms least for what it
+eases; it is said whom.
 """
 
 from __future__ import annotations
@@ -321,10 +322,10 @@ class _Walk:
         for place, hinge in enumerate(hinges):
             for bit, number in enumerate(hinge.steps):
                 self._of_step[number].append((place, bit))
-        wanted = {number: {one for one in needs.get(number, ()) if one in self._left} for number in numbers}
-        self._waits = {number: len(some) for number, some in wanted.items()}
+        self._wanted = {number: {one for one in needs.get(number, ()) if one in self._left} for number in numbers}
+        self._waits = {number: len(some) for number, some in self._wanted.items()}
         self._after: dict[int, list[int]] = {}
-        for number, some in wanted.items():
+        for number, some in self._wanted.items():
             for other in some:
                 self._after.setdefault(other, []).append(number)
         # What harm each step would do, as the hinges stand by now.
@@ -332,6 +333,12 @@ class _Walk:
             number: sum(hinges[place].weight(1 << bit) for place, bit in places)
             for number, places in self._of_step.items()
         }
+        # How much less harm all others would do after each step, and what of that is of each hinge.
+        self._eases = [[self._eased(place, bit) for bit in range(len(one.steps))] for place, one in enumerate(hinges)]
+        self._ease = {
+            number: sum(self._eases[place][bit] for place, bit in places) for number, places in self._of_step.items()
+        }
+        self._circle: list[int] = []
         self._ready: list[int] = []
         for number in numbers:
             self._offer(number)
@@ -353,8 +360,59 @@ class _Walk:
             number = heappop(self._ready)
             if number in self._left and not self._waits[number] and not self._harm[number]:
                 return number
-        free = [number for number in self._left if not self._waits[number]] or list(self._left)
-        return min(free, key=lambda number: (self._harm[number], number))
+        self._circle = [number for number in self._circle if number in self._left] or self._find_circle()
+        free = [number for number in self._circle if not self._waits[number]] or self._circle
+        return min(free, key=lambda number: (self._harm[number] - self._ease[number], number))
+
+    def _find_circle(self) -> list[int]:
+        """Return steps that wait for nothing but each other: of all others a harmless order may come yet.
+
+        They are a strongly connected part of what waits for what, and nothing leads out of it: the first that is
+        closed (R. Tarjan, Depth-first search and linear graph algorithms, 1972).
+        """
+        index: dict[int, int] = {}
+        low: dict[int, int] = {}
+        open_steps: list[int] = []
+        first = next(iter(self._left))
+        path = [(first, self._waited_for(first))]
+        index[first] = low[first] = 0
+        open_steps.append(first)
+        while True:
+            number, others = path[-1]
+            other = next(others, None)
+            if other is None:
+                if low[number] == index[number]:
+                    return open_steps[open_steps.index(number) :]
+                path.pop()
+                above = path[-1][0]
+                low[above] = min(low[above], low[number])
+            elif other not in index:
+                index[other] = low[other] = len(index)
+                open_steps.append(other)
+                path.append((other, self._waited_for(other)))
+            else:
+                low[number] = min(low[number], index[other])
+
+    def _eased(self, place: int, bit: int) -> int:
+        """Return how much less harm the others of a hinge would do to it after one of its steps."""
+        hinge, now = self._hinges[place], self._now[place]
+        number, made = hinge.steps[bit], now | 1 << bit
+        return sum(
+            hinge.weight(now | 1 << other_bit) - hinge.weight(made | 1 << other_bit)
+            for other_bit, other in enumerate(hinge.steps)
+            if other != number and other in self._left
+        )
+
+    def _waited_for(self, number: int) -> Iterator[int]:
+        """Yield the steps after which one may harm less than it would now, and those that it needs."""
+        yield from (other for other in self._wanted[number] if other in self._left)
+        for place, bit in self._of_step[number]:
+            hinge, now = self._hinges[place], self._now[place] | 1 << bit
+            harm = hinge.weight(now)
+            if harm:
+                others = [(b, one) for b, one in enumerate(hinge.steps) if one in self._left and one != number]
+                helping = [one for b, one in others if hinge.weight(now | 1 << b) < harm]
+                yield from helping or (one for _, one in others)
 
     def _make(self, number: int) -> None:
         for other in self._after.get(number, ()):
@@ -365,7 +423,12 @@ class _Walk:
             made = self._now[place] = old | 1 << bit
             for other_bit, other in enumerate(hinge.steps):
                 change = hinge.weight(made | 1 << other_bit) - hinge.weight(old | 1 << other_bit)
-                if change and other in self._left:
+                if other not in self._left:
+                    continue
+                ease = self._eased(place, other_bit)
+                self._ease[other] += ease - self._eases[place][other_bit]
+                self._eases[place][other_bit] = ease
+                if change:
                     self._harm[other] += change
                     self._offer(other)
 
