@@ -48,7 +48,7 @@ def quoted(name: bytes) -> str:
     except UnicodeDecodeError:
         text = ""
     if text.isprintable() and (text or not name):
-        return "'" + text.replace("'", "'\\''") + "'"
+        return _single(text)
     inner = name.rstrip(b"\n")
     ends = name[len(inner) :].decode("ascii")
     printed = "".join(_octal(byte) for byte in inner)
@@ -148,9 +148,8 @@ def _entries(body: bytes) -> str:
     return text_of_body("posix", body)
 
 
-def _posix_commands(path: bytes, before: ItemState, after: ItemState, name: str = "") -> list[str]:
-    """Return the commands that make what decides about an item another; `name` is a word in the place of its path."""
-    name = name or quoted(path)
+def _posix_commands(name: str, before: ItemState, after: ItemState) -> list[str]:
+    """Return the commands that make what decides about an item another; `name` is the word for it."""
     old_mode, old_gid = _HEAD.unpack_from(before.body)
     mode, gid = _HEAD.unpack_from(after.body)
     found = []
@@ -198,7 +197,8 @@ def _guarded(test: str, commands: Sequence[str], name: str) -> str:
 
 
 def _posix_lines(path: bytes, before: ItemState, after: ItemState) -> list[str]:
-    name, commands = quoted(path), _posix_commands(path, before, after)
+    name = quoted(path)
+    commands = _posix_commands(name, before, after)
     told = _told(before.owner, before.body, before.default)
     return [_guarded(_stands(name, told), commands, name)] if commands else []
 
@@ -226,7 +226,7 @@ def _folder_lines(path: bytes, step: FolderStep) -> list[str]:
     empty = ItemState("", posix.pack_body(mode | 0o700, 0xFFFFFFFF), None if step.item.default else b"")
     commands = [
         f"mkdir -m 700 -- {quoted(first)}",
-        *_posix_commands(first, empty, step.item),
+        *_posix_commands(quoted(first), empty, step.item),
         f"mv -nT -- {quoted(first)} {name}",
     ]
     return [_guarded(f"test ! -e {name}", commands, name)]
@@ -244,6 +244,6 @@ def _file_lines(path: bytes, step: FilesStep) -> list[str]:
     looks = f"-uid {step.before.owner} -gid {gid} -perm {mode & 0o7777:04o}"
     found = f"find {here} -maxdepth 1 -type f {looks} -exec sh -c"
     before, after = (ItemState(sort.owner, sort.body) for sort in (step.before, step.after))
-    make = " && ".join([is_of_it, *_posix_commands(b"", before, after, '"$2"')])
+    make = " && ".join([is_of_it, *_posix_commands('"$2"', before, after)])
     count = f"test \"$({found} '{is_of_it} && echo' sh {told} {{}} \\; | wc -l)\" -eq {step.files}"
     return [_guarded(count, [f"{found} '{make}' sh {told} {{}} \\;"], here)]

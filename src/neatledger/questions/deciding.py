@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from neatledger.core.lists.contract import ItemContext
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
@@ -13,7 +12,7 @@ from neatledger.core.reviews.pack import Choice, Decision, PackRow
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.grants import passed_on
 from neatledger.core.steps.lists import FilesStep, ListStep, files_steps
-from neatledger.core.steps.narrowed import narrowed_item
+from neatledger.core.steps.narrowed import narrowed_item, rights_by_list
 from neatledger.core.tree.address import Address
 from neatledger.errors import StepError
 from neatledger.formats.names import show_address
@@ -174,10 +173,8 @@ class _Maker:
         assert item is not None, "a step looks first"
         if not state.terms.asks_enter:
             return True
-        access_list, context = MODELS[state.model].parse(item.body), ItemContext(item.owner, True)
-        return any(
-            access_list.decide(context, one.holder).rights & Right.ENTER for one in people if one.person == person
-        )
+        mine = [one for one in people if one.person == person]
+        return bool(rights_by_list(state.model, item, mine, is_folder=True)[person] & Right.ENTER)
 
     @staticmethod
     def _apply(state: ImaginedReader, steps: Sequence[Step], made: list[Step]) -> None:

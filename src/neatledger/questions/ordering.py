@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -40,9 +40,9 @@ class Order:
 
     def __init__(self, office: Office, steps: Sequence[Step]) -> None:
         self._office, self._all = office, steps
-        self.then = imagined_office(office, _first_made(steps))
-        self.scopes = find_scopes(office, self.then, steps)
         needs = find_needs(steps)
+        self.then = imagined_office(office, _first_made(steps, needs))
+        self.scopes = find_scopes(office, self.then, steps)
         groups = meeting_groups(self.scopes, needs)
         is_hinged = {number for group in groups if self._is_hinged(group) for number in group}
         self._tried: dict[tuple[int, ...], Probed] = {}
@@ -156,7 +156,7 @@ class Order:
 _HINGED = (ListStep, FilesStep, FolderStep, LimitStep, *MOVING)
 
 
-def _first_made(steps: Sequence[Step]) -> list[Step]:
+def _first_made(steps: Sequence[Step], needs: Mapping[int, set[int]]) -> list[Step]:
     """Return steps in an order in which all fit that fit at all: what others need comes first."""
-    placed = HingedOrder(range(len(steps)), [], find_needs(steps)).arrange()
+    placed = HingedOrder(range(len(steps)), [], needs).arrange()
     return [steps[one.number] for one in placed]

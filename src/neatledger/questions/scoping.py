@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import date
 from functools import cached_property
 
-from neatledger.core.lists.doubt import judge_all
+from neatledger.core.lists.doubt import judge_item
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
@@ -160,7 +160,10 @@ class _Scopes:
         if system not in self._crowds:
             return frozenset(), Direction.NOTHING
         people, crowd = self._crowds[system]
-        old, new = ({} if one is None else _given(model, *one, crowd, is_folder) for one in (before, after))
+        old, new = (
+            {} if one is None else judge_item(MODELS[model], *one, crowd, is_folder=is_folder)
+            for one in (before, after)
+        )
         changed, direction = 0, Direction.NOTHING
         for right in old.keys() | new.keys():
             had, has = old.get(right, 0), new.get(right, 0)
@@ -190,17 +193,6 @@ class _Scopes:
 
 def _side(one: ItemState | FileSort) -> _Side:
     return one.owner, one.body
-
-
-def _given(model: str, owner: str, body: bytes, crowd: Crowd, is_folder: bool) -> dict[Right, int]:
-    """Return by right to whom a list gives it, its owner among them."""
-    others, owners = judge_all(MODELS[model].parse(body), crowd, is_folder=is_folder)
-    mine = crowd.by_user.get(owner, 0)
-    mine |= crowd.by_group.get(owner, 0) if MODELS[model].groups_may_own else 0
-    return {
-        right: (owners.get(right, 0) & mine) | (others.get(right, 0) & ~mine)
-        for right in others.keys() | owners.keys()
-    }
 
 
 def _account_direction(step: AccountStep | ServiceStep | WholeAccountStep) -> Direction:

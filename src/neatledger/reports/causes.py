@@ -288,10 +288,9 @@ def _what_to_do(
         advice[key] = None
     if not advice:
         return notes
-    head = (
-        "What no step of the tool ends, a person does" if mending.items else "No step of the tool ends it. A person"
-    )
-    notes.append(f"{head}, in this order:" if mending.items else f"{head} does, in this order:")
+    rest_of_it = "What no step of the tool ends, a person does"
+    head = rest_of_it if mending.items else "No step of the tool ends it. A person does"
+    notes.append(f"{head}, in this order:")
     for place, (where, text) in enumerate(advice, start=1):
         notes.append(f"  {place}. {where}: {text}")
     notes += [f"  mend leaves it, for {why}" for why in mending.reasons[:_SAID]]

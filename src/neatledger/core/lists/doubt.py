@@ -15,6 +15,7 @@ from neatledger.core.lists.contract import (
     Decision,
     Effect,
     ItemContext,
+    ListModel,
     Names,
     Reason,
     RightSets,
@@ -22,7 +23,7 @@ from neatledger.core.lists.contract import (
 from neatledger.core.lists.holders import Crowd, Holder
 from neatledger.core.lists.rights import Right
 
-__all__ = ["WHO_IS_NOT_TOLD", "UntoldGroup", "judge", "judge_all", "judge_owners"]
+__all__ = ["WHO_IS_NOT_TOLD", "UntoldGroup", "judge", "judge_all", "judge_item", "judge_owners"]
 
 WHO_IS_NOT_TOLD = "who is in it was not all told: they may be or not"
 """Why it is unknown what a group gives to somebody."""
@@ -70,6 +71,17 @@ def judge_all(access_list: AccessList, crowd: Crowd, *, is_folder: bool) -> tupl
         others = access_list.decide_all(crowd.as_in(group), is_folder=is_folder)
         forms = _with_doubt(forms[0], others[0]), _with_doubt(forms[1], others[1])
     return forms
+
+
+def judge_item(model: ListModel, owner: str, body: bytes, crowd: Crowd, *, is_folder: bool) -> dict[Right, int]:
+    """Return by right to whom an item's list gives it, its owner among them."""
+    others, owners = judge_all(model.parse(body), crowd, is_folder=is_folder)
+    mine = crowd.by_user.get(owner, 0)
+    mine |= crowd.by_group.get(owner, 0) if model.groups_may_own else 0
+    return {
+        right: (owners.get(right, 0) & mine) | (others.get(right, 0) & ~mine)
+        for right in others.keys() | owners.keys()
+    }
 
 
 def judge_owners(access_list: AccessList, crowd: Crowd, group: str, *, is_folder: bool) -> int:

@@ -26,7 +26,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.steps.whom import Sort, Whom
 from neatledger.errors import StepError
 
-__all__ = ["set_holder"]
+__all__ = ["as_default", "set_holder"]
 
 _HEAD = struct.Struct("<HI")
 _UNREAD = 0xFFFF
@@ -57,6 +57,13 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     else:
         named[key] = perm
     return _packed(mode, gid, named, is_default)
+
+
+def as_default(body: bytes) -> bytes:
+    """Return a folder's own list as that of what is made in it, as it counts; who makes it may do all with it."""
+    named = {(one.tag, one.ident): one.perm for one in _counting(unpack_entries(body), True)}
+    named[_key(Whom(Sort.OWNER), 0, True)] = 7
+    return _packed(0, 0, named, True)
 
 
 def _key(whom: Whom, gid: int, is_default: bool) -> tuple[int, int]:

@@ -114,7 +114,6 @@ class _Finder:
         self.order = TreeOrder(self.tree.folders)
         self.at_row: dict[int, list[int]] = {}
         self.at_files: dict[int, list[int]] = {}
-        self.files: dict[tuple[int, int], FileSort] = {}
         self._place_steps()
         self.found = Hinges()
         self._paths: dict[str, list[tuple[int, ...]]] = {}

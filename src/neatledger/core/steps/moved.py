@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from neatledger.core.lists.holders import Holder
 from neatledger.core.people.membership import holders_of
 from neatledger.core.people.principals import FoundAccounts, Principal
 from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccountStep
@@ -35,7 +34,7 @@ class StatesOf:
             self._is_there.add(principal.account.login)
         for principal in after:
             self._principals.setdefault(principal.person, {}).setdefault(principal.account.login, principal)
-        self._is_plain = not any(one.nested or one.untold for one in found.groups)
+        self._is_plain = not found.privileges and not any(one.nested or one.untold for one in found.groups)
         self._groups = {(one.ident, one.name): one for one in found.groups}
         self._outer: dict[str, set[str]] = {}
         self._inner: dict[str, set[str]] = {}
@@ -135,7 +134,7 @@ class StatesOf:
         ]
 
     def _in_groups(self, principal: Principal, steps: Sequence[Step]) -> Principal:
-        """Return a principal in other groups, where none lies in another."""
+        """Return a principal in other groups, where none lies in another and none gives a privilege."""
         account, holder = principal.account, principal.holder
         if account.login not in self._is_there:
             account = replace(account, state=AccountState.DISABLED)
@@ -153,11 +152,7 @@ class StatesOf:
             if one.ident in idents and toggled.get(key, account.login in one.members)
         } | {key[0] for key, is_in in toggled.items() if is_in}
         groups = holder.groups - (idents - {account.primary, *self._found.everyone_has}) | kept
-        return replace(principal, account=account, holder=self._holder(holder, groups))
-
-    def _holder(self, holder: Holder, groups: frozenset[str]) -> Holder:
-        has = frozenset(name for ident in (holder.user, *groups) for name in self._found.privileges.get(ident, ()))
-        return replace(holder, groups=groups, privileges=has)
+        return replace(principal, account=account, holder=replace(holder, groups=groups))
 
 
 def _apply(step: Step, accounts: dict[str, Account], groups: dict[tuple[str, str], Group]) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
-from neatledger.core.lists.doubt import judge_all
+from neatledger.core.lists.doubt import judge_item
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import EVERY_RIGHT, LEVEL_RIGHTS, Level, Right
 from neatledger.core.lists.table import MODELS
@@ -20,8 +20,8 @@ from neatledger.errors import StepError
 
 __all__ = ["fitting_owner", "narrowed_item", "rights_by_list"]
 
-# What is left of the others is seen to by the entries that are kept whole.
 _NOBODYS = "0"  # the superuser, who may do everything anyhow
+# What is left of the others is seen to by the entries that are kept whole.
 _TOLD = Right.LIST | Right.READ | Right.ADD | Right.CHANGE
 
 
@@ -90,12 +90,10 @@ def fitting_owner(meant: Meant, file: ItemState, of_folder: str, beyond: Collect
 def rights_by_list(model: str, item: ItemState, people: Sequence[Principal], *, is_folder: bool) -> dict[str, Right]:
     """Return what a list gives each person, by any of their accounts."""
     crowd = Crowd([one.holder for one in people])
-    others, owners = judge_all(MODELS[model].parse(item.body), crowd, is_folder=is_folder)
-    mine = crowd.by_user.get(item.owner, 0)
-    mine |= crowd.by_group.get(item.owner, 0) if MODELS[model].groups_may_own else 0
+    given = judge_item(MODELS[model], item.owner, item.body, crowd, is_folder=is_folder)
     found = dict.fromkeys((one.person for one in people), Right.NONE)
-    for right in (one for one in EVERY_RIGHT if one in others or one in owners):
-        bits = (owners.get(right, 0) & mine) | (others.get(right, 0) & ~mine)
+    for right in (one for one in EVERY_RIGHT if one in given):
+        bits = given[right]
         for number, one in enumerate(people):
             if bits >> number & 1:
                 found[one.person] |= right

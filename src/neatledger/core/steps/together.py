@@ -14,18 +14,6 @@ import numpy as np
 
 from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.doubt import judge_all
-from neatledger.core.lists.posix import (
-    GROUP,
-    GROUP_OBJ,
-    MASK,
-    OTHER,
-    USER,
-    USER_OBJ,
-    Entry,
-    pack_body,
-    pack_entries,
-    unpack_entries,
-)
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Right
 from neatledger.core.lists.table import MODELS
 from neatledger.core.people.principals import Principal
@@ -68,7 +56,8 @@ def planned_alike(
     for place, planned in enumerate(named):
         row = order.find_row(planned.address.parts)
         if row is not None:
-            nearest[order.below(row)] = place
+            nearest[row] = place
+    order.spread_down(nearest, unmarked=-1)
     for place, planned in enumerate(named):
         grants = plan.grants_at(planned.address)
         rows = np.flatnonzero(nearest == place).tolist()
@@ -138,25 +127,7 @@ def _posix_ways(item: ItemState, meant: Meant) -> Iterator[ItemState]:
             rights &= ~(Right.MANAGE | Right.SHARE)
             default = grant_posix.set_holder(default, whom, rights, is_folder=True, is_default=True)
         yield ItemState(item.owner, body, default)
-    yield ItemState(item.owner, body, _as_default(item.body))
-
-
-def _as_default(body: bytes) -> bytes:
-    """Return a folder's own list as that of what is made in it, as it counts."""
-    mode, _ = _HEAD.unpack_from(body)
-    entries = unpack_entries(body)
-    mask = next((one.perm for one in entries if one.tag == MASK), 7)
-    found = [Entry(USER_OBJ, 7)]
-    group_class = 0
-    for one in entries:
-        if one.tag in (USER, GROUP, GROUP_OBJ):
-            perm = one.perm & mask
-            group_class |= perm
-            found.append(Entry(one.tag, perm, one.ident) if one.tag != GROUP_OBJ else Entry(GROUP_OBJ, perm))
-    found.append(Entry(OTHER, mode & 7))
-    if any(one.tag in (USER, GROUP) for one in found):
-        found.append(Entry(MASK, group_class or 7))
-    return pack_body(0, 0, pack_entries(found))
+    yield ItemState(item.owner, body, grant_posix.as_default(item.body))
 
 
 def _other_ways(item: ItemState, meant: Meant) -> Iterator[ItemState]:

@@ -14,7 +14,7 @@ from functools import cached_property
 from neatledger.core.access.differences import COMPARED
 from neatledger.core.lists import nfs4, nt, role
 from neatledger.core.lists.descriptors import AceType, is_sid
-from neatledger.core.lists.doubt import judge_all
+from neatledger.core.lists.doubt import judge_item
 from neatledger.core.lists.holders import Crowd
 from neatledger.core.lists.rights import Right
 from neatledger.core.lists.table import MODELS
@@ -151,12 +151,9 @@ class _Worked:
 
     def has(self) -> dict[Right, int]:
         """Return who has each right that is asked about."""
-        meant, crowd = self.meant, self.meant.crowd
-        model = MODELS[meant.model]
-        others, owners = judge_all(model.parse(self.item.body), crowd, is_folder=self.is_folder)
-        mine = crowd.by_user.get(self.item.owner, 0)
-        mine |= crowd.by_group.get(self.item.owner, 0) if model.groups_may_own else 0
-        return {one: (owners.get(one, 0) & mine) | (others.get(one, 0) & ~mine) for one in self._asked}
+        meant, item = self.meant, self.item
+        found = judge_item(MODELS[meant.model], item.owner, item.body, meant.crowd, is_folder=self.is_folder)
+        return {right: found.get(right, 0) for right in self._asked}
 
     # Taking back ------------------------------------------------------------------------------------
 
