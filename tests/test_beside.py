@@ -6,6 +6,8 @@ import json
 import re
 import shlex
 from collections.abc import Callable
+from contextlib import suppress
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -14,8 +16,18 @@ from hypothesis import strategies as st
 
 from neatledger import cli
 from neatledger.core.lists.rights import parse_rights
+from neatledger.core.steps.accounts import AccountStep
+from neatledger.core.steps.contract import Step
+from neatledger.core.steps.hand_outs import HandOutStep
+from neatledger.core.survey.accounts import AccountState
+from neatledger.core.tree.address import Address
+from neatledger.core.tree.table import folder_paths
+from neatledger.errors import UnknownNameError
 from neatledger.formats.nearest import nearest, one_of
-from neatledger.questions.office import open_office
+from neatledger.ledger.locations import find_location
+from neatledger.questions.beside import changes_between
+from neatledger.questions.imagined import imagined_office
+from neatledger.questions.office import Office, open_office
 
 TODAY = ("--today", "2026-11-23")
 ASKED: dict[tuple, str] = {}
@@ -67,6 +79,43 @@ def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]
         assert row["by"] or "unknown" in (row["left"], row["right"]) or row["with_files"], row
     mirrored = {(row["folder"], row["right"], row["left"], row["folders"]) for row in rows("compare", other, one)}
     assert mirrored == {(row["folder"], row["left"], row["right"], row["folders"]) for row in found}
+
+
+def test_who_loses_by_an_account_or_a_hand_out_is_everybody_who_does(demo: Path) -> None:
+    """What somebody handed on ends with them, folders and single files: asked of each person in each place."""
+    office = open_office(demo, today=date(2026, 11, 23))
+    service = office.systems.service("meadow")
+    shared = service.shared
+    files = {one.path for one in (*shared.links, *shared.hand_outs) if one.is_file}
+    folders = office.readers["meadow"].table("folders")
+    places = {*map(folder_paths(folders), range(folders.rows)), *files}
+
+    def answers(side: Office) -> set[tuple[str, bytes, str, str]]:
+        found = set()
+        for path in places:
+            with suppress(UnknownNameError):
+                where = find_location(side.readers["meadow"], Address("meadow", path))
+                for person, principals in side.people_on("meadow").items():
+                    access = side.systems.access(where, principals)
+                    found |= {(person, path, str(access.rights), str(access.file_rights))}
+        return found
+
+    before = answers(office)
+    steps: list[Step] = [HandOutStep("meadow", one, None) for one in shared.hand_outs]
+    givers = {one.giver for one in shared.hand_outs} & {one.login for one in office.readers["meadow"].accounts}
+    states = {one.login: one.state for one in office.readers["meadow"].accounts}
+    steps += [
+        AccountStep("meadow", login, states[login], AccountState.DISABLED)
+        for login in sorted(givers)
+        if states[login] is AccountState.OPEN
+    ]
+    seen = set()
+    for step in steps:
+        after = imagined_office(office, [step])
+        expected = {person for person, *_ in before ^ answers(after)}
+        assert {one.change.person for one in changes_between(office, after)} == expected, step
+        seen |= {(type(step), len(expected))}
+    assert (AccountStep, 3) in seen and (HandOutStep, 0) in seen and (HandOutStep, 1) in seen
 
 
 def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -> None:

@@ -17,6 +17,7 @@ from neatledger.core.access.row_pairs import RowPairs, Unseen, mark_pairs_below,
 from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.ledger.reader import SurveyReader
+from neatledger.questions.beside_files import changes_of_shared_files
 from neatledger.questions.office import Office
 from neatledger.questions.systems import Systems
 
@@ -60,6 +61,12 @@ def system_changes(system: str, before: Systems, after: Systems, *, is_whole: bo
 
     Where steps made one side of the other, only what they touch is looked at, unless all is wanted (`is_whole`).
     """
+    found = _folder_changes(system, before, after, is_whole=is_whole)
+    files = changes_of_shared_files(system, before, after, [one.change for one in found])
+    return [*found, *(SystemChange(Address(system, one.path), one) for one in files)]
+
+
+def _folder_changes(system: str, before: Systems, after: Systems, *, is_whole: bool) -> list[SystemChange]:
     old, new = before.readers[system], after.readers[system]
     had, has = before.holders[system], after.holders[system]
     people = list(dict.fromkeys(one.person for one in (*had, *has)))
@@ -68,6 +75,9 @@ def system_changes(system: str, before: Systems, after: Systems, *, is_whole: bo
     if is_whole or old.shared != new.shared or old.facts.get("shares") != new.facts.get("shares"):
         return _compared(system, before, after, people, None)
     moved = _people_whose_account_changed(had, has)
+    service = before.service(system)
+    # Who gives less has given less: what was handed on by them changes with them.
+    moved |= set() if service is None else service.reached_from(moved)
     found = _compared(system, before, after, [one for one in people if one in moved], None)
     if new.touched:
         tops = sorted(new.touched)

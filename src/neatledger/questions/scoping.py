@@ -139,7 +139,10 @@ class _Scopes:
         if step.system not in self._known_states:
             mine = (one for one in self._steps if one.system == step.system)
             self._known_states[step.system] = states_of(self._office, self._then, step.system, mine)
-        return self._known_states[step.system].people_of(step)
+        people = self._known_states[step.system].people_of(step)
+        services = (side.systems.service(step.system) for side in (self._office, self._then))
+        # What these hand on hangs on them.
+        return people.union(*(one.reached_from(people) for one in services if one is not None))
 
     @cached_property
     def _crowds(self) -> dict[str, tuple[list[str], Crowd]]:

@@ -174,6 +174,19 @@ class Service:
         giver = self.numbers.get(hand_out.giver)
         return tuple(number for number in found if number != giver)
 
+    def reached_from(self, people: Iterable[str]) -> set[str]:
+        """Return whom hand-outs of some people reach, and those that these hand on in their turn."""
+        given: dict[str, set[str]] = {}
+        for one in self.shared.hand_outs:
+            numbers = (*self.receivers(one), *self.perhaps_receivers(one))
+            given.setdefault(self.person_of(one.giver), set()).update(self.principals[n].person for n in numbers)
+        found, left = set[str](), list(people)
+        while left:
+            new = given.pop(left.pop(), set()) - found
+            found |= new
+            left += new
+        return found
+
     def resolve(self, hand_outs: Iterable[HandOut], path: bytes) -> list[ResolvedHandOut]:
         """Return live hand-outs as they count on one folder or file of theirs."""
         anchor = self.anchor(path)
