@@ -1,7 +1,7 @@
 PYTHON ?= python3
 VENV := .venv
 DEMO := demo-office
-JUDGES := acl attr btrfs-progs chromium coreutils iproute2 krb5-user ldap-utils libnss-wrapper mount openssl postgresql procps python3-gssapi python3-samba samba \
+JUDGES := acl attr btrfs-progs chromium coreutils iproute2 krb5-user ldap-utils libnss-wrapper mount openssl postgresql procps python3-gssapi python3-samba quota samba \
   samba-ad-provision samba-dsdb-modules samba-vfs-modules slapd util-linux winbind
 
 .PHONY: demo test types compiled tested judges clean

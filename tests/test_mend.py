@@ -26,7 +26,6 @@ from neatledger.core.tree.table import folder_paths
 from neatledger.demo import meadow
 from neatledger.demo.service.server import Service
 from neatledger.errors import StepError
-from neatledger.formats.steptexts import quoted, text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying, check, worklist
 from neatledger.questions.beside import changes_between
@@ -74,32 +73,6 @@ def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp
     undone = resume(after, carrying.undo)
     assert not undone.stopped and not undone.left and looks(folder) == before
     assert table_of(gathered(folder, run)) == first
-
-
-@pytest.mark.judge
-@pytest.mark.seeds(2)
-def test_the_texts_do_the_same_to_the_kernel(seed: int, tmp_path: Path, run) -> None:
-    """The printed lines, run by a shell, give the same looks as carrying out."""
-    folder = make_office(tmp_path, seed + 50)
-    office = gathered(folder, run)
-    steps = random_steps(office, seed, kinds=("list", "list", "files", "folder"))
-    subprocess.run(["cp", "-a", folder / "tree", tmp_path / "copy"], check=True)
-    assert not carry(office, steps).stopped
-    script = "\n".join(line for step in steps for line in text_of_step(step, os.fsencode(tmp_path / "copy")))
-    subprocess.run(["dash", "-e", "-c", script.encode()], check=True)
-    made, typed = (
-        subprocess.run(["getfacl", "-R", "-n", "."], cwd=tmp_path / name, capture_output=True, check=True).stdout
-        for name in ("tree", "copy")
-    )
-    assert made == typed
-    # What is not as it was counted any more is left: each line by itself.
-    for line in (line for step in steps for line in text_of_step(step, os.fsencode(tmp_path / "copy"))):
-        refused = subprocess.run(["dash", "-c", line.encode()], capture_output=True)
-        assert refused.returncode == 1 and b"not as it was counted" in refused.stderr, line
-    again = subprocess.run(
-        ["getfacl", "-R", "-n", "."], cwd=tmp_path / "copy", capture_output=True, check=True
-    ).stdout
-    assert again == typed
 
 
 @pytest.mark.judge
@@ -406,12 +379,6 @@ def test_mending_a_cause_ends_what_stands_under_it_and_nothing_elsewhere(seed: i
             break
     if not mended:
         pytest.skip("no cause of this office is a matter of one folder alone")
-
-
-def test_names_of_any_bytes_are_one_word_of_a_shell() -> None:
-    for name in [*kernel.NAMES, b"it's", b"$(x) `y` \\ !", b"a\tb", bytes(range(1, 256))]:
-        told = subprocess.run(["dash", "-c", b"printf %s " + quoted(name).encode()], capture_output=True, check=True)
-        assert told.stdout == name
 
 
 def test_every_kind_stands_in_the_table() -> None:

@@ -17,7 +17,7 @@ from neatledger.core.lists import nt, posix, role
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.lists.subjects import Subject
-from neatledger.core.plan.limits import UNLIMITED, On
+from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.steps.accounts import AccountStep, ServiceStep, WholeAccountStep
 from neatledger.core.steps.contract import FileSort, ItemState, Step
 from neatledger.core.steps.devices import DeviceStep
@@ -165,8 +165,10 @@ FITTING: list[tuple[Step, str, str]] = [
      "make the account cy in the groups vets, 33"),
     (step(WholeAccountStep, None, Account("cy", "13", "31")), "cy", "make the account cy"),
     (step(WholeAccountStep, BEN, None, ("32",)), "ben", "remove the account ben"),
-    (step(LimitStep, On.FOLDER, "/a", 5_000_000_000, UNLIMITED), "/a", "set the limit to no limit (now 5 GB)"),
-    (step(LimitStep, On.PERSON, "ada", 5_000_000_000, 0), "person ada", "set the limit to 0 B (now 5 GB)"),
+    (step(LimitStep, On.FOLDER, "/a", Settings(5_000_000_000), Settings(UNLIMITED)), "/a",
+     "set the limit to no limit (now 5 GB)"),
+    (step(LimitStep, On.PERSON, "ada", Settings(5_000_000_000), Settings(0)), "person ada",
+     "set the limit to 0 B (now 5 GB)"),
     (step(ShareStep, SHARE, replace(SHARE, read_only=True)), "files", "on the share files: make it read-only"),
     (step(ShareStep, SHARE, replace(SHARE, enters=None)), "files", "on the share files: who may come in: all"),
     (step(ShareStep, SHARE, replace(SHARE, enters=frozenset(), writers=frozenset({"12", "11"}))), "files",
@@ -196,6 +198,12 @@ FITTING: list[tuple[Step, str, str]] = [
      "link k1: let it give more, allow no downloading"),
     (step(DeviceStep, DEVICE, None), "device d1", "wipe the copies on Slate of ada"),
     (step(DeviceStep, None, replace(DEVICE, id="d2")), "device d2", "link Slate"),
+    (step(LimitStep, On.PERSON, "ada", Settings(5_000_000_000), Settings(5_000_000_000, False, 7)), "person ada",
+     "make the limit of 5 GB watched, 7 days' grace (now enforced)"),
+    (step(LimitStep, On.PERSON, "ada", Settings(5_000_000_000), Settings(4_000_000_000, False)), "person ada",
+     "set the limit to 4 GB, watched (now 5 GB, enforced)"),
+    (step(LimitStep, On.GROUP, "new", Settings(UNLIMITED), Settings(1000, False, 3)), "group new",
+     "set the limit to 1 kB, watched, 3 days' grace (now no limit)"),
 ]  # fmt: skip
 
 

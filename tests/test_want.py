@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import os
 import random
+import subprocess
 from collections.abc import Iterator
 from itertools import combinations
 from pathlib import Path
@@ -130,3 +133,50 @@ def test_what_is_wanted_of_a_group_is_one_entry_and_of_a_leaver_nothing(demo: Pa
     assert "1 change gives just that" in told and "The plan says otherwise" in told
     assert "ledgerwood" in run("mend", "--steps", kept, "--office", demo, status=None).stdout
     assert "no level is called" in run("want", "barn:/Payroll", "una=wrte", "--office", demo, status=2).stderr
+
+
+OFFICE = """\
+office: Test
+systems:
+  barn: {{source: tree, path: tree, may-change: true, accounts: {{passwd: passwd, group: group}}}}
+people:
+  ada: {{name: Ada, accounts: {{barn: ada}}}}
+  bo: {{name: Bo, accounts: {{barn: bo}}}}
+  cy: {{name: Cy, accounts: {{barn: cy}}}}
+groups: {{vets: {{members: [{members}]}}}}
+folders: {{"barn:/Work": {{grants: {{vets: write{more}}}}}}}
+"""
+
+
+def test_what_the_plan_would_have_to_say_is_all_that_it_would(tmp_path: Path, run) -> None:
+    """Said in the plan, mend leaves what was made; not said, it would take it back."""
+    (tmp_path / "passwd").write_text(
+        "".join(f"{name}:x:{n}:{n}::/:/bin/sh\n" for n, name in enumerate(("ada", "bo", "cy"), 4001))
+    )
+    (tmp_path / "group").write_text("vets:x:4100:ada\n" + "".join(f"own{n}:x:{n}:\n" for n in (4001, 4002, 4003)))
+    (tmp_path / "tree" / "Work").mkdir(parents=True)
+    (tmp_path / "tree").chmod(0o755)
+    (tmp_path / "tree" / "Work").chmod(0o2770)
+    os.chown(tmp_path / "tree" / "Work", 0, 4100)
+    entries = ["-m", "d:g::rwx", "-m", "d:o::---", tmp_path / "tree" / "Work"]
+    subprocess.run(["setfacl", *entries], check=True)
+    plan = tmp_path / "office.yaml"
+    plan.write_text(OFFICE.format(members="ada", more=""))
+    run("gather", "--quiet", "--office", tmp_path)
+    assert not json.loads(run("mend", "--format", "json", "--office", tmp_path).stdout)["rows"]
+    wishes = ("--into", "vets=bo", "--grant", "barn:/Work=cy:read", "--keep", tmp_path / "steps.json")
+    told = run("suppose", *wishes, "--office", tmp_path).stdout
+    words = told.partition("office.yaml would have to say:\n")[2].partition("\n\n")[0].splitlines()
+    assert [line.strip() for line in words[:2]] == ["groups, vets: add bo", "folders, barn:/Work: give cy read"], told
+    run("mend", "--steps", tmp_path / "steps.json", "--carry-out", "--yes", "2", "--office", tmp_path)
+    undone = run("mend", "--office", tmp_path, status=1).stdout
+    assert "bo loses" in undone and "cy loses" in undone
+    for members, more, left in [("ada, bo", "", "cy"), ("ada", ", cy: read", "bo"), ("ada, bo", ", cy: read", "")]:
+        plan.write_text(OFFICE.format(members=members, more=more))
+        rows = json.loads(run("mend", "--format", "json", "--office", tmp_path, status=None).stdout)["rows"]
+        assert bool(rows) == bool(left) and all(left in str(row) for row in rows), (members, more, rows)
+    # Taking it back, the plan would have to say that; where it never said so, nothing.
+    back = ("suppose", "--withdraw", "barn:/Work=cy", "--keep", tmp_path / "back.json", "--office", tmp_path)
+    assert "cy would not have what it gives to cy" in run(*back).stdout
+    plan.write_text(OFFICE.format(members="ada, bo", more=""))
+    assert "office.yaml" not in run(*back).stdout

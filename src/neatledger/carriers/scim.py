@@ -8,7 +8,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urlencode
 
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing, why_not_plain
 from neatledger.core.people.credentials import make_password
@@ -18,13 +17,11 @@ from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.errors import StepError
+from neatledger.formats.scimrequests import member_operation, new_group, new_user, patch, query, state_operation
 from neatledger.sources.http import Web
 
 __all__ = ["ScimCarrier", "by_hand"]
 
-_GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
-_USER = "urn:ietf:params:scim:schemas:core:2.0:User"
-_PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 _SWITCHED = frozenset({AccountState.OPEN, AccountState.DISABLED})
 
 
@@ -56,9 +53,7 @@ class ScimCarrier:
         """Do nothing: the service has kept what it says that it has done."""
 
     def _all(self, kind: str, attribute: str, value: str) -> list[dict[str, Any]]:
-        text = value.replace("\\", "\\\\").replace('"', '\\"')
-        asked = urlencode({"filter": f'{attribute} eq "{text}"', "count": 200})
-        told = self._web.ask_json(f"{self._base}/{kind}?{asked}").get("Resources")
+        told = self._web.ask_json(f"{self._base}/{kind}?{query(attribute, value)}").get("Resources")
         found = [one for one in told if isinstance(one, dict)] if isinstance(told, list) else []
         # Some services take no filter and send everybody.
         return [one for one in found if str(_folded(one).get(attribute.casefold(), "")) == value]
@@ -123,9 +118,7 @@ class ScimCarrier:
         match step:
             case MemberStep():
                 member, group = self._group(step)
-                operation: dict[str, Any] = {"op": "add", "path": "members", "value": [{"value": member}]}
-                if not step.after:
-                    operation = {"op": "remove", "path": f'members[value eq "{member}"]'}
+                operation = member_operation(member, is_put_in=step.after)
                 self._patch(step, f"Groups/{group['id']}", operation)
             case GroupStep():
                 self._make_group(step)
@@ -133,29 +126,22 @@ class ScimCarrier:
                 self._make_account(step)
             case AccountStep():
                 user = self._find(step, "Users", "userName", step.login)
-                value = step.after is AccountState.OPEN
-                self._patch(step, f"Users/{user['id']}", {"op": "replace", "path": "active", "value": value})
+                self._patch(step, f"Users/{user['id']}", state_operation(step))
 
     def _make_group(self, step: GroupStep) -> None:
         if not step.made:
             group = self._find(step, "Groups", "displayName", step.name)
             self._send(step, "DELETE", f"Groups/{group['id']}", None)
             return
-        body: dict[str, Any] = {"schemas": [_GROUP], "displayName": step.name}
-        if step.first:
-            body["members"] = [{"value": str(self._find(step, "Users", "userName", step.first)["id"])}]
-        self._send(step, "POST", "Groups", body)
+        first = str(self._find(step, "Users", "userName", step.first)["id"]) if step.first else ""
+        self._send(step, "POST", "Groups", new_group(step.name, first))
 
     def _make_account(self, step: WholeAccountStep) -> None:
         if step.after is None:
             user = self._find(step, "Users", "userName", step.target)
             self._send(step, "DELETE", f"Users/{user['id']}", None)
             return
-        one = step.after
-        body: dict[str, Any] = {"schemas": [_USER], "userName": one.login, "active": True}
-        body |= {"displayName": one.name} if one.name else {}
-        body |= {"emails": [{"value": one.email, "type": "work", "primary": True}]} if one.email else {}
-        self._send(step, "POST", "Users", body)
+        self._send(step, "POST", "Users", new_user(step.after))
 
     def first_password(self, login: str) -> str:
         """Give an account a password (RFC 7643 section 4.1.1), and return it."""
@@ -165,7 +151,7 @@ class ScimCarrier:
         return made
 
     def _patch(self, step: Step, place: str, operation: Mapping[str, Any]) -> None:
-        self._send(step, "PATCH", place, {"schemas": [_PATCH], "Operations": [operation]})
+        self._send(step, "PATCH", place, patch(operation))
 
     def _send(self, step: Step, method: str, place: str, body: Mapping[str, Any] | None) -> None:
         content = "" if body is None else json.dumps(body)

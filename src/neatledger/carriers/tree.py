@@ -102,7 +102,7 @@ class TreeCarrier:
                     self._make_folder(step, details)
                 case LimitStep():
                     with self._limited(step) as folder:
-                        set_own_limit(folder, step.after, self._root)
+                        set_own_limit(folder, step.after.limit, self._root)
 
     @contextmanager
     def _refusals(self, step: Step) -> Iterator[None]:
@@ -175,11 +175,12 @@ class TreeCarrier:
     def _look_limit(self, step: LimitStep) -> Looked:
         with self._limited(step) as folder:
             found = own_limit(folder)
-        if found == step.after:
+        if found == step.after.limit:
             return Looked(Standing.AFTER)
-        if found == step.before:
+        if found == step.before.limit:
             return Looked(Standing.BEFORE)
-        return Looked(Standing.OTHER, f"its own limit is {show_limit(found)}, and not {show_limit(step.before)}")
+        message = f"its own limit is {show_limit(found)}, and not {show_limit(step.before.limit)}"
+        return Looked(Standing.OTHER, message)
 
     # Files ------------------------------------------------------------------------------------------
 

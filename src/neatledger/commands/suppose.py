@@ -86,8 +86,9 @@ def _like(args: argparse.Namespace, app: App) -> int:
 
 
 def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
-    from neatledger.questions import suppose_access
+    from neatledger.questions import plan_words, suppose_access
     from neatledger.questions.supposing import Wishes, steps_of
+    from neatledger.reports.plan_words import plan_notes
     from neatledger.reports.supposed import supposed_report
 
     def pairs(words: list[str], form: str) -> tuple[tuple[str, str], ...]:
@@ -115,6 +116,8 @@ def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
         app.say(f"{len(steps)} steps kept in {name}")
     when = app.office.count.when
     report = supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
+    if files:
+        report.notes[:0] = plan_notes(plan_words.ask(app.office, found.then, steps))
     if found.only is not None:
         few = ", ".join(found.only)
         report.notes.append(Aside(f"In so large an office only some findings are compared ({few}); --findings: all."))

@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.core.access.differences import COMPARED
-from neatledger.core.lists.rights import Right, level_of
+from neatledger.core.lists.rights import Right
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
-from neatledger.questions import want
+from neatledger.questions import plan_words, want
+from neatledger.questions.imagined import imagined_office
 from neatledger.questions.supposing import LEVELS, rights_called
 from neatledger.reports.want import want_report
 
@@ -42,11 +42,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.keep:
         write_steps(args.keep, found.steps)
         app.say(f"{len(found.steps)} steps kept in {args.keep}")
-    differing = {}
-    for person, rights in wishes.items():
-        said, grants = office.plan.rights_at(address, person)
-        if person in office.plan.people and (grants or rights) and (said ^ rights) & COMPARED:
-            differing[person] = level_of(said).value
-    report = want_report(found, office.names, differing, office.count.when, args.keep or "")
+    words = plan_words.ask(office, imagined_office(office, found.steps), found.steps) if found.changes else []
+    report = want_report(found, office.names, words, office.count.when, args.keep or "")
     show_report(report, app.output)
     return 0 if found.is_exact else 1

@@ -2,104 +2,77 @@
 
 POSIX lists: setfacl(1), chown(1), chmod(1), mkdir(1) lines for a shell (POSIX.1-2024 XCU 2), whatever is in a
 name; a line for each step, which first tests that what it changes is as it was counted, and else says so and stops.
-NT lists: SDDL (MS-DTYP 2.5.1). Limits of a tree: btrfs-qgroup(8) lines. Groups and accounts of a POSIX system:
-groupadd(8), gpasswd(1), useradd(8) and usermod(8) lines; accounts of an SMB server: smbpasswd(8) lines. All else,
-which no line says: JSON as `core.steps.table` writes it, as a comment.
+NT lists: SDDL (MS-DTYP 2.5.1). Accounts, groups and limits: the lines of `accountlines` and `limitlines`.
 """
 
 from __future__ import annotations
 
 import json
 import struct
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 from neatledger.core.lists import posix
-from neatledger.core.plan.limits import UNLIMITED, On
-from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
+from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import ItemState, Step
 from neatledger.core.steps.folders import FolderStep
-from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.lists import FilesStep, ListStep
-from neatledger.core.steps.members import MemberStep
 from neatledger.core.steps.shares import ShareStep
-from neatledger.core.steps.table import step_to_facts
-from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import FormatError
+from neatledger.formats.accountlines import account_lines, smb_account_lines
+from neatledger.formats.limitlines import limit_lines
 from neatledger.formats.listtexts import text_of_body
+from neatledger.formats.shelllines import guarded, quoted
 
-__all__ = ["quoted", "text_of_step"]
+__all__ = ["Ground", "text_of_step"]
 
 _HEAD = struct.Struct("<HI")
-_SAFE = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,@+%")
 
 
-def quoted(name: bytes) -> str:
-    """Return a name as one word of a shell, whatever bytes are in it (POSIX.1-2024 XCU 2.2.2).
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """Where a step's text is to be run: what must be known of a system for it.
 
-    Text stands between single quotes as it is. What is none, or would not show on a screen, printf(1) makes of octal
-    numbers; line ends at the end of a word stand as they are, for a shell takes them from what a command prints.
+    `root` is where its tree lies on its machine (empty: not known), `is_btrfs` whether that keeps quota groups. Who
+    may sign in an SMB server's own database of passwords says (`is_smb`), or the machine's files (`is_machine`).
+    `ident` tells the number of a login there.
     """
-    if name and set(name) <= _SAFE:
-        return name.decode("ascii")
-    try:
-        text = name.decode("utf-8")
-    except UnicodeDecodeError:
-        text = ""
-    if text.isprintable() and (text or not name):
-        return _single(text)
-    inner = name.rstrip(b"\n")
-    ends = name[len(inner) :].decode("ascii")
-    printed = "".join(_octal(byte) for byte in inner)
-    found = f'"$(printf {_single(printed)})"' if printed else ""
-    return found + (f"'{ends}'" if ends else "")
+
+    root: bytes = b""
+    is_btrfs: bool = False
+    is_smb: bool = False
+    is_machine: bool = False
+    ident: Callable[[str], str] = str
 
 
-def _single(text: str) -> str:
-    return "'" + text.replace("'", "'\\''") + "'"
-
-
-def _octal(byte: int) -> str:
-    if byte == ord("%"):
-        return "%%"
-    return chr(byte) if 32 <= byte < 127 and byte not in b"\\" else f"\\{byte:03o}"
-
-
-def text_of_step(step: Step, root: bytes = b"", *, is_smb: bool = False) -> list[str]:
-    """Return a step as lines of its system's own language; `root` is where the system's tree lies on its machine.
-
-    Of an SMB server (`is_smb`) its own database of passwords says who may sign in.
-    """
+def text_of_step(step: Step, ground: Ground = Ground()) -> list[str]:
+    """Return a step as lines of its system's own language; nothing where none says it."""
     match step:
         case ListStep() | FolderStep() | FilesStep() if step.model == "posix":
-            return _tree_lines(root + step.path, step)
+            return _tree_lines(ground.root + step.path, step)
         case ListStep() if step.model == "nt":
             return [f"{_shown(step.path)}: {_sddl(step.after)}"]
+        case FilesStep() if step.model == "nt":
+            return [f"{_shown(step.path)}, {_files(step)}: {_sddl(ItemState(step.after.owner, step.after.body))}"]
         case FolderStep() if step.model == "nt":
             return [f"{_shown(step.path)}: {_sddl(step.item) if step.made else 'remove'}"]
-        case ShareStep() if step.before.body != step.after.body:
-            # Its switches, where these change too, stand in the JSON beside.
-            lines = [f"share {json.dumps(step.target)}: {_sddl(ItemState('', step.after.body))}"]
-            only_list = replace(step.before, body=step.after.body) == step.after
-            return lines if only_list else [*lines, json.dumps(step_to_facts(step))]
-        case MemberStep() if not step.is_group and step.group.isdecimal():
-            flag = "-a" if step.after else "-d"
-            return [f"gpasswd {flag} {quoted(_bytes(step.member))} {quoted(_bytes(step.name))}"]
-        case GroupStep() if step.group.isdecimal():
-            name = quoted(_bytes(step.name))
-            put = [f"gpasswd -a {quoted(_bytes(step.first))} {name}"] if step.first else []
-            return [f"groupadd -g {step.group} {name}", *put] if step.made else [f"groupdel {name}"]
-        case LimitStep() if root and step.on is On.FOLDER:
-            amount = "none" if step.after is UNLIMITED else str(step.after)
-            return [f"btrfs qgroup limit {amount} {quoted(root + _bytes(step.name))}"]
-        case AccountStep():
-            return _account_lines(step, is_smb=is_smb)
-        case WholeAccountStep() if step.account.ident.isdecimal() and step.account.primary.isdecimal():
-            return _whole_account_lines(step)
+        case ShareStep() if replace(step.before, body=step.after.body) == step.after:
+            return [f"share {json.dumps(step.target)}: {_sddl(ItemState('', step.after.body))}"]
+        case LimitStep() if ground.root:
+            return limit_lines(step, ground.root, is_btrfs=ground.is_btrfs)
+        case _ if ground.is_smb:
+            return smb_account_lines(step)
+        case _ if ground.is_machine:
+            return account_lines(step, ground.ident(step.login) if isinstance(step, AccountStep) else "")
         case _:
-            # A comment to a shell: no tool's line says it.
-            return [f"# {json.dumps(step_to_facts(step))}"]
+            return []
+
+
+def _files(step: FilesStep) -> str:
+    """Say which of a folder's files a step is of: a count keeps no names of them."""
+    before = _sddl(ItemState(step.before.owner, step.before.body))
+    return f"its one file with {before}" if step.files == 1 else f"its {step.files} files with {before}"
 
 
 def _bytes(text: str) -> bytes:
@@ -116,29 +89,6 @@ def _sddl(item: ItemState) -> str:
         return text_of_body("nt", item.body, item.owner).replace(";FA;", ";0x1f01ff;")
     except FormatError as error:
         return f"(no text: {error})"
-
-
-def _account_lines(step: AccountStep, *, is_smb: bool) -> list[str]:
-    login = quoted(_bytes(step.login))
-    if is_smb:
-        return [f"smbpasswd {'-e' if step.after is AccountState.OPEN else '-d'} {login}"]
-    if step.after is AccountState.OPEN:
-        return [f"usermod --unlock --expiredate '' {login}"]
-    return [f"usermod --lock --expiredate 1 {login}"]
-
-
-def _whole_account_lines(step: WholeAccountStep) -> list[str]:
-    """Return useradd(8) and userdel(8) lines: an account without a home made for it, and without a password."""
-    account = step.account
-    login = quoted(_bytes(account.login))
-    if step.after is None:
-        return [f"userdel {login}"]
-    words = [f"useradd -M -u {account.ident} -g {account.primary}"]
-    words += [f"-c {quoted(_bytes(account.name))}"] if account.name else []
-    words += [f"-d {quoted(_bytes(account.home))}"] if account.home else []
-    words += [f"-s {quoted(_bytes(account.shell))}"] if account.shell else []
-    words += [f"-G {','.join(step.groups)}"] if step.groups else []
-    return [" ".join([*words, "--", login])]
 
 
 # POSIX ----------------------------------------------------------------------------------------------------
@@ -190,17 +140,11 @@ def _stands(name: str, told: str) -> str:
     return f"test {_ASKED.format(name=name)} = '{told}'"
 
 
-def _guarded(test: str, commands: Sequence[str], name: str) -> str:
-    """Return a line that makes something only of what is as it was counted, and else says so and stops."""
-    stop = f"{{ echo 'not as it was counted, or refused: '{name} >&2; exit 1; }}"
-    return " && ".join([test, *commands]) + f" || {stop}"
-
-
 def _posix_lines(path: bytes, before: ItemState, after: ItemState) -> list[str]:
     name = quoted(path)
     commands = _posix_commands(name, before, after)
     told = _told(before.owner, before.body, before.default)
-    return [_guarded(_stands(name, told), commands, name)] if commands else []
+    return [guarded(_stands(name, told), commands, name)] if commands else []
 
 
 def _tree_lines(path: bytes, step: ListStep | FolderStep | FilesStep) -> list[str]:
@@ -217,7 +161,7 @@ def _folder_lines(path: bytes, step: FolderStep) -> list[str]:
     name = quoted(path)
     if not step.made:
         told = _told(step.item.owner, step.item.body, step.item.default)
-        return [_guarded(_stands(name, told), [f"rmdir -- {name}"], name)]
+        return [guarded(_stands(name, told), [f"rmdir -- {name}"], name)]
     # Known by its name only when its list is in place.
     above, _, last = path.rpartition(b"/")
     first = above + b"/.new-" + last
@@ -229,7 +173,7 @@ def _folder_lines(path: bytes, step: FolderStep) -> list[str]:
         *_posix_commands(quoted(first), empty, step.item),
         f"mv -nT -- {quoted(first)} {name}",
     ]
-    return [_guarded(f"test ! -e {name}", commands, name)]
+    return [guarded(f"test ! -e {name}", commands, name)]
 
 
 def _file_lines(path: bytes, step: FilesStep) -> list[str]:
@@ -246,4 +190,4 @@ def _file_lines(path: bytes, step: FilesStep) -> list[str]:
     before, after = (ItemState(sort.owner, sort.body) for sort in (step.before, step.after))
     make = " && ".join([is_of_it, *_posix_commands('"$2"', before, after)])
     count = f"test \"$({found} '{is_of_it} && echo' sh {told} {{}} \\; | wc -l)\" -eq {step.files}"
-    return [_guarded(count, [f"{found} '{make}' sh {told} {{}} \\;"], here)]
+    return [guarded(count, [f"{found} '{make}' sh {told} {{}} \\;"], here)]

@@ -57,7 +57,9 @@ def _shared_files(service: Service) -> set[bytes]:
 def _sizes(side: Systems, system: str) -> dict[bytes, int]:
     service = side.service(system)
     offers = [] if service is None else load_offers(side.readers[system], service)
-    return {one.item.path: one.exposed.size_bytes or 0 for one in offers if one.item.is_file and one.exposed is not None}
+    return {
+        one.item.path: one.exposed.size_bytes or 0 for one in offers if one.item.is_file and one.exposed is not None
+    }
 
 
 def _ways(side: Systems, system: str, path: bytes) -> FolderWays | None:

@@ -162,9 +162,16 @@ class _Finder:
                 state = self._state(system)
                 # A system known by identifiers may be told one in place of a login.
                 known = {name for one in state.accounts for name in (one.login, one.ident)}
+                unread = next(iter(self.office.readers[system].unread), "")
                 for login in logins:
-                    if login not in known:
-                        self._add(account_steps(self.office, state, person, login))
+                    if login in known:
+                        continue
+                    steps = account_steps(self.office, state, person, login)
+                    if unread:
+                        # Who was not read may be there: a second account of theirs would be somebody else's.
+                        self.misfits += [(step, f"not all accounts were read: {unread}") for step in steps]
+                    else:
+                        self._add(steps)
                 self._add(home_steps(self.office, state, person))
         if len(self.steps) > before:
             self._look_again()

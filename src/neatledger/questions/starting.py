@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Sequence
+from dataclasses import replace
 
 from neatledger.core.lists.contract import Maker
 from neatledger.core.lists.posix import NO_ENTRIES, pack_body
@@ -44,7 +45,11 @@ def account_steps(office: Office, state: ImaginedReader, person: Person, login: 
     like = [
         one.account for one in office.principals[state.system] if one.kind is Kind.STAFF and one.is_open
     ]  # fmt: skip
-    account, own = new_account(login, person.name, person.email, like, state.groups, used)
+    is_numbered = state.model == "posix"
+    account, own = new_account(login, person.name, person.email, like, state.groups, used, is_numbered=is_numbered)
+    if state.shared is not None and state.shared.wants:
+        # A licence is bought and given by hand: until then the account comes to nothing.
+        account = replace(account, is_entitled=False)
     steps: list[Step] = [] if own is None else [GroupStep(state.system, own.ident, own.name, True)]
     return [*steps, WholeAccountStep(state.system, None, account)]
 

@@ -11,13 +11,13 @@ from neatledger.carriers.wholeentries import WholeStep, whole_change
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
-from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import NeatError
 from neatledger.formats.directory import Places
 from neatledger.formats.ldif import add_record, change_record, delete_record, parse_ldif
 from neatledger.formats.names import show_text
-from neatledger.formats.steptexts import text_of_step
+from neatledger.formats.scimrequests import scim_request
+from neatledger.formats.steptexts import Ground, text_of_step
 from neatledger.questions.office import Office
 from neatledger.sources.ldapaccounts import wants_sids
 
@@ -62,12 +62,26 @@ class StepTexts:
                 return [line for one in found for line in _record(one)]
             notes = [f"# as it is, and not as a change of the directory: {show_text(why)}"] if why else []
         planned = self._office.plan.systems.get(step.system)
-        path = str(planned.settings.get("path", "")) if planned and planned.source == "tree" else ""
-        if isinstance(step, LimitStep) and planned is not None and "limits-file" in planned.settings:
-            path = ""  # whose limits these are, the file does not say
+        accounts: Any = planned.settings.get("accounts") if planned else None
+        if isinstance(accounts, Mapping) and "scim" in accounts:
+            requests = scim_request(step, str(accounts["scim"]).rstrip("/"))
+            if requests:
+                return requests
+        lines = text_of_step(step, self._ground(step.system))
+        return [*notes, *(lines or ["# no line of a tool says it: it is done in the system's own console"])]
+
+    def _ground(self, system: str) -> Ground:
+        planned = self._office.plan.systems.get(system)
+        if planned is None:
+            return Ground()
+        settings, accounts = planned.settings, self._office.readers[system].accounts
+        path = str(settings.get("path", "")) if planned.source == "tree" else ""
         root = str(self._office.folder.resolve() / path).encode("utf-8", "surrogateescape") if path else b""
-        is_smb = planned is not None and planned.source == "smb"
-        return [*notes, *text_of_step(step, root, is_smb=is_smb)]
+        setting = settings.get("accounts", "machine" if path else "")
+        is_machine = setting == "machine" or (isinstance(setting, Mapping) and "passwd" in setting)
+        idents = {one.login: one.ident for one in accounts}
+        is_btrfs = bool(path) and "limits-file" not in settings
+        return Ground(root, is_btrfs, planned.source == "smb", is_machine, lambda login: idents.get(login, ""))
 
     def _changes_of(self, system: str) -> _Changes | None:
         if system not in self._changes:

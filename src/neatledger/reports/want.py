@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from neatledger.core.lists.contract import Names
@@ -11,6 +11,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.assurances import Said, assured
 from neatledger.reports.change_words import change_cells
+from neatledger.reports.plan_words import PlanWord, plan_notes
 from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
 from neatledger.reports.supposed import Changed
 
@@ -70,11 +71,11 @@ _EMPTY = dict.fromkeys(("text", "steps", "before", "after", "folders", "files", 
 
 
 def want_report(
-    found: _Wanted, names: Callable[[str], Names], differing: Mapping[str, str], when: str, kept: str
+    found: _Wanted, names: Callable[[str], Names], words: Sequence[PlanWord], when: str, kept: str
 ) -> Report:
     """Show the changes first, then who has what by them, then what else changes and who cannot be helped.
 
-    `differing` are people of whom the plan says something else, with what it says; `kept` is the file of the steps.
+    `words` are what the plan would have to say; `kept` is the file of the steps.
     """
     rows: list[Row] = []
     for one in found.changes:
@@ -90,9 +91,7 @@ def want_report(
             rows.append({**row, **change_cells(each.change)})
     rows += [{**_EMPTY, "what": "cannot", "who": one.person, "where": "", "text": one.why} for one in found.cannot]
     notes = [f"Already so: {', '.join(found.already)}."] if found.already else []
-    if differing:
-        words = "; ".join(f"{person} {said}" for person, said in differing.items())
-        notes.append(f"The plan says otherwise ({words}): change it too, else mend would take this back.")
+    notes += plan_notes(words)
     looked = f"Looked at {count_of(found.tried, 'set')} of memberships and entries"
     limits = "" if found.is_whole else "; with so many groups not every larger set was tried: there may be fewer"
     notes.append(f"{looked}{limits}.")

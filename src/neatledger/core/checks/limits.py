@@ -45,6 +45,10 @@ def _differs(office: OfficeFacts) -> Iterator[Finding]:
         if found.limit is not UNLIMITED and found.limit != planned.limit:
             evidence = f"planned {show_limit(planned.limit)}, the system has {show_limit(found.limit)}"
             yield Finding("limit-differs", _place(status), evidence)
+        elif found.limit is not UNLIMITED and not planned.enforced and found.rule != planned.rule:
+            # One that is to be enforced and is not has a check of its own.
+            evidence = f"planned to be {planned.rule}, the system has it {found.rule}"
+            yield Finding("limit-differs", _place(status), evidence)
 
 
 def _off_band(office: OfficeFacts) -> Iterator[Finding]:

@@ -20,20 +20,27 @@ def next_number(used: Iterable[str]) -> str:
 
 
 def new_account(
-    login: str, name: str, email: str, like: Sequence[Account], groups: Sequence[Group], used: Collection[str]
+    login: str,
+    name: str,
+    email: str,
+    like: Sequence[Account],
+    groups: Sequence[Group],
+    used: Collection[str],
+    *,
+    is_numbered: bool = False,
 ) -> tuple[Account, Group | None]:
     """Return a new account, and the group of its own where the others of `like` have such.
 
     `used` are identifiers that nobody may get again. Where those of `like` are no numbers, the system gives one, and
-    the login stands for it.
+    the login stands for it; but where accounts are known by numbers whatever stands there now (`is_numbered`).
     """
     people = [one for one in like if not one.ident.isdecimal() or int(one.ident) >= _FIRST_OF_PEOPLE]
-    if not people or not all(one.ident.isdecimal() for one in people):
+    if not is_numbered and not (people and all(one.ident.isdecimal() for one in people)):
         primary = _most(one.primary for one in people)
         return Account(login, login, primary, name, email), None
     names = {group.ident: group.name for group in groups}
     ident = next_number(used)
-    has_own = sum(names.get(one.primary) == one.login for one in people) > len(people) / 2
+    has_own = not people or sum(names.get(one.primary) == one.login for one in people) > len(people) / 2
     own = Group(login, ident) if has_own else None
     primary = ident if own is not None else _most(one.primary for one in people)
     homes = [one.home[: -len(one.login)] for one in people if one.home.endswith(f"/{one.login}")]
