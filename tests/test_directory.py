@@ -8,6 +8,7 @@ import itertools
 import json
 import random
 import socket
+import subprocess
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -435,3 +436,83 @@ def test_values_in_parts_are_asked_for_to_the_last_or_the_list_is_cut(count: int
     if count > 10:
         cut = ldapaccounts.read_entry(InParts(values, 5, gives_up_at=10), "cn=g", told)
         assert cut.is_cut and cut.attributes["member"] == values[:10]
+
+
+POLICIES = f"""\
+dn: cn=locking,{ldap.BASE}
+objectClass: device
+objectClass: pwdPolicy
+cn: locking
+pwdAttribute: userPassword
+pwdLockout: TRUE
+
+dn: cn=free,{ldap.BASE}
+objectClass: device
+objectClass: pwdPolicy
+cn: free
+pwdAttribute: userPassword
+pwdLockout: FALSE
+"""
+PERSON = """\
+dn: uid={login},ou=people,{base}
+objectClass: inetOrgPerson
+uid: {login}
+cn: {login}
+sn: {login}
+userPassword: secret of {login}
+pwdPolicySubentry: cn={policy},{base}
+"""
+LEAVERS = """\
+office: Test
+systems:
+  people:
+    source: directory
+    may-change: true
+    accounts: {{ldap: {{url: "{url}", base: "{base}", ca: cert.pem, user: "cn=root,{base}"}}}}
+people:
+  sedge: {{name: Sedge, end: 2026-06-30, accounts: {{people: sedge}}}}
+  weaver: {{name: Weaver, end: 2026-06-30, accounts: {{people: weaver}}}}
+groups: {{}}
+folders: {{}}
+"""
+
+
+@pytest.mark.judge
+def test_a_closed_account_does_not_sign_in(tmp_path: Path, run, monkeypatch) -> None:
+    """By the switch that the directory's own policy honours; where none closes it, a person is told what does."""
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_PEOPLE", ldap.PASSWORD)
+    monkeypatch.setenv("LDAPTLS_REQCERT", "never")
+    people = [
+        PERSON.format(login=one, policy=two, base=ldap.BASE)
+        for one, two in (("sedge", "locking"), ("weaver", "free"))
+    ]
+    entries = "\n".join([ldap.random_ldif(random.Random(1), 50, 1)[0], POLICIES, *people])
+    with ldap.running(tmp_path, entries, f'overlay ppolicy\nppolicy_default "cn=free,{ldap.BASE}"') as url:
+        ask = ["ldapwhoami", "-x", "-ZZ", "-H", url]
+
+        def signs_in(login: str) -> bool:
+            who = ["-D", f"uid={login},ou=people,{ldap.BASE}", "-w", f"secret of {login}"]
+            return subprocess.run([*ask, *who], capture_output=True).returncode == 0
+
+        (tmp_path / "office.yaml").write_text(LEAVERS.format(url=url, base=ldap.BASE))
+        run("gather", "--quiet", "--office", tmp_path)
+        assert signs_in("sedge") and signs_in("weaver")
+        listed = run("mend", "--office", tmp_path, status=1).stdout
+        assert "the tool can make 1 of them" in listed and "nothing in its entry closes it" in listed
+        texts = run("mend", "--texts", "--office", tmp_path, status=1).stdout
+        run("mend", "--carry-out", "--yes", "1", "--office", tmp_path)
+        assert not signs_in("sedge") and signs_in("weaver")
+        run("mend", "--undo", "--yes", "1", "--office", tmp_path)
+        assert signs_in("sedge")
+        # The printed records close both: the other one by taking its password away.
+        words = ["ldapmodify", "-x", "-ZZ", "-H", url, "-D", f"cn=root,{ldap.BASE}", "-w", ldap.PASSWORD]
+        subprocess.run(words, input=texts, text=True, capture_output=True, check=True)
+        assert not signs_in("sedge") and not signs_in("weaver")
+        run("gather", "--quiet", "--office", tmp_path)
+        states = {
+            one["login"]: one["state"]
+            for one in json.loads(run("people", "--accounts", "--format", "json", "--office", tmp_path).stdout)[
+                "rows"
+            ]
+        }
+        assert states["sedge"] != "open"

@@ -25,10 +25,12 @@ from neatledger.core.people.credentials import Credentials
 from neatledger.core.posts.accounts import new_account, next_number
 from neatledger.core.posts.forms import FIELDS, choose_login, fill_form, guess_form
 from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.tree.columns import NotSeen
 from neatledger.demo.service.server import Service
 from neatledger.office.edit_people import add_person, put_last_day, put_move
 from neatledger.questions import carrying, hanging, joining, leaving, moving, proof, proving
 from neatledger.questions.office import Office, open_office
+from neatledger.questions.starting import why_perhaps_there
 from step_offices import now
 
 WORD = "only for this run"
@@ -403,3 +405,30 @@ def test_a_newcomer_like_somebody_needs_no_identifier_yet(demo: Path, run) -> No
     """An entry of an NT list names nobody whose account is only to be made."""
     told = run("join", "Rowan Lark", "--like", "thistle", "--office", demo, "--today", "2026-11-23").stdout
     assert "Rowan Lark (rowan-lark) starts on 2026-11-23" in told and "make the account rlark" in told
+
+
+@pytest.mark.parametrize(
+    ("source", "why", "is_there"),
+    [
+        ("passwd:3", "a line that is no account or group: 'alark:x:52O77:100'", True),
+        ("passwd:3", "a line that is no account or group: 'alarkin:x:52O77:100'", False),
+        ("ldaps://dir.example:636", "the directory gave 500 entries and no more: its limit on size", True),
+        ("limits.csv:4", "a row that cannot be read: on 'home' is none of folder, person", False),
+    ],
+)
+def test_nobody_gets_a_second_account_for_a_first_that_was_not_read(
+    source: str, why: str, is_there: bool, tmp_path: Path, run
+) -> None:
+    assert bool(why_perhaps_there([NotSeen.of_source(source, why)], "alark")) == is_there
+    if not source.startswith("passwd"):
+        return
+    (tmp_path / "tree").mkdir()
+    (tmp_path / "passwd").write_text(f"bo:x:4001:4001::/:/bin/sh\n{why.partition(chr(39))[2].rstrip(chr(39))}\n")
+    (tmp_path / "group").write_text("bo:x:4001:\n")
+    (tmp_path / "office.yaml").write_text(
+        "office: Test\nsystems: {barn: {source: tree, path: tree, accounts: {passwd: passwd, group: group}}}\n"
+        "people: {alark: {name: Ada Lark, accounts: {barn: alark}}, bo: {name: Bo, accounts: {barn: bo}}}\n"
+    )
+    run("gather", "--quiet", "--office", tmp_path)
+    told = run("mend", "--office", tmp_path, status=1).stdout
+    assert "make the account alark" in told and ("it may be there already" in told) == is_there

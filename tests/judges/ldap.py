@@ -28,6 +28,7 @@ include /etc/ldap/schema/inetorgperson.schema
 include /etc/ldap/schema/nis.schema
 modulepath /usr/lib/ldap
 moduleload back_mdb
+moduleload ppolicy
 pidfile {dir}/slapd.pid
 TLSCertificateFile {dir}/cert.pem
 TLSCertificateKeyFile {dir}/key.pem

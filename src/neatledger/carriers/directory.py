@@ -13,7 +13,15 @@ from typing import Any
 
 from neatledger.carriers.accountentries import why_by_hand
 from neatledger.carriers.contract import CarrierContext, Details, Looked, Standing
-from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, expires_of, group_entry, standing_of
+from neatledger.carriers.entrychanges import (
+    EntryChange,
+    WholeEntry,
+    change_of,
+    closing_by_hand,
+    group_entry,
+    kept_of,
+    standing_of,
+)
 from neatledger.carriers.wholeentries import (
     WholeStep,
     details_of_entry,
@@ -150,7 +158,8 @@ class DirectoryCarrier:
                     self._told[found.name] = found.as_entry()
                 return [found]
             self._entries |= self._told
-            return list(change_of(step, self._places(step)))
+            places = self._places(step)
+            return list(closing_by_hand(step, places) or change_of(step, places))
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the entry anew."""
@@ -172,8 +181,7 @@ class DirectoryCarrier:
             places = self._places(step)
             changes = change_of(step, places)
         if isinstance(step, AccountStep):
-            expires = expires_of(step, places)
-            return {"expires": expires} if expires else {}
+            return kept_of(step, places)
         gone = {one.attribute: _texts(one) for one in changes if one.operation == "delete"}
         return {"values": gone} if gone else {}
 

@@ -19,9 +19,19 @@ from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import StepError
-from neatledger.formats.directory import Entry, Places, normal_name, state_of
+from neatledger.formats.directory import LOCKED_FOR_EVER, Entry, Places, normal_name, state_of
+from neatledger.formats.directoryswitch import Switch, switch_of
 
-__all__ = ["EntryChange", "WholeEntry", "change_of", "encoded", "expires_of", "group_entry", "standing_of"]
+__all__ = [
+    "EntryChange",
+    "WholeEntry",
+    "change_of",
+    "closing_by_hand",
+    "encoded",
+    "group_entry",
+    "kept_of",
+    "standing_of",
+]
 
 _DISABLED = 0x2
 _BY_DN = {
@@ -142,13 +152,28 @@ def change_of(step: Step, places: Places, was: Mapping[str, object] | None = Non
         case MemberStep():
             return _member_changes(step, entry, places, was or {})
         case AccountStep():
-            return [_account_change(step, entry, was or {})]
+            return [_account_change(step, entry, places, was or {})]
     raise StepError("a person must make this step in the directory", step.where)
 
 
-def expires_of(step: AccountStep, places: Places) -> str:
-    """Return the last day that an account's entry says, empty for none."""
-    return _entry_of(step, places).text("shadowexpire")
+def kept_of(step: AccountStep, places: Places) -> dict[str, str]:
+    """Return what an account's entry says that a step closes it by, and that is to come back: a day, a moment."""
+    entry = _entry_of(step, places)
+    names = {"expires": "shadowexpire", "locked": "pwdaccountlockedtime"}
+    return {key: entry.text(name) for key, name in names.items() if entry.text(name)}
+
+
+def closing_by_hand(step: Step, places: Places) -> list[EntryChange]:
+    """Return what closes an account by hand whose entry has no switch for it: its password goes; nothing for others.
+
+    Without a password nobody signs in by one (RFC 4513 section 5.1). The tool does not do that, for nobody could
+    take it back: a password is written down nowhere.
+    """
+    if not isinstance(step, AccountStep) or step.after is AccountState.OPEN:
+        return []
+    entry = _entry_of(step, places)
+    is_without = switch_of(entry, places.lockouts) is None
+    return [EntryChange(entry.name, "replace", "userPassword", ())] if is_without else []
 
 
 def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping[str, object]) -> list[EntryChange]:
@@ -169,27 +194,34 @@ def _member_changes(step: MemberStep, entry: Entry, places: Places, was: Mapping
     return [EntryChange(entry.name, "add", attribute, (encoded(value),))]
 
 
-def _account_change(step: AccountStep, entry: Entry, was: Mapping[str, object]) -> EntryChange:
-    control = entry.text("useraccountcontrol")
-    opens = step.after is AccountState.OPEN
+def _account_change(step: AccountStep, entry: Entry, places: Places, was: Mapping[str, object]) -> EntryChange:
     if {step.before, step.after} != {AccountState.OPEN, AccountState.DISABLED}:
         raise StepError("a person must make this step in the directory", step.where)
-    if control:
-        bits = int(control) & ~_DISABLED if opens else int(control) | _DISABLED
-        return EntryChange(entry.name, "replace", "userAccountControl", (str(bits).encode(),))
-    flags = entry.text("sambaacctflags")
-    if flags:
-        # Between the brackets it has always as many places, blanks at the end: so it comes back as it was.
-        width = len(flags.strip("[]"))
-        inner = ("" if opens else "D") + flags.strip("[]").replace("D", "").rstrip()
-        return EntryChange(entry.name, "replace", "sambaAcctFlags", (f"[{inner.ljust(width)}]".encode(),))
-    for name in ("nsAccountLock", "loginDisabled"):
-        if entry.text(name.lower()):
-            return EntryChange(entry.name, "replace", name, (b"FALSE" if opens else b"TRUE",))
-    if "shadowaccount" in entry.classes:
-        # Its last day as days since 1970 (RFC 2307 section 4): one that has passed closes it.
-        kept = str(was.get("expires", ""))
-        day = "1" if not opens else "" if has_passed(kept) else kept
-        return EntryChange(entry.name, "replace", "shadowExpire", (day.encode(),) if day else ())
-    message = "the entry has no switch that closes it: a person must find another way"
-    raise StepError(message, step.where)
+    switch = switch_of(entry, places.lockouts)
+    if switch is None:
+        raise StepError("nothing in its entry closes it", step.where, "take its password away (mend --texts)")
+    values = _switched(switch, entry, was, opens=step.after is AccountState.OPEN)
+    return EntryChange(entry.name, "replace", switch.value, tuple(one.encode() for one in values))
+
+
+def _switched(switch: Switch, entry: Entry, was: Mapping[str, object], *, opens: bool) -> list[str]:
+    """Return the values of a switch that open or close an account."""
+    match switch:
+        case Switch.CONTROL:
+            control = int(entry.text("useraccountcontrol"))
+            return [str(control & ~_DISABLED if opens else control | _DISABLED)]
+        case Switch.FLAGS:
+            # Between the brackets it has always as many places, blanks at the end: so it comes back as it was.
+            flags = entry.text("sambaacctflags").strip("[]")
+            inner = ("" if opens else "D") + flags.replace("D", "").rstrip()
+            return [f"[{inner.ljust(len(flags))}]"]
+        case Switch.LOCK | Switch.LOGIN:
+            return ["FALSE" if opens else "TRUE"]
+        case Switch.POLICY:
+            kept = str(was.get("locked", ""))
+            return [LOCKED_FOR_EVER] if not opens else [kept] if kept and kept != LOCKED_FOR_EVER else []
+        case Switch.EXPIRE:
+            # Its last day as days since 1970 (RFC 2307 section 4): one that has passed closes it.
+            kept = str(was.get("expires", ""))
+            day = "1" if not opens else "" if has_passed(kept) else kept
+            return [day] if day else []

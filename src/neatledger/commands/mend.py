@@ -14,6 +14,7 @@ from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import read_steps, write_steps
 from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
+from neatledger.questions.closing import remains_of_closed
 from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report, undo_report
@@ -78,6 +79,7 @@ def _report(
     text = StepTexts(office).lines
     report = mend_report(found.items, ends, found.left, found.names, text, office.count.when, _scope(args))
     if found.items or found.left:
+        report.notes[:0] = remains_of_closed(found.then, [item.step for item in found.items if not item.refused])
         return report
     if args.only or args.cause or args.steps:
         # Some steps were chosen and there are none: that says nothing of what else there is to do.
@@ -201,7 +203,8 @@ def _look_again(app: App, before: Office, done: carrying.Carried) -> tuple[bool,
             return False, [f"{name} could not be looked at again: {error}" for name, error in failed]
         readlogs.read(before, app.clock, credentials_for=app.credentials_for, systems=systems)
         found = proof.prove(before, systems)
-        return found.is_as_meant, proof_notes(found, is_over=not (done.stopped or done.left))
+        notes = proof_notes(found, is_over=not (done.stopped or done.left))
+        return found.is_as_meant, [*notes, *remains_of_closed(app.office.newest(), done.made)]
     except NeatError as error:
         return False, [f"It could not be looked at again: {error}"]
 

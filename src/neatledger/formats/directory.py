@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 
@@ -24,7 +24,7 @@ from neatledger.core.survey.accounts import ANYONE_ELSE, Account, AccountState, 
 from neatledger.errors import FormatError
 from neatledger.formats.filetime import day_of_filetime
 
-__all__ = ["Entry", "Places", "accounts_of", "normal_name", "state_of"]
+__all__ = ["LOCKED_FOR_EVER", "Entry", "Places", "accounts_of", "normal_name", "state_of"]
 
 _PEOPLE = frozenset(
     {"person", "inetorgperson", "organizationalperson", "posixaccount", "account", "user", "sambasamaccount"}
@@ -33,6 +33,7 @@ _GROUPS = frozenset(
     {"posixgroup", "groupofnames", "groupofuniquenames", "group", "groupofmembers", "sambagroupmapping"}
 )
 _NOT_PEOPLE = frozenset({"computer", "contact"})
+_POLICY = "pwdpolicy"
 _DOMAIN = frozenset({"domain", "domaindns"})
 # ADS_UF_ACCOUNT_DISABLE, ADS_UF_LOCKOUT, ADS_UF_DONT_EXPIRE_PASSWD, ADS_UF_PASSWORD_EXPIRED, MS-ADTS 2.2.16
 _DISABLED, _LOCKOUT, _KEEPS_PASSWORD, _PASSWORD_EXPIRED = 0x2, 0x10, 0x10000, 0x800000
@@ -40,6 +41,8 @@ _SECURITY_ENABLED = 0x80000000  # GROUP_TYPE_SECURITY_ENABLED, MS-ADTS 2.2.12
 _UNIQUE_ID = re.compile(r"#'[01]*'B$")  # the optional UID behind a name, RFC 4517 section 3.3.21
 _TICKS = 10_000_000  # of 100 ns a second
 _FOR_EVER = -(1 << 63)
+LOCKED_FOR_EVER = "000001010000Z"
+"""Stands where an account is locked until an administrator opens it (draft-behera-ldap-password-policy 5.3.3)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,9 +162,13 @@ def _domain_state(entry: Entry, now: datetime, policy: _Policy) -> AccountState 
 
 def _state(entry: Entry, today: date, policy: _Policy) -> AccountState:
     locked = entry.text("nsaccountlock", "logindisabled").casefold() == "true"
-    locked |= bool(entry.text("pwdaccountlockedtime")) or "D" in entry.text("sambaacctflags")
+    since = entry.text("pwdaccountlockedtime")
+    locked |= since == LOCKED_FOR_EVER or "D" in entry.text("sambaacctflags")
     if locked or _number(entry.text("useraccountcontrol")) & _DISABLED:
         return AccountState.DISABLED
+    if since:
+        # So many wrong passwords were tried: it opens again by itself, if the policy says so.
+        return AccountState.LOCKED
     days = entry.text("shadowexpire")
     if days.isdecimal() and date(1970, 1, 1) + timedelta(days=min(int(days), 1_000_000)) <= today:
         return AccountState.EXPIRED
@@ -259,19 +266,26 @@ def _member_names(entry: Entry) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Places:
-    """Where accounts and groups stand in a directory: entries by login, and by a group's identifier and name."""
+    """Where accounts and groups stand in a directory: entries by login, and by a group's identifier and name.
+
+    `lockouts` are its password policies by name (`normal_name`): whether each lets accounts be locked (pwdLockout).
+    """
 
     people: Mapping[str, Entry]
     groups: Mapping[tuple[str, str], Entry]
+    lockouts: Mapping[str, bool] = field(default_factory=dict)
 
     @classmethod
     def of(cls, entries: Iterable[Entry], *, by_sid: bool) -> Places:
         """Return the places among some entries, told apart as `accounts_of` does."""
         people: dict[str, Entry] = {}
         groups: dict[str, Entry] = {}
+        lockouts: dict[str, bool] = {}
         for entry in entries:
             classes = entry.classes
-            if classes & _GROUPS and _gives_access(entry):
+            if _POLICY in classes:
+                lockouts[normal_name(entry.name)] = entry.text("pwdlockout").casefold() == "true"
+            elif classes & _GROUPS and _gives_access(entry):
                 groups.setdefault(normal_name(entry.name), entry)
             elif classes & _PEOPLE and not classes & (_NOT_PEOPLE | _GROUPS) and _login(entry):
                 people.setdefault(_login(entry), entry)
@@ -279,7 +293,7 @@ class Places:
         found = {
             (_ident(entry, "gidnumber", by_sid, names[name]), names[name]): entry for name, entry in groups.items()
         }
-        return cls(people, found)
+        return cls(people, found, lockouts)
 
 
 def state_of(entry: Entry, today: date) -> AccountState:

@@ -15,9 +15,11 @@ from datetime import datetime
 from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
 from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.lists import TreeStep
+from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.ledger.journal import Event, Journal, Run
 from neatledger.questions.office import Office
@@ -91,7 +93,17 @@ def why_by_hand(office: Office, step: Step) -> str:
     why = by_hand(step, planned.settings)
     if not why and not planned.settings.get("may-change"):
         return "the plan does not say that the tool may change this system"
-    return why
+    return why or _why_not_closed(office, step)
+
+
+def _why_not_closed(office: Office, step: Step) -> str:
+    """Say what closes an account whose entry in its directory has no switch for it; nothing of other steps."""
+    if not isinstance(step, AccountStep) or step.after is AccountState.OPEN or step.system not in office.readers:
+        return ""
+    account = next((one for one in office.readers[step.system].accounts if one.login == step.login), None)
+    if account is None or not account.admission.lacks_switch:
+        return ""
+    return "nothing in its entry closes it: its password must go (mend --texts has the line), and its groups"
 
 
 @contextmanager

@@ -47,7 +47,7 @@ from neatledger.questions.mending_teams import wanted_team
 from neatledger.questions.mending_together import together_steps
 from neatledger.questions.mending_ways_in import way_in_steps
 from neatledger.questions.office import Office
-from neatledger.questions.starting import account_steps, home_steps
+from neatledger.questions.starting import account_steps, home_steps, why_perhaps_there
 
 __all__ = ["Mending", "find_mending"]
 
@@ -162,16 +162,11 @@ class _Finder:
                 state = self._state(system)
                 # A system known by identifiers may be told one in place of a login.
                 known = {name for one in state.accounts for name in (one.login, one.ident)}
-                unread = next(iter(self.office.readers[system].unread), "")
-                for login in logins:
-                    if login in known:
-                        continue
+                for login in (one for one in logins if one not in known):
                     steps = account_steps(self.office, state, person, login)
-                    if unread:
-                        # Who was not read may be there: a second account of theirs would be somebody else's.
-                        self.misfits += [(step, f"not all accounts were read: {unread}") for step in steps]
-                    else:
-                        self._add(steps)
+                    why = why_perhaps_there(self.office.readers[system].not_seen, login)
+                    self.misfits += [(step, why) for step in steps if why]
+                    self._add([] if why else steps)
                 self._add(home_steps(self.office, state, person))
         if len(self.steps) > before:
             self._look_again()

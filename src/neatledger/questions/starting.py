@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 
 from neatledger.core.lists.contract import Maker
@@ -18,11 +19,12 @@ from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.survey.accounts import Account
 from neatledger.core.tree.address import Address
+from neatledger.core.tree.columns import NotSeen
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.office.addresses import parse_address
 from neatledger.questions.office import Office
 
-__all__ = ["account_steps", "former_accounts", "home_of", "home_steps"]
+__all__ = ["account_steps", "former_accounts", "home_of", "home_steps", "why_perhaps_there"]
 
 _HOME_MODE = 0o700
 
@@ -52,6 +54,19 @@ def account_steps(office: Office, state: ImaginedReader, person: Person, login: 
         account = replace(account, is_entitled=False)
     steps: list[Step] = [] if own is None else [GroupStep(state.system, own.ident, own.name, True)]
     return [*steps, WholeAccountStep(state.system, None, account)]
+
+
+def why_perhaps_there(not_seen: Iterable[NotSeen], login: str) -> str:
+    """Say why an account may be there that was not found; nothing where it would have been.
+
+    Of a directory or a service of which a part was not given nobody knows; a line of a file that could not be read
+    is about whom it names.
+    """
+    for one in not_seen:
+        is_line = "://" not in one.source and one.source.rpartition(":")[2].isdecimal()
+        if "://" in one.source or (is_line and login in re.findall(r"[\w.@-]+", one.why)):
+            return f"it may be there already: {one.source}: {one.why}"
+    return ""
 
 
 def home_of(plan: Plan, person: Person) -> Address | None:

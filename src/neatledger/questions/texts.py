@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from neatledger.carriers.contract import CarrierContext
-from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of
+from neatledger.carriers.entrychanges import EntryChange, WholeEntry, change_of, closing_by_hand
 from neatledger.carriers.wholeentries import WholeStep, whole_change
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
@@ -104,7 +104,13 @@ class StepTexts:
         path = self._office.folder / str(setting["ldif"])
         entries, _ = parse_ldif(path.read_text("utf-8-sig", "surrogateescape"), str(path))
         places = Places.of(entries, by_sid=wants_sids(settings, setting))
-        return lambda step: [whole_change(step, places)] if isinstance(step, WholeStep) else change_of(step, places)
+
+        def changes(step: Step) -> Sequence[EntryChange | WholeEntry]:
+            if isinstance(step, WholeStep):
+                return [whole_change(step, places)]
+            return closing_by_hand(step, places) or change_of(step, places)
+
+        return changes
 
     def _of_directory(
         self,

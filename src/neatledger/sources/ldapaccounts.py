@@ -12,15 +12,17 @@ import ssl
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from neatledger.core.survey.accounts import Account, Group
+from neatledger.core.survey.accounts import Account, Admission, Group
 from neatledger.core.tree.columns import NotSeen
 from neatledger.errors import MissingPartError, SourceError
-from neatledger.formats.directory import Entry, accounts_of
+from neatledger.formats.directory import Entry, Places, accounts_of
+from neatledger.formats.directoryswitch import switch_of
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources.contract import SourceContext
 from neatledger.sources.ldapsound import make_sound
@@ -40,7 +42,7 @@ __all__ = [
 _FILTER = (
     "(|(objectClass=person)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account)"
     "(objectClass=posixGroup)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=group)"
-    "(objectClass=domain)(objectClass=domainDNS))"
+    "(objectClass=domain)(objectClass=domainDNS)(objectClass=pwdPolicy))"
 )
 _REFERRAL = 10  # RFC 4511 appendix A.1
 _LIMITS = {3: "time", 4: "size", 11: "what one may ask for"}
@@ -52,6 +54,7 @@ _WANTED = [
     "userAccountControl", "nsAccountLock", "loginDisabled", "pwdAccountLockedTime", "sambaAcctFlags", "shadowExpire",
     "groupType", "lockoutTime", "pwdLastSet", "msDS-User-Account-Control-Computed", "lockoutDuration", "maxPwdAge",
     "accountExpires", "lastLogonTimestamp", "lastLogon", "authTimestamp", "pwdLastSuccess",
+    "pwdChangedTime", "pwdPolicySubentry", "pwdLockout",
 ]  # fmt: skip
 
 
@@ -74,6 +77,10 @@ def read_ldap_accounts(
         entries = _read_live(context, setting["ldap"], not_seen)
     by_sid = wants_sids(context.settings, setting)
     accounts, groups = accounts_of(entries, context.today, by_sid=by_sid)
+    places = Places.of(entries, by_sid=by_sid)
+    lacking = {login for login, entry in places.people.items() if switch_of(entry, places.lockouts) is None}
+    lacks = Admission(lacks_switch=True)
+    accounts = [replace(one, admission=lacks) if one.login in lacking else one for one in accounts]
     if not accounts and not groups:
         where = str(setting.get("ldif") or setting["ldap"]["base"])
         not_seen.append(NotSeen.of_source(where, "there are no people or groups: see base and filter in the plan"))

@@ -279,6 +279,7 @@ def _joined(first: Admission, more: Admission) -> Admission:
         disable_on=first.disable_on or more.disable_on,
         remove_on=first.remove_on or more.remove_on,
         ends=first.ends or more.ends,
+        lacks_switch=first.lacks_switch or more.lacks_switch,
     )
 
 

@@ -50,6 +50,7 @@ class Admission:
     `roles` is None where the service knows no roles. `entitlements` are the licences that the account has there.
     `inviter` is the login of who invited a guest; `disable_on` and `remove_on` are the days set for that,
     and `ends` is the last day of the account itself. `is_first_password` says that the first one was never changed.
+    One that `lacks_switch` has nothing in its directory's entry that closes it.
     """
 
     roles: frozenset[str] | None = None
@@ -64,6 +65,7 @@ class Admission:
     disable_on: date | None = None
     remove_on: date | None = None
     ends: date | None = None
+    lacks_switch: bool = False
 
     def to_facts(self) -> dict[str, Any]:
         """Return what the ledger keeps: only what is told."""
