@@ -10,16 +10,21 @@ import random
 import socket
 import subprocess
 import threading
+import warnings
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from datetime import date
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from ldap3.core.exceptions import LDAPOperationResult
 
 from judges import ldap
+from neatledger.carriers.contract import CarrierContext
+from neatledger.carriers.directory import DirectoryCarrier
+from neatledger.core.people.credentials import Credentials
 from neatledger.formats.directory import accounts_of, normal_name
 from neatledger.formats.ldif import parse_ldif
 from neatledger.sources import ldapaccounts
@@ -516,3 +521,65 @@ def test_a_closed_account_does_not_sign_in(tmp_path: Path, run, monkeypatch) -> 
             ]
         }
         assert states["sedge"] != "open"
+
+
+@pytest.mark.judge
+@pytest.mark.seeds(2)
+def test_an_entry_that_the_directory_would_refuse_is_known_before(seed: int, tmp_path: Path, monkeypatch) -> None:
+    """Random entries, judged by the schema that the directory tells, and by adding them."""
+    rng = random.Random(seed)
+    monkeypatch.setenv("LDAPTLS_REQCERT", "never")
+    base = {
+        "objectClass": [b"inetOrgPerson", b"posixAccount"],
+        "cn": [b"Ada"], "sn": [b"Lark"], "uidNumber": [b"4001"], "gidNumber": [b"4001"], "homeDirectory": [b"/Homes/ada"],
+    }  # fmt: skip
+    changes = [
+        ("uidNumber", [b"hugo"]), ("uidNumber", [b"1", b"2"]), ("sn", []), ("homeDirectory", []), ("gecos", ["Ädä".encode()]),
+        ("loginShell", [b"/bin/sh"]), ("member", [b"cn=x"]), ("objectClass", [b"posixAccount"]), ("mail", [b"ada@x.example"]),
+        ("objectClass", [b"inetOrgPerson", b"posixAccount", b"groupOfNames"]), ("objectClass", [b"inetOrgPerson", b"nobody"]),
+        ("objectClass", [b"top", b"person", b"organizationalPerson", b"inetOrgPerson", b"posixAccount", b"shadowAccount"]),
+        ("shadowExpire", [b"1"]), ("shadowExpire", [b""]), ("displayName", [b""]), ("telephoneNumber", [b"12 34"]), ("o", [b"x"]),
+        ("objectClass", [b"account", b"posixAccount"]), ("gidNumber", [b"-7"]), ("gidNumber", [b"07"]), ("nothing", [b"x"]),
+    ]  # fmt: skip
+    with ldap.running(tmp_path, ldap.random_ldif(random.Random(1), 50, 1)[0]) as url:
+        setting = {"url": url, "base": ldap.BASE, "ca": "cert.pem", "user": f"cn=root,{ldap.BASE}"}
+        context = CarrierContext(
+            "people", tmp_path, {"source": "directory", "accounts": {"ldap": setting}},
+            lambda user, _: Credentials(user, ldap.PASSWORD),
+        )  # fmt: skip
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", DeprecationWarning)
+            opened = DirectoryCarrier(context)
+        with closing(opened) as carrier:
+            agreed = set()
+            for number in range(60):
+                entry = {**base, **dict(rng.sample(changes, rng.choice([0, 1, 1, 2])))}
+                entry = {name: values for name, values in entry.items() if values} | {"uid": [b"n%d" % number]}
+                faults = list(carrier._schema.faults(entry))
+                name = f"uid=n{number},ou=people,{ldap.BASE}"
+                try:
+                    carrier._connection.add(name, attributes=entry)
+                except LDAPOperationResult as refused:
+                    assert faults, (entry, refused.description, refused.message)
+                else:
+                    assert not faults, (entry, faults)
+                agreed.add(bool(faults))
+            assert agreed == {True, False}
+
+
+def test_a_wrong_password_is_known_before_anything_is_asked(tmp_path: Path, run, monkeypatch) -> None:
+    entries = "\n".join(
+        [
+            ldap.random_ldif(random.Random(1), 50, 1)[0],
+            POLICIES,
+            PERSON.format(login="sedge", policy="locking", base=ldap.BASE),
+        ]
+    )
+    with ldap.running(tmp_path, entries, "overlay ppolicy") as url:
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_PEOPLE", ldap.PASSWORD)
+        (tmp_path / "office.yaml").write_text(LEAVERS.format(url=url, base=ldap.BASE))
+        run("gather", "--quiet", "--office", tmp_path)
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_PEOPLE", "another one")
+        told = run("mend", "--carry-out", "--yes", "1", "--office", tmp_path, status=2).stderr
+        assert "nothing that the tool could make" in told and "invalidCredentials" in told
+        assert not json.loads(run("mend", "--journal", "--format", "json", "--office", tmp_path).stdout)["rows"]

@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from judges import smb
+from neatledger.carriers.contract import Standing
 from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
@@ -322,3 +323,32 @@ def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tm
         path = step.path.decode().removeprefix("/open/").replace("/", "\\")
         clients[running.admin].set_descriptor(smb.BUILDING, f"open\\{path}", found)
     assert not changes_between(imagined_office(before, lists), imagined_office(counted(), []))
+
+
+def test_what_a_share_does_not_let_be_set_is_known_before(running, clients, run, tmp_path, monkeypatch) -> None:
+    """Asked beforehand, a share says just of what it will refuse that it will; and asking changes nothing."""
+    rng = random.Random(SEED + 8)
+    for share in PERMISSIONS:
+        smb.fill(clients[running.admin], rng, share, 4, first=3000)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
+    where = office(tmp_path / "office", running, shares=list(PERMISSIONS), **{"may-change": True})
+    run("gather", "--quiet", "--office", where, status=None)
+    before = open_office(where)
+    state = ImaginedReader(before.readers["loft"])
+    told = set()
+    for share in PERMISSIONS:
+        folders = [path for path in state.subfolders(b"/" + share.encode()) if state.folder_state(path)][:2]
+        steps = [one for one in random_descriptor_steps(before, rng, folders) if isinstance(one, ListStep)]
+        ask = carrying.Carriers(before, lambda _: lambda user, _: Credentials(user, running.password))
+        with closing(ask) as carriers:
+            foreseen = [carriers.foresee(one) for one in steps]
+            assert all(carriers.of("loft").look(one).standing is Standing.BEFORE for one in steps)
+            groups = list(range(len(steps)))
+            now = lambda: datetime.now(UTC)  # noqa: E731
+            done = carrying.carry_out(before.ledger.journal, steps, carriers, now, groups) if steps else None
+            refused = [] if done is None else [step for step, _ in done.left]
+            assert [bool(why) for why in foreseen] == [step in refused for step in steps], (share, foreseen, done)
+            told |= {bool(why) for why in foreseen}
+            if done is not None and done.made:
+                carrying.undo(before.ledger.journal, carriers, now)
+    assert told == {True, False}

@@ -20,7 +20,17 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.survey.accounts import AccountState
 from neatledger.sources.contract import SourceContext
 
-__all__ = ["ByHand", "Carrier", "CarrierContext", "Details", "Looked", "SetsPasswords", "Standing", "why_not_plain"]
+__all__ = [
+    "ByHand",
+    "Carrier",
+    "CarrierContext",
+    "Details",
+    "Foresees",
+    "Looked",
+    "SetsPasswords",
+    "Standing",
+    "why_not_plain",
+]
 
 Details = dict[str, Any]
 """Values of JSON; never a password, and never a link's address."""
@@ -76,6 +86,14 @@ class SetsPasswords(Protocol):
 
     def first_password(self, login: str) -> str:
         """Give it one by the system's own rule, and return it; raises `StepError` and `SourceError`."""
+
+
+@runtime_checkable
+class Foresees(Protocol):
+    """A carrier that can tell beforehand, changing nothing, that its system would not take a step."""
+
+    def foresee(self, step: Step) -> str:
+        """Say why it would not; nothing where that is not known. Raises `StepError` and `SourceError`."""
 
 
 class Carrier(Protocol):

@@ -9,6 +9,7 @@ import ssl
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from datetime import date
+from functools import cached_property
 from typing import Any
 
 from neatledger.carriers.accountentries import why_by_hand
@@ -38,6 +39,7 @@ from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.errors import SourceError, StepError
 from neatledger.formats.directory import Entry, Places
+from neatledger.formats.directoryschema import Schema
 from neatledger.sources.ldapaccounts import (
     in_words,
     make_connection,
@@ -160,6 +162,35 @@ class DirectoryCarrier:
             self._entries |= self._told
             places = self._places(step)
             return list(closing_by_hand(step, places) or change_of(step, places))
+
+    def foresee(self, step: Step) -> str:
+        """Say why the directory would not take a step, as far as its entries and its schema tell; else nothing."""
+        found = self.changes(step)
+        for one in found:
+            if isinstance(one, WholeEntry) and one.attributes:
+                faults = list(self._schema.faults(one.attributes))
+                if faults:
+                    return f"its entry would not do: {'; '.join(faults)}"
+        return ""
+
+    @cached_property
+    def _schema(self) -> Schema:
+        """The directory's classes and attributes; without any where it does not tell them (RFC 4512 section 4.4)."""
+        self._connection.search("", "(objectClass=*)", "BASE", attributes=["subschemaSubentry"])
+        places = [value for row in self._rows() for value in row.get("subschemasubentry", ())]
+        if not places:
+            return Schema([], [])
+        wanted = ["objectClasses", "attributeTypes"]
+        self._connection.search(places[0].decode(), "(objectClass=subschema)", "BASE", attributes=wanted)
+        told = next(iter(self._rows()), {})
+        classes, attributes = (
+            [one.decode("utf-8", "replace") for one in told.get(name.lower(), ())] for name in wanted
+        )
+        return Schema(classes, attributes)
+
+    def _rows(self) -> list[dict[str, list[bytes]]]:
+        rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
+        return [{key.lower(): values for key, values in row["raw_attributes"].items()} for row in rows]
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the entry anew."""

@@ -27,6 +27,7 @@ from neatledger.sources.smbsteady import SteadySession
 __all__ = ["SmbCarrier", "by_hand"]
 
 _OWNER, _GROUP, _DACL = 0x1, 0x2, 0x4
+_WRITES = 0x2  # FILE_WRITE_DATA, FILE_ADD_FILE: MS-SMB2 2.2.13.1
 T = TypeVar("T")
 
 
@@ -48,6 +49,7 @@ class SmbCarrier:
         settings = context.settings
         terms = Terms.of_settings(settings)
         self._session = SteadySession(terms, terms.credentials(str(settings.get("user", "")), context.credentials))
+        self._user = str(settings.get("user", ""))
 
     def close(self) -> None:
         """Sign off."""
@@ -105,6 +107,32 @@ class SmbCarrier:
                     self._make_files(step, details)
                 case FolderStep():
                     self._make_folder(step)
+
+    def foresee(self, step: Step) -> str:
+        """Say why the server would not let this account set a descriptor, as far as it tells without setting it.
+
+        A share that is read-only tells it by the access that it gives at most (MS-SMB2 2.2.10).
+        """
+
+        def ask(tree: SmbTree, below: str) -> str:
+            if not tree.maximal_access() & _WRITES:
+                return f"the share lets {self._user or 'this account'} change nothing"
+            tree.try_to_set(below, parts)
+            return ""
+
+        match step:
+            case ListStep():
+                path, parts = step.path, _parts(step.before, step.after)
+            case FilesStep() | FolderStep():
+                # Of files the folder is opened to read it: which one is refused shows when each is set.
+                path, parts = step.path if isinstance(step, FilesStep) else step.path.rpartition(b"/")[0], 0
+            case _:
+                return ""
+        with self._refusals(step):
+            try:
+                return self._on(step, path, ask)
+            except Refused as error:
+                return f"the server refuses: {error}" if parts else ""
 
     # Folders and files ------------------------------------------------------------------------------
 
@@ -204,12 +232,17 @@ def _stands(found: ItemState, before: ItemState, after: ItemState) -> Looked:
 
 def _set(tree: SmbTree, below: str, before: ItemState, after: ItemState) -> None:
     """Set what differs of an item's descriptor in one request, and nothing else of it."""
+    parts = _parts(before, after)
+    if parts:
+        tree.set_descriptor(below, _packed(after, parts), parts)
+
+
+def _parts(before: ItemState, after: ItemState) -> int:
+    """Return which parts of a descriptor differ."""
     old, new = unpack_body(before.body), unpack_body(after.body)
     parts = _DACL if (old.dacl, old.control) != (new.dacl, new.control) else 0
     parts |= _OWNER if before.owner != after.owner else 0
-    parts |= _GROUP if old.group != new.group else 0
-    if parts:
-        tree.set_descriptor(below, _packed(after, parts), parts)
+    return parts | (_GROUP if old.group != new.group else 0)
 
 
 def _packed(item: ItemState, parts: int) -> bytes:

@@ -9,9 +9,9 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any
 
-from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Looked, SetsPasswords
+from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Foresees, Looked, SetsPasswords
 from neatledger.core.steps.contract import Step
-from neatledger.errors import StepError
+from neatledger.errors import SourceError, StepError
 
 __all__ = ["ACCOUNTS", "FILES", "SHARING", "SystemCarrier", "by_hand"]
 
@@ -93,6 +93,14 @@ class SystemCarrier:
             carrier: Carrier = getattr(import_module(row[0]), row[1])(context)
             self._open[part] = carrier
         return self._open[part]
+
+    def foresee(self, step: Step) -> str:
+        """Say why the system would not take a step, as far as that can be known; nothing is changed by asking."""
+        try:
+            carrier = self._of(step)
+            return carrier.foresee(step) if isinstance(carrier, Foresees) else ""
+        except (StepError, SourceError) as error:
+            return error.what
 
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the thing anew."""

@@ -63,6 +63,19 @@ class TreeCarrier:
         """Let go of the tree."""
         os.close(self._root)
 
+    def foresee(self, step: Step) -> str:
+        """Say why the system would not let this process make a step, as far as that shows without making it."""
+        if not isinstance(step, ListStep | FilesStep | FolderStep):
+            return ""
+        path = step.path.rpartition(b"/")[0] if isinstance(step, FolderStep) else step.path
+        with suppress(FileNotFoundError), self._refusals(step), open_folder(self._root, parts_of(path)) as folder:
+            if os.fstatvfs(folder).f_flag & os.ST_RDONLY:
+                return "it is mounted read-only"
+            is_other = os.fstat(folder).st_uid != os.geteuid()
+            if isinstance(step, ListStep) and os.geteuid() and is_other:
+                return "only root or its owner may change its list (chmod(2)): run this as root"
+        return ""
+
     def look(self, step: Step, details: Details | None = None) -> Looked:
         """Read the thing anew."""
         with self._refusals(step):

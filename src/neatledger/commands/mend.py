@@ -16,6 +16,7 @@ from neatledger.formats.stepfiles import read_steps, write_steps
 from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
 from neatledger.questions.closing import remains_of_closed
 from neatledger.questions.ends import findings_ended, steps_of_cause
+from neatledger.questions.foreseen import foreseen
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report, undo_report
 from neatledger.reports.proof import proof_notes
@@ -123,9 +124,28 @@ def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
 def _carry_out(
     args: argparse.Namespace, app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]
 ) -> int:
+    before = app.office.with_()
+    carriers = carrying.Carriers(before, app.credentials_for)
+    try:
+        with app.progress("signing in"):
+            found = foreseen(found, carriers)
+        return _carry_out_by(carriers, args, app, before, found, ends)
+    finally:
+        carriers.close()
+
+
+def _carry_out_by(
+    carriers: carrying.Carriers,
+    args: argparse.Namespace,
+    app: App,
+    before: Office,
+    found: worklist.Worklist,
+    ends: Sequence[Sequence[Finding]],
+) -> int:
     steps = [item.step for item in found.makeable()]
     if not steps:
-        raise StepError("there is nothing that the tool could make", hint="mend shows who must, and why")
+        why = next((item.by_hand for item in found.items if item.by_hand), "")
+        raise StepError("there is nothing that the tool could make", hint=why or "mend shows who must, and why")
     if args.yes is None:
         report = _report(args, app, found, ends)
         report.notes = [note for note in report.notes if note != "Nothing was changed."]
@@ -136,14 +156,9 @@ def _carry_out(
     elif args.yes != len(steps):
         message = f"--yes {args.yes} was said, and there are {len(steps)} steps"
         raise UsageError(message, hint="look at the list again: mend")
-    before = app.office.with_()
-    carriers = carrying.Carriers(before, app.credentials_for)
-    try:
-        with carrying.alone(before):
-            groups = [item.group for item in found.makeable()]
-            done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock, groups)
-    finally:
-        carriers.close()
+    with carrying.alone(before):
+        groups = [item.group for item in found.makeable()]
+        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock, groups)
     return _show(app, before, done, is_undone=False)
 
 

@@ -74,6 +74,15 @@ class Carriers:
         assert isinstance(carrier, SystemCarrier)
         return carrier.first_password(login)
 
+    def foresee(self, step: Step) -> str:
+        """Say why a step's system would not take it, as far as signing in and looking tell; nothing is changed."""
+        try:
+            carrier = self.of(step.system)
+        except NeatError as error:
+            return error.what
+        assert isinstance(carrier, SystemCarrier)
+        return carrier.foresee(step)
+
     def why_by_hand(self, step: Step) -> str:
         """Say why a person must make a step; nothing where its system's carrier can."""
         return why_by_hand(self._office, step)

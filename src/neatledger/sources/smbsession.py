@@ -337,16 +337,8 @@ class SmbTree:
 
     def set_descriptor(self, path: str, descriptor: bytes, parts: int) -> None:
         """Set parts of an item's descriptor (SECURITY_INFORMATION, MS-DTYP 2.4.7); raises `Refused` or `Lost`."""
-        found = Open(self._tree, path)
         with _translated():
-            found.create(
-                ImpersonationLevel.Impersonation,
-                (_WRITE_DAC if parts & _OF_LIST else 0) | (_WRITE_OWNER if parts & ~_OF_LIST else 0),
-                FileAttributes.FILE_ATTRIBUTE_NORMAL,
-                _SHARES_ALL,
-                CreateDisposition.FILE_OPEN,
-                CreateOptions.FILE_OPEN_REPARSE_POINT | CreateOptions.FILE_OPEN_FOR_BACKUP_INTENT,
-            )
+            found = self._opened_to_set(path, parts)
             try:
                 request = SMB2SetInfoRequest()
                 request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
@@ -357,6 +349,23 @@ class SmbTree:
                 self._connection.receive(sent, timeout=self._timeout)
             finally:
                 found.close(False)
+
+    def _opened_to_set(self, path: str, parts: int) -> Open:
+        found = Open(self._tree, path)
+        found.create(
+            ImpersonationLevel.Impersonation,
+            (_WRITE_DAC if parts & _OF_LIST else 0) | (_WRITE_OWNER if parts & ~_OF_LIST else 0),
+            FileAttributes.FILE_ATTRIBUTE_NORMAL,
+            _SHARES_ALL,
+            CreateDisposition.FILE_OPEN,
+            CreateOptions.FILE_OPEN_REPARSE_POINT | CreateOptions.FILE_OPEN_FOR_BACKUP_INTENT,
+        )
+        return found
+
+    def try_to_set(self, path: str, parts: int) -> None:
+        """Open an item as for `set_descriptor`, and leave it as it is; raises `Refused` or `Lost`."""
+        with _translated():
+            self._opened_to_set(path, parts).close(False)
 
     def make_folder(self, path: str, descriptor: bytes) -> None:
         """Make a folder with a descriptor from its first moment (MS-SMB2 2.2.13.2.2); raises `Refused` or `Lost`."""
