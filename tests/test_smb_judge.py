@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -21,14 +22,19 @@ from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.folders import FolderStep
+from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.lists import ListStep
+from neatledger.core.steps.whom import Sort, Whom
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
 from neatledger.formats.steptexts import text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying
 from neatledger.questions.beside import changes_between
 from neatledger.questions.imagined import imagined_office
+from neatledger.questions.made_otherwise import judge_made
 from neatledger.questions.office import Office, open_office
 from neatledger.sources.smbsession import SmbSession, Terms
 from step_offices import random_descriptor_steps
@@ -352,3 +358,60 @@ def test_what_a_share_does_not_let_be_set_is_known_before(running, clients, run,
             if done is not None and done.made:
                 carrying.undo(before.ledger.journal, carriers, now)
     assert told == {True, False}
+
+
+def test_what_a_server_makes_of_a_list_is_what_is_told_and_taken_back(run, tmp_path, monkeypatch) -> None:
+    """A server that folds lists into those of its file system: each step as it came out, its meaning, and back again."""
+    rng = random.Random(SEED + 9)
+    with (
+        tempfile.TemporaryDirectory(dir="/tmp") as folder,
+        smb.server(Path(folder), {"open": ""}, vfs_objects="") as here,
+    ):
+        made = [f"f{number}" for number in range(8)]
+        for name in made:
+            place = Path(folder) / "data" / "open" / name
+            place.mkdir()
+            for file in ("a.txt", "b.txt"):
+                (place / file).write_text("x")
+                (place / file).chmod(0o644)
+            os.chown(place, 52000 + rng.choice([*smb.USERS.values()]), -1)
+        monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", here.password)
+        where = office(tmp_path / "office", here, shares=["open"], **{"may-change": True})
+
+        def counted() -> Office:
+            run("gather", "--quiet", "--office", where, status=None)
+            return open_office(where)
+
+        before = counted()
+        folders = [b"/open/" + name.encode() for name in made]
+        steps = [
+            replace(one, after=replace(one.after, owner=one.before.owner))
+            for one in random_descriptor_steps(before, rng, folders[2:])
+            if not isinstance(one, FolderStep)
+        ]
+        for path, login in zip(folders, ("bo", "cy"), strict=False):
+            item = ImaginedReader(before.readers["loft"]).folder_state(path)
+            whom = Whom(Sort.USER, f"{smb.BASE}-{smb.USERS[login]}", login)
+            body = set_holder("nt", item.body, whom, LEVEL_RIGHTS[Level.READ], is_folder=True)
+            steps.append(ListStep("loft", path, "nt", item, replace(item, body=body)))
+        ask = carrying.Carriers(before, lambda _: lambda user, _: Credentials(user, here.password))
+        with closing(ask) as carriers:
+            groups, judge = list(range(len(steps))), judge_made(before)
+            done = carrying.carry_out(
+                before.ledger.journal, steps, carriers, lambda: datetime.now(UTC), groups, judge
+            )
+            assert done.made and done.otherwise
+            after = counted()
+            # What was made is what is counted; what was asked is it just where the steps say that it means the same.
+            assert not changes_between(imagined_office(before, done.made), after)
+            for asked, came_out, means in done.otherwise:
+                assert asked.target == came_out.target and asked != came_out
+                place = asked.place
+                so_far = done.made[: done.made.index(came_out)]
+                both = [imagined_office(before, [*so_far, one]) for one in (asked, came_out)]
+                assert bool(means) == bool(changes_between(*both)), (place, means)
+            assert {bool(means) for *_, means in done.otherwise} == {True, False}
+            undone = carrying.undo(after.ledger.journal, carriers, lambda: datetime.now(UTC))
+            assert not undone.left and not undone.stopped
+        # Lists come back in what may be another form, and mean what they did.
+        assert not changes_between(before, counted())

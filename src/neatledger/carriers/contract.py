@@ -29,6 +29,7 @@ __all__ = [
     "Looked",
     "SetsPasswords",
     "Standing",
+    "TellsMade",
     "why_not_plain",
 ]
 
@@ -94,6 +95,14 @@ class Foresees(Protocol):
 
     def foresee(self, step: Step) -> str:
         """Say why it would not; nothing where that is not known. Raises `StepError` and `SourceError`."""
+
+
+@runtime_checkable
+class TellsMade(Protocol):
+    """A carrier of a system that may make something else of what it is given, as a server that folds lists."""
+
+    def made_of(self, step: Step, details: Details) -> Step | None:
+        """Return a step that was made as it came out; None where that cannot be told, or all is as before it."""
 
 
 class Carrier(Protocol):

@@ -134,6 +134,21 @@ class SmbCarrier:
             except Refused as error:
                 return f"the server refuses: {error}" if parts else ""
 
+    def made_of(self, step: Step, details: Details) -> Step | None:
+        """Return a step as the server keeps it: some fold lists into those of the files below (MS-FSA 2.1.5.17)."""
+        with self._refusals(step):
+            match step:
+                case ListStep():
+                    found = self._on(step, step.path, _item)
+                    return None if _plain(found) == _plain(step.before) else replace(step, after=found)
+                case FolderStep() if step.made:
+                    return replace(step, item=self._on(step, step.path, _item))
+                case FilesStep():
+                    sorts = {sort for name, sort in self._files(step) if name in details.get("names", ())}
+                    is_kept = len(sorts) != 1 or any(_plain(sort) == _plain(step.before) for sort in sorts)
+                    return None if is_kept else replace(step, after=next(iter(sorts)))
+        return None
+
     # Folders and files ------------------------------------------------------------------------------
 
     def _look_made(self, step: FolderStep) -> Looked:

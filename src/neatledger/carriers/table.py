@@ -9,7 +9,16 @@ from collections.abc import Mapping
 from importlib import import_module
 from typing import Any
 
-from neatledger.carriers.contract import ByHand, Carrier, CarrierContext, Details, Foresees, Looked, SetsPasswords
+from neatledger.carriers.contract import (
+    ByHand,
+    Carrier,
+    CarrierContext,
+    Details,
+    Foresees,
+    Looked,
+    SetsPasswords,
+    TellsMade,
+)
 from neatledger.core.steps.contract import Step
 from neatledger.errors import SourceError, StepError
 
@@ -113,6 +122,11 @@ class SystemCarrier:
     def make(self, step: Step, details: Details) -> None:
         """Make the step, or finish it."""
         self._of(step).make(step, details)
+
+    def made_of(self, step: Step, details: Details) -> Step | None:
+        """Return a step as its system made it; None where that cannot be told."""
+        carrier = self._of(step)
+        return carrier.made_of(step, details) if isinstance(carrier, TellsMade) else None
 
     def settle(self) -> None:
         """Return when what was made by now would outlast a power cut."""

@@ -17,6 +17,7 @@ from neatledger.questions import Office, carrying, check, gather, proof, readlog
 from neatledger.questions.closing import remains_of_closed
 from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.foreseen import foreseen
+from neatledger.questions.made_otherwise import judge_made
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report, undo_report
 from neatledger.reports.proof import proof_notes
@@ -158,7 +159,9 @@ def _carry_out_by(
         raise UsageError(message, hint="look at the list again: mend")
     with carrying.alone(before):
         groups = [item.group for item in found.makeable()]
-        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: app.clock, groups)
+        done = carrying.carry_out(
+            before.ledger.journal, steps, carriers, lambda: app.clock, groups, judge_made(before)
+        )
     return _show(app, before, done, is_undone=False)
 
 
@@ -201,6 +204,7 @@ def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) 
     elif done.made:
         proved, notes = _look_again(app, before, done)
     show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
+    proved &= not any(means for *_, means in done.otherwise)
     if done.stopped:
         return 128 + signal.SIGINT if done.stopped == carrying.BY_HAND else 2
     return 1 if done.left or not proved else 0

@@ -1,7 +1,8 @@
 """The journal of what was carried out: written down before it is made and after, and never altered.
 
 A *run* is one carrying out of a list of steps. Its events, in order: `BEGUN` with all steps; for each step `INTENT`
-with what must be known to finish it or take it back, and `MADE`; and at last `ENDED`. `STOPPED` says why a run went
+with what must be known to finish it or take it back, and `MADE`, with the step as it came out where that is another
+than was asked for; and at last `ENDED`. `STOPPED` says why a run went
 no further; it may be gone on with. A run that takes another one back says which.
 """
 
@@ -66,6 +67,10 @@ class Run:
     left: dict[int, str] = field(default_factory=dict)
     stopped: str = ""
     is_ended: bool = False
+
+    def replace(self, place: int, step: Step) -> None:
+        """Put a step as it was made in the place of the one that was asked for."""
+        self.steps = [*self.steps[:place], step, *self.steps[place + 1 :]]
 
     @property
     def taken_back(self) -> list[int]:
@@ -144,6 +149,10 @@ class Journal:
                 case Event.MADE:
                     assert one.step is not None
                     run.made.add(one.step)
+                    if "as" in one.facts:
+                        # The system made something else of it: that is what is taken back.
+                        with self._refusals():
+                            run.replace(one.step, step_of_facts(one.facts["as"]))
                 case Event.LEFT:
                     assert one.step is not None
                     run.left[one.step] = str(one.facts.get("why", ""))

@@ -12,13 +12,14 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 
-from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing
+from neatledger.carriers.contract import Carrier, CarrierContext, Details, Looked, Standing, TellsMade
 from neatledger.carriers.table import SystemCarrier, by_hand
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.lists import TreeStep
+from neatledger.core.steps.table import step_to_facts
 from neatledger.core.survey.accounts import AccountState
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.ledger.journal import Event, Journal, Run
@@ -47,6 +48,11 @@ class Carried:
     waiting: Sequence[Step] = ()  # not come to
     begun: Sequence[Step] = ()  # begun, and perhaps made: going on and taking back look first
     is_over: bool = True
+    otherwise: Sequence[tuple[Step, Step, str]] = ()  # as asked, as made, and what that means for somebody
+
+
+Judge = Callable[[Sequence[Step], Step, Step], str]
+"""Says, after some steps, of one as asked and as made what the difference means for somebody (empty: nothing)."""
 
 
 class Carriers:
@@ -135,11 +141,14 @@ def carry_out(
     carriers: Carriers,
     clock: Callable[[], datetime],
     groups: Sequence[int] | None = None,
+    judge: Judge | None = None,
 ) -> Carried:
     """Carry steps out in their order. What it raises, it made nothing.
 
-    `groups` has for each step the number of those that it hangs together with: where a system refuses one, or it is
-    not as counted, these are left and the others made. Without, the first that is refused stops it.
+    Where a system made something else of a step, `judge` says of the step as asked and as made what that means for
+    somebody; nothing where it means the same. `groups` has for each step the number of those that it hangs together
+    with: where a system refuses one, or it is not as counted, these are left and the others made. Without, the first
+    that is refused stops it.
     """
     _refuse_beside(journal)
     for step in steps:
@@ -148,7 +157,7 @@ def carry_out(
         if why:
             raise StepError(f"a person must make this step: {why}", step.where)
     run = Run(journal.begin(steps, clock(), None, groups), clock(), steps, None, groups)
-    return _Driver(journal, run, carriers, clock).drive()
+    return _Driver(journal, run, carriers, clock, judge=judge).drive()
 
 
 def go_on(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -> Carried:
@@ -229,6 +238,7 @@ class _Driver:
         clock: Callable[[], datetime],
         known: dict[int, Details] | None = None,
         begun: dict[int, Details] | None = None,
+        judge: Judge | None = None,
     ) -> None:
         self._journal, self._run, self._carriers, self._clock = journal, run, carriers, clock
         self._known, self._begun = known or {}, {**run.intents, **(begun or {})}
@@ -239,6 +249,8 @@ class _Driver:
         self._passed: list[tuple[int, str]] = []
         self._only_meant = set(begun or ()) - set(run.intents)
         self._at_work: int | None = None
+        self._judge = judge
+        self._otherwise: dict[int, tuple[Step, Step, str]] = {}
         # The first step of each group that was refused.
         self._refused_in: dict[int, Step] = {}
         for place in run.left:
@@ -273,8 +285,9 @@ class _Driver:
         begun = [steps[place] for place in open_steps if place == self._at_work]
         waiting_steps = [steps[place] for place in open_steps if place != self._at_work]
         return Carried(
-            self._run.id, [steps[place] for place in self._made], left, stopped, waiting_steps, begun, is_over
-        )
+            self._run.id, [steps[place] for place in self._made], left, stopped, waiting_steps, begun, is_over,
+            list(self._otherwise.values()),
+        )  # fmt: skip
 
     def _note_stop(self, why: str) -> None:
         try:
@@ -331,7 +344,7 @@ class _Driver:
                         self._look_after(place, known)
                     stopped = self._refused(place, message, is_final=is_final)
                 else:
-                    made.append((place, {}))
+                    made.append((place, self._made_as(place)))
                     self._made.append(place)
             # Stopped, and not killed: what was only meant was not made.
             self._not_made(waiting)
@@ -379,9 +392,26 @@ class _Driver:
             return _where(step, looked)
         carrier.make(step, details)
         after = carrier.look(step, details)
-        if after.standing is not Standing.AFTER:
+        if after.standing is Standing.AFTER:
+            return ""
+        made = carrier.made_of(step, details) if isinstance(carrier, TellsMade) else None
+        if made is None:
             return _where(step, Looked(after.standing, after.message or "it is not as it should be after that"))
+        so_far = [self._run.steps[one] for one in self._made]
+        means = "" if self._judge is None else self._judge(so_far, step, made)
+        self._otherwise[place] = step, made, means
+        if means and self._run.groups is not None:
+            # What hangs together with it was worked out for what was asked.
+            self._refused_in.setdefault(self._run.groups[place], step)
         return ""
+
+    def _made_as(self, place: int) -> dict[str, object]:
+        """Return what the journal keeps of a step that was made: what came of it, where that is another."""
+        if place not in self._otherwise:
+            return {}
+        made = self._otherwise[place][1]
+        self._run.replace(place, made)
+        return {"as": step_to_facts(made)}
 
     def _look_after(self, place: int, details: Details) -> None:
         """Take note that a step was not made at all, where its system shows that after having refused it."""

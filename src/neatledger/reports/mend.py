@@ -336,6 +336,19 @@ class CarriedOut(Protocol):
     def begun(self) -> Sequence[Step]: ...
     @property
     def is_over(self) -> bool: ...
+    @property
+    def otherwise(self) -> Sequence[tuple[Step, Step, str]]: ...
+
+
+def _notes_of_otherwise(otherwise: Sequence[tuple[Step, Step, str]]) -> list[str]:
+    """Say of what systems made something else of what that means."""
+    notes = [f"NOT AS ASKED: {asked.where} came out otherwise: {means}." for asked, _, means in otherwise if means]
+    alike = sum(not means for *_, means in otherwise)
+    if alike:
+        verb = "gives" if alike == 1 else "give"
+        form = f"{count_of(alike, 'list')} came out in another form, and {verb} everybody just what was asked."
+        notes.append(form)
+    return notes
 
 
 def carried_report(
@@ -352,7 +365,7 @@ def carried_report(
     number = f"{len(done.made):,}{total} steps" if total else count_of(len(done.made), "step")
     headline = f"{number} {'was' if len(done.made) == 1 else 'were'} {verb} (run {done.run})"
     headline += f"; it stopped: {done.stopped}." if done.stopped else "."
-    notes = list(proof)
+    notes = [*_notes_of_otherwise(done.otherwise), *proof]
     if done.stopped and not done.is_over:
         undo = "; mend --undo takes back what was made" if not is_undone and (done.made or done.begun) else ""
         notes.append(Aside(f"mend --go-on finishes it{undo}."))
