@@ -14,8 +14,10 @@ from pathlib import Path
 import pytest
 
 from judges import btrfs, kernel, ldap
-from neatledger.core.access.everyone import RowFilter
+from neatledger.core.access.differences import COMPARED
+from neatledger.core.access.everyone import RowFilter, flag_rights
 from neatledger.core.lists.posix import pack_body
+from neatledger.core.lists.rights import Right
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.contract import FileSort, ItemState
 from neatledger.core.steps.folders import FolderStep
@@ -73,6 +75,31 @@ def test_what_is_supposed_is_what_a_count_shows_after_it_was_made(seed: int, tmp
     undone = resume(after, carrying.undo)
     assert not undone.stopped and not undone.left and looks(folder) == before
     assert table_of(gathered(folder, run)) == first
+
+
+@pytest.mark.seeds(3)
+def test_who_gains_beyond_the_plan_is_marked(seed: int, tmp_path: Path, run) -> None:
+    """Every cell of a random tree before and after a random plan: what nobody asked for stands marked in the list."""
+    office = with_random_plan(tmp_path, seed + 40, run)
+    work = worklist.ask(office)
+    marked = {(one.person, one.address) for item in work.items for one in item.effects if one.unasked}
+    before, after = (rights_by_place(side) for side in (office, work.then))
+    for (path, login), rights in after.items():
+        if login in office.plan.people:
+            address = Address("barn", path)
+            gained = rights & ~before.get((path, login), Right.NONE) & COMPARED & ~Right.MANAGE
+            gained &= ~office.plan.rights_at(address, login)[0]
+            assert not gained or any(who == login and address.is_within(place) for who, place in marked), address
+
+
+def rights_by_place(office: Office) -> dict[tuple[bytes, str], Right]:
+    """Return everybody's rights on every folder by all ways but an administrator's."""
+    found: dict[tuple[bytes, str], Right] = {}
+    for (path, column), (flags, *_) in table_of(office).items():
+        way, login = column.split(" ", 1)
+        if way != "admin":
+            found[path, login] = found.get((path, login), Right.NONE) | flag_rights(flags)
+    return found
 
 
 @pytest.mark.judge

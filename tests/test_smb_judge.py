@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
 import random
 import tempfile
@@ -22,16 +23,17 @@ from neatledger.core.lists.contract import ItemContext, Maker
 from neatledger.core.lists.descriptors import Ace, Acl, Descriptor, unpack_descriptor
 from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
-from neatledger.core.lists.rights import LEVEL_RIGHTS, Level
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.lists import ListStep
 from neatledger.core.steps.whom import Sort, Whom
+from neatledger.core.tree.address import Address
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
 from neatledger.formats.steptexts import text_of_step
 from neatledger.ledger.imagined import ImaginedReader
-from neatledger.questions import carrying
+from neatledger.questions import carrying, worklist
 from neatledger.questions.beside import changes_between
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.made_otherwise import judge_made
@@ -404,14 +406,74 @@ def test_what_a_server_makes_of_a_list_is_what_is_told_and_taken_back(run, tmp_p
             after = counted()
             # What was made is what is counted; what was asked is it just where the steps say that it means the same.
             assert not changes_between(imagined_office(before, done.made), after)
-            for asked, came_out, means in done.otherwise:
+            for one in done.otherwise:
+                asked, came_out = one.asked, one.made
                 assert asked.target == came_out.target and asked != came_out
-                place = asked.place
                 so_far = done.made[: done.made.index(came_out)]
                 both = [imagined_office(before, [*so_far, one]) for one in (asked, came_out)]
-                assert bool(means) == bool(changes_between(*both)), (place, means)
-            assert {bool(means) for *_, means in done.otherwise} == {True, False}
+                assert one.means_the_same != bool(changes_between(*both)), (asked.place, one.changes)
+            assert {one.means_the_same for one in done.otherwise} == {True, False}
             undone = carrying.undo(after.ledger.journal, carriers, lambda: datetime.now(UTC))
             assert not undone.left and not undone.stopped
         # Lists come back in what may be another form, and mean what they did.
         assert not changes_between(before, counted())
+
+
+@pytest.mark.seeds(2)
+def test_a_plan_brought_to_a_share_gives_nobody_what_it_does_not_say(
+    seed, running, clients, run, tmp_path, monkeypatch
+) -> None:
+    """What each user can do is asked of the server before and after: who gains beyond the plan was marked."""
+    rng = random.Random(seed)
+    made = smb.fill(clients[running.admin], rng, "open", 9, first=7000 + 100 * seed)
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
+    where = tmp_path
+    plan = {"office": "Loft", "domain": "test.example"}
+    settings = {"source": "smb", "host": "127.0.0.1", "port": running.port, "user": running.admin}
+    plan["systems"] = {"loft": {**settings, "shares": ["open"], "may-change": True}}
+    plan["people"] = {name: {"name": name, "accounts": {"loft": name}} for name in smb.USERS}
+    plan["groups"] = {name: {"members": members} for name, (_, members) in smb.GROUPS.items()}
+    holders = [*smb.USERS, *smb.GROUPS, "everyone"]
+    plan["folders"] = {
+        "loft:/open/" + path.replace("\\", "/"): {
+            "closed": rng.random() < 0.5,
+            "grants": {holder: rng.choice(["read", "write"]) for holder in rng.sample(holders, 2)},
+        }
+        for path in rng.sample(made, 4)
+    }
+    (where / "office.yaml").write_text(json.dumps(plan))
+
+    def counted() -> Office:
+        run("gather", "--quiet", "--office", where, status=None)
+        return open_office(where)
+
+    def asked() -> dict[tuple[str, str], set[str]]:
+        return {
+            (user, path): {name for name in ("list", "add") if clients[user].has("open", path, smb.BITS[name])}
+            | {f"file {bit}" for bit in (1, 2) if clients[user].has("open", f"{path}\\file", bit)}
+            for user in smb.USERS
+            for path in made
+        }
+
+    before, was = counted(), asked()
+    work = worklist.ask(before)
+    marked = {(one.person, one.address) for item in work.items for one in item.effects if one.unasked}
+    items = work.makeable()
+    ask = carrying.Carriers(before, lambda _: lambda user, _: Credentials(user, running.password))
+    with closing(ask) as carriers:
+        steps, groups = [one.step for one in items], [one.group for one in items]
+        done = carrying.carry_out(before.ledger.journal, steps, carriers, lambda: datetime.now(UTC), groups)
+    assert done.made and not done.stopped
+    after, now = counted(), asked()
+    for (user, path), rights in now.items():
+        address = Address("loft", b"/open/" + path.replace("\\", "/").encode())
+        may, _ = after.plan.rights_at(address, user)
+        planned = {"list"} if may & Right.LIST else set()
+        planned |= {"add"} if may & Right.ADD else set()
+        planned |= {"file 1"} if may & Right.READ else set()
+        planned |= {"file 2"} if may & Right.CHANGE else set()
+        gained = rights - was[user, path] - planned
+        is_marked = any(who == user and address.is_within(place) for who, place in marked)
+        assert not gained or is_marked, (seed, user, path, gained)
+    again = [one.step for one in worklist.ask(after).makeable()]
+    assert not {one.target for one in again} & {one.target for one in done.made}, again

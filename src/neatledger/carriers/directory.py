@@ -73,9 +73,13 @@ class DirectoryCarrier:
         by_sid = wants_sids(context.settings, context.settings["accounts"])
         user = str(setting.get("change-as") or setting.get("user", ""))
         self._connection = make_connection(source, setting, user, changes=True)
-        with self._refusals():
-            sign_in(self._connection, starts_tls=starts_tls(setting))
-            entries = search(source, self._connection, setting, [])
+        try:
+            with self._refusals():
+                sign_in(self._connection, starts_tls=starts_tls(setting))
+                entries = search(source, self._connection, setting, [])
+        except BaseException:
+            self.close()
+            raise
         self._entries = {entry.name: entry for entry in entries}
         self._by_sid = by_sid
         self._told: dict[str, Entry] = {}

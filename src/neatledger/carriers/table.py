@@ -78,6 +78,7 @@ class SystemCarrier:
     def __init__(self, context: CarrierContext) -> None:
         self._context = context
         self._open: dict[str, Carrier] = {}
+        self._refused: dict[str, StepError | SourceError] = {}
 
     def first_password(self, login: str) -> str:
         """Give an account a new first password, and return it: nobody else is told, and it is kept nowhere.
@@ -94,12 +95,19 @@ class SystemCarrier:
         return self._opened(_PARTS[step.kind])
 
     def _opened(self, part: str) -> Carrier:
+        if part in self._refused:
+            # A wrong password is tried once: some systems lock an account after a few.
+            raise self._refused[part]
         if part not in self._open:
             row = _row(part, self._context.settings)
             if row is None:
                 raise StepError(_ELSEWHERE[part], self._context.system, "mend --texts says what to do")
             context = self._context.for_accounts() if part == "accounts" else self._context
-            carrier: Carrier = getattr(import_module(row[0]), row[1])(context)
+            try:
+                carrier: Carrier = getattr(import_module(row[0]), row[1])(context)
+            except (StepError, SourceError) as error:
+                self._refused[part] = error
+                raise
             self._open[part] = carrier
         return self._open[part]
 

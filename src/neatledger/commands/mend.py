@@ -49,8 +49,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         return _journal(app)
     if args.go_on or args.undo:
         return _resume(args, app)
-    found = _worklist(args, app)
-    ends = findings_ended(app.office, found)
+    with app.progress("looking for steps"):
+        found = _worklist(args, app)
+        ends = findings_ended(app.office, found)
     if args.only:
         chosen = [number for number, some in enumerate(ends) if any(one.check in args.only for one in some)]
         found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
@@ -204,7 +205,7 @@ def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) 
     elif done.made:
         proved, notes = _look_again(app, before, done)
     show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
-    proved &= not any(means for *_, means in done.otherwise)
+    proved &= all(one.means_the_same for one in done.otherwise)
     if done.stopped:
         return 128 + signal.SIGINT if done.stopped == carrying.BY_HAND else 2
     return 1 if done.left or not proved else 0

@@ -8,15 +8,15 @@ from functools import lru_cache
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.access.ways import Access, FileCounts, Way
 from neatledger.core.lists.contract import Names, Reason, word_entry
-from neatledger.core.lists.rights import Level, Right, level_of, spell_rights
+from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, spell_rights
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Column, Row, Show
 
 __all__ = [
     "ACCESS_COLUMNS",
-    "NOT_KNOWN",
     "access_row",
     "file_row",
+    "known_part",
     "short_rights",
     "spell_files",
     "way_by",
@@ -45,7 +45,7 @@ ACCESS_COLUMNS = (
 )
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
-NOT_KNOWN = "what it hangs on was not seen or told"
+_NOT_KNOWN = "what it hangs on was not seen or told"
 _TELLING = Right.LIST | Right.READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.MANAGE
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
@@ -60,6 +60,15 @@ def short_rights(rights: Right) -> str:
             words[Right.VIEW] = "view"
         return " ".join(word for right, word in words.items() if rights & right)
     return "may delete it" if rights & Right.DELETE else ""
+
+
+def known_part(rights: Right, *, is_folder: bool = True) -> str:
+    """Say of somebody of whom it is not known what they have what is known of it."""
+    if not rights & ~Right.ENTER:
+        return _NOT_KNOWN
+    level = level_of(rights) if is_folder else level_of_file(rights)
+    least = level.value if level not in (Level.MIXED, Level.NONE) else spell_rights(rights)
+    return f"at least {least}; more may hang on what was not seen or told"
 
 
 def spell_files(counts: FileCounts | None) -> str:
@@ -142,7 +151,7 @@ def access_row(address: Address, way: Way | None, access: Access, names: Names) 
         "way": "any" if way is None else way.name,
         "level": access.level_of(way).value,
         **{(right.name or "").lower(): bool(rights & right) if is_known else None for right in _TOLD},
-        "rights": also if is_known else NOT_KNOWN,
+        "rights": also if is_known else known_part(rights, is_folder=access.is_folder),
         "files": counts.files if counts else None,
         "files_read": counts.read if counts else None,
         "files_change": counts.change if counts else None,

@@ -10,7 +10,7 @@ from neatledger.core.access.everyone import Everyone, RowBlock, RowFilter, flag_
 from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.reports.access import ACCESS_COLUMNS, NOT_KNOWN, short_rights
+from neatledger.reports.access import ACCESS_COLUMNS, known_part, short_rights
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
@@ -106,7 +106,7 @@ def _block_rows(table: AccessRows, block: RowBlock, path_of: Callable[[int], byt
             "folder": Address(table.system, path_of(folder)),
             "way": column.way,
             "level": Level.UNKNOWN.value if is_unknown else level_of(rights).value,
-            "rights": NOT_KNOWN if is_unknown else short_rights(rights),
+            "rights": known_part(rights) if is_unknown else short_rights(rights),
             **dict(zip(("files", "files_read", "files_change", "files_delete"), files, strict=True)),
         }
 

@@ -17,7 +17,7 @@ from neatledger.core.steps.lists import FilesStep, ListStep
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_text
 from neatledger.reports.assurances import assured
-from neatledger.reports.change_words import change_cells, file_words
+from neatledger.reports.change_words import change_cells, file_words, what_changes
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
 from neatledger.reports.supposed import Changed
 
@@ -265,7 +265,7 @@ def _effect_words(effects: Sequence[Changed], here: Address | None = None) -> st
     """Say who gains and loses what on which folders; first what the plan does not ask for. `here` is the step's."""
     people: dict[tuple[str, str, str, Address], dict[str, None]] = {}
     for one in effects:
-        verb = "gains" if not one.change.loses else "loses" if not one.change.gains else "changes"
+        verb = what_changes(one.change)
         key = one.unasked, verb, _words_of(one.change, change_cells(one.change)), one.address
         people.setdefault(key, {})[one.person] = None
     places: dict[tuple[str, str, str, tuple[str, ...]], list[str]] = {}
@@ -274,7 +274,9 @@ def _effect_words(effects: Sequence[Changed], here: Address | None = None) -> st
         places.setdefault((unasked, verb, words, tuple(who)), []).append(place)
     parts = []
     for (unasked, verb, words, some), where in sorted(places.items(), key=lambda one: not one[0][0]):
-        said = f"{_few(some)} {verb if len(some) == 1 else _PLURAL[verb]} ({words}) {_on(where)}"
+        single, many = _VERBS[verb]
+        doing = (single if len(some) == 1 else many).format(_few(some))
+        said = f"{doing} ({words}) {_on(where)}"
         parts.append(f"NOT ASKED FOR: {said}, {unasked}" if unasked else said)
     return "; ".join(parts) or "nobody"
 
@@ -285,7 +287,13 @@ def _on(places: Sequence[str]) -> str:
     return " and ".join(parts)
 
 
-_PLURAL = {"gains": "gain", "loses": "lose", "changes": "change"}
+_VERBS = {
+    "gains": ("{} gains", "{} gain"),
+    "loses": ("{} loses", "{} lose"),
+    "gains and loses": ("{} changes", "{} change"),
+    "not known": ("what {} has is then not known", "what {} have is then not known"),
+    "known now": ("what {} has is then known", "what {} have is then known"),
+}
 
 
 def _ends(findings: Sequence[Finding]) -> str:
@@ -337,13 +345,45 @@ class CarriedOut(Protocol):
     @property
     def is_over(self) -> bool: ...
     @property
-    def otherwise(self) -> Sequence[tuple[Step, Step, str]]: ...
+    def otherwise(self) -> Sequence[CameOut]: ...
 
 
-def _notes_of_otherwise(otherwise: Sequence[tuple[Step, Step, str]]) -> list[str]:
+class CameOut(Protocol):
+    """A step that its system made otherwise than it was asked for."""
+
+    @property
+    def asked(self) -> Step: ...
+    @property
+    def changes(self) -> Sequence[Placed]: ...
+    @property
+    def unclear(self) -> str: ...
+    @property
+    def means_the_same(self) -> bool: ...
+
+
+class Placed(Protocol):
+    """What changes for one person from a folder on down."""
+
+    @property
+    def address(self) -> Address: ...
+    @property
+    def change(self) -> AccessChange: ...
+
+
+def _notes_of_otherwise(otherwise: Sequence[CameOut]) -> list[str]:
     """Say of what systems made something else of what that means."""
-    notes = [f"NOT AS ASKED: {asked.where} came out otherwise: {means}." for asked, _, means in otherwise if means]
-    alike = sum(not means for *_, means in otherwise)
+    notes = []
+    for one in otherwise:
+        if one.unclear:
+            notes.append(f"{one.asked.where} came out otherwise; what that means is not known before: {one.unclear}.")
+        elif one.changes:
+            words = []
+            for each in one.changes[:_MOST_CHANGES]:
+                said = f"({_words_of(each.change, change_cells(each.change))}) on {each.address}"
+                words.append(f"{each.change.person} {what_changes(each.change)} {said}")
+            more = f" and {len(one.changes) - len(words)} more" if len(one.changes) > len(words) else ""
+            notes.append(f"NOT AS ASKED: {one.asked.where} came out otherwise: {'; '.join(words)}{more}.")
+    alike = sum(one.means_the_same for one in otherwise)
     if alike:
         verb = "gives" if alike == 1 else "give"
         form = f"{count_of(alike, 'list')} came out in another form, and {verb} everybody just what was asked."
