@@ -16,7 +16,7 @@ import pytest
 
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.table import folder_paths
-from neatledger.questions import carrying, gather, proof
+from neatledger.questions import carrying, gather, making, proof
 from neatledger.questions.office import Office
 from step_offices import carry, gathered, make_office, now, random_steps, resume
 
@@ -115,7 +115,7 @@ def test_a_member_whom_another_hand_put_in_is_told(made, run) -> None:
 def test_what_was_stopped_finished_and_taken_back_gives_no_false_alarm(
     tmp_path: Path, stops_after: int, run, monkeypatch
 ) -> None:
-    monkeypatch.setattr(carrying, "_BATCH", 2)
+    monkeypatch.setattr(making, "_BATCH", 2)
     office = gathered(make_office(tmp_path, stops_after), run)
     calls = iter(range(99))
 
