@@ -101,8 +101,9 @@ def test_who_loses_by_an_account_or_a_hand_out_is_everybody_who_does(demo: Path)
         return found
 
     before = answers(office)
-    steps: list[Step] = [HandOutStep("meadow", one, None) for one in shared.hand_outs]
-    givers = {one.giver for one in shared.hand_outs} & {one.login for one in office.readers["meadow"].accounts}
+    chosen = [one for one in shared.hand_outs if one.is_file or one.passed_from or one.id in ("h2", "h9")]
+    steps: list[Step] = [HandOutStep("meadow", one, None) for one in chosen]
+    givers = {one.giver for one in chosen} & {one.login for one in office.readers["meadow"].accounts}
     states = {one.login: one.state for one in office.readers["meadow"].accounts}
     steps += [
         AccountStep("meadow", login, states[login], AccountState.DISABLED)

@@ -7,6 +7,8 @@ import io
 import json
 import os
 import random
+import shutil
+import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
@@ -16,6 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+from smbprotocol.exceptions import SMBException
 
 from judges import smb
 from neatledger.carriers.contract import Standing
@@ -25,13 +28,15 @@ from neatledger.core.lists.holders import Holder
 from neatledger.core.lists.nt import NtModel, child_acl, pack_body
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.people.credentials import Credentials
+from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.folders import FolderStep
 from neatledger.core.steps.grants import set_holder
 from neatledger.core.steps.lists import ListStep
 from neatledger.core.steps.whom import Sort, Whom
+from neatledger.core.survey.accounts import AccountState
 from neatledger.core.tree.address import Address
 from neatledger.demo.smbserver import ADMIN, SmbAccount, SmbGroup, SmbServer, SmbShare
-from neatledger.formats.steptexts import text_of_step
+from neatledger.formats.steptexts import Ground, text_of_step
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.questions import carrying, worklist
 from neatledger.questions.beside import changes_between
@@ -477,3 +482,79 @@ def test_a_plan_brought_to_a_share_gives_nobody_what_it_does_not_say(
         assert not gained or is_marked, (seed, user, path, gained)
     again = [one.step for one in worklist.ask(after).makeable()]
     assert not {one.target for one in again} & {one.target for one in done.made}, again
+
+
+VETS, ADA = f"{smb.BASE}-5501", f"{smb.BASE}-5001"
+STARTS = {
+    "for the folder alone": f"D:P(A;;0x1301bf;;;{VETS})(A;OICI;FA;;;SY)",
+    "for folders alone": f"D:P(A;CI;0x1301bf;;;{VETS})(A;OICI;FA;;;SY)",
+    "for who made it": f"D:P(A;;0x1301bf;;;{VETS})(A;OICIIO;FA;;;CO)",
+    "for one of them": f"D:P(A;OICI;0x1301bf;;;{ADA})(A;OICI;FA;;;SY)",
+    "refused below": f"D:P(D;OIIO;0x2;;;{VETS})(A;OICI;0x1301bf;;;{VETS})",
+}
+
+
+def test_members_of_a_group_make_change_and_remove_each_others_things(
+    running, clients, run, tmp_path, monkeypatch
+) -> None:
+    """Where the plan lets a group write, each of two members with what the other made: before and after mending."""
+    admin = clients[running.admin]
+    for name, descriptor in zip(STARTS, smb.read_sddl(list(STARTS.values())), strict=True):
+        admin.open(smb.BUILDING, f"open\\{name}", 0x1F01FF, make="folder").close(False)
+        admin.set_descriptor(smb.BUILDING, f"open\\{name}", replace(descriptor, owner=f"{smb.BASE}-4999"))
+    monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
+    settings = {"source": "smb", "host": "127.0.0.1", "port": running.port, "user": running.admin}
+    plan = {"office": "Loft", "systems": {"loft": {**settings, "shares": ["open"], "may-change": True}}}
+    plan["people"] = {name: {"name": name, "accounts": {"loft": name}} for name in smb.USERS}
+    plan["groups"] = {name: {"members": members} for name, (_, members) in smb.GROUPS.items()}
+    plan["folders"] = {f"loft:/open/{name}": {"closed": True, "grants": {"vets": "write"}} for name in STARTS}
+    (tmp_path / "office.yaml").write_text(json.dumps(plan))
+
+    def refused(name: str, when: str) -> set[str]:
+        """Let each of two members make a file and a folder, and the other one change, fill and remove it."""
+        found = set()
+        for maker, other in (("ada", "cy"), ("cy", "ada")):
+            for what in ("file", "folder"):
+                path = f"{name}\\{when} {what} of {maker}"
+                made = clients[maker].open("open", path, 0x2, make=what)
+                if made is None:
+                    found.add(f"{maker} makes a {what}")
+                    continue
+                made.close(False)
+                found |= {f"{other} {verb} a {what}" for verb, bit in (("changes", 0x2), ("removes", 0x10000))
+                          if not clients[other].has("open", path, bit)}  # fmt: skip
+        return found
+
+    before = {name: refused(name, "then") for name in STARTS}
+    assert all(before.values()), before
+    run("gather", "--quiet", "--office", tmp_path, status=None)
+    listed = worklist.ask(open_office(tmp_path)).makeable()
+    run("mend", "--carry-out", "--yes", len(listed), "--office", tmp_path, status=None)
+    assert {name: refused(name, "now") for name in STARTS} == {name: set() for name in STARTS}
+
+
+def test_lines_that_close_an_account_close_it(running, tmp_path) -> None:
+    """Run by a shell on the server's own database of passwords: signed in before, refused after, and once only."""
+    tools = tmp_path / "tools"
+    tools.mkdir()
+    for tool, word in (("pdbedit", "--configfile="), ("smbpasswd", "-c ")):
+        # On the server itself these are called without the place of its configuration.
+        (tools / tool).write_text(f'#!/bin/sh\nexec {shutil.which(tool)} {word}{running._conf} "$@"\n')
+        (tools / tool).chmod(0o755)
+    env = {**running._env, "PATH": f"{tools}:{os.environ['PATH']}"}
+    is_open, closed = AccountState.OPEN, AccountState.DISABLED
+
+    def typed(before: AccountState, after: AccountState) -> int:
+        (line,) = text_of_step(AccountStep("loft", "dot", before, after), Ground(is_smb=True))
+        return subprocess.run(["dash", "-c", line], env=env, capture_output=True).returncode
+
+    def signs_in() -> bool:
+        try:
+            smb.Client(running, "dot").close()
+        except SMBException:
+            return False
+        return True
+
+    assert signs_in()
+    assert typed(closed, is_open) == 1 and typed(is_open, closed) == 0 and not signs_in()
+    assert typed(is_open, closed) == 1 and typed(closed, is_open) == 0 and signs_in()

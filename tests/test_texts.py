@@ -7,15 +7,20 @@ import shutil
 import subprocess
 from pathlib import Path
 
+import httpx
 import pytest
 
 from judges import kernel
 from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.steps.accounts import AccountStep, WholeAccountStep
+from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.limits import LimitStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import Account, AccountState
+from neatledger.demo import meadow
+from neatledger.demo.service.server import Service
+from neatledger.formats.scimrequests import query, scim_request
 from neatledger.formats.shelllines import quoted
 from neatledger.formats.steptexts import Ground, text_of_step
 from step_offices import carry, gathered, make_office, random_steps
@@ -125,3 +130,50 @@ def test_names_of_any_bytes_are_one_word_of_a_shell() -> None:
     for name in [*kernel.NAMES, b"it's", b"$(x) `y` \\ !", b"a\tb", bytes(range(1, 256))]:
         told = subprocess.run(["dash", "-c", b"printf %s " + quoted(name).encode()], capture_output=True, check=True)
         assert told.stdout == name
+
+
+def test_requests_to_a_service_do_what_they_say(tmp_path: Path) -> None:
+    """Sent by hand in their order, with the ids that the service tells: an account closed does not sign in."""
+    with Service(tmp_path / "service.db") as service:
+        service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
+        passwords = {meadow.READER: "the ledger's own", "hale": "hale's own"}
+        for login, password in passwords.items():
+            service.store.set_password(login, password)
+        client = httpx.Client(auth=(meadow.READER, passwords[meadow.READER]))
+
+        def typed(step: Step) -> None:
+            known: dict[str, str] = {}
+            asked: list[dict] = []
+            for line in scim_request(step, f"{service.url}/scim/v2"):
+                for word, ident in known.items():
+                    line = line.replace(word, ident)
+                if line.startswith("#"):
+                    word = line.partition("stands for ")[2].split(" ")[0]
+                    (resource,) = asked
+                    known[word] = resource["id"]
+                    continue
+                method, address, *body = line.split(" ", 2)
+                answer = client.request(method, address, content=body[0] if body else None)
+                assert answer.status_code in (200, 201, 204), (line, answer.text)
+                asked = answer.json()["Resources"] if method == "GET" else []
+
+        def status(login: str) -> int:
+            return httpx.get(f"{service.url}/sharing/links", auth=(login, passwords[login])).status_code
+
+        is_open, closed = AccountState.OPEN, AccountState.DISABLED
+        assert status("hale") == 200
+        typed(AccountStep("meadow", "hale", is_open, closed))
+        assert status("hale") == 401
+        typed(AccountStep("meadow", "hale", closed, is_open))
+        assert status("hale") == 200
+        for step in (
+            GroupStep("meadow", "new", "new", True, "hale"),
+            MemberStep("meadow", "new", "new", "quill", False, True),
+            MemberStep("meadow", "new", "new", "hale", False, False),
+        ):
+            typed(step)
+        found = client.get(f"{service.url}/scim/v2/Users?{query('userName', 'quill')}").json()["Resources"]
+        group = client.get(f"{service.url}/scim/v2/Groups?{query('displayName', 'new')}").json()["Resources"]
+        assert [one["value"] for one in group[0]["members"]] == [found[0]["id"]]
+        typed(GroupStep("meadow", "new", "new", False))
+        assert not client.get(f"{service.url}/scim/v2/Groups?{query('displayName', 'new')}").json()["Resources"]

@@ -103,10 +103,11 @@ class Store:
     # Signing in --------------------------------------------------------------------------------------
 
     def is_password(self, login: str, password: str) -> bool:
-        """Tell whether this is the account's password; an account that is not there takes as long."""
-        found = self._read("SELECT salt, password FROM users WHERE login = ? AND salt IS NOT NULL", login)
-        salt, known = found[0] if found else (b"nobody's", b"")
-        return secrets.compare_digest(_hash(password, salt), known)
+        """Tell whether this is the password of an open account; one that is not there, or closed, takes as long."""
+        found = self._read("SELECT salt, password, body FROM users WHERE login = ? AND salt IS NOT NULL", login)
+        salt, known, body = found[0] if found else (b"nobody's", b"", "{}")
+        is_right = secrets.compare_digest(_hash(password, salt), known)
+        return is_right and json.loads(body).get("active", True) is True
 
     def may_change(self, login: str) -> bool:
         """Tell whether an account may change things: an administrator's; all others only read."""
