@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import re
+from datetime import date
 from pathlib import Path
 
 import pytest
+
+from neatledger.errors import UnknownNameError
+from neatledger.questions.office import open_office
 
 FOLDER, PERSON, GROUP, SYSTEM, CHECK = "barn:/Payrol", "thistel", "payrol", "barm", "plan-difers"
 MEANT = {FOLDER: "barn:/Payroll", PERSON: "thistle", GROUP: "payroll", SYSTEM: "barn", CHECK: "plan-differs"}
@@ -41,3 +45,21 @@ def test_a_slip_of_the_hand_is_refused_with_what_is_near(demo: Path, run) -> Non
 @pytest.mark.parametrize("call", ["suppose --move barn:/Payroll=atic"])
 def test_a_pool_that_nobody_named_before_is_called_new(demo: Path, run, call: str) -> None:
     assert "the new pool atic" in run(*call.split(), "--office", demo, "--today", "2026-11-23").stdout
+
+
+def test_people_are_found_by_whatever_they_are_called_in_any_case(demo: Path) -> None:
+    office = open_office(demo, today=date(2026, 11, 23))
+    principals = [one for some in office.principals.values() for one in some if one.person in office.plan.people]
+    for person in office.plan.people.values():
+        words = {person.id, person.id.upper(), person.name, person.name.casefold()}
+        words |= {f"{one.system}:{one.account.login}" for one in principals if one.person == person.id}
+        for word in words:
+            assert office.find_planned(word) == office.find_person(word).id == person.id, word
+    # A word of a name, or a part, finds whom it finds alone; several are named, and a letter finds nobody.
+    assert office.find_planned("Priya") == office.find_planned("pri") == "quill"
+    with pytest.raises(UnknownNameError, match="several people are called") as told:
+        office.find_planned("nurses@pellowmere.example")
+    assert "croft, lark" in told.value.hint
+    for nobody in ("o", "quilt", ""):
+        with pytest.raises(UnknownNameError, match="has no person"):
+            office.find_planned(nobody)

@@ -127,7 +127,8 @@ def _explain_value(
         case "required":
             for key in rule:
                 if key not in instance:
-                    yield path, f"no `{key}`", f"the key `{key}`"
+                    about = schema.get("properties", {}).get(key, {}).get("description", "")
+                    yield path, f"no `{key}`", f"`{key}: …`" + (f" ({about.rstrip('.')})" if about else "")
         case "oneOf" if all(isinstance(option, dict) and set(option) == {"required"} for option in rule):
             if not isinstance(instance, dict):
                 # That it is no mapping is told by itself.

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from neatledger.core.people.names import EntryNames
 from neatledger.core.people.principals import Principal, find_principals, principals_by_person
-from neatledger.core.plan.plan import Person, Plan
+from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError, NoCountError, UnknownNameError, UsageError
 from neatledger.formats.names import decode_address
@@ -27,6 +27,7 @@ from neatledger.ledger.store import CountInfo, Ledger
 from neatledger.office.addresses import parse_address
 from neatledger.questions.addresses import by_local_path, by_unique_end, settled
 from neatledger.questions.books import LEDGER_NAME, Answers, Books
+from neatledger.questions.naming import people_called
 from neatledger.questions.systems import Systems
 
 if TYPE_CHECKING:
@@ -342,46 +343,32 @@ class Office:
     def find_planned(self, name: str) -> str:
         """Return the id of a person of the plan by id or name; raises `UnknownNameError`."""
         people = self.plan.people
-        if name in people:
-            return name
-        matches = _people_called(name, people.values())
-        if len(matches) != 1:
+        principals = (one for some in self.principals.values() for one in some if one.person in people)
+        found = people_called(name, principals, people.values())
+        if len(found) > 1:
+            raise _several(name, found)
+        if not found:
             hint = or_else(name, [*people, *(one.name for one in people.values())], "people lists everyone")
             raise UnknownNameError(f"the plan has no person {name!r}", hint=hint)
-        return matches.pop()
+        return found.pop()
 
     def _match_name(self, name: str, everyone: list[Principal]) -> str:
-        matches = _principals_called(name, everyone) | _people_called(name, self.plan.people.values())
-        if not matches:
-            # A first name alone will do where only one person has it.
-            folded = name.casefold()
-            names = [(one.person, one.name) for one in everyone]
-            names += [(one.id, one.name) for one in self.plan.people.values()]
-            matches = {person for person, whole in names if whole.casefold().split(" ")[0] == folded}
-        if len(matches) != 1:
+        found = people_called(name, everyone, self.plan.people.values())
+        planned = found & self.plan.people.keys()
+        if len(planned) == 1:
+            # An account of the same name that nobody in the plan has is known by its login.
+            return planned.pop()
+        if len(found) > 1:
+            raise _several(name, found)
+        if not found:
             known = [word for one in everyone for word in (one.person, one.account.login, one.name)]
-            hint = f"more than one: {', '.join(sorted(matches))}" if matches else ""
-            hint = hint or or_else(name, [*known, *self.plan.people], "people lists everyone")
+            hint = or_else(name, [*known, *self.plan.people], "people lists everyone")
             raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
-        return matches.pop()
+        return found.pop()
 
 
-def _principals_called(name: str, everyone: Iterable[Principal]) -> set[str]:
-    """Return who has an account of this login, `system:login`, name or e-mail address, in any case."""
-    folded = name.casefold()
-    found = set()
-    for one in everyone:
-        login = one.account.login
-        words = (login, f"{one.system}:{login}", one.name, one.account.email, one.person)
-        if folded in map(str.casefold, words):
-            found.add(one.person)
-    return found
-
-
-def _people_called(name: str, people: Iterable[Person]) -> set[str]:
-    """Return whom the plan calls so, by id, name or e-mail address, in any case."""
-    folded = name.casefold()
-    return {one.id for one in people if folded in (one.id.casefold(), one.name.casefold(), one.email.casefold())}
+def _several(name: str, found: Iterable[str]) -> UnknownNameError:
+    return UnknownNameError(f"several people are called {name!r}", hint=f"say which: {', '.join(sorted(found))}")
 
 
 def open_office(

@@ -131,8 +131,10 @@ def _below_use(office: OfficeFacts) -> Iterator[Finding]:
         limit = status.settings.limit
         # An ambiguous zero is told by its own check.
         if isinstance(limit, int) and limit and status.amount > limit:
-            evidence = f"{show_size(status.amount)} used of {show_limit(limit)}, {status.state(office.today)}"
-            yield Finding("below-use", _place(status), evidence)
+            watched = "it only warns" if status.settings.grace_days is None else "it only warns until then"
+            stops = "nothing more can be stored there" if status.is_enforced(office.today) else watched
+            used = f"{show_size(status.amount)} used of {show_limit(limit)}, {status.state(office.today)}"
+            yield Finding("below-use", _place(status), f"{used}: {stops}")
 
 
 def _overpromised(office: OfficeFacts) -> Iterator[Finding]:
@@ -236,7 +238,7 @@ CHECKS = (
         "below-use",
         Severity.MEDIUM,
         "a limit below what is used already",
-        "raise it or clean up: nobody can store anything there, or soon cannot",
+        "raise it or clean up",
         _below_use,
     ),
     Check(
