@@ -100,4 +100,8 @@ def _scalar(node: yaml.ScalarNode) -> Any:
         return text
     if _INTEGER.match(text):
         return int(text)
-    return float(text) if _FLOAT.match(text) else text
+    if not _FLOAT.match(text):
+        return text
+    number = float(text)
+    # Of the value 20.0 a schema says that it is whole (JSON Schema 2020-12, validation 6.1.1).
+    return int(number) if number.is_integer() and abs(number) < 10**_LONGEST_NUMBER else number
