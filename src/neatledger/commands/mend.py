@@ -205,7 +205,6 @@ def _show(app: App, before: Office, done: carrying.Carried, *, is_undone: bool) 
     elif done.made:
         proved, notes = _look_again(app, before, done)
     show_report(carried_report(done, app.office.names, notes, is_undone=is_undone), app.output)
-    proved &= all(one.means_the_same for one in done.otherwise)
     if done.stopped:
         return 128 + signal.SIGINT if done.stopped == carrying.BY_HAND else 2
     return 1 if done.left or not proved else 0
@@ -223,6 +222,7 @@ def _look_again(app: App, before: Office, done: carrying.Carried) -> tuple[bool,
             return False, [f"{name} could not be looked at again: {error}" for name, error in failed]
         readlogs.read(before, app.clock, credentials_for=app.credentials_for, systems=systems)
         found = proof.prove(before, systems)
+        found.not_as_asked = sum(not one.means_the_same for one in done.otherwise)
         notes = proof_notes(found, is_over=not (done.stopped or done.left))
         return found.is_as_meant, [*notes, *remains_of_closed(app.office.newest(), done.made)]
     except NeatError as error:

@@ -63,7 +63,7 @@ class Proof:
 
     `passed_on` are folders to which a server itself passed on what a step set above them. `came` and `went` are files
     that are new or gone, as people work. `changes` is what people gained and lost by what no step made. `silent` are
-    the systems that changed and keep no log.
+    the systems that changed and keep no log. Of `not_as_asked` steps a system made what gives somebody more or less.
     """
 
     since: str
@@ -77,11 +77,12 @@ class Proof:
     changes: list[SystemChange] = field(default_factory=list)
     untold: list[str] = field(default_factory=list)
     silent: list[str] = field(default_factory=list)
+    not_as_asked: int = 0
 
     @property
     def is_as_meant(self) -> bool:
         """Tell whether everything that could be compared is as it was to be."""
-        return not (self.failed or self.others or self.passed_on or self.changes or self.untold)
+        return not (self.not_as_asked or self.failed or self.others or self.passed_on or self.changes or self.untold)
 
 
 def prove(before: Office, systems: Sequence[str]) -> Proof:

@@ -385,9 +385,8 @@ def _notes_of_otherwise(otherwise: Sequence[CameOut]) -> list[str]:
             notes.append(f"NOT AS ASKED: {one.asked.where} came out otherwise: {'; '.join(words)}{more}.")
     alike = sum(one.means_the_same for one in otherwise)
     if alike:
-        verb = "gives" if alike == 1 else "give"
-        form = f"{count_of(alike, 'list')} came out in another form, and {verb} everybody just what was asked."
-        notes.append(form)
+        number = count_of(alike, "list")
+        notes.append(f"{number} came out in another form: nobody who was counted has more or less by that.")
     return notes
 
 
