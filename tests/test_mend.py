@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import os
 import random
+import re
 import subprocess
 import tempfile
 import warnings
 from contextlib import closing
 from pathlib import Path
+from string import ascii_uppercase
 
 import pytest
 
@@ -514,3 +516,32 @@ def test_a_service_is_changed_and_changed_back(seed: int, tmp_path: Path, run, m
         assert not undone.left and shared_of(gathered(tmp_path, run)) == first
         ledger = (tmp_path / "ledger.db").read_bytes()
         assert addresses and not any(one.encode() in ledger for one in addresses)
+
+
+def test_many_steps_stand_in_groups_on_one_screen(demo: Path, run, monkeypatch) -> None:
+    """Every step is in one group, the worst first; what stands on the screen comes out of the rows for machines."""
+    where = ("--office", demo, "--today", "2026-11-23")
+    rows = json.loads(run("mend", "--format", "json", *where, status=1).stdout)["rows"]
+    monkeypatch.setenv("COLUMNS", "80")
+    shown = run("mend", *where, status=1).stdout.splitlines()
+    assert len(shown) <= 24 and max(map(len, shown)) <= 80
+    found = [re.match(r"([A-Z])  (high|medium|low|advice|-) +(\d+) +(\d+)  (.*)", line) for line in shown]
+    groups = [one for one in found if one]
+    assert [one[1] for one in groups] == list(ascii_uppercase[: len(groups)])
+    assert sum(int(one[3]) for one in groups) == len(rows)
+    words = ["high", "medium", "low", "advice", "-"]
+    ranks = [(words.index(one[2]), -int(one[4])) for one in groups]
+    assert ranks == sorted(ranks)
+
+    def ended(some: list[dict]) -> int:
+        return sum(
+            int(number or 1) for row in some for number in re.findall(r"[a-z-]+(?: ×(\d+))?(?:, |$)", row["ends"])
+        )
+
+    assert ended(rows) == sum(int(one[4]) for one in groups)
+    assert f"end {ended(rows)}" in " ".join(line.strip() for line in shown[:2])
+    chosen = next(one for one in groups if "close the accounts" in one[5])
+    mine = json.loads(run("mend", chosen[1].lower(), "--format", "json", *where, status=1).stdout)["rows"]
+    assert (len(mine), ended(mine)) == (int(chosen[3]), int(chosen[4]))
+    assert all(row["kind"] == "account" and row in [{**one, "number": row["number"]} for one in rows] for row in mine)
+    assert "no group ZZ" in run("mend", "ZZ", *where, status=2).stderr

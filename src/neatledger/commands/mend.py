@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import signal
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import closing
 
 from neatledger.app import App
@@ -19,7 +19,15 @@ from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.foreseen import foreseen
 from neatledger.questions.made_otherwise import judge_made
 from neatledger.questions.texts import StepTexts
-from neatledger.reports.mend import carried_report, journal_report, mend_report, texts_report, undo_report
+from neatledger.reports.mend import (
+    carried_report,
+    journal_report,
+    mend_report,
+    stays_report,
+    texts_report,
+    undo_report,
+)
+from neatledger.reports.mend_groups import groups_report, step_groups
 from neatledger.reports.proof import proof_notes
 from neatledger.reports.report import Report, count_of
 
@@ -28,6 +36,11 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument(
+        "group", metavar="GROUP", nargs="?", help="only this group of steps, as A of the first screen"
+    )
+    parser.add_argument("--all", action="store_true", help="every step, and not by groups")
+    parser.add_argument("--left", action="store_true", help="what no step ends, and why")
     parser.add_argument("-b", "--below", metavar="FOLDER", help="only what lies in this folder and below")
     parser.add_argument("-p", "--person", action="append", metavar="WHO", help="only what concerns this person")
     parser.add_argument("--only", action="append", metavar="CHECK", help="only steps that end findings of this check")
@@ -62,6 +75,11 @@ def run(args: argparse.Namespace, app: App) -> int:
         chosen = steps_of_cause(found, ends, cause)
         found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
         ends = [ends[number] for number in chosen]
+    if args.group:
+        found, ends = _of_group(args, app, found, ends)
+    if args.left:
+        show_report(stays_report(found.left), app.output)
+        return 1 if found.left else 0
     if args.keep:
         write_steps(args.keep, [item.step for item in found.items])
         app.say(f"{len(found.items)} steps kept in {args.keep}")
@@ -70,8 +88,52 @@ def run(args: argparse.Namespace, app: App) -> int:
     elif args.carry_out:
         return _carry_out(args, app, found, ends)
     else:
-        show_report(_report(args, app, found, ends), app.output)
+        report = _report(args, app, found, ends)
+        show_report(_at_a_glance(args, app, found, ends, report), app.output)
     return 1 if found.items or found.left else 0
+
+
+_MANY = 10
+"""Steps, as people see them, of which groups say more at a glance."""
+
+
+def _person_of(office: Office) -> Callable[[str, str], str]:
+    """Return what tells whose a login is, or is to be; the login itself where nobody in the plan has it."""
+    known = {
+        (system, login): person.id
+        for person in office.plan.people.values()
+        for system, logins in person.accounts.items()
+        for login in logins
+    }
+    return lambda system, login: known.get((system, login), login)
+
+
+def _of_group(
+    args: argparse.Namespace, app: App, found: worklist.Worklist, ends: list[list[Finding]]
+) -> tuple[worklist.Worklist, list[list[Finding]]]:
+    """Return the steps of one group, as the first screen has it; raises `UsageError` where there is none."""
+    groups = step_groups(found.items, ends, _person_of(app.office))
+    group = next((one for one in groups if one.letter == args.group.upper()), None)
+    if group is None:
+        hint = f"there are {groups[0].letter} to {groups[-1].letter}" if groups else "there is nothing to do"
+        raise UsageError(f"there is no group {args.group} of steps", hint=hint)
+    items = [found.items[place] for place in group.places]
+    return worklist.Worklist(items, [], found.then), [ends[place] for place in group.places]
+
+
+def _at_a_glance(
+    args: argparse.Namespace,
+    app: App,
+    found: worklist.Worklist,
+    ends: Sequence[Sequence[Finding]],
+    report: Report,
+) -> Report:
+    """Return the steps by groups, where people are shown many of them; else the report of all."""
+    is_for_people = app.output.form == "table" and not app.output.view
+    if not is_for_people or args.all or args.group or args.cause or len(report.shown) <= _MANY:
+        return report
+    groups = step_groups(found.items, ends, _person_of(app.office))
+    return groups_report(found.items, groups, len(found.left), report, app.office.count.when)
 
 
 def _report(

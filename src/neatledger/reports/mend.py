@@ -22,7 +22,12 @@ from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, co
 from neatledger.reports.supposed import Changed
 
 __all__ = [
+    "LATER",
+    "PERSON",
     "PLAN_LINES",
+    "REFUSED",
+    "TOOL",
+    "Item",
     "LeftOver",
     "carried_report",
     "journal_report",
@@ -30,6 +35,7 @@ __all__ = [
     "stays_report",
     "texts_report",
     "undo_report",
+    "who_makes",
 ]
 
 _COLUMNS = (
@@ -49,7 +55,8 @@ PLAN_LINES = {
     "no shadow file of its accounts is named in the plan: the system's own tools make it": "accounts: {shadow: FILE}",
 }
 """Why a person must make steps that the tool could make, if the plan said so → the line of the plan that says it."""
-_TOOL, _PERSON, _REFUSED = "the tool", "a person", "nobody"
+TOOL, LATER, PERSON, REFUSED = "the tool", "the tool, later", "a person", "nobody"
+"""Who makes a step."""
 _MOST_LEFT = 8
 _MOST_CHANGES = 5
 
@@ -105,14 +112,14 @@ def mend_report(
                 "what": step.word(names(step.system)),
                 "effect": _effect_words(item.effects, step.place),
                 "ends": _ends(findings),
-                "who": _who(item),
+                "who": who_makes(item),
                 "kind": step.kind,
                 "text": "\n".join(text(step)),
                 "warning": warning,
             }
         )
     folded = _folded(items, rows, ends, names)
-    made = sum(_who(item) == _TOOL for item in items)
+    made = sum(who_makes(item) == TOOL for item in items)
     headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
     headline += f"; the tool can make {made} of them." if items else "."
     if left and not items:
@@ -123,10 +130,11 @@ def mend_report(
     return Report("mend", f"{said.text}.", _COLUMNS, rows, notes, empty, folded, said.is_assured)
 
 
-def _who(item: Item) -> str:
+def who_makes(item: Item) -> str:
+    """Say who makes a step."""
     if item.refused:
-        return _REFUSED
-    return _PERSON if item.by_hand else "the tool, later" if item.waits else _TOOL
+        return REFUSED
+    return PERSON if item.by_hand else LATER if item.waits else TOOL
 
 
 def _text(cell: Cell) -> str:
