@@ -235,8 +235,8 @@ def groups_report(
         steps = count_of(makers[LATER], "step")
         notes.append(f"{steps} of {', '.join(waiting)} {verb} for steps by hand: sooner, somebody would lose access.")
     notes += [note for note in whole.notes if note.startswith("Not to be made")]
-    unended = f"; --left: {count_of(left, 'difference')} without a step" if left else ""
-    notes.append(Aside(f"mend A: group A in safe order; mend --all: every step{unended}."))
+    unended = f"; mend --left: {left:,} without one" if left else ""
+    notes.append(Aside(f"mend A: group A, in safe order; mend --all: every step{unended}."))
     if tool:
         notes.append(Aside(f"mend --carry-out makes the {count_of(tool, 'step')} of the tool, after asking."))
     notes.append("Nothing was changed.")
@@ -250,7 +250,7 @@ def _marked(items: Sequence[Item], groups: Sequence[StepGroup]) -> Iterator[str]
     harms = _counted(items, groups, lambda item: bool(item.harm))
     if unasked:
         steps = f"{count_of(sum(unasked.values()), 'step')} of {', '.join(unasked)}"
-        yield f"NOT ASKED FOR: {steps}, beyond the plan or short of it: look at these first."
+        yield f"NOT ASKED FOR: {steps}, beyond the plan or short of it: look first."
     if harms:
         yield f"Beware: {count_of(sum(harms.values()), 'step')} of {', '.join(harms)}: each says of what."
 
