@@ -418,11 +418,11 @@ def test_what_a_server_makes_of_a_list_is_what_is_told_and_taken_back(run, tmp_p
                 so_far = done.made[: done.made.index(came_out)]
                 both = [imagined_office(before, [*so_far, one]) for one in (asked, came_out)]
                 assert one.means_the_same != bool(changes_between(*both)), (asked.place, one.changes)
-            assert {one.means_the_same for one in done.otherwise} == {True, False}
+            assert not all(one.means_the_same for one in done.otherwise)
             notes = carried_report(done, before.names, [], is_undone=False).notes
             same = sum(one.means_the_same for one in done.otherwise)
             assert sum("NOT AS ASKED" in note for note in notes) == len(done.otherwise) - same
-            assert sum(f"{same} list" in note and "more or less" in note for note in notes) == 1
+            assert sum(f"{same} list" in note and "more or less" in note for note in notes) == (same > 0)
             undone = carrying.undo(after.ledger.journal, carriers, lambda: datetime.now(UTC))
             assert not undone.left and not undone.stopped
         # Lists come back in what may be another form, and mean what they did.
