@@ -15,8 +15,15 @@ import termios
 from contextlib import suppress
 from pathlib import Path
 
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from wcwidth import wcswidth
+
 from conftest import COMMAND
 from neatledger.faces.parquet_types import TYPES, Kind
+from neatledger.faces.table import render_table
+from neatledger.reports.report import Column, Report
 
 
 def test_parquet_and_json_lines_hold_what_csv_holds(demo: Path, run, tmp_path: Path) -> None:
@@ -121,3 +128,35 @@ def test_long_output_goes_through_the_pager_of_a_terminal_and_grave_words_have_w
     assert "findings" in on_terminal("check", PAGER="cat") and "findings" in on_terminal("check", PAGER="")
     assert "\x1b" not in on_terminal("check", "--no-pager", NO_COLOR="1")
     assert on_terminal("counts", "-n", "1", PAGER=str(pager)) and not (tmp_path / "paged").exists()
+
+
+WORDS = st.lists(st.text("abcdefg/:é漢", min_size=1, max_size=9), max_size=12).map(" ".join)
+
+
+@st.composite
+def tables(draw) -> Report:
+    sorts = draw(st.lists(st.sampled_from(["cuts", "wraps", "number", "spare", "plain"]), min_size=1, max_size=6))
+    heads = draw(st.lists(st.sampled_from(["NAME", "LAST SEEN", "AGAINST THE PLAN", "BY"]), min_size=6, max_size=6))
+    columns = [Column(f"c{n}", heads[n], **({} if sort == "plain" else {sort: True})) for n, sort in enumerate(sorts)]
+    cell = {sort: st.integers(0, 999_999) if sort == "number" else WORDS for sort in sorts}
+    row = st.fixed_dictionaries({f"c{n}": cell[sort] for n, sort in enumerate(sorts)})
+    return Report("any", "", columns, draw(st.lists(row, min_size=1, max_size=4)))
+
+
+@given(tables(), st.sampled_from([60, 80, 120]))
+def test_no_table_is_wider_than_the_terminal_and_loses_a_figure(report: Report, width: int) -> None:
+    lines = render_table(report, width, is_colored=False).splitlines()
+    names = [one.key for one in report.columns if one.cuts]
+    longest = max((wcswidth(str(row[key])) for row in report.rows for key in names), default=0)
+    # A name is never cut: one that is longer than the terminal stands on a line of its own.
+    assert max(map(wcswidth, lines)) <= max(width, longest)
+    figures = re.findall(r"\d[\d,]*", "\n".join(lines))
+    for row in report.rows:
+        assert all(f"{row[one.key]:,}" in figures for one in report.columns if one.number)
+
+
+@pytest.mark.parametrize("call", ["groups", "people", "devices", "forecast", "bands", "space --promised", "unused"])
+def test_what_people_see_fits_eighty_columns(demo: Path, run, monkeypatch, call: str) -> None:
+    monkeypatch.setenv("COLUMNS", "80")
+    shown = run(*call.split(), "--office", demo, "--today", "2026-11-23", status=None).stdout.splitlines()
+    assert len(shown) > 3 and max(map(wcswidth, shown)) <= 80

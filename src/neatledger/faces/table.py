@@ -19,7 +19,9 @@ __all__ = ["render_table", "show_cell"]
 _TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
 _LONG_NAME = 30
 _GAP = 2
+_LEAST = 6
 _PLAIN = 100_000
+_BREAKS, _BREAKS_KEPT = re.compile(r"\s+|(?<=/)(?=\S)"), re.compile(r"(\s+|(?<=/)(?=\S))")
 
 
 def show_cell(cell: Cell) -> str:
@@ -50,23 +52,39 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
     widths = [
         max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)
     ]
+    if sum(widths) + _GAP * (len(widths) - 1) > width:
+        # Headings go over lines before anything else gives way.
+        widths = [
+            max([_longest_word(column.head), *(_wide(row[place]) for row in texts)])
+            for place, column in enumerate(columns)
+        ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
     # Text that may go over lines gives way first, for nothing of it is lost, and keeps a third of the width where
     # long names can spare it; then names, which stay whole all the same and take a line; then text once more.
     wrapped = [place for place, column in enumerate(columns) if column.wraps]
     named = [place for place, column in enumerate(columns) if column.cuts]
-    for places, least in (
-        (wrapped, max(_TEXT, width // 3)),
-        (named, _LONG_NAME),
-        (wrapped, _TEXT),
-        (named, _NAME),
-        (wrapped, _NARROW_TEXT),
-        (named[:1], 0),
-        (named, 0),
+    # At last any text goes over lines, first at its words: nothing is wider than the terminal.
+    others = [place for place, column in enumerate(columns) if not (column.cuts or column.wraps or column.number)]
+    words = {place: max((_longest_word(row[place]) for row in texts), default=0) for place in others}
+    for places, least, is_at_words in (
+        (wrapped, max(_TEXT, width // 3), False),
+        (named, _LONG_NAME, False),
+        (wrapped, _TEXT, False),
+        (named, _NAME, False),
+        (wrapped, _NARROW_TEXT, False),
+        (others, _NARROW_TEXT, True),
+        (named[:1], 0, False),
+        (named, 0, False),
+        (others, 0, True),
+        ([*wrapped, *others], _LEAST, False),
     ):
         while spare > 0:
-            # No column is narrower than its heading.
-            wide = [place for place in places if widths[place] > max(least, _wide(columns[place].head))]
+            # No column is narrower than the longest word of its heading.
+            floors = {
+                place: max(least, _longest_word(columns[place].head), words.get(place, 0) if is_at_words else 0)
+                for place in places
+            }
+            wide = [place for place, floor in floors.items() if widths[place] > floor]
             if not wide:
                 break
             widths[max(wide, key=lambda place: widths[place])] -= 1
@@ -101,14 +119,29 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
     columns = [column for column in report.columns if column.show is not Show.MACHINE]
     texts = [[show_cell(row[column.key]) for column in columns] for row in report.shown]
     if width and _natural(columns, texts) > width:
-        kept = [number for number, column in enumerate(columns) if not column.spare]
+        # What is empty says nothing, and what is spare can be left out.
+        kept = [
+            number for number, column in enumerate(columns)
+            if not column.spare and any(row[number] for row in texts)
+        ]  # fmt: skip
         columns, texts = [columns[number] for number in kept], [[row[number] for number in kept] for row in texts]
     widths = _fit(columns, texts, width or _PLAIN)
-    head = _line([column.head for column in columns], columns, widths)
-    lines = [f"\x1b[1m{head}\x1b[0m" if is_colored else head]
+    heads = [
+        _Wrapper(width=wide, break_long_words=False).wrap(one.head) for one, wide in zip(columns, widths, strict=True)
+    ]
+    lines = []
+    for words in zip_longest(*_at_foot(heads), fillvalue=""):
+        head = _line(words, columns, widths)
+        lines.append(f"\x1b[1m{head}\x1b[0m" if is_colored else head)
     for row in texts:
         lines += _row_lines(row, columns, widths, width, is_colored)
     return "\n".join(lines)
+
+
+def _at_foot(heads: Sequence[list[str]]) -> list[list[str]]:
+    """Return headings of one and more lines, those of fewer beside the last lines of the others."""
+    most = max(map(len, heads), default=0)
+    return [[""] * (most - len(one)) + one for one in heads]
 
 
 def _row_lines(
@@ -169,7 +202,12 @@ def _part(text: str, column: Column, width: int) -> list[str]:
     """Return the lines that a cell takes."""
     if (len(text) <= width and text.isascii()) or _wide(text) <= width:
         return [text]
-    return _Wrapper(width=width, break_on_hyphens=False).wrap(text) if column.wraps or column.cuts else [text]
+    return [text] if column.number else _wrapped(text, max(1, width))
+
+
+def _longest_word(text: str) -> int:
+    """Return how wide the longest part is that goes over no line: a word, or a name of a path."""
+    return max((_wide(word) for word in _BREAKS.split(text)), default=0)
 
 
 def _may_wrap(text: str, width: int) -> bool:
@@ -177,11 +215,27 @@ def _may_wrap(text: str, width: int) -> bool:
     return ":/" not in text and all(_wide(word) <= width for word in text.split())
 
 
+def _wrapped(text: str, width: int) -> list[str]:
+    """Return a text as lines of so many cells of a terminal, at its words, or within one that is longer."""
+    if text.isascii():
+        return _Wrapper(width=width, break_on_hyphens=False).wrap(text)
+    lines = [""]
+    for chunk in _BREAKS_KEPT.split(text):
+        if lines[-1] and _wide(lines[-1] + chunk.rstrip()) > width:
+            lines[-1] = lines[-1].rstrip()
+            lines.append("")
+        for letter in chunk if lines[-1] or not chunk.isspace() else "":
+            if _wide(lines[-1] + letter) > width and lines[-1] and not letter.isspace():
+                lines.append("")
+            lines[-1] += letter
+    return [line.rstrip() for line in lines]
+
+
 class _Wrapper(textwrap.TextWrapper):
     """Wraps texts so that a path goes over lines after a slash, and not within a name."""
 
     def _split(self, text: str) -> list[str]:
-        return [chunk for chunk in re.split(r"(\s+|(?<=/)(?=\S))", text) if chunk]
+        return [chunk for chunk in _BREAKS_KEPT.split(text) if chunk]
 
 
 def _line(cells: Sequence[str], columns: Sequence[Column], widths: Sequence[int], is_colored: bool = False) -> str:

@@ -16,7 +16,7 @@ __all__ = ["groups_report"]
 _COLUMNS = (
     Column("group", "GROUP", cuts=True),
     Column("system", "SYSTEM"),
-    Column("id", "ID", number=True),
+    Column("id", "ID", number=True, spare=True),
     Column("count", "PEOPLE", number=True),
     Column("members", "MEMBERS", wraps=True),
     Column("nested", "GROUPS IN IT", cuts=True),
