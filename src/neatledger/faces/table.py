@@ -127,7 +127,8 @@ def _render_rows(report: Report, width: int, is_colored: bool) -> str:
         columns, texts = [columns[number] for number in kept], [[row[number] for number in kept] for row in texts]
     widths = _fit(columns, texts, width or _PLAIN)
     heads = [
-        _Wrapper(width=wide, break_long_words=False).wrap(one.head) for one, wide in zip(columns, widths, strict=True)
+        _Wrapper(width=max(1, wide), break_long_words=False).wrap(one.head)
+        for one, wide in zip(columns, widths, strict=True)
     ]
     lines = []
     for words in zip_longest(*_at_foot(heads), fillvalue=""):
