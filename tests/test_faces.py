@@ -155,7 +155,7 @@ def test_no_table_is_wider_than_the_terminal_and_loses_a_figure(report: Report, 
         assert all(f"{row[one.key]:,}" in figures for one in report.columns if one.number)
 
 
-@pytest.mark.parametrize("call", ["groups", "people", "devices", "forecast", "bands", "space --promised", "unused"])
+@pytest.mark.parametrize("call", ["groups", "people", "forecast", "bands"])
 def test_what_people_see_fits_eighty_columns(demo: Path, run, monkeypatch, call: str) -> None:
     monkeypatch.setenv("COLUMNS", "80")
     shown = run(*call.split(), "--office", demo, "--today", "2026-11-23", status=None).stdout.splitlines()

@@ -429,7 +429,7 @@ def test_what_a_server_makes_of_a_list_is_what_is_told_and_taken_back(run, tmp_p
         assert not changes_between(before, counted())
 
 
-@pytest.mark.seeds(2)
+@pytest.mark.seeds(1)
 def test_a_plan_brought_to_a_share_gives_nobody_what_it_does_not_say(
     seed, running, clients, run, tmp_path, monkeypatch
 ) -> None:
