@@ -545,3 +545,6 @@ def test_many_steps_stand_in_groups_on_one_screen(demo: Path, run, monkeypatch) 
     assert (len(mine), ended(mine)) == (int(chosen[3]), int(chosen[4]))
     assert all(row["kind"] == "account" and row in [{**one, "number": row["number"]} for one in rows] for row in mine)
     assert "no group ZZ" in run("mend", "ZZ", *where, status=2).stderr
+    # What no step ends is of the whole plan: of some of the steps nothing is left, and that would be no answer.
+    assert "only --below" in run("mend", "--left", "--only", "plan-differs", *where, status=2).stderr
+    assert json.loads(run("mend", "--left", "--format", "json", *where, status=1).stdout)["rows"]

@@ -47,6 +47,7 @@ from neatledger.sources.ldapaccounts import (
     search,
     sign_in,
     starts_tls,
+    told_entries,
     wants_sids,
 )
 
@@ -134,7 +135,7 @@ class DirectoryCarrier:
             self._connection.search(name, "(objectClass=*)", "BASE", attributes=["*", "+"])
         except LDAPNoSuchObjectResult:
             return None
-        rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
+        rows = told_entries(self._connection)
         return read_entry(self._connection, rows[0]["dn"], rows[0]["raw_attributes"]) if rows else None
 
     def _whole(self, step: WholeStep) -> Places:
@@ -193,7 +194,7 @@ class DirectoryCarrier:
         return Schema(classes, attributes)
 
     def _rows(self) -> list[dict[str, list[bytes]]]:
-        rows = [row for row in self._connection.response or () if row.get("type") == "searchResEntry"]
+        rows = told_entries(self._connection)
         return [{key.lower(): values for key, values in row["raw_attributes"].items()} for row in rows]
 
     def look(self, step: Step, details: Details | None = None) -> Looked:

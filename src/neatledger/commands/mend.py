@@ -62,24 +62,24 @@ def run(args: argparse.Namespace, app: App) -> int:
         return _journal(app)
     if args.go_on or args.undo:
         return _resume(args, app)
+    if args.left and (args.steps or args.only or args.cause or args.group):
+        raise UsageError("--left is of all that the plan says", hint="only --below and --person narrow it")
     with app.progress("looking for steps"):
         found = _worklist(args, app)
-        ends = findings_ended(app.office, found)
+        ends = [] if args.left else findings_ended(app.office, found)
+    if args.left:
+        show_report(stays_report(found.left), app.output)
+        return 1 if found.left else 0
     if args.only:
         chosen = [number for number, some in enumerate(ends) if any(one.check in args.only for one in some)]
-        found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
-        ends = [ends[number] for number in chosen]
+        found, ends = _some_of(found, ends, chosen)
     if args.cause:
         causes = check.ask_for_causes(app.office, check.ask(app.office))
         _, cause = check.find_cause(causes, args.cause)
         chosen = steps_of_cause(found, ends, cause)
-        found = worklist.Worklist([found.items[number] for number in chosen], [], found.then)
-        ends = [ends[number] for number in chosen]
+        found, ends = _some_of(found, ends, chosen)
     if args.group:
-        found, ends = _of_group(args, app, found, ends)
-    if args.left:
-        show_report(stays_report(found.left), app.output)
-        return 1 if found.left else 0
+        found, ends = _some_of(found, ends, _places_of_group(args, app, found, ends))
     if args.keep:
         write_steps(args.keep, [item.step for item in found.items])
         app.say(f"{len(found.items)} steps kept in {args.keep}")
@@ -108,17 +108,24 @@ def _person_of(office: Office) -> Callable[[str, str], str]:
     return lambda system, login: known.get((system, login), login)
 
 
-def _of_group(
-    args: argparse.Namespace, app: App, found: worklist.Worklist, ends: list[list[Finding]]
-) -> tuple[worklist.Worklist, list[list[Finding]]]:
-    """Return the steps of one group, as the first screen has it; raises `UsageError` where there is none."""
+def _places_of_group(
+    args: argparse.Namespace, app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]
+) -> tuple[int, ...]:
+    """Return the places of one group's steps, as the first screen has it; raises `UsageError` where there is none."""
     groups = step_groups(found.items, ends, _person_of(app.office))
     group = next((one for one in groups if one.letter == args.group.upper()), None)
     if group is None:
         hint = f"there are {groups[0].letter} to {groups[-1].letter}" if groups else "there is nothing to do"
         raise UsageError(f"there is no group {args.group} of steps", hint=hint)
-    items = [found.items[place] for place in group.places]
-    return worklist.Worklist(items, [], found.then), [ends[place] for place in group.places]
+    return group.places
+
+
+def _some_of(
+    found: worklist.Worklist, ends: Sequence[list[Finding]], places: Sequence[int]
+) -> tuple[worklist.Worklist, list[list[Finding]]]:
+    """Return some steps of a worklist by their places, with what each ends; that others are left is not said then."""
+    items = [found.items[place] for place in places]
+    return worklist.Worklist(items, [], found.then), [ends[place] for place in places]
 
 
 def _at_a_glance(

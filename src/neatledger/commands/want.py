@@ -10,7 +10,6 @@ from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
 from neatledger.questions import plan_words, want
-from neatledger.questions.imagined import imagined_office
 from neatledger.questions.supposing import LEVELS, rights_called
 from neatledger.reports.want import want_report
 
@@ -42,7 +41,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.keep:
         write_steps(args.keep, found.steps)
         app.say(f"{len(found.steps)} steps kept in {args.keep}")
-    words = plan_words.ask(office, imagined_office(office, found.steps), found.steps) if found.changes else []
+    words = plan_words.ask(office, found.then, found.steps) if found.changes and found.then else []
     report = want_report(found, office.names, words, office.count.when, args.keep or "")
     show_report(report, app.output)
     return 0 if found.is_exact else 1

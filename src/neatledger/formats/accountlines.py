@@ -11,7 +11,7 @@ from neatledger.core.steps.contract import Step
 from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.survey.accounts import AccountState
-from neatledger.formats.shelllines import guarded, quoted
+from neatledger.formats.shelllines import guarded, quoted_text
 
 __all__ = ["account_lines", "smb_account_lines"]
 
@@ -23,19 +23,19 @@ def account_lines(step: Step, ident: str) -> list[str]:
     """
     match step:
         case MemberStep() if not step.is_group and step.group.isdecimal():
-            group, member = _word(step.name), _word(step.member)
+            group, member = quoted_text(step.name), quoted_text(step.member)
             is_in = f"getent group {group} | cut -d: -f4 | tr , '\\n' | grep -qxF -e {member}"
             test = f"{_has_number('group', group, step.group)} && {'! ' if step.after else ''}{is_in}"
             flag = "-a" if step.after else "-d"
             return [guarded(test, [f"gpasswd {flag} {member} {group}"], group)]
         case GroupStep() if step.group.isdecimal():
-            name = _word(step.name)
+            name = quoted_text(step.name)
             if not step.made:
                 return [guarded(_has_number("group", name, step.group), [f"groupdel {name}"], name)]
-            put = [f"gpasswd -a {_word(step.first)} {name}"] if step.first else []
+            put = [f"gpasswd -a {quoted_text(step.first)} {name}"] if step.first else []
             return [guarded(_is_free("group", name, step.group), [f"groupadd -g {step.group} {name}", *put], name)]
         case AccountStep() if ident.isdecimal():
-            login = _word(step.login)
+            login = quoted_text(step.login)
             is_opened = step.after is AccountState.OPEN
             change = "--unlock --expiredate ''" if is_opened else "--lock --expiredate 1"
             return [guarded(_has_number("passwd", login, ident), [f"usermod {change} {login}"], login)]
@@ -43,10 +43,6 @@ def account_lines(step: Step, ident: str) -> list[str]:
             return _whole_account_lines(step)
         case _:
             return []
-
-
-def _word(text: str) -> str:
-    return quoted(text.encode("utf-8", "surrogateescape"))
 
 
 def _has_number(database: str, name: str, number: str) -> str:
@@ -61,13 +57,13 @@ def _is_free(database: str, name: str, number: str) -> str:
 def _whole_account_lines(step: WholeAccountStep) -> list[str]:
     """Return useradd(8) and userdel(8) lines: an account without a home made for it, and without a password."""
     account = step.account
-    login = _word(account.login)
+    login = quoted_text(account.login)
     if step.after is None:
         return [guarded(_has_number("passwd", login, account.ident), [f"userdel {login}"], login)]
     words = [f"useradd -M -u {account.ident} -g {account.primary}"]
-    words += [f"-c {_word(account.name)}"] if account.name else []
-    words += [f"-d {_word(account.home)}"] if account.home else []
-    words += [f"-s {_word(account.shell)}"] if account.shell else []
+    words += [f"-c {quoted_text(account.name)}"] if account.name else []
+    words += [f"-d {quoted_text(account.home)}"] if account.home else []
+    words += [f"-s {quoted_text(account.shell)}"] if account.shell else []
     words += [f"-G {','.join(step.groups)}"] if step.groups else []
     return [guarded(_is_free("passwd", login, account.ident), [" ".join([*words, "--", login])], login)]
 
@@ -76,7 +72,7 @@ def smb_account_lines(step: Step) -> list[str]:
     """Return the line that opens or closes an account of an SMB server; nothing of other steps."""
     if not isinstance(step, AccountStep):
         return []
-    login = _word(step.login)
+    login = quoted_text(step.login)
     is_opened = step.after is AccountState.OPEN
     # Of the flags between the brackets D says that it is closed (pdbedit(8)).
     flags = f"pdbedit -Lv -u {login} | grep '^Account Flags:'"

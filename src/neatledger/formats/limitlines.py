@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.steps.limits import LimitStep
-from neatledger.formats.shelllines import guarded, quoted
+from neatledger.formats.shelllines import guarded, quoted, quoted_text
 
 __all__ = ["limit_lines"]
 
@@ -44,7 +44,7 @@ def _is_kept(settings: Settings) -> bool:
 
 
 def _quota_lines(step: LimitStep, root: bytes) -> list[str]:
-    name = quoted(step.name.encode("utf-8", "surrogateescape"))
+    name = quoted_text(step.name)
     flag = "-u" if step.on is On.PERSON else "-g"
     system = f'"$(stat -c %m -- {quoted(root)})"'
     before, after = (_soft_and_hard(one) for one in (step.before, step.after))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-__all__ = ["guarded", "quoted", "single_quoted"]
+__all__ = ["guarded", "quoted", "quoted_text"]
 
 _SAFE = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,@+%")
 
@@ -22,16 +22,20 @@ def quoted(name: bytes) -> str:
     except UnicodeDecodeError:
         text = ""
     if text.isprintable() and (text or not name):
-        return single_quoted(text)
+        return _single_quoted(text)
     inner = name.rstrip(b"\n")
     ends = name[len(inner) :].decode("ascii")
     printed = "".join(_octal(byte) for byte in inner)
-    found = f'"$(printf {single_quoted(printed)})"' if printed else ""
+    found = f'"$(printf {_single_quoted(printed)})"' if printed else ""
     return found + (f"'{ends}'" if ends else "")
 
 
-def single_quoted(text: str) -> str:
-    """Return text between single quotes."""
+def quoted_text(text: str) -> str:
+    """Return a name, kept as text, as one word of a shell."""
+    return quoted(text.encode("utf-8", "surrogateescape"))
+
+
+def _single_quoted(text: str) -> str:
     return "'" + text.replace("'", "'\\''") + "'"
 
 

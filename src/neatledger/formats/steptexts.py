@@ -75,10 +75,6 @@ def _files(step: FilesStep) -> str:
     return f"its one file with {before}" if step.files == 1 else f"its {step.files} files with {before}"
 
 
-def _bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")
-
-
 def _shown(path: bytes) -> str:
     return json.dumps(path.decode("utf-8", "surrogateescape"))
 

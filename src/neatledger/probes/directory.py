@@ -66,7 +66,7 @@ def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> d
     import ldap3
     from ldap3.core.exceptions import LDAPException
 
-    from neatledger.sources.ldapaccounts import in_words, make_connection, starts_tls
+    from neatledger.sources.ldapaccounts import in_words, make_connection, starts_tls, told_entries
 
     setting: dict[str, Any] = {"url": address}
     if hints.said.get("ca"):
@@ -84,7 +84,7 @@ def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> d
         # Whoever asks may read what a directory says of itself.
         connection.bind()
         connection.search("", "(objectClass=*)", ldap3.BASE, attributes=["*", "+"])
-        rows = [row for row in connection.response or () if row.get("type") == "searchResEntry"]
+        rows = told_entries(connection)
     except (LDAPException, OSError, ssl.SSLError) as error:
         message, hint = in_words(error)
         raise SourceError(f"the directory cannot be asked: {message}", address, _as_options(hint)) from None

@@ -42,6 +42,7 @@ class StepTexts:
         self._changes: dict[str, _Changes | None] = {}
         self._why: dict[str, str] = {}
         self._open: list[DirectoryCarrier] = []
+        self._grounds: dict[str, Ground] = {}
 
     def close(self) -> None:
         """Leave the directories that were signed in to."""
@@ -67,7 +68,9 @@ class StepTexts:
             requests = scim_request(step, str(accounts["scim"]).rstrip("/"))
             if requests:
                 return requests
-        lines = text_of_step(step, self._ground(step.system))
+        if step.system not in self._grounds:
+            self._grounds[step.system] = self._ground(step.system)
+        lines = text_of_step(step, self._grounds[step.system])
         return [*notes, *(lines or ["# no line of a tool says it: it is done in the system's own console"])]
 
     def _ground(self, system: str) -> Ground:

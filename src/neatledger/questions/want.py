@@ -43,7 +43,8 @@ class Cannot:
 class Wanted:
     """The changes; what comes of them for those who were named, and what else; and whom nothing helps.
 
-    `tried` sets of changes were looked at; `is_whole` tells whether these were all with as few as were found.
+    `tried` sets of changes were looked at; `is_whole` tells whether these were all with as few as were found. `then`
+    is the office after the changes.
     """
 
     address: Address
@@ -54,6 +55,7 @@ class Wanted:
     already: list[str] = field(default_factory=list)
     tried: int = 0
     is_whole: bool = True
+    then: Office | None = None
 
     @property
     def steps(self) -> list[Step]:
@@ -187,8 +189,8 @@ class _Seeker:
         self.found.changes = self.finder.changes(best.shared, best.ways)
         self.found.tried = self.finder.tried
         self.found.is_whole &= self.finder.is_whole
-        then = imagined_office(self.office, self.found.steps)
-        for one in effects_of(self.office, then):
+        self.found.then = imagined_office(self.office, self.found.steps)
+        for one in effects_of(self.office, self.found.then):
             is_meant = one.person in self.asked and self._shows(one.address).is_within(self.address)
             (self.found.effects if is_meant else self.found.beside).append(one)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from string import ascii_uppercase
 
 from neatledger.core.checks.contract import Finding
@@ -68,11 +68,7 @@ def step_groups(items: Sequence[Item], ends: Sequence[Sequence[Finding]], person
         makers = frozenset(who_makes(items[place]) for place in some)
         found.append(StepGroup("", tuple(some), words, worst, len(findings), makers))
     found.sort(key=lambda one: (-1 if one.worst is None else one.worst.rank, one.ends), reverse=True)
-    return [StepGroup(_letter(number), *_rest(one)) for number, one in enumerate(found)]
-
-
-def _rest(one: StepGroup) -> tuple[tuple[int, ...], str, Severity | None, int, frozenset[str]]:
-    return one.places, one.words, one.worst, one.ends, one.makers
+    return [replace(one, letter=_letter(number)) for number, one in enumerate(found)]
 
 
 def _letter(number: int) -> str:

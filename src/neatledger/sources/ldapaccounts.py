@@ -387,6 +387,11 @@ class _Search:
 _MOST_PARTS = 10_000
 
 
+def told_entries(connection: Any) -> list[Mapping[str, Any]]:
+    """Return the entries among what the last search told: references stand between them (RFC 4511 section 4.5.2)."""
+    return [row for row in connection.response or () if row.get("type") == "searchResEntry"]
+
+
 def read_entry(connection: Any, name: str, told: Mapping[str, Any]) -> Entry:
     """Return an entry from what was told of it, and ask for further parts of its values (MS-ADTS 3.1.1.3.1.3.3)."""
     values: dict[str, list[bytes]] = {}
@@ -400,7 +405,7 @@ def read_entry(connection: Any, name: str, told: Mapping[str, Any]) -> Entry:
                 break
             wanted = f"{kind};range={int(last[1]) + 1}-*"
             connection.search(name, "(objectClass=*)", "BASE", attributes=[wanted])
-            rows = [row for row in connection.response or () if row.get("type") == "searchResEntry"]
+            rows = told_entries(connection)
             more = {key.lower(): each for row in rows for key, each in row["raw_attributes"].items()}
             option = ""
             for found, part in more.items():
