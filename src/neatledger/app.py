@@ -25,6 +25,7 @@ from neatledger.faces.view import WHOLE, View
 from neatledger.keyrings import keep_password, password_of
 from neatledger.office.read import PLAN_NAME
 from neatledger.questions import Office, open_office
+from neatledger.questions.seen import caveats, last_line
 from neatledger.reports.report import Report
 
 if TYPE_CHECKING:
@@ -162,6 +163,8 @@ class App:
             self._pager(),
             self.collected,
             self._counted,
+            self._last,
+            None if self._asked is None else self._asked.shortened,
         )
 
     def _pager(self) -> tuple[str, ...]:
@@ -182,7 +185,11 @@ class App:
 
     def _caveats(self, is_assured: bool = False) -> list[str]:
         """Return what to bear in mind of what was read; nothing where the command asked no office."""
-        return [] if self._asked is None else self._asked.caveats(is_assured=is_assured)
+        return [] if self._asked is None else caveats(self._asked, is_assured=is_assured)
+
+    def _last(self, is_assured: bool = False) -> str:
+        """Return the last line: which count was asked, and what was not seen of it."""
+        return "" if self._asked is None or self.is_of_plan else last_line(self._asked, is_assured=is_assured)
 
     @property
     def is_of_plan(self) -> bool:

@@ -264,6 +264,9 @@ def _add_view(parser: argparse.ArgumentParser) -> None:
     table.add_argument("-s", "--sort", metavar="A,B:up", help="by these: numbers fall, words rise; or :up, :down")
     if not any("--top" in action.option_strings for action in parser._actions):
         table.add_argument("-n", "--top", dest="first_rows", type=_number, metavar="N", help="only the first N rows")
+    if not any("--all" in action.option_strings for action in parser._actions):
+        table.add_argument("-a", "--all", action="store_true", help="every row, nothing folded")
+    table.add_argument("-w", "--wide", action="store_true", help="whole addresses and all columns")
     table.add_argument("--no-pager", action="store_true", help="print at once, however long")
 
 
@@ -299,7 +302,8 @@ def _view_of(args: argparse.Namespace) -> View:
         return tuple(word.strip() for word in (text or "").split(",") if word.strip())
 
     columns, sort = getattr(args, "columns", None), getattr(args, "sort", None)
-    return View(words(columns), words(sort), getattr(args, "first_rows", None))
+    is_all, is_wide = (getattr(args, word, False) is True for word in ("all", "wide"))
+    return View(words(columns), words(sort), getattr(args, "first_rows", None), is_all, is_wide)
 
 
 def _run(words: Sequence[str]) -> int:

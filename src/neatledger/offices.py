@@ -28,7 +28,7 @@ from neatledger.faces.output import Output, open_output
 from neatledger.faces.papers import write_paper
 from neatledger.faces.progress import Progress
 from neatledger.faces.show import show_report
-from neatledger.faces.table import render_table
+from neatledger.faces.table import Layout, render_table
 from neatledger.faces.view import shape
 from neatledger.formats.names import show_text
 from neatledger.formats.ownfaults import spell_own_fault
@@ -221,12 +221,12 @@ def _show(answers: Sequence[OfficeAnswer], options: Options, streams: Streams, o
         show_report(merged_report(answers, others), output)
         _tell_failures(answers, streams)
         return
-    width = 0 if output.target is not None else output.width
-    parts = [render_table(offices_report(answers, others=others), width, output.is_colored)]
+    layout = Layout() if output.target is not None else output.layout
+    parts = [render_table(offices_report(answers, others=others), layout)]
     for one in answers:
         for report in one.reports:
-            text = render_table(shape(report, output.view, for_machines=False), width, output.is_colored)
-            parts.append(f"{_rule(f'{one.title} ({one.folder})', width)}\n\n{text}")
+            text = render_table(shape(report, output.view, for_machines=False), layout)
+            parts.append(f"{_rule(f'{one.title} ({one.folder})', layout.width)}\n\n{text}")
     _page("\n".join(parts), output)
 
 

@@ -14,7 +14,7 @@ from neatledger.errors import UsageError
 from neatledger.faces.letters import Letters
 from neatledger.faces.mail import Attachment, make_mail, signed_in
 from neatledger.faces.show import show_report
-from neatledger.faces.table import render_table
+from neatledger.faces.table import Layout, render_table
 from neatledger.files import locked, write_file
 from neatledger.formats.counting import count_of
 from neatledger.ledger.notices import Event
@@ -85,7 +85,7 @@ def _brief_text(app: App) -> str:
     from neatledger.questions import brief
     from neatledger.reports.brief import brief_report
 
-    text = render_table(brief_report(brief.ask(app.office), app.office.count.when), _MAIL_WIDTH, False)
+    text = render_table(brief_report(brief.ask(app.office), app.office.count.when), Layout(_MAIL_WIDTH))
     head = app.office.ledger.chain.head()
     return text if head is None else f"{text}\n{head_words(head)}\n"
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from itertools import islice
 
 from neatledger.errors import UsageError
@@ -10,7 +11,7 @@ from neatledger.faces.machine import PARQUET, WRITERS
 from neatledger.faces.output import Output, open_output
 from neatledger.faces.view import View, shape
 from neatledger.reports.assurances import bounded
-from neatledger.reports.report import Aside, Cell, Report, Row, Size
+from neatledger.reports.report import Aside, Cell, MachineNote, Pointer, Report, Row, Size, count_of
 
 __all__ = ["parquet_target", "show_report", "show_rows"]
 
@@ -21,6 +22,7 @@ def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form; raises `UsageError`."""
     # Of many offices it is said of each in one word whether it is in order.
     bear_in_mind(report, output.caveats(report.is_assured or output.collected is not None))
+    report.last = report.last or output.last(report.is_assured)
     if output.collected is not None:
         output.collected.append(report)
         return
@@ -30,10 +32,13 @@ def show_report(report: Report, output: Output) -> None:
         _write_parquet(report, report.rows, output)
         return
     if is_table:
-        from neatledger.faces.table import render_table
+        from neatledger.faces.table import Layout, render_table
 
         is_file = output.target is not None
-        text = render_table(report, 0 if is_file else output.width, output.is_colored and not is_file)
+        layout = Layout() if is_file else output.layout
+        if layout.width and not output.view.is_all and output.view.top is None:
+            report = _first_rows(report)
+        text = render_table(report, layout)
         if not is_file and output.pager and 0 < output.height <= text.count("\n"):
             from neatledger.faces.pager import show_in_pager
 
@@ -45,9 +50,20 @@ def show_report(report: Report, output: Output) -> None:
         out.write(text)
 
 
+def _first_rows(report: Report) -> Report:
+    """Return a report with as many rows as a screen has, and what more there is."""
+    left = report.shown[report.most :]
+    # One row is no longer than the line that says it is left out.
+    if len(left) < 2:
+        return report
+    words = report.more(left) if report.more is not None else f"{count_of(len(left), 'row')} more"
+    pointers = [Pointer(words, "-a"), *report.pointers]
+    return replace(report, folded=report.shown[: report.most], pointers=pointers)
+
+
 def bear_in_mind(report: Report, caveats: Sequence[str]) -> None:
     """Put into a report what was not seen of what it rests on; what says that all is well says that bound itself."""
-    report.notes += caveats
+    report.notes += map(MachineNote, caveats)
     report.is_bounded = bool(caveats)
     if report.is_assured:
         report.headline = bounded(report.headline, caveats)

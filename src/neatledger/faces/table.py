@@ -1,27 +1,53 @@
-"""A report as a table for people: as wide as the terminal, plain and uncut in a pipe."""
+"""A report as a table for people: as wide as the terminal, plain and uncut in a pipe.
+
+Where a table is wider than the terminal, long addresses are shortened first, then what is spare is left out, from the
+right on, and at last names and texts go over lines: nothing is cut, and no figure is left out.
+"""
 
 from __future__ import annotations
 
 import re
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import zip_longest
 
 from wcwidth import wcswidth
 
 from neatledger.core.space.sizes import show_share, show_size
 from neatledger.core.tree.address import Address
+from neatledger.formats.counting import count_of
 from neatledger.formats.names import show_address, show_bytes, show_text
-from neatledger.reports.report import Cell, Column, MachineNote, Portion, Report, Show, Size
+from neatledger.reports.report import Cell, Column, MachineNote, Pointer, Portion, Report, Row, Show, Size
 
-__all__ = ["render_table", "show_cell"]
+__all__ = ["Layout", "Shortened", "render_table", "show_cell"]
 
 _TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
 _LONG_NAME = 30
+_LONG_ADDRESS = 28
 _GAP = 2
 _LEAST = 6
-_PLAIN = 100_000
+_COMMANDS_AT = 50
+"""Where the commands of pointers begin, if what they give is not longer."""
 _BREAKS, _BREAKS_KEPT = re.compile(r"\s+|(?<=/)(?=\S)"), re.compile(r"(\s+|(?<=/)(?=\S))")
+
+Shortened = Callable[[Iterable[Address]], Mapping[Address, str]]
+
+
+"""What gives addresses their short form."""
+
+
+def _whole(addresses: Iterable[Address]) -> Mapping[Address, str]:
+    return {address: show_address(address) for address in addresses}
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a table is laid out: the terminal's width in cells (0: no limit), in colour or not, and short addresses."""
+
+    width: int = 0
+    is_colored: bool = False
+    shortened: Shortened = _whole
 
 
 def show_cell(cell: Cell) -> str:
@@ -47,11 +73,140 @@ def show_cell(cell: Cell) -> str:
             return show_share(cell.part, cell.whole)
 
 
-def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]:
-    """Return the columns' widths: natural ones where all fits, else the widest that may be cut give way."""
-    widths = [
-        max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)
+def render_table(report: Report, layout: Layout) -> str:
+    """Return the report as text."""
+    width = layout.width
+    lines = _over_lines(report.headline, width) if report.headline else []
+    notes = [note for note in report.notes if not isinstance(note, MachineNote)]
+    left_out = 0
+    if report.shown:
+        rows, left_out = _render_rows(report, layout)
+        lines += ["", *rows]
+    elif report.empty:
+        lines += ["", *_over_lines(f"  {report.empty}", width)]
+    if left_out:
+        notes.append(f"{count_of(left_out, 'column')} more: -w")
+    feet = [line for note in notes for line in _over_lines(note, width)] + _pointer_lines(report.pointers, width)
+    if feet:
+        lines += ["", *feet]
+    if report.last:
+        lines += [*([] if feet else [""]), *_over_lines(report.last, width)]
+    return "\n".join(lines).removeprefix("\n") + "\n"
+
+
+def _over_lines(text: str, width: int) -> list[str]:
+    """Return a sentence as lines of a width (0: one line), those after the first as far in as it is."""
+    shown = show_text(text)
+    if not width or _wide(shown) <= width:
+        return [shown]
+    margin = " " * (len(shown) - len(shown.lstrip()))
+    return textwrap.wrap(
+        shown.strip(), width, initial_indent=margin, subsequent_indent=margin, break_on_hyphens=False
+    )
+
+
+def _pointer_lines(pointers: Sequence[Pointer], width: int) -> list[str]:
+    """Return what can be had next, and at what point of its line the command stands."""
+    if not pointers:
+        return []
+    longest = max(_wide(one.command) for one in pointers)
+    start = max(_wide(one.what) for one in pointers) + _GAP
+    at = max(start, min(_COMMANDS_AT, width - longest)) if width else max(start, _COMMANDS_AT)
+    lines = []
+    for one in pointers:
+        what, command = show_text(one.what), show_text(one.command)
+        if width and at + _wide(command) > width:
+            # Neither is cut: the command stands on the next line then.
+            lines += [*_over_lines(what, width), (" " * max(0, width - _wide(command))) + command]
+        else:
+            lines.append(what + " " * (at - _wide(what)) + command)
+    return lines
+
+
+# Columns -----------------------------------------------------------------------------------------------
+
+
+def _render_rows(report: Report, layout: Layout) -> tuple[list[str], int]:
+    """Return the lines of the table, and how many columns there was no room for."""
+    width = layout.width
+    rows = report.shown
+    columns = [column for column in report.columns if column.show is not Show.MACHINE]
+    texts = [[show_cell(row[column.key]) for column in columns] for row in rows]
+    # What is empty in every row says nothing.
+    columns, texts = _without(columns, texts, [n for n, _ in enumerate(columns) if not any(row[n] for row in texts)])
+    left_out = 0
+    if width and _natural(columns, texts) > width:
+        texts = _shorten(rows, columns, texts, layout.shortened)
+        while _needed(columns, texts) > width:
+            spare = [number for number, column in enumerate(columns) if column.spare]
+            if not spare:
+                break
+            left_out += columns[spare[-1]].show is not Show.PEOPLE
+            columns, texts = _without(columns, texts, spare[-1:])
+    widths = _fit(columns, texts, width) if width else _natural_widths(columns, texts)
+    heads = [
+        _Wrapper(width=max(1, wide), break_long_words=False).wrap(one.head)
+        for one, wide in zip(columns, widths, strict=True)
     ]
+    lines = []
+    for words in zip_longest(*_at_foot(heads), fillvalue=""):
+        head = _line(words, columns, widths)
+        lines.append(f"\x1b[1m{head}\x1b[0m" if layout.is_colored and head else head)
+    for row in texts:
+        cells = [_part(text, column, wide) for text, column, wide in zip(row, columns, widths, strict=True)]
+        for number, parts in enumerate(zip_longest(*cells, fillvalue="")):
+            lines.append(_line(parts, columns, widths, layout.is_colored and not number))
+    return lines, left_out
+
+
+def _without(
+    columns: list[Column], texts: list[list[str]], left_out: Sequence[int]
+) -> tuple[list[Column], list[list[str]]]:
+    kept = [number for number, _ in enumerate(columns) if number not in left_out]
+    return [columns[number] for number in kept], [[row[number] for number in kept] for row in texts]
+
+
+def _shorten(
+    rows: Sequence[Row], columns: Sequence[Column], texts: Sequence[Sequence[str]], shortened: Shortened
+) -> list[list[str]]:
+    """Return the texts with long addresses in their short form, where that is shorter."""
+    long = {
+        cell for row in rows for column in columns
+        if isinstance(cell := row[column.key], Address) and _wide(show_address(cell)) > _LONG_ADDRESS
+    }  # fmt: skip
+    short = shortened(long)
+
+    def text_of(cell: Cell, text: str) -> str:
+        return short[cell] if isinstance(cell, Address) and _wide(short.get(cell, text)) < _wide(text) else text
+
+    return [
+        [text_of(row[column.key], text) for column, text in zip(columns, line, strict=True)]
+        for row, line in zip(rows, texts, strict=True)
+    ]
+
+
+def _natural_widths(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -> list[int]:
+    return [max([_wide(column.head), *(_wide(row[place]) for row in texts)]) for place, column in enumerate(columns)]
+
+
+def _natural(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -> int:
+    """Return how wide the table is when nothing gives way."""
+    return sum(_natural_widths(columns, texts)) + _GAP * (len(columns) - 1)
+
+
+def _needed(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -> int:
+    """Return how wide the table must be to read well: headings and texts over lines, names whole."""
+    found = 0
+    for place, column in enumerate(columns):
+        natural = max((_wide(row[place]) for row in texts), default=0)
+        least = _TEXT if column.wraps else _LONG_NAME if column.cuts else natural
+        found += max(_longest_word(column.head), min(natural, least))
+    return found + _GAP * (len(columns) - 1)
+
+
+def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]:
+    """Return the columns' widths: natural ones where all fits, else the widest that may go over lines give way."""
+    widths = _natural_widths(columns, texts)
     if sum(widths) + _GAP * (len(widths) - 1) > width:
         # Headings go over lines before anything else gives way.
         widths = [
@@ -59,29 +214,28 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
             for place, column in enumerate(columns)
         ]
     spare = sum(widths) + _GAP * (len(widths) - 1) - width
-    # Text that may go over lines gives way first, for nothing of it is lost, and keeps a third of the width where
-    # long names can spare it; then names, which stay whole all the same and take a line; then text once more.
+    # Texts give way first and keep a third of the width where long names can spare it; then names, at their slashes
+    # and spaces; then texts once more; at last whatever is no figure.
     wrapped = [place for place, column in enumerate(columns) if column.wraps]
     named = [place for place, column in enumerate(columns) if column.cuts]
-    # At last any text goes over lines, first at its words: nothing is wider than the terminal.
     others = [place for place, column in enumerate(columns) if not (column.cuts or column.wraps or column.number)]
-    words = {place: max((_longest_word(row[place]) for row in texts), default=0) for place in others}
+    words = [max((_longest_word(row[place]) for row in texts), default=0) for place in range(len(columns))]
     for places, least, is_at_words in (
         (wrapped, max(_TEXT, width // 3), False),
-        (named, _LONG_NAME, False),
+        (named, _LONG_NAME, True),
         (wrapped, _TEXT, False),
-        (named, _NAME, False),
-        (wrapped, _NARROW_TEXT, False),
+        (named, _NAME, True),
+        (wrapped, _NARROW_TEXT, True),
         (others, _NARROW_TEXT, True),
-        (named[:1], 0, False),
-        (named, 0, False),
         (others, 0, True),
-        ([*wrapped, *others], _LEAST, False),
+        (wrapped, _NARROW_TEXT, False),
+        (named, _NAME, False),
+        ([*wrapped, *others, *named], _LEAST, False),
     ):
         while spare > 0:
             # No column is narrower than the longest word of its heading.
             floors = {
-                place: max(least, _longest_word(columns[place].head), words.get(place, 0) if is_at_words else 0)
+                place: max(least, _longest_word(columns[place].head), words[place] if is_at_words else 0)
                 for place in places
             }
             wide = [place for place, floor in floors.items() if widths[place] > floor]
@@ -92,106 +246,13 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
     return widths
 
 
-def render_table(report: Report, width: int, is_colored: bool) -> str:
-    """Return the report as text; `width` in terminal cells, 0 for no limit."""
-    lines = _over_lines(report.headline, width) if report.headline else []
-    if report.shown:
-        lines += ["", _render_rows(report, width, is_colored)]
-    elif report.empty:
-        lines += ["", f"  {report.empty}"]
-    notes = [note for note in report.notes if not isinstance(note, MachineNote)]
-    if notes:
-        lines += ["", *(line for note in notes for line in _over_lines(note, width))]
-    return "\n".join(lines).removeprefix("\n") + "\n"
-
-
-def _over_lines(text: str, width: int) -> list[str]:
-    """Return a sentence as lines of a width (0: one line), those after the first as far in as it is, and two more."""
-    shown = show_text(text)
-    if not width or _wide(shown) <= width:
-        return [shown]
-    margin = " " * (len(shown) - len(shown.lstrip()))
-    rest = margin + "  "
-    return textwrap.wrap(shown.strip(), width, initial_indent=margin, subsequent_indent=rest, break_on_hyphens=False)
-
-
-def _render_rows(report: Report, width: int, is_colored: bool) -> str:
-    columns = [column for column in report.columns if column.show is not Show.MACHINE]
-    texts = [[show_cell(row[column.key]) for column in columns] for row in report.shown]
-    if width and _natural(columns, texts) > width:
-        # What is empty says nothing, and what is spare can be left out.
-        kept = [
-            number for number, column in enumerate(columns)
-            if not column.spare and any(row[number] for row in texts)
-        ]  # fmt: skip
-        columns, texts = [columns[number] for number in kept], [[row[number] for number in kept] for row in texts]
-    widths = _fit(columns, texts, width or _PLAIN)
-    heads = [
-        _Wrapper(width=max(1, wide), break_long_words=False).wrap(one.head)
-        for one, wide in zip(columns, widths, strict=True)
-    ]
-    lines = []
-    for words in zip_longest(*_at_foot(heads), fillvalue=""):
-        head = _line(words, columns, widths)
-        lines.append(f"\x1b[1m{head}\x1b[0m" if is_colored else head)
-    for row in texts:
-        lines += _row_lines(row, columns, widths, width, is_colored)
-    return "\n".join(lines)
-
-
 def _at_foot(heads: Sequence[list[str]]) -> list[list[str]]:
     """Return headings of one and more lines, those of fewer beside the last lines of the others."""
     most = max(map(len, heads), default=0)
     return [[""] * (most - len(one)) + one for one in heads]
 
 
-def _row_lines(
-    row: Sequence[str], columns: Sequence[Column], widths: Sequence[int], width: int, is_colored: bool
-) -> list[str]:
-    """Return the lines of a row. A name that is too long for its column stays whole: the rest follows below it."""
-    lines: list[str] = []
-    cells: list[list[str]] = [[] for _ in columns]
-    first = next((number for number, column in enumerate(columns) if column.cuts), 0)
-
-    def end() -> None:
-        for texts in zip_longest(*cells, fillvalue=""):
-            lines.append(_line(texts, columns, widths, is_colored and not lines))
-        for one in cells:
-            one.clear()
-
-    for number, (text, column, wide) in enumerate(zip(row, columns, widths, strict=True)):
-        if not column.cuts or column.wraps or _wide(text) <= wide or (number > first and _may_wrap(text, wide)):
-            cells[number] += _part(text, column, wide)
-            continue
-        start = sum(widths[:number]) + _GAP * number
-        is_first = len(lines)
-        if any(cells):
-            end()
-        # Beside what stands before it, where there is room, else on a line of its own.
-        before = lines[is_first] if len(lines) > is_first else ""
-        if (
-            before
-            and _wide(_plain_text(before)) < start
-            and start + _wide(text) <= width
-            and len(lines) == is_first + 1
-        ):
-            lines[is_first] = (before + " " * (start - _wide(_plain_text(before))) + text).rstrip()
-        else:
-            lines.append((" " * max(0, min(start, width - _wide(text))) + text).rstrip())
-    if any(cells):
-        end()
-    return lines
-
-
-def _plain_text(line: str) -> str:
-    return _STYLE.sub("", line)
-
-
-def _natural(columns: Sequence[Column], texts: list[list[str]]) -> int:
-    """Return how wide the table is when nothing gives way."""
-    heads = [column.head for column in columns]
-    widths = [max(_wide(cell) for cell in column) for column in zip(heads, *texts, strict=True)]
-    return sum(widths) + _GAP * (len(widths) - 1)
+# Cells -------------------------------------------------------------------------------------------------
 
 
 def _wide(text: str) -> int:
@@ -209,11 +270,6 @@ def _part(text: str, column: Column, width: int) -> list[str]:
 def _longest_word(text: str) -> int:
     """Return how wide the longest part is that goes over no line: a word, or a name of a path."""
     return max((_wide(word) for word in _BREAKS.split(text)), default=0)
-
-
-def _may_wrap(text: str, width: int) -> bool:
-    """Tell whether a name may go over lines: one of several words, each of which fits; never an address."""
-    return ":/" not in text and all(_wide(word) <= width for word in text.split())
 
 
 def _wrapped(text: str, width: int) -> list[str]:

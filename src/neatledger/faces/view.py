@@ -15,14 +15,19 @@ __all__ = ["WHOLE", "View", "shape"]
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """What is asked for: columns by name, columns to sort by (``used``, ``used:up``), and how many rows."""
+    """What is asked for: columns by name, columns to sort by (``used``, ``used:up``), and how many rows.
+
+    `is_all` shows people every row and folds none, `is_wide` every column, with whole addresses.
+    """
 
     columns: tuple[str, ...] = ()
     sort: tuple[str, ...] = ()
     top: int | None = None
+    is_all: bool = False
+    is_wide: bool = False
 
     def __bool__(self) -> bool:
-        return bool(self.columns or self.sort or self.top is not None)
+        return bool(self.columns or self.sort or self.top is not None or self.is_wide)
 
 
 WHOLE = View()
@@ -47,6 +52,8 @@ def shape(report: Report, view: View, *, for_machines: bool) -> Report:
         if any(one.key not in row for word in wanted if (one := named.get(_plain(word))) for row in rows[:1]):
             rows = report.rows
     columns: Sequence[Column] = [_find(word, named) for word in view.columns] or report.columns
+    if view.is_wide and not view.columns and not for_machines:
+        columns, rows = _all_columns(report)
     rows = _sorted(rows, view.sort, named)
     notes = list(report.notes)
     if view.top is not None and len(rows) > view.top:
@@ -54,7 +61,19 @@ def shape(report: Report, view: View, *, for_machines: bool) -> Report:
         rows = rows[: view.top]
     if for_machines:
         return Report(report.name, report.headline, columns, rows, notes, report.empty)
-    return Report(report.name, report.headline, columns, report.rows, notes, report.empty, rows)
+    return replace(report, columns=columns, notes=notes, folded=rows)
+
+
+def _all_columns(report: Report) -> tuple[Sequence[Column], Sequence[Row]]:
+    """Return every column, and the rows that have them all: as people see them, where these do."""
+    rows = report.shown
+    if any(one.key not in row for row in rows for one in report.columns):
+        if any(one.key not in row for row in report.rows for one in report.columns if one.show is not Show.PEOPLE):
+            return [one for one in report.columns if one.show is not Show.MACHINE], rows
+        columns = [replace(one, show=Show.ALWAYS) for one in report.columns if one.show is not Show.PEOPLE]
+        return [replace(one, head=one.head or one.key.replace("_", " ").upper()) for one in columns], report.rows
+    columns = [replace(one, show=Show.ALWAYS) for one in report.columns]
+    return [replace(one, head=one.head or one.key.replace("_", " ").upper()) for one in columns], rows
 
 
 def _plain(word: str) -> str:

@@ -7,13 +7,24 @@ For machines every byte of what is not printable UTF-8, and of ``%`` itself, is 
 
 from __future__ import annotations
 
+import re
 from urllib.parse import unquote_to_bytes
 
 from neatledger.core.tree.address import Address
 
-__all__ = ["decode_address", "encode_address", "encode_bytes", "show_address", "show_bytes", "show_text"]
+__all__ = [
+    "decode_address",
+    "encode_address",
+    "encode_bytes",
+    "read_shown",
+    "show_address",
+    "show_bytes",
+    "show_text",
+]
 
 _SHORT = {"\n": "\\n", "\t": "\\t", "\r": "\\r", "\\": "\\\\"}
+_LONG = {shown: char for char, shown in _SHORT.items()}
+_ESCAPE = re.compile(r"\\(?:[ntr\\]|x[0-9a-f]{2}|u[0-9a-f]{4}|U[0-9a-f]{8})")
 
 
 def show_bytes(name: bytes) -> str:
@@ -39,6 +50,24 @@ def _show_char(char: str) -> str:
     if code < 0x80:
         return f"\\x{code:02x}"
     return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def read_shown(text: str) -> str:
+    """Undo the escapes of `show_text`; a text with what is none of them is returned as it is."""
+    if "\\" not in text:
+        return text
+    found = _ESCAPE.sub(_read_escape, text)
+    return found if show_text(found) == text else text
+
+
+def _read_escape(escape: re.Match[str]) -> str:
+    word = escape[0]
+    if word in _LONG:
+        return _LONG[word]
+    code = int(word[2:], 16)
+    if word[1] == "x":
+        return chr(code) if code < 0x80 else chr(0xDC00 + code)
+    return chr(code) if code <= 0x10FFFF else word
 
 
 def show_address(address: Address) -> str:

@@ -258,6 +258,34 @@ class SurveyReader:
                 row = self._find_name(name, first, first + self._cell("folders.children", row))
         return row
 
+    def rows_named(self, names: Collection[bytes]) -> dict[bytes, list[int]]:
+        """Return the rows of all folders with each of some names, in their order; one pass over the names."""
+        was_read = self.is_read
+        found: dict[bytes, list[int]] = {name: [] for name in names}
+        for number, data in enumerate(self._chunks_of("folders.name")):
+            chunk = unpack_bytes(data, "folders.name")
+            for name, rows in found.items():
+                rows += [number * CHUNK_ROWS + place for place in chunk.places_of(name)] if name else []
+        # What a folder is called rests on nothing that may not have been seen.
+        self.is_read = was_read
+        return found
+
+    def has_end(self, row: int, parts: Sequence[bytes]) -> bool:
+        """Tell whether the path of a folder ends in some names."""
+        for name in reversed(parts):
+            if not row or self._cell("folders.name", row) != name:
+                return False
+            row = self._cell("folders.parent", row)
+        return True
+
+    def path_of(self, row: int) -> bytes:
+        """Return the path of a folder."""
+        parts: list[bytes] = []
+        while row:
+            parts.insert(0, self._cell("folders.name", row))
+            row = self._cell("folders.parent", row)
+        return b"/" + b"/".join(parts)
+
     def find_path(self, path: bytes) -> tuple[list[FolderFacts], bytes | None]:
         """Return the folders from the root down along `path`, and the first name that is no folder."""
         chain = [self.folder(0)]

@@ -15,6 +15,7 @@ from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.questions import check, most, told
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.questions.told import GradedFinding
 from neatledger.reports.compare import most_report
 from neatledger.reports.findings import since_words
@@ -51,7 +52,7 @@ def make(office: Office) -> Paper:
     )
     lead = [sensitive.report.headline, open_.report.headline, beyond.report.headline]
     subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{office.plan.office}: access", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{office.plan.office}: access", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
 
 
 def legend() -> str:

@@ -7,6 +7,7 @@ from dataclasses import replace
 from neatledger.questions import worklist
 from neatledger.questions.ends import findings_ended
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import mend_report, stays_report
 from neatledger.reports.paper import Paper, Part
@@ -41,7 +42,7 @@ def make(office: Office) -> Paper:
     lead = [
         report.headline,
         *(note for note in report.notes if not isinstance(note, Aside)),
-        *office.caveats(for_paper=True),
+        *caveats(office, for_paper=True),
     ]
     lead.insert(1, "mend --texts prints each step as a command or a change record, in the same order.")
     if found.left:

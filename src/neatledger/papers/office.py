@@ -13,6 +13,7 @@ from neatledger.errors import NoCountError
 from neatledger.papers.access import sensitive_part
 from neatledger.questions import check, lapses, links, most, signs, told, unused
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.reports.causes import causes_paper_report
 from neatledger.reports.compare import most_report
 from neatledger.reports.forecast import show_when
@@ -51,7 +52,7 @@ def make(office: Office) -> Paper:
     ]
     lead = [_first_words(causes), _change_words(office), filling.report.headline]
     subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{office.plan.office}: how it stands", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{office.plan.office}: how it stands", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
 
 
 def _first_words(causes: list[Cause]) -> str:

@@ -7,6 +7,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.people.matching import propose
 from neatledger.questions import check, lapses, most, people, told
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.reports.causes import grouped_report
 from neatledger.reports.compare import most_report
 from neatledger.reports.lapses import lapses_report
@@ -49,4 +50,4 @@ def make(office: Office) -> Paper:
         matching.headline,
     ]
     subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{plan.office}: people", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{plan.office}: people", subtitle, [*lead, *caveats(office, for_paper=True)], parts)

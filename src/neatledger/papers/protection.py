@@ -5,6 +5,7 @@ from __future__ import annotations
 from neatledger.core.checks import protection as checks
 from neatledger.questions import check, protect, told
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.reports.findings import findings_report
 from neatledger.reports.paper import Paper, Part
 from neatledger.reports.protect import backups_report, keys_report, protect_report
@@ -28,4 +29,4 @@ def make(office: Office) -> Paper:
     ]
     lead = [parts[0].report.headline, parts[1].report.headline, findings.headline]
     subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{plan.office}: would it come back?", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{plan.office}: would it come back?", subtitle, [*lead, *caveats(office, for_paper=True)], parts)

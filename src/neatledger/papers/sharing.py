@@ -5,6 +5,7 @@ from __future__ import annotations
 from neatledger.core.plan.sharing import days_of
 from neatledger.questions import devices, guests, lapses, links
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.reports.guests import devices_report, guests_report
 from neatledger.reports.lapses import lapses_report
 from neatledger.reports.links import links_report
@@ -33,4 +34,4 @@ def make(office: Office) -> Paper:
     ]
     subtitle = f"As counted on {when}; written on {office.today}."
     lead = [part.report.headline for part in parts]
-    return Paper(f"{office.plan.office}: sharing", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{office.plan.office}: sharing", subtitle, [*lead, *caveats(office, for_paper=True)], parts)

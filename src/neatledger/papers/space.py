@@ -11,6 +11,7 @@ from neatledger.questions.facts import load_space
 from neatledger.questions.forecast import look_ahead
 from neatledger.questions.limits import load_history
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.questions.versions import SystemVersions
 from neatledger.questions.views import load_views
 from neatledger.reports.bands import bands_report
@@ -67,7 +68,7 @@ def make(office: Office) -> Paper:
     ]
     lead = [*lead[:1], *(part.report.headline for part in (limits, findings)), *lead[1:], promised.report.headline]
     subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{plan.office}: space", subtitle, [*lead, *office.caveats(for_paper=True)], parts)
+    return Paper(f"{plan.office}: space", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
 
 
 def _use_part(found: Whole, when: str) -> Part:

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import decode_address
+from neatledger.formats.names import decode_address, read_shown
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["by_local_path", "by_unique_end", "settled"]
+__all__ = ["by_local_path", "by_unique_end", "forms_of", "settled"]
 
 _MOST_SEARCHED = 2_000_000
 
@@ -29,12 +29,18 @@ def by_local_path(plan: Plan, folder: Path, text: str) -> Address | None:
     return None
 
 
+def forms_of(address: Address) -> tuple[Address, ...]:
+    """Return what an address may mean: as it is written, as machines write names, and as people are shown them."""
+    text = os.fsdecode(address.path)
+    written = (decode_address(text), os.fsencode(read_shown(text)))
+    return (address, *(Address(address.system, path) for path in written if path != address.path))
+
+
 def settled(reader: SurveyReader, address: Address) -> Address:
     """Return the folder that is meant: as it is written where there is one, else the only one in another case."""
-    decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
-    for one in (address, decoded):
+    for one in forms_of(address):
         if reader.find_row(one.path) is not None:
-            return address
+            return one
     found = reader.folder(0)
     path = b""
     parts = address.parts

@@ -16,6 +16,7 @@ from neatledger.questions import check, lapses, signs, told
 from neatledger.questions.covered import short_of_today
 from neatledger.questions.days import begin_of
 from neatledger.questions.office import Office
+from neatledger.questions.seen import caveats
 from neatledger.questions.signs import SeenSign
 
 __all__ = ["Brief", "ask"]
@@ -66,7 +67,7 @@ def ask(office: Office) -> Brief:
         seen, begin = signs.ask(office), begin_of(found.week)
         found.odd = [one for one in reversed(seen) if one.sign.first >= begin]
         found.earlier, found.short = len(seen) - len(found.odd), short_of_today(office, found.week)
-    found.not_seen = office.caveats(is_assured=True)
+    found.not_seen = caveats(office, is_assured=True)
     found.waiting = _waiting(office, findings)
     return found
 

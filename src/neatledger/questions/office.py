@@ -5,8 +5,7 @@ Whatever is read is read when a question first needs it, and once.
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
@@ -19,15 +18,16 @@ from neatledger.core.people.principals import Principal, find_principals, princi
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError, NoCountError, UnknownNameError, UsageError
-from neatledger.formats.names import decode_address
+from neatledger.formats.names import show_address
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.locations import unknown_folder
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger
 from neatledger.office.addresses import parse_address
-from neatledger.questions.addresses import by_local_path, by_unique_end, settled
+from neatledger.questions.addresses import by_local_path, by_unique_end, forms_of, settled
 from neatledger.questions.books import LEDGER_NAME, Answers, Books
 from neatledger.questions.naming import people_called
+from neatledger.questions.short_addresses import end_of, ending, shortened
 from neatledger.questions.systems import Systems
 
 if TYPE_CHECKING:
@@ -48,6 +48,14 @@ class FoundPerson:
     def on(self, system: str) -> list[Principal]:
         """Return their principals on one system."""
         return self.principals.get(system, [])
+
+
+def _only(found: Sequence[Address], text: str) -> Address:
+    """Return the only folder that was found; raises `UnknownNameError`."""
+    if len(found) > 1:
+        some = ", ".join(map(show_address, found[:4])) + (" and more" if len(found) > 4 else "")
+        raise UnknownNameError(f"several folders end in {text!r}", hint=f"say which: {some}")
+    return found[0]
 
 
 def names_of(reader: SurveyReader) -> EntryNames:
@@ -193,37 +201,10 @@ class Office:
         every = {**self._counted, **self.imagined}
         return every if self.only is None else {name: reader for name, reader in every.items() if name in self.only}
 
-    def caveats(self, *, for_paper: bool = False, is_assured: bool = False) -> list[str]:
-        """Return what to bear in mind of the systems whose trees were read: of an older day, or not seen whole.
-
-        A paper names no commands. Who says that all is well (`is_assured`) of everything (and not of some systems)
-        also says which systems of the plan nobody looked at.
-        """
-        if self.books.opened is None or not self.has_count:
-            return []
-        found = []
-        counted = {one.system for one in self.count.surveys}
+    def systems_read(self) -> set[str]:
+        """Return the systems of the count that an answer rests on: whose trees were read; all, where an answer is."""
         read = {name for name, one in self._counted.items() if one.is_read}
-        # Where no tree was read, what is said rests on what was counted beside the trees, of all systems.
-        is_of_all = self.answers.are_of_all or len(read) == len(self._counted) or (is_assured and not read)
-        if is_assured and is_of_all:
-            missing = [name for name in self.plan.systems if name not in counted]
-            found += [f"{name} was never counted: nothing is known of it." for name in missing]
-        newer = self.ledger.plans.newer_than(self.books.plan_digest()) if self.ledger.is_shared else None
-        if newer is not None:
-            when = newer.moment.astimezone().strftime("%Y-%m-%d %H:%M")
-            found.append(f"{newer.who} has used a newer plan since {when}: the one here is older.")
-        for one in self.count.surveys:
-            name = one.system
-            if not (is_of_all or name in read):
-                continue
-            if one.taken_at != self.count.taken_at:
-                found.append(f"{name} is as of {one.when}: it is not in the count of {self.count.when}.")
-            if one.not_seen:
-                message = "could not be seen there: what hangs on it is unknown, or missing here"
-                more = "" if for_paper else f" (neatledger counts --not-seen {name})"
-                found.append(f"{name}: {one.not_seen_words} {message}{more}.")
-        return found
+        return set(self._counted) if self.answers.are_of_all else read
 
     def reader(self, system: str) -> SurveyReader:
         """Return the reader of one system; raises `UnknownNameError` where the count lacks it."""
@@ -269,9 +250,12 @@ class Office:
     def address(self, text: str) -> Address:
         """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`.
 
-        Beside `system:/path`, in any case: the path of a tree on this machine, and the end of a path where only one
-        folder's ends so.
+        Beside `system:/path`, in any case: the path of a tree on this machine, the end of a path where only one
+        folder's ends so, and the short form in which tables show long ones.
         """
+        short = end_of(text)
+        if short is not None:
+            return self._address_of_end(text, *short)
         if ":" not in text:
             return self._address_without_system(text)
         address = parse_address(text)
@@ -286,9 +270,8 @@ class Office:
         It is one of the count, or one that the plan names; with `or_before` also one that an older count has.
         """
         address = self.address(text)
-        decoded = Address(address.system, decode_address(os.fsdecode(address.path)))
         reader = self.reader(address.system)
-        for each in dict.fromkeys((address, decoded)):
+        for each in forms_of(address):
             if reader.find_row(each.path) is not None or any(one.address == each for one in self.plan.folders):
                 return each
             if or_before and self._was_counted(each):
@@ -307,6 +290,26 @@ class Office:
         is_counted = self.has_count and address.system in self.readers
         return settled(self.readers[address.system], address) if is_counted else address
 
+    def _address_of_end(self, text: str, system: str, parts: tuple[bytes, ...]) -> Address:
+        """Return the folder or file that a short address means."""
+        known = one_of(system, self.plan.systems) if system else ""
+        if known is None:
+            raise self._unknown_system(system)
+        if known:
+            # A folder may really be called as what stands for the names that are left out.
+            whole = self._settled(parse_address(f"{known}:{text.partition(':')[2]}"))
+            if self.has_count and known in self.readers and self.readers[known].find_row(whole.path) is not None:
+                return whole
+        found = ending({known: self.reader(known)} if known else self.readers, parts) if self.has_count else []
+        if not found:
+            hint = "write the whole address: neatledger folders lists them"
+            raise UnknownNameError(f"no folder's address ends in {text!r}", hint=hint)
+        return _only(found, text)
+
+    def shortened(self, addresses: Iterable[Address]) -> Mapping[Address, str]:
+        """Return for each address the shortest form that means it in the count."""
+        return shortened(self._counted if self.has_count else {}, addresses)
+
     def _address_without_system(self, text: str) -> Address:
         local = by_local_path(self.plan, self.folder, text) if text.startswith(("/", "~")) else None
         if local is not None:
@@ -319,11 +322,8 @@ class Office:
             if self.readers[only].find_row(address.path) is not None:
                 return address
         found = by_unique_end(self.readers, text) if self.has_count else []
-        if len(found) == 1:
-            return found[0]
         if found:
-            some = ", ".join(map(str, found[:4])) + (" and more" if len(found) > 4 else "")
-            raise UnknownNameError(f"several folders end in {text!r}", hint=f"say which: {some}")
+            return _only(found, text)
         if len(self.plan.systems) == 1:
             return address
         raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from enum import Enum
@@ -16,6 +16,7 @@ __all__ = [
     "Column",
     "MachineNote",
     "Moment",
+    "Pointer",
     "Portion",
     "Report",
     "Row",
@@ -87,6 +88,14 @@ class MachineNote(str):
     __slots__ = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Pointer:
+    """What can be had next, and the words of the command that give it, quoted for a shell (without its name)."""
+
+    what: str
+    command: str
+
+
 class Show(Enum):
     """Where a column appears."""
 
@@ -99,7 +108,8 @@ class Show(Enum):
 class Column:
     """One column: its machine name and heading.
 
-    Long values may be cut in the middle, or go over lines; a spare column is left out where there is no room.
+    Addresses in one that `cuts` are shortened where the table is too wide for the terminal, longer names go over
+    lines, as texts in one that `wraps` do; `spare` ones are left out where there is no room, from the right on.
     """
 
     key: str
@@ -139,6 +149,14 @@ class Report:
     """Whether what it says is that all is well: whoever shows it says too what was not seen (`assurances`)."""
     is_bounded: bool = False
     """Whether something was not seen of what it rests on."""
+    pointers: Sequence[Pointer] = ()
+    """What can be asked next, three at most: for people alone."""
+    last: str = ""
+    """The last line for people: which count was asked, and what was not seen of it."""
+    most: int = 20
+    """Rows that people are shown on a terminal, unless they ask for all."""
+    more: Callable[[Sequence[Row]], str] | None = None
+    """Says what the rows are that are left out; how many, where it is not given."""
 
     @property
     def shown(self) -> Sequence[Row]:
