@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
 
 from neatledger.app import App
 from neatledger.faces.show import show_report
@@ -20,7 +19,5 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Show it; the exit status is 1 where there is anything new."""
     found = brief.ask(app.office)
-    report = brief_report(found, app.office.count.when)
-    # What was not seen is a part of it.
-    show_report(report, replace(app.output, caveats=lambda _: []))
+    show_report(brief_report(found, app.office.today), app.output)
     return int(bool(found.new))

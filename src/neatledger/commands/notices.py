@@ -85,7 +85,7 @@ def _brief_text(app: App) -> str:
     from neatledger.questions import brief
     from neatledger.reports.brief import brief_report
 
-    text = render_table(brief_report(brief.ask(app.office), app.office.count.when), Layout(_MAIL_WIDTH))
+    text = render_table(brief_report(brief.ask(app.office), app.office.today), Layout(_MAIL_WIDTH))
     head = app.office.ledger.chain.head()
     return text if head is None else f"{text}\n{head_words(head)}\n"
 

@@ -22,7 +22,8 @@ def show_report(report: Report, output: Output) -> None:
     """Write a report to where the output goes, in its form; raises `UsageError`."""
     # Of many offices it is said of each in one word whether it is in order.
     bear_in_mind(report, output.caveats(report.is_assured or output.collected is not None))
-    report.last = report.last or output.last(report.is_assured)
+    if report.last is None:
+        report.last = output.last(report.is_assured)
     if output.collected is not None:
         output.collected.append(report)
         return

@@ -18,7 +18,7 @@ from neatledger.core.space.sizes import show_share, show_size
 from neatledger.core.tree.address import Address
 from neatledger.formats.counting import count_of
 from neatledger.formats.names import show_address, show_bytes, show_text
-from neatledger.reports.report import Cell, Column, MachineNote, Pointer, Portion, Report, Row, Show, Size
+from neatledger.reports.report import SECTION, Cell, Column, MachineNote, Pointer, Portion, Report, Row, Show, Size
 
 __all__ = ["Layout", "Shortened", "render_table", "show_cell"]
 
@@ -29,6 +29,8 @@ _GAP = 2
 _LEAST = 6
 _COMMANDS_AT = 50
 """Where the commands of pointers begin, if what they give is not longer."""
+_MARGIN = 80
+"""Where commands beside headings end, however wide the terminal is."""
 _BREAKS, _BREAKS_KEPT = re.compile(r"\s+|(?<=/)(?=\S)"), re.compile(r"(\s+|(?<=/)(?=\S))")
 
 Shortened = Callable[[Iterable[Address]], Mapping[Address, str]]
@@ -77,6 +79,8 @@ def render_table(report: Report, layout: Layout) -> str:
     """Return the report as text."""
     width = layout.width
     lines = _over_lines(report.headline, width) if report.headline else []
+    if report.lead:
+        lines += ["", *(line for text in report.lead for line in _over_lines(text, width) or [""])]
     notes = [note for note in report.notes if not isinstance(note, MachineNote)]
     left_out = 0
     if report.shown:
@@ -90,7 +94,8 @@ def render_table(report: Report, layout: Layout) -> str:
     if feet:
         lines += ["", *feet]
     if report.last:
-        lines += [*([] if feet else [""]), *_over_lines(report.last, width)]
+        has_sections = any(SECTION in row for row in report.shown)
+        lines += [*([] if feet or has_sections else [""]), *_over_lines(report.last, width)]
     return "\n".join(lines).removeprefix("\n") + "\n"
 
 
@@ -99,10 +104,10 @@ def _over_lines(text: str, width: int) -> list[str]:
     shown = show_text(text)
     if not width or _wide(shown) <= width:
         return [shown]
-    margin = " " * (len(shown) - len(shown.lstrip()))
-    return textwrap.wrap(
-        shown.strip(), width, initial_indent=margin, subsequent_indent=margin, break_on_hyphens=False
-    )
+    # What is numbered goes on below its text, not below its number.
+    number = re.match(r" *(\d+(\. +| {2,}))?", shown)
+    margin = " " * (number.end() if number else 0)
+    return textwrap.wrap(shown, width, subsequent_indent=margin, break_on_hyphens=False)
 
 
 def _pointer_lines(pointers: Sequence[Pointer], width: int) -> list[str]:
@@ -129,7 +134,7 @@ def _pointer_lines(pointers: Sequence[Pointer], width: int) -> list[str]:
 def _render_rows(report: Report, layout: Layout) -> tuple[list[str], int]:
     """Return the lines of the table, and how many columns there was no room for."""
     width = layout.width
-    rows = report.shown
+    rows = [row for row in report.shown if SECTION not in row]
     columns = [column for column in report.columns if column.show is not Show.MACHINE]
     texts = [[show_cell(row[column.key]) for column in columns] for row in rows]
     # What is empty in every row says nothing.
@@ -144,19 +149,34 @@ def _render_rows(report: Report, layout: Layout) -> tuple[list[str], int]:
             left_out += columns[spare[-1]].show is not Show.PEOPLE
             columns, texts = _without(columns, texts, spare[-1:])
     widths = _fit(columns, texts, width) if width else _natural_widths(columns, texts)
-    heads = [
+    heads: list[list[str]] = [
         _Wrapper(width=max(1, wide), break_long_words=False).wrap(one.head)
         for one, wide in zip(columns, widths, strict=True)
     ]
     lines = []
     for words in zip_longest(*_at_foot(heads), fillvalue=""):
         head = _line(words, columns, widths)
-        lines.append(f"\x1b[1m{head}\x1b[0m" if layout.is_colored and head else head)
-    for row in texts:
-        cells = [_part(text, column, wide) for text, column, wide in zip(row, columns, widths, strict=True)]
+        if head:
+            lines.append(f"\x1b[1m{head}\x1b[0m" if layout.is_colored else head)
+    below = iter(texts)
+    for row in report.shown:
+        if SECTION in row:
+            lines += _section_lines(str(row[SECTION]), str(row["command"]), width, layout.is_colored)
+            continue
+        cells = [_part(text, column, wide) for text, column, wide in zip(next(below), columns, widths, strict=True)]
         for number, parts in enumerate(zip_longest(*cells, fillvalue="")):
             lines.append(_line(parts, columns, widths, layout.is_colored and not number))
     return lines, left_out
+
+
+def _section_lines(text: str, command: str, width: int, is_colored: bool) -> list[str]:
+    """Return a heading between rows, and at the right margin the command that shows more."""
+    margin = min(width or _MARGIN, _MARGIN)
+    word, gap, rest = text.partition("  ")
+    indent = len(word) + len(gap) + len(rest) - len(rest.lstrip()) if rest else 0
+    lines = textwrap.wrap(text, margin - _wide(command) - _GAP, subsequent_indent=" " * indent) or [""]
+    lines[0] += (" " * (margin - _wide(lines[0]) - _wide(command)) + command) if command else ""
+    return [f"\x1b[1m{line}\x1b[0m" if is_colored and line else line for line in lines]
 
 
 def _without(

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.formats.nearest import or_else
-from neatledger.reports.report import Aside, Cell, Column, Portion, Report, Row, Show, count_of
+from neatledger.reports.report import SECTION, Aside, Cell, Column, Portion, Report, Row, Show, count_of
 
 __all__ = ["WHOLE", "View", "shape"]
 
@@ -43,7 +43,7 @@ def shape(report: Report, view: View, *, for_machines: bool) -> Report:
         return report
     hidden = Show.PEOPLE if for_machines else Show.MACHINE
     named = {key: one for one in report.columns if one.show is not hidden for key in _names(one)}
-    rows = report.rows if for_machines else report.shown
+    rows = report.rows if for_machines else [row for row in report.shown if SECTION not in row]
     wanted = [*view.columns, *(word.partition(":")[0] for word in view.sort)]
     if not for_machines and any(_plain(word) not in named for word in wanted):
         named |= {
@@ -66,7 +66,7 @@ def shape(report: Report, view: View, *, for_machines: bool) -> Report:
 
 def _all_columns(report: Report) -> tuple[Sequence[Column], Sequence[Row]]:
     """Return every column, and the rows that have them all: as people see them, where these do."""
-    rows = report.shown
+    rows = [row for row in report.shown if SECTION not in row]
     if any(one.key not in row for row in rows for one in report.columns):
         if any(one.key not in row for row in report.rows for one in report.columns if one.show is not Show.PEOPLE):
             return [one for one in report.columns if one.show is not Show.MACHINE], rows

@@ -28,7 +28,7 @@ def make(office: Office) -> Paper:
     everyone = people_report(plan, principals, people.groups_of(office), office.today, with_services=True)
     findings = check.ask(office)
     causes = check.ask_for_causes(office, findings)
-    by_person = grouped_report(findings, causes, "person", when, told.History(office).since)
+    by_person = grouped_report(findings, causes, "person", told.History(office).since)
     concerned = {name for one in findings if one.acceptance is None for name in one.finding.people} - {ANYONE}
     known = concerned & {str(row["person"]) for row in everyone.rows}
     shares = most.ask(office, Right.CHANGE)

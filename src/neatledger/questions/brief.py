@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
@@ -73,10 +74,12 @@ def ask(office: Office) -> Brief:
 
 
 _WAITS = {
-    "account-apart": "{} may be joined with a person of the plan: match",
-    "invitation-waiting": "{} waits for an answer: guests",
-    "guest-not-planned": "{} is to be written into the plan, or sent home: guests",
+    "account-apart": ("account to match (match)", "accounts to match (match)"),
+    "review-overdue": ("review to ask for (review)", "reviews to ask for (review)"),
+    "invitation-waiting": ("invitation not answered (guests)", "invitations not answered (guests)"),
+    "guest-not-planned": ("guest not in the plan (guests)", "guests not in the plan (guests)"),
 }
+"""Check → what of it waits for somebody: of one, and of several."""
 
 
 def _not_run(office: Office) -> Iterator[str]:
@@ -84,13 +87,13 @@ def _not_run(office: Office) -> Iterator[str]:
     settings, today = office.plan.settings, office.today
     days = settings.get("gather-days")
     if days is not None and today > office.count.day + timedelta(days=days):
-        yield f"no count was made since {office.count.day}, and one is to be every {count_of(days, 'day')}: gather"
+        yield f"no count since {office.count.day}, due every {count_of(days, 'day')} (gather)"
     days = settings.get("notices-days")
     if days is not None and office.plan.notices.rules:
         last = office.ledger.notices.last_run()
         if last is None or today > last.date() + timedelta(days=days):
-            since = f"no notices were sent since {last:%Y-%m-%d}" if last else "notices were never sent"
-            yield f"{since}, and they are to be every {count_of(days, 'day')}: notices --send"
+            since = f"no mails sent since {last:%Y-%m-%d}" if last else "no mails sent yet"
+            yield f"{since}, due every {count_of(days, 'day')} (notices --send)"
 
 
 def _waiting(office: Office, findings: Sequence[told.GradedFinding]) -> list[str]:
@@ -98,10 +101,12 @@ def _waiting(office: Office, findings: Sequence[told.GradedFinding]) -> list[str
     runs = office.ledger.journal.runs()
     found = list(_not_run(office))
     if runs and not runs[-1].is_ended:
-        found.append("steps were begun and not finished: mend --go-on, or mend --undo")
-    for name, words in _WAITS.items():
-        places = [told.place_of(one.finding) for one in findings if one.finding.check == name and not one.acceptance]
-        if places:
-            more = f" and {len(places) - 3} more" if len(places) > 3 else ""
-            found.append(words.format(", ".join(places[:3]) + more))
-    return found
+        found.append("steps were started and not finished (mend --go-on, or mend --undo)")
+    some = Counter(one.finding.check for one in findings if one.acceptance is None)
+    counted = [
+        f"{some[name]:,} {many if some[name] > 1 else single}"
+        for name, (single, many) in _WAITS.items()
+        if some[name]
+    ]
+    # Two of them on a line.
+    return found + [", ".join(counted[at : at + 2]) for at in range(0, len(counted), 2)]

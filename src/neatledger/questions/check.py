@@ -11,6 +11,7 @@ from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS, run_checks
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
+from neatledger.formats.names import show_address
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.store import CountInfo
 from neatledger.questions import told
@@ -51,6 +52,8 @@ class Filter:
     def takes(self, finding: Finding) -> bool:
         """Tell whether a finding is wanted."""
         place = finding.place
+        if self.only is not None and finding.check not in self.only:
+            return False
         if CHECKS[finding.check].severity.rank < self.severity.rank:
             return False
         if self.system and self.system != (place.system if isinstance(place, Address) else place.partition(":")[0]):
@@ -58,6 +61,13 @@ class Filter:
         if self.below is not None and not (isinstance(place, Address) and place.is_within(self.below)):
             return False
         return not self.person or is_of(finding, self.person, self.logins)
+
+    def spell(self) -> str:
+        """Say what is wanted, as the end of a sentence; nothing where that is everything."""
+        words = [f" in {show_address(self.below)} and below"] if self.below else []
+        words += [f" on {self.system}"] if self.system else []
+        words += [f" about {self.person}"] if self.person else []
+        return "".join(words)
 
 
 def is_of(finding: Finding, person: str, logins: Iterable[str] = ()) -> bool:
@@ -170,4 +180,6 @@ def find_cause(causes: Sequence[Cause], text: str) -> tuple[int, Cause]:
     for number, one in enumerate(causes, start=1):
         if text in (one.key, str(one.place)):
             return number, one
-    raise UnknownNameError(f"no cause is called {text!r}", hint=f"check lists them, 1 to {len(causes)}")
+    raise UnknownNameError(
+        f"no problem has the number or name {text!r}", hint=f"check lists them, 1 to {len(causes)}"
+    )

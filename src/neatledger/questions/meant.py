@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from typing import TypeVar
 
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
+from neatledger.formats.names import show_address
+from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.locations import locate
 from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
 
-__all__ = ["person_and_folder", "person_or_folder"]
+__all__ = ["SORTS", "Subjects", "person_and_folder", "person_or_folder", "subjects_of"]
 
 
 Found = TypeVar("Found")
@@ -59,3 +62,102 @@ def person_and_folder(office: Office, names: Sequence[str]) -> tuple[FoundPerson
                 raise UsageError(f"two people: {person.id} and {found.id}", hint="name one")
             person = found
     return person, below
+
+
+@dataclass(frozen=True, slots=True)
+class Subjects:
+    """What the words of a call narrow an answer to; what nobody named is None, or empty."""
+
+    person: FoundPerson | None = None
+    folder: Address | None = None
+    system: str = ""
+    group: str = ""
+
+    def __bool__(self) -> bool:
+        return bool(self.person or self.folder or self.system or self.group)
+
+    def spell(self) -> str:
+        """Say what it is narrowed to, as the end of a sentence; nothing where it is not."""
+        words = [f" in {show_address(self.folder)} and below"] if self.folder else []
+        words += [f" on {self.system}"] if self.system else []
+        words += [f" about group {self.group}"] if self.group else []
+        words += [f" about {self.person.id}"] if self.person else []
+        return "".join(words)
+
+
+SORTS = ("person", "folder", "system", "group")
+"""What a word of a call may name; ``person:ward`` says which where a name has two senses."""
+
+
+def subjects_of(office: Office, words: Sequence[str], sorts: Sequence[str] = SORTS) -> Subjects:
+    """Return what some words name, each one thing of another sort; raises `UsageError` or `UnknownNameError`."""
+    found: dict[str, object] = {}
+    for word in words:
+        sort, value = _subject(office, word, sorts)
+        if sort in found:
+            raise UsageError(f"two of one sort: {word!r} is a {sort} too", hint=f"name one {sort}")
+        found[sort] = value
+    return Subjects(**found)  # type: ignore[arg-type]
+
+
+def _subject(office: Office, word: str, sorts: Sequence[str]) -> tuple[str, object]:
+    said, colon, rest = word.partition(":")
+    if colon and said in sorts and rest:
+        return said, _finders(office)[said](rest)
+    if "folder" in sorts and (":/" in word or "/" in word):
+        return "folder", office.find_folder(word, or_before=True)
+    senses = {sort: value for sort, value in _exact(office, word).items() if sort in sorts}
+    if len(senses) > 1:
+        ways = " or ".join(f"{sort}:{word}" for sort in senses)
+        raise UsageError(f"{word!r} is a {' and a '.join(senses)}", hint=f"write {ways}")
+    if senses:
+        return next(iter(senses.items()))
+    for sort in ("person", "folder"):
+        if sort in sorts:
+            try:
+                return sort, _finders(office)[sort](word)
+            except (UnknownNameError, UsageError) as error:
+                if "several" in str(error):
+                    raise
+    known = [*office.plan.systems, *office.plan.people, *office.plan.groups]
+    raise UnknownNameError(
+        f"no {_or([sort for sort in SORTS if sort in sorts])} is called {word!r}",
+        hint=or_else(word, known, "people, groups and folders list what there is"),
+    )
+
+
+def _or(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+
+
+def _exact(office: Office, word: str) -> dict[str, object]:
+    """Return what is called just so, in any case, by what it is."""
+    found: dict[str, object] = {}
+    with suppress(UnknownNameError):
+        person = office.find_person(word)
+        logins = {one.account.login.casefold() for some in person.principals.values() for one in some}
+        if word.casefold() in logins | {person.id.casefold()}:
+            found["person"] = person
+    system = one_of(word.rstrip(":"), office.plan.systems)
+    if system:
+        found["system"] = system
+    group = one_of(word, office.plan.groups)
+    if group:
+        found["group"] = group
+    return found
+
+
+def _finders(office: Office) -> dict[str, Callable[[str], object]]:
+    return {
+        "person": office.find_person,
+        "folder": lambda word: office.find_folder(word, or_before=True),
+        "system": lambda word: _named(word, office.plan.systems, "system"),
+        "group": lambda word: _named(word, office.plan.groups, "group"),
+    }
+
+
+def _named(word: str, known: Iterable[str], sort: str) -> str:
+    found = one_of(word, known)
+    if found is None:
+        raise UnknownNameError(f"no {sort} is called {word!r}", hint=or_else(word, known, ""))
+    return found

@@ -8,6 +8,7 @@ from enum import Enum
 from typing import Protocol
 
 from neatledger.core.checks.causes import Cause
+from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.sizes import show_size
@@ -15,19 +16,23 @@ from neatledger.core.space.when import FillUp
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.assurances import Said, assured, bounded
-from neatledger.reports.causes import cause_words
+from neatledger.reports.causes import where_of
+from neatledger.reports.facts import fact_of, facts_of
 from neatledger.reports.forecast import show_when
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Column, Report, Row, Show, count_of, section
 
 __all__ = ["brief_report"]
 
 _COLUMNS = (
-    Column("part", "", wraps=True),
-    Column("where", "WHERE", wraps=True),
-    Column("what", "WHAT", wraps=True),
+    Column("part", "", Show.MACHINE),
+    Column("number", "", Show.PEOPLE),
+    Column("where", "", cuts=True),
+    Column("what", "", wraps=True),
     Column("points", "", Show.MACHINE),
 )
-_FEW = 4
+_FEW = {"worst": 4, "unusual": 2, "full": 1, "ending": 1}
+_SOON_DAYS = 30
+"""Within how many days what fills up is told."""
 
 
 class Day(Protocol):
@@ -81,6 +86,8 @@ class Sign(Protocol):
     def figure(self) -> int: ...
     @property
     def threshold(self) -> int: ...
+    @property
+    def words(self) -> str: ...
 
 
 class Odd(Protocol):
@@ -92,78 +99,170 @@ class Odd(Protocol):
     def person(self) -> str: ...
 
 
-def _odd_where(one: Odd) -> str:
-    place = show_address(Address(one.sign.system, one.sign.path)) if one.sign.path else one.sign.system
-    return f"{one.person}, {place}" if one.person else place
-
-
-def _odd_words(sign: Sign) -> str:
-    many = f", {sign.figure:,} (told from {sign.threshold:,})" if sign.figure >= sign.threshold > 1 else ""
-    return f"{sign.first.astimezone():%Y-%m-%d} {sign.kind.value}{many}"
-
-
-def brief_report(found: Parts, when: str) -> Report:
-    """Show each part with its first few lines, and say of a part with nothing in it that there is nothing."""
-    rows: list[Row] = []
+def brief_report(found: Parts, today: date) -> Report:
+    """Show each part with its first few lines; the parts with nothing in them share a line."""
+    report = Report("brief", _headline(found), _COLUMNS, _rows(found), [], "nothing to tell", [])
+    parts = [_worst(found), _unusual(found), _full(found, today), _ending(found), _waiting(found)]
     shown: list[Row] = []
+    for part in filter(None, parts):
+        shown += [section("")] if shown else []
+        shown += part
+    report.folded, report.most = shown, len(shown)
+    quiet = [one.text for one in _quiet(found, parts)]
+    report.notes = [bounded(f"{text[:1].upper()}{text[1:]}.", found.not_seen) for text in quiet]
+    return report
 
-    def add(part: str, lines: Sequence[Row], nothing: str, more: str) -> None:
-        rows.extend({"part": part, "points": 0, **line} for line in lines)
-        if not lines:
-            shown.append({"part": part, "where": "", "what": nothing})
-        for number, line in enumerate(lines[:_FEW]):
-            shown.append({**line, "part": part if not number else ""})
-        if len(lines) > _FEW:
-            shown.append({"part": "", "where": f"and {len(lines) - _FEW} more", "what": more})
 
+def _headline(found: Parts) -> str:
+    worst = found.gravest
+    if not worst:
+        return "No problem was found." if not found.not_seen else "No problem was found in what was seen."
+    first = worst[0]
+    high = sum(one.severity is Severity.HIGH for one in worst)
+    ranked = f"{count_of(high, 'problem')} {'ranks' if high == 1 else 'rank'} high" if high else ""
+    text = ranked or f"{count_of(len(worst), 'problem')}, none of them high"
     if found.older is not None:
-        add("new", _causes(found.new), f"nothing since {found.older.when}", "check --new")
-        add("gone", _causes(found.gone), f"nothing since {found.older.when}", "check --gone")
-    checks = count_of(len(CHECKS), "check")
-    clean = assured("brief", not found.gravest, "", checks=checks, when=when)
-    grave = clean.or_rows(_causes(found.gravest))
-    add("gravest", grave, bounded(clean.text, found.not_seen).rstrip("."), "check")
-    quiet = _no_signs(found)
-    odd = quiet.or_rows([_odd_row(one) for one in found.odd or ()])
-    add("looks wrong", odd, quiet.text, "trail --odd")
-    lapses = [
-        {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
-        for one in found.lapsing
+        fresh = {one.key for one in found.new}
+        new = sum(one.key in fresh for one in worst if one.severity is Severity.HIGH or not high)
+        text += f"; {new:,} of them new" if new else "; none of them new"
+        text += f", {count_of(len(found.gone), 'problem')} ended since {found.older.when}" if found.gone else ""
+    where = where_of(first)
+    place = show_address(where) if isinstance(where, Address) else where
+    return f"{text}. Start with {place}: {facts_of(first.key, first.findings)}."
+
+
+def _rows(found: Parts) -> list[Row]:
+    """Return every line of every part, as machines have them."""
+    rows: list[Row] = []
+    parts: list[tuple[str, Sequence[Row]]] = [
+        ("new", _causes(found.new)),
+        ("gone", _causes(found.gone)),
+        ("gravest", _causes(found.gravest)),
+        ("looks wrong", [_sign_row(one) for one in found.odd or ()]),
+        ("lapses in a week", [_ending_row(one) for one in found.lapsing]),
+        ("fills up", [_filling_row(one) for one in found.filling]),
+        ("waits", [{"where": "", "what": text} for text in found.waiting]),
+        ("not seen", [{"where": "", "what": text} for text in found.not_seen]),
     ]
-    add("lapses in a week", lapses, "nothing that the plan or the count gives an end", "lapses --within 7")
-    add("fills up", [_filling(one) for one in found.filling], "nothing is known to", "forecast")
-    add("waits", [{"where": "", "what": text} for text in found.waiting], "nothing that the ledger knows of", "")
-    whole = assured("all-seen", not found.not_seen, "")
-    unseen: list[Row] = [{"where": "", "what": text} for text in found.not_seen]
-    add("not seen", whole.or_rows(unseen), whole.text, "counts")
-    findings = sum(len(one.findings) for one in found.gravest)
-    headline = f"{count_of(findings, 'finding')} by {count_of(len(found.gravest), 'cause')} in the count of {when}"
-    if found.older is not None:
-        new, gone = (sum(len(one.findings) for one in some) for some in (found.new, found.gone))
-        headline += f"; {new} new and {gone} gone since {found.older.when}"
-    notes = [Aside("check --cause 1 shows the gravest whole, and what mends it.")] if found.gravest else []
-    return Report("brief", f"{headline}.", _COLUMNS, rows, list(notes), "nothing to tell", shown)
-
-
-def _odd_row(one: Odd) -> Row:
-    return {"where": _odd_where(one), "what": _odd_words(one.sign)}
-
-
-def _no_signs(found: Parts) -> Said:
-    """Say that nothing looks wrong in the week, and what that rests on."""
-    if found.odd is None:
-        return Said("not known: no log was read", False)
-    reach = [*found.short]
-    if found.earlier:
-        reach.insert(0, f"{found.earlier} in the weeks before: trail --odd")
-    since = str(found.week)
-    otherwise = f"nothing known since {since}; {'; '.join(reach)}"
-    return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="")
+    for part, lines in parts:
+        rows += [{"part": part, "points": 0, **line} for line in lines]
+    return rows
 
 
 def _causes(causes: Sequence[Cause]) -> list[Row]:
-    return [{"where": one.key, "what": cause_words(one), "points": one.exposure.points} for one in causes]
+    return [
+        {"where": one.key, "what": facts_of(one.key, one.findings), "points": one.exposure.points} for one in causes
+    ]
 
 
-def _filling(one: FillUp) -> Row:
+def _part(name: str, many: str, command: str, lines: Sequence[Row]) -> list[Row]:
+    return [section(f"{name:<10}{many}", command), *({"part": "", "number": " " * 8, **line} for line in lines)]
+
+
+def _worst(found: Parts) -> list[Row]:
+    if not found.gravest:
+        return []
+    severity = found.gravest[0].severity
+    severity = Severity.HIGH if any(one.severity is Severity.HIGH for one in found.gravest) else severity
+    numbered = [(number, one) for number, one in enumerate(found.gravest, start=1) if one.severity is severity]
+    lines: list[Row] = [
+        {"number": f"{number:>8}", "where": where_of(one), "what": facts_of(one.key, one.findings[:1])}
+        for number, one in numbered[: _FEW["worst"]]
+    ]
+    many = f"{len(numbered):,} of {count_of(len(found.gravest), 'problem')}"
+    return _part(severity.value.upper(), many, "check", lines)
+
+
+def _unusual(found: Parts) -> list[Row]:
+    if not found.odd:
+        return []
+    signs = sorted(found.odd, key=lambda one: -CHECKS[one.sign.kind.value].severity.rank)
+    lines = [
+        {"where": _sign_where(one), "what": f"{one.person + ': ' if one.person else ''}{_sign_fact(one)}"}
+        for one in signs[: _FEW["unusual"]]
+    ]
+    return _part("UNUSUAL", f"{count_of(len(signs), 'event')} in 7 days", "trail --odd", lines)
+
+
+def _full(found: Parts, today: date) -> list[Row]:
+    over = [one for one in found.filling if one.when.day is None or one.when.day <= today]
+    soon = [one for one in found.filling if one not in over and (one.when.day - today).days <= _SOON_DAYS]  # type: ignore[operator]
+    if not over and not soon:
+        return []
+    words = [f"{len(over):,} over the limit"] if over else []
+    words += [f"{len(soon):,} full within {_SOON_DAYS} days"] if soon else []
+    lines = [_filling_row(one) for one in [*soon, *over][: _FEW["full"]]]
+    return _part("FULL", ", ".join(words), "space", lines)
+
+
+def _ending(found: Parts) -> list[Row]:
+    if not found.lapsing:
+        return []
+    lines: list[Row] = [
+        {"where": one.place, "what": f"{one.day} {one.who}: {one.then}".replace(" : ", ": ")}
+        for one in found.lapsing[: _FEW["ending"]]
+    ]
+    many = f"{count_of(len(found.lapsing), 'thing')} within 7 days"
+    return _part("ENDING", many, "lapses --within 7", lines)
+
+
+def _waiting(found: Parts) -> list[Row]:
+    if not found.waiting:
+        return []
+    return [section(f"{'WAITING':<10}{', '.join(found.waiting)}")]
+
+
+def _quiet(found: Parts, parts: Sequence[Sequence[Row]]) -> list[Said]:
+    """Say of each part with nothing in it that there is nothing, and on what that rests."""
+    worst, unusual, full, ending, waiting = parts
+    words: list[Said] = []
+    if not worst:
+        checks = count_of(len(CHECKS), "check")
+        words.append(assured("brief", not found.gravest, "", checks=checks, when="the newest count"))
+    if not unusual:
+        words.append(_no_signs(found))
+    quiet = [
+        word
+        for word, lines in (("nothing full within 30 days", full), ("nothing ends within 7 days", ending))
+        if not lines
+    ]
+    if quiet:
+        words.append(Said("; ".join(quiet), False))
+    if not waiting:
+        words.append(Said("nothing waits that the ledger knows of", False))
+    return words
+
+
+def _sign_where(one: Odd) -> Address | str:
+    return Address(one.sign.system, one.sign.path) if one.sign.path else one.sign.system
+
+
+def _sign_fact(one: Odd) -> str:
+    return fact_of(Finding(one.sign.kind.value, one.sign.system, one.sign.words))
+
+
+def _sign_row(one: Odd) -> Row:
+    where = _sign_where(one)
+    place = show_address(where) if isinstance(where, Address) else where
+    words = f"{one.sign.first.astimezone():%Y-%m-%d} {_sign_fact(one)}"
+    return {"where": f"{one.person}, {place}" if one.person else place, "what": words}
+
+
+def _no_signs(found: Parts) -> Said:
+    """Say that nothing is unusual in the week, and what that rests on."""
+    if found.odd is None:
+        return Said("unusual events are not known: no log was read", False)
+    reach = [*found.short]
+    if found.earlier:
+        reach.insert(0, f"{found.earlier} in the weeks before (trail --odd)")
+    since = str(found.week)
+    otherwise = f"nothing unusual known since {since}; {'; '.join(reach)}"
+    return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="")
+
+
+def _ending_row(one: Lapse) -> Row:
+    return {"where": str(one.place), "what": f"{one.day} {one.what} {one.who}: {one.then}".replace(" : ", ": ")}
+
+
+def _filling_row(one: FillUp) -> Row:
     return {"where": one.target, "what": f"{show_when(one.when)}: {show_size(one.amount)} of {show_size(one.limit)}"}

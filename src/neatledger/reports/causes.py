@@ -1,7 +1,8 @@
-"""Findings by their causes as a report: what to do first, and one cause whole."""
+"""Findings by their causes, as problems: what to do first, and one problem whole."""
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Collection, Sequence
 from typing import Protocol
@@ -11,8 +12,9 @@ from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.contract import Names
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import encode_address
+from neatledger.formats.names import encode_address, show_address
 from neatledger.reports.assurances import Said
+from neatledger.reports.facts import facts_of, offer_of
 from neatledger.reports.findings import (
     COLUMNS,
     Came,
@@ -25,21 +27,24 @@ from neatledger.reports.findings import (
     told_together,
 )
 from neatledger.reports.mend import Item
-from neatledger.reports.report import Aside, Column, Portion, Report, Row, Show, count_of
+from neatledger.reports.report import Column, Pointer, Portion, Report, Row, Show, count_of
 
-__all__ = ["GROUPS", "cause_report", "cause_words", "causes_paper_report", "causes_report", "grouped_report"]
+__all__ = ["GROUPS", "cause_report", "causes_paper_report", "causes_report", "grouped_report", "where_of"]
 
 _MOST = 10
 _COLUMNS = (
-    Column("number", "", Show.PEOPLE, number=True),
-    Column("points", "EXPOSURE", Show.PEOPLE, number=True),
-    Column("since_words", "SINCE", Show.PEOPLE),
-    Column("where", "WHERE", Show.PEOPLE, wraps=True),
-    Column("what", "WHAT, FOR WHOM", Show.PEOPLE, wraps=True),
+    Column("number", "#", Show.PEOPLE, number=True),
+    Column("points", "SCORE", Show.PEOPLE, number=True),
+    Column("severity_words", "SEVERITY", Show.PEOPLE),
+    Column("where", "WHERE", Show.PEOPLE, cuts=True),
+    Column("facts", "WHAT IS WRONG", Show.PEOPLE, wraps=True),
+    Column("since_words", "SINCE", Show.PEOPLE, spare=True),
+    Column("who", "WHO", Show.PEOPLE, wraps=True, spare=True),
 )
 _FEW, _SAID = 4, 2
+_LIMIT_WORDS = re.compile(r" \(told from [\d,]+ on\)")
 _LONGEST_WORD = 160  # characters of a step in one line
-_WEIGHT_WORDS = {1: "seeing names", 2: "reading", 3: "changing", 5: "letting others in"}
+_WEIGHT_WORDS = {1: "can see names", 2: "can read", 3: "can change", 5: "can let others in"}
 
 
 def _machine(columns: Sequence[Column]) -> list[Column]:
@@ -49,40 +54,43 @@ def _machine(columns: Sequence[Column]) -> list[Column]:
 def causes_report(
     findings: Sequence[Graded],
     causes: Sequence[Cause],
+    numbered: Sequence[tuple[int, Cause]],
     when: str,
     since: SinceOf,
     *,
-    first: int = _MOST,
     headline: str = "",
     scope: str = "",
     checks: int = len(CHECKS),
 ) -> Report:
-    """Show the causes, the gravest first; machines are given the findings, each with its cause and its exposure.
+    """Show the problems, the most serious first; machines are given the findings, each with its cause and its score.
 
-    `since` tells since when a finding is told; `scope` says what was asked for, where that is not everything.
+    `numbered` are those of `causes` that are asked for, with their numbers among all. `since` tells since when a
+    finding is told; `scope` says what was asked for, where that is not everything.
     """
     rows = _rows(findings, causes, since)
-    shown = [_cause_row(number, one, since) for number, one in enumerate(causes[:first], start=1)]
-    rest = causes[first:]
-    notes: list[str] = []
-    if rest:
-        grades = Counter(one.severity for one in rest)
-        parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
-        notes.append(Aside(f"And {_more(len(rest))}: {parts} (--top {len(causes)} shows them, --all each finding)."))
-    if causes:
-        notes.append(
-            Aside("check --cause 1 shows the first whole: why it ranks there, what looks closer, what mends it.")
-        )
+    shown = [_cause_row(number, one, since) for number, one in numbered]
+    said = Said(headline, False) if headline else clean(not numbered, _headline(numbered, scope), scope, checks, when)
+    pointers = []
+    if numbered:
+        pointers.append(Pointer("Explain the first, and how to end it", f"check {numbered[0][0]}"))
     accepted = sum(one.acceptance is not None for one in findings)
     if accepted:
-        notes.append(Aside(f"{accepted} accepted in the plan and not shown (--all shows them)."))
-    said = Said(headline, False) if headline else clean(not causes, _headline(causes, when), scope, checks, when)
+        pointers.append(Pointer(f"{count_of(accepted, 'finding')} accepted and hidden", "check --accepted"))
     columns = [*_COLUMNS, *_machine(COLUMNS)]
-    return Report("check", said.text, columns, rows, notes, "no findings", shown, said.is_assured)
+    report = Report("check", said.text, columns, rows, [], "no findings", shown, said.is_assured)
+    report.pointers, report.most = pointers, _MOST
+    report.more = lambda left: _more([row["severity_words"] for row in left])
+    return report
 
 
-def _more(number: int) -> str:
-    return f"{number} more {'cause' if number == 1 else 'causes'}"
+def _more(severities: Sequence[object]) -> str:
+    return f"{len(severities)} more: {_grades(severities)}"
+
+
+def _grades(severities: Sequence[object]) -> str:
+    """Return how many there are of each severity, the most serious first."""
+    grades = Counter(map(str, severities))
+    return ", ".join(f"{grades[one.value]} {one.value}" for one in reversed(Severity) if grades[one.value])
 
 
 def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> Report:
@@ -91,7 +99,7 @@ def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> 
         Column("number", "", number=True),
         Column("where", "WHERE", wraps=True),
         Column("severity", "SEVERITY"),
-        Column("exposure", "EXPOSURE", number=True),
+        Column("exposure", "SCORE", number=True),
         Column("bar", ""),
         Column("since", "SINCE"),
         Column("what", "WHAT", wraps=True),
@@ -102,7 +110,6 @@ def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> 
     rows: list[Row] = []
     for number, one in enumerate(causes[:first], start=1):
         advice = list(dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings))
-        checks = list(dict.fromkeys(each.check for each in one.findings))
         row = _cause_row(number, one, since)
         rows.append(
             {
@@ -112,16 +119,16 @@ def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> 
                 "exposure": one.exposure.points,
                 "bar": Portion(one.exposure.points, most),
                 "since": row["since_words"],
-                "what": "; ".join(CHECKS[name].summary for name in checks[:_SAID]),
+                "what": facts_of(one.key, one.findings),
                 "people": _who(one.people),
                 "advice": "; or ".join(advice[:_SAID]),
             }
         )
     rest = len(causes) - len(rows)
-    notes = ["Exposure: people with more than is meant, times what they can do, times how sensitive the place is."]
-    notes += [f"{count_of(rest, 'cause')} more weigh less."] if rest > 0 else []
-    headline = f"{count_of(len(causes), 'cause')}, the gravest first."
-    return Report("causes", headline, columns, rows, notes, "no cause to tell")
+    notes = ["Score: people with more than planned, times what they can do, times how sensitive the place is."]
+    notes += [f"{count_of(rest, 'problem')} more have a lower score."] if rest > 0 else []
+    headline = f"{count_of(len(causes), 'problem')}, the most serious first."
+    return Report("causes", headline, columns, rows, notes, "no problem to tell")
 
 
 def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -> list[Row]:
@@ -129,36 +136,35 @@ def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -
     return [finding_row(each, since(each.finding), cause_of.get(id(each.finding))) for each in findings]
 
 
-def _headline(causes: Sequence[Cause], when: str) -> str:
-    findings = sum(len(one.findings) for one in causes)
-    grades = Counter(one.severity for one in causes)
-    parts = ", ".join(f"{grades[one]} {one.value}" for one in reversed(Severity) if grades[one])
-    return f"{count_of(findings, 'finding')} in the count of {when} have {count_of(len(causes), 'cause')}: {parts}."
+def _headline(numbered: Sequence[tuple[int, Cause]], scope: str = "") -> str:
+    grades = _grades([one.severity.value for _, one in numbered])
+    return f"{count_of(len(numbered), 'problem')}{scope}: {grades}."
+
+
+def where_of(one: Cause) -> Address | str:
+    """Return where a problem is, as people look for it."""
+    return one.place if _is_offer(one) or one.key == str(one.place) else one.key
 
 
 def _cause_row(number: int, one: Cause, since: SinceOf) -> Row:
-    where = f"{one.key}, {one.place}" if _is_offer(one) else one.key
     # Of what somebody did the day is told; else since when the oldest of it stands.
     gravest = one.findings[0]
     standing = [each for each in one.findings if each.happened is None]
     told = [gravest] if gravest.happened is not None or not standing else standing
     first = min(map(since, told), key=lambda each: each.first)
-    row: Row = {"number": number, "points": one.exposure.points, "where": where, "what": cause_words(one)}
-    return {**row, "since_words": since_words(first)}
+    return {
+        "number": number,
+        "points": one.exposure.points,
+        "severity_words": one.severity.value,
+        "where": where_of(one),
+        "facts": facts_of(one.key, one.findings),
+        "since_words": since_words(first),
+        "who": _who(one.people),
+    }
 
 
 def _is_offer(one: Cause) -> bool:
-    return one.key.startswith(("link:", "hand-out:"))
-
-
-def cause_words(one: Cause) -> str:
-    """Say in one line what a cause comes to, and whom it concerns."""
-    checks = list(dict.fromkeys(finding.check for finding in one.findings))
-    first = CHECKS[checks[0]]
-    text = f"{one.severity.value}: {first.summary}"
-    if len(checks) > 1:
-        text += f"; {', '.join(checks[1:3])}" + (f" and {len(checks) - 3} more" if len(checks) > 3 else "")
-    return f"{text} — {_who(one.people)}" if one.people else text
+    return bool(offer_of(one.key))
 
 
 def _who(people: Sequence[str]) -> str:
@@ -191,30 +197,53 @@ def cause_report(
     columns = (
         Column("severity", "SEVERITY"),
         Column("check", "CHECK"),
-        Column("place", "PLACE", wraps=True),
-        Column("evidence", "WHAT WAS FOUND", wraps=True),
+        Column("place", "PLACE", Show.MACHINE),
+        Column("place_words", "PLACE", Show.PEOPLE, cuts=True),
+        Column("evidence", "FOUND", wraps=True),
+        Column("times", "FINDINGS", Show.PEOPLE, number=True),
     )
-    rows = _folded(one.findings)
+    rows, shown = _folded(one.findings), _merged(one)
     exposure = one.exposure
-    parts = [f"{exposure.severities} for the severities of its checks"]
+    parts = [f"{exposure.severities} (severity)"]
     if exposure.people:
-        sensitive = {SENSITIVE: " (sensitive by the plan)", CLOSED: " (closed by the plan)"}.get(
-            exposure.sensitivity, ""
-        )
+        sensitive = {SENSITIVE: " (sensitive)", CLOSED: " (closed)"}.get(exposure.sensitivity, "")
         parts.append(
-            f"{count_of(exposure.people, 'person')} with more than is meant × {exposure.weight} "
+            f"{count_of(exposure.people, 'person')} with more than planned × {exposure.weight} "
             f"({_WEIGHT_WORDS[exposure.weight]}) × {exposure.sensitivity}{sensitive}"
         )
-    notes = [f"Exposure {exposure.points}: {'; and '.join(parts)}."]
     if exposure.months:
-        notes[0] = f"{notes[0][:-1]}; and {exposure.months} for as many months that it is known to stand."
+        parts.append(f"{exposure.months} (months that it has lasted)")
+    notes = [f"Score {exposure.points} = {' + '.join(parts)}.".replace(" × 1.", ".")]
     notes += _when(one, came)
-    notes += [Aside(f"Look closer: neatledger {_closer(one)}")]
-    notes += [Aside(text) for text in _what_to_do(number, one, mending, names, systems)]
-    headline = (
-        f"Cause {number} of {causes}: {one.key}, {count_of(len(one.findings), 'finding')}, {one.severity.value}."
-    )
-    return Report("cause", headline, columns, rows, notes)
+    where = where_of(one)
+    place = show_address(where) if isinstance(where, Address) else where
+    headline = f"Problem {number} of {causes}, {one.severity.value}: {place}: {facts_of(one.key, one.findings)}."
+    report = Report("cause", headline, columns, rows, notes, folded=shown)
+    report.lead = _what_to_do(number, one, mending, names, systems)
+    report.pointers = [Pointer("Who can reach it" if _closer(one).startswith("who") else "Look closer", _closer(one))]
+    return report
+
+
+def _merged(one: Cause) -> list[Row]:
+    """Return a row for each check of a problem, with what its first finding says and how many there are."""
+    by_check: dict[str, list[Finding]] = {}
+    for finding in one.findings:
+        by_check.setdefault(finding.check, []).append(finding)
+    where = where_of(one)
+    rows: list[Row] = []
+    for name, some in by_check.items():
+        first = some[0]
+        place: Address | str = "" if all(each.place == where for each in some) else first.place
+        severity = CHECKS[name].severity.value
+        words = told_together([some[number] for number in alike(some)[0]])
+        words = _LIMIT_WORDS.sub("", words.partition(" — ")[0].partition("; ")[0])
+        rows.append(
+            {
+                "severity": severity, "check": name, "place": first.place, "place_words": place, "evidence": words,
+                "times": len(some),
+            }
+        )  # fmt: skip
+    return rows
 
 
 def _when(one: Cause, came: Came) -> list[str]:
@@ -223,17 +252,17 @@ def _when(one: Cause, came: Came) -> list[str]:
     notes = []
     if days:
         shown = ", ".join(map(str, days[:_FEW])) + (f" and {len(days) - _FEW} more days" if len(days) > _FEW else "")
-        notes.append(f"Done on {shown}.")
+        notes.append(f"It was done on {shown}.")
         if all(each.happened is not None for each in one.findings):
             return notes
-    subject = "What stands there" if days else "It"
+    subject = "The rest" if days else "It"
     if came.before is None:
         notes.append(f"{subject} was there at the first count, of {came.first}.")
     elif came.before == came.first:
         notes.append(f"{subject} came between two counts of {came.first}.")
     else:
         notes.append(f"{subject} came after {came.before} and by {came.first}.")
-    return notes
+    return [" ".join(notes)]
 
 
 def _folded(findings: Sequence[Finding]) -> list[Row]:
@@ -264,53 +293,64 @@ def _closer(one: Cause) -> str:
     return f"check --only {one.findings[0].check}"
 
 
+def filled(advice: str, finding: Finding) -> str:
+    """Return an advice with the person and the folder that it is about in place of the words for them."""
+    person = next((one for one in finding.people if one != ANYONE), "")
+    text = advice.replace("trail PERSON", f"trail {person}" if person else "trail")
+    text = text.replace("leave PERSON", f"leave {person or finding.place}")
+    place = _quoted(finding.place) if isinstance(finding.place, Address) else str(finding.place)
+    return re.sub(r"\b(trail|protect) FOLDER", lambda word: f"{word[1]} {place}", text)
+
+
 def _what_to_do(
     number: int, one: Cause, mending: Mending, names: Callable[[str], Names], systems: Collection[str]
 ) -> list[str]:
-    """Say what ends a cause: steps of the tool, what a person does in which order and where, and how that shows."""
-    notes: list[str] = []
-    if any(finding.check == "account-apart" for finding in one.findings):
-        notes.append("First: neatledger match --write, which says in the plan whose accounts these are")
+    """Say what ends a problem: what is urgent, the tool's steps, what a person does and where, and how that shows."""
     ended = {finding.subject for finding in mending.ended}
+    deeds: dict[str, None] = {}
+    advice: dict[tuple[str, str], None] = {}
+    rest = [finding for finding in one.findings if finding.subject not in ended]
+    for finding in rest:
+        text = filled(finding.advice or CHECKS[finding.check].advice, finding)
+        if finding.happened is not None:
+            deeds[text] = None
+            continue
+        where = finding.place.system if isinstance(finding.place, Address) else str(finding.place)
+        is_of_system = where.partition(":")[0] in systems
+        advice[where if is_of_system else f"{where} (office.yaml)", text] = None
+    notes: list[str] = []
+    place = 0
+    if deeds:
+        notes.append("DO NOW")
+        for text in deeds:
+            place += 1
+            notes.append(f"{place:2}  {text[:1].upper()}{text[1:]}.")
+    if any(finding.check == "account-apart" for finding in one.findings):
+        notes.append("FIRST  match --write says in the plan whose accounts these are")
     if mending.items:
         by_hand = sum(bool(item.by_hand or item.refused) for item in mending.items)
         first = mending.items[0].step
-        who = f"; a person makes {by_hand} of them" if by_hand and len(mending.items) > 1 else ""
-        who = "; a person makes it" if by_hand == len(mending.items) == 1 else who
-        notes.append(f"Mend: neatledger mend --cause {number}: {count_of(len(mending.items), 'step')}{who}")
-        notes.append(f"  the first, on {first.where}: {_shortened(first.word(names(first.system)))}")
-    rest = [finding for finding in one.findings if finding.subject not in ended]
-    advice: dict[tuple[str, str], None] = {}
-    for finding in rest:
-        where = finding.place.system if isinstance(finding.place, Address) else str(finding.place)
-        is_of_system = where.partition(":")[0] in systems
-        key = where if is_of_system else f"{where} (office.yaml)", finding.advice or CHECKS[finding.check].advice
-        advice[key] = None
-    if not advice:
-        return notes
-    rest_of_it = "What no step of the tool ends, a person does"
-    head = rest_of_it if mending.items else "No step of the tool ends it. A person does"
-    notes.append(f"{head}, in this order:")
-    for place, (where, text) in enumerate(advice, start=1):
-        notes.append(f"  {place}. {where}: {text}")
-    notes += [f"  mend leaves it, for {why}" for why in mending.reasons[:_SAID]]
+        notes.append(f"{'THEN, by the tool' if deeds else 'BY THE TOOL'}: mend --cause {number}")
+        steps = f"{count_of(len(mending.items), 'step')}{f', {by_hand:,} of them by hand' if by_hand else ''}"
+        notes.append(f"    {steps}; the first, on {first.where}: {_shortened(first.word(names(first.system)))}.")
+    if advice:
+        notes.append(f"{'THEN, by hand' if notes else 'DO, by hand: no step of the tool ends it'}")
+        for where, text in advice:
+            place += 1
+            notes.append(f"{place:2}  {where}: {text}.")
+        notes += [f"    mend leaves it, for {why}." for why in mending.reasons[:_SAID]]
     return notes + _how_it_shows(rest, [where.partition(":")[0] for where, _ in advice], systems)
 
 
 def _how_it_shows(findings: Sequence[Finding], places: Sequence[str], systems: Collection[str]) -> list[str]:
     """Say how it is seen that what a person does is done: what stands goes, what was done does not."""
-    standing = list(dict.fromkeys(each.check for each in findings if each.happened is None))
     notes = []
-    if standing:
+    if any(each.happened is None for each in findings):
         named = [place for place in dict.fromkeys(places) if place in systems]
-        after = f", after neatledger gather {' '.join(named)}," if named else ""
-        checks = " ".join(f"--only {name}" for name in standing[:_FEW])
-        notes.append(f"It is done when{after} this names it no more:")
-        notes.append(f"  neatledger check {checks}")
-    if len(standing) < len({each.check for each in findings}):
-        notes.append(
-            "What somebody did stays told for as long as its records are looked at; accept says it is settled."
-        )
+        after = f"After: gather {' '.join(named)}; then" if named else "Then"
+        notes.append(f"{after} check does not list it any more.")
+    if any(each.happened is not None for each in findings):
+        notes.append("What somebody did stays listed until its logs are old, or accept says that it is settled.")
     return notes
 
 
@@ -326,7 +366,7 @@ GROUPS: dict[str, tuple[str, Callable[[Finding], Sequence[str]]]] = {
 """By what findings may be counted: the heading, and what one stands under (a person under each whom it names)."""
 
 
-def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str, when: str, since: SinceOf) -> Report:
+def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str, since: SinceOf) -> Report:
     """Count the findings by place, person or check; the gravest and most first."""
     head, keys = GROUPS[by]
     groups: dict[str, list[Finding]] = {}
@@ -340,7 +380,7 @@ def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str,
 
     columns = (
         Column("group", head, Show.PEOPLE, wraps=True),
-        Column("severity_of", "GRAVEST", Show.PEOPLE),
+        Column("severity_of", "MOST SERIOUS", Show.PEOPLE),
         Column("findings", "FINDINGS", Show.PEOPLE, number=True),
         Column("checks", "CHECKS", Show.PEOPLE, wraps=True),
     )
@@ -354,4 +394,12 @@ def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str,
             words = CHECKS[key].summary
         shown.append({"group": key, "severity_of": gravest.value, "findings": len(some), "checks": words})
     rows = _rows(findings, causes, since)
-    return Report("check", _headline(causes, when), [*columns, *_machine(COLUMNS)], rows, [], "no findings", shown)
+    return Report(
+        "check",
+        _headline(list(enumerate(causes, start=1))),
+        [*columns, *_machine(COLUMNS)],
+        rows,
+        [],
+        "no findings",
+        shown,
+    )

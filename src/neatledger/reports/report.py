@@ -11,6 +11,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.counting import count_of
 
 __all__ = [
+    "SECTION",
     "Aside",
     "Cell",
     "Column",
@@ -26,6 +27,7 @@ __all__ = [
     "day_cell",
     "hide",
     "moment_cell",
+    "section",
 ]
 
 
@@ -48,6 +50,15 @@ Cell = str | int | bool | bytes | Address | None | tuple[str, ...] | Portion
 
 Row = Mapping[str, Cell]
 """A record: the cells by the keys of the report's columns."""
+
+
+SECTION = ""
+"""The key of a row that is a line of its own between the others: the heading of those that follow."""
+
+
+def section(text: str, command: str = "") -> Row:
+    """Return a heading between rows, with the command that shows more of what follows."""
+    return {SECTION: text, "command": command}
 
 
 class Size(int):
@@ -149,10 +160,12 @@ class Report:
     """Whether what it says is that all is well: whoever shows it says too what was not seen (`assurances`)."""
     is_bounded: bool = False
     """Whether something was not seen of what it rests on."""
+    lead: Sequence[str] = ()
+    """Lines between the headline and the table, for people alone: what to do first, and why."""
     pointers: Sequence[Pointer] = ()
     """What can be asked next, three at most: for people alone."""
-    last: str = ""
-    """The last line for people: which count was asked, and what was not seen of it."""
+    last: str | None = None
+    """The last line for people: which count was asked, and what was not seen; None: whoever shows it says that."""
     most: int = 20
     """Rows that people are shown on a terminal, unless they ask for all."""
     more: Callable[[Sequence[Row]], str] | None = None

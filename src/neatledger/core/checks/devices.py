@@ -28,24 +28,22 @@ CHECKS = (
     Check(
         "device-of-leaver",
         Severity.HIGH,
-        "a device of somebody who left still holds copies",
+        "somebody who left still has copies on a device",
         "wipe it from afar, or have it brought back",
         _find("device-of-leaver"),
     ),
-    Check(
-        "device-lost", Severity.HIGH, "a lost device that was not wiped", "wipe it from afar", _find("device-lost")
-    ),
+    Check("device-lost", Severity.HIGH, "a lost device was not erased", "wipe it from afar", _find("device-lost")),
     Check(
         "unmanaged-device",
         Severity.MEDIUM,
-        "a device that nobody manages holds copies of a sensitive folder",
+        "an unmanaged device holds copies of a sensitive folder",
         "leave the folder out of what it syncs, or manage it",
         _find("unmanaged-device"),
     ),
     Check(
         "device-beyond-post",
         Severity.LOW,
-        "a device with copies that somebody's post is not for",
+        "the device holds copies that the post does not need",
         "take the copies off it, manage it, or say in the plan that the post is for that",
         _find("device-beyond-post"),
     ),

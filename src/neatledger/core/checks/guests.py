@@ -66,25 +66,25 @@ def _not_planned(office: OfficeFacts) -> Iterator[Finding]:
 
 
 CHECKS = (
-    Check("guest-idle", Severity.MEDIUM, "a guest who has not been seen for long", "disable the account", _idle),
+    Check("guest-idle", Severity.MEDIUM, "the guest was not seen for a long time", "disable the account", _idle),
     Check(
         "guest-without-inviter",
         Severity.LOW,
-        "a guest whom nobody invited",
+        "nobody is said to have invited the guest",
         "find who answers for them, or disable the account",
         _no_inviter,
     ),
     Check(
         "invitation-waiting",
         Severity.LOW,
-        "an invitation that was not accepted for long",
+        "the invitation was never accepted",
         "ask, or withdraw it",
         _waiting,
     ),
     Check(
         "guest-not-planned",
         Severity.MEDIUM,
-        "a guest whom the plan does not know",
+        "the guest is not in the plan",
         "write them into the plan as a guest, or disable the account",
         _not_planned,
     ),

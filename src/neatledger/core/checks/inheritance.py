@@ -109,14 +109,14 @@ CHECKS = (
     Check(
         "wider-than-above",
         Severity.LOW,
-        "people may do more here than in the folder above",
+        "people can do more here than in the folder above",
         "name the folder in the plan if that is meant; else push the list of the folder above down",
         _wider,
     ),
     Check(
         "broken-inheritance",
         Severity.LOW,
-        "the folder does not pass on what the folder above passes on",
+        "the folder does not pass on what the folder above does",
         "give it the default list of the folder above, or close it in the plan",
         _broken,
     ),

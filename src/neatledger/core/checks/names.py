@@ -24,7 +24,7 @@ CHECKS = (
     Check(
         "name-collision",
         Severity.LOW,
-        "names in one folder that differ in letter case only",
+        "two names differ only in upper and lower case",
         "rename one: desktop clients can keep only one of them",
         _collisions,
     ),

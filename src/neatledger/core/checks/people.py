@@ -114,49 +114,49 @@ def _daily_administrator(office: OfficeFacts) -> Iterator[Finding]:
 
 
 CHECKS = (
-    Check("no-email", Severity.LOW, "a person without an e-mail address", "write it in the plan", _no_email),
-    Check("malformed-email", Severity.LOW, "an invalid e-mail address", "correct it in the plan", _bad_email),
+    Check("no-email", Severity.LOW, "no e-mail address", "write it in the plan", _no_email),
+    Check("malformed-email", Severity.LOW, "the e-mail address is invalid", "correct it in the plan", _bad_email),
     Check(
         "shared-email",
         Severity.MEDIUM,
-        "two people with one e-mail address",
+        "two people have the same e-mail address",
         "give each an address of their own: recovery and warnings go to both",
         _shared_email,
     ),
     Check(
         "left-but-open",
         Severity.HIGH,
-        "someone who has left can still sign in",
+        "has left, and can still sign in",
         "close the account",
         _left_but_open,
     ),
     Check(
         "account-missing",
         Severity.MEDIUM,
-        "an account of the plan that is not there",
+        "a planned account is not there",
         "make the account, or take it out of the plan",
         _planned_account_missing,
     ),
     Check(
         "too-many-administrators",
         Severity.MEDIUM,
-        "more administrators than the office wants",
+        "more administrators than planned",
         "close those that are not needed, or say in the plan's settings how many may be",
         _too_many_administrators,
     ),
     Check(
         "daily-administrator",
         Severity.LOW,
-        "a person whose only account on a system is an administrator's",
+        "their only account here is an administrator's",
         "make an account of their own for daily work, and keep the other for administering",
         _daily_administrator,
     ),
     Check(
         "account-apart",
         Severity.LOW,
-        "an account that the plan gives to nobody, and that may be somebody's",
+        "the account belongs to nobody in the plan, and may be somebody's",
         "say in the plan whose it is; match shows all, and joins the clear ones with --write",
         _apart,
     ),
-    Check("group-ring", Severity.LOW, "groups that contain each other", "take one out of the other", _group_rings),
+    Check("group-ring", Severity.LOW, "groups contain each other", "take one out of the other", _group_rings),
 )

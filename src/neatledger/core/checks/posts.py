@@ -81,31 +81,29 @@ CHECKS = (
     Check(
         "no-post",
         Severity.LOW,
-        "somebody with accounts of whom the plan says no post",
+        "has accounts, but no post in the plan",
         "say it in the plan: people: {ID: {posts: [POST]}}",
         _no_post,
     ),
     Check(
         "post-over",
         Severity.MEDIUM,
-        "somebody whose last post is over, and who is still here",
+        "the last post has ended, but the person is still here",
         "give them another post (move), or a last day (leave)",
         _post_over,
     ),
-    Check(
-        "post-vacant", Severity.LOW, "a post that nobody holds", "fill it, or take it out of the plan", _post_vacant
-    ),
+    Check("post-vacant", Severity.LOW, "nobody holds the post", "fill it, or take it out of the plan", _post_vacant),
     Check(
         "beyond-posts",
         Severity.LOW,
-        "something that somebody has beyond their posts, without a reason",
+        "has something beyond their posts, without a reason",
         "say why and until when (people: {ID: {beyond: […]}}), or take it away",
         _beyond_posts,
     ),
     Check(
         "beyond-over",
         Severity.MEDIUM,
-        "something that somebody had beyond their posts until a day that has passed",
+        "still has something that was meant to end",
         "take it out of the plan, and mend; or say a later day",
         _beyond_over,
     ),

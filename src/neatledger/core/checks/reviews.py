@@ -61,7 +61,7 @@ CHECKS = (
     Check(
         "decision-not-carried-out",
         Severity.HIGH,
-        "somebody still has what a review took away",
+        "a review's removals were not made",
         "mend the folder, or have it reviewed again",
         _decision_not_carried_out,
     ),
@@ -75,7 +75,7 @@ CHECKS = (
     Check(
         "folder-without-owner",
         Severity.ADVICE,
-        "a closed or sensitive folder on which nobody decides",
+        "nobody decides who keeps access",
         "name who decides on it in the plan (decides)",
         _folder_without_decider,
     ),

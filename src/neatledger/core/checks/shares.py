@@ -41,14 +41,14 @@ CHECKS = (
     Check(
         "hidden-but-open",
         Severity.MEDIUM,
-        "a share that is hidden, and open to everyone",
+        "the share is hidden, but open to everyone",
         "hiding is neatness, not protection: grant it to those who need it alone",
         _hidden_but_open,
     ),
     Check(
         "published-twice",
         Severity.LOW,
-        "a folder that two shares publish",
+        "two shares show the same folder",
         "keep one of the shares, or give both the same permission",
         _published_twice,
     ),

@@ -59,7 +59,7 @@ CHECKS = (
     Check(
         "members-kept-apart",
         Severity.LOW,
-        "a group may write here, and what one of its members makes the others cannot change",
+        "members of a group cannot change each other's files",
         "let what is made there get the folder's group and list: mend has the step",
         _kept_apart,
     ),
