@@ -42,6 +42,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         is_all=args.all,
         single_files=found.single_files,
         is_supposed=bool(found.location.note),
+        differences=who.differences_of(office, found),
+        planned=who.planned_at(office, where),
+        below=who.holding_words(office, found.location),
     )
     if found.location.note:
         report.notes.insert(0, f"{found.location.note[0].upper()}{found.location.note[1:]}".rstrip(".?") + ".")

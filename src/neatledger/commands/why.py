@@ -28,5 +28,5 @@ def run(args: argparse.Namespace, app: App) -> int:
     if found is None:
         show_report(no_account_report(person, address, planned), app.output)
     else:
-        show_report(why_report(found, planned), app.output)
+        show_report(why_report(found, planned, why.difference_of(office, found)), app.output)
     return 0

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from neatledger.core.access.differences import Difference, absences_at, differences_at
+from neatledger.core.access.differences import Difference, absences_at, differences_at, nearest_planned
 from neatledger.core.access.ways import Access
+from neatledger.core.lists.rights import Right
 from neatledger.core.people.names import EntryNames
+from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
+from neatledger.formats.counting import count_of
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.folders import is_there
 from neatledger.questions.office import Office
 
-__all__ = ["WhoAnswer", "ask", "ask_both", "refuse_unknown"]
+__all__ = ["WhoAnswer", "ask", "ask_both", "differences_of", "holding_words", "planned_at", "refuse_unknown"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +46,33 @@ def ask_both(office: Office, address: Address) -> list[Difference]:
     people = office.people_on(address.system)
     asked = {person: office.systems.access(location, principals) for person, principals in people.items()}
     return differences_at(office.plan, location.address, asked)
+
+
+def differences_of(office: Office, found: WhoAnswer) -> list[Difference]:
+    """Return where plan and found differ on a place that was asked for; nothing where the plan is silent of it."""
+    where = found.location.address
+    if nearest_planned(office.plan, where) is None:
+        return []
+    return differences_at(office.plan, where, {one.person: one for one in found.people})
+
+
+def planned_at(office: Office, address: Address) -> dict[str, Right] | None:
+    """Return what the plan gives each person on a place; None where it does not speak of it."""
+    if nearest_planned(office.plan, address) is None:
+        return None
+    return {person: office.plan.rights_at(address, person)[0] for person in office.plan.people}
+
+
+def holding_words(office: Office, location: Location) -> str:
+    """Say how many files a folder holds with all below it, and how large they are; nothing of a file."""
+    if not location.is_folder:
+        return ""
+    reader = office.reader(location.address.system)
+    row = reader.find_row(location.address.path)
+    if row is None or not reader.chunk_count("totals.files"):
+        return ""
+    found = reader.totals(row)
+    return f"In it and below: {count_of(found.files, 'file')}, {show_size(found.bytes)}."
 
 
 def refuse_unknown(office: Office, address: Address) -> None:

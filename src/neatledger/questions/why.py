@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from neatledger.core.access.differences import Difference, differences_at, nearest_planned
 from neatledger.core.access.tree_gates import Item
 from neatledger.core.access.ways import Access
 from neatledger.core.people.names import EntryNames
@@ -15,7 +16,7 @@ from neatledger.questions.office import Office
 if TYPE_CHECKING:
     from neatledger.questions.advice import Advice
 
-__all__ = ["WhyAnswer", "ask"]
+__all__ = ["WhyAnswer", "ask", "difference_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,3 +57,12 @@ def ask(office: Office, name: str, address: Address) -> WhyAnswer | None:
 
         advice = tuple(advise(office, location, one) for one in principals)
     return WhyAnswer(location, access, office.names(address.system), advice)
+
+
+def difference_of(office: Office, found: WhyAnswer) -> Difference | None:
+    """Return what the plan gives somebody on a place beside what was found; None where it does not speak of it."""
+    where, person = found.address, found.access.person
+    if nearest_planned(office.plan, where) is None:
+        return None
+    compared = differences_at(office.plan, where, {person: found.access})
+    return next((one for one in compared if one.person == person), None)

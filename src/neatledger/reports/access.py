@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from functools import lru_cache
 
@@ -14,11 +15,14 @@ from neatledger.reports.report import Column, Row, Show
 
 __all__ = [
     "ACCESS_COLUMNS",
+    "WAY_WORDS",
     "access_row",
+    "can_words",
     "file_row",
     "known_part",
     "short_rights",
     "spell_files",
+    "through_words",
     "way_by",
 ]
 
@@ -27,19 +31,20 @@ ACCESS_COLUMNS = (
     Column("account", "ACCOUNT", Show.MACHINE),
     Column("system", "SYSTEM", Show.MACHINE),
     Column("folder", "FOLDER", cuts=True),
-    Column("way", "WAY"),
-    Column("level", "LEVEL"),
+    Column("can", "CAN", Show.PEOPLE, wraps=True),
+    Column("through", "THROUGH", Show.PEOPLE, wraps=True),
+    Column("way", "WAY", Show.MACHINE),
+    Column("level", "LEVEL", Show.MACHINE),
     Column("enter", "ENTER", Show.MACHINE),
     Column("list", "LIST", Show.MACHINE),
     Column("add", "ADD", Show.MACHINE),
     Column("delete", "DELETE", Show.MACHINE),
     Column("manage", "MANAGE", Show.MACHINE),
-    Column("rights", "ALSO", Show.PEOPLE, wraps=True),
     Column("files", "FILES", number=True),
-    Column("files_read", "READS", number=True),
-    Column("files_change", "CHANGES", number=True),
-    Column("files_delete", "REMOVES", number=True),
-    Column("by", "BY", wraps=True),
+    Column("files_read", "READ", number=True, spare=True),
+    Column("files_change", "CHANGE", number=True, spare=True),
+    Column("files_delete", "DELETE", number=True, spare=True),
+    Column("by", "BY", Show.MACHINE),
     Column("read", "READ", Show.MACHINE),
     Column("view", "VIEW", Show.MACHINE),
 )
@@ -60,6 +65,46 @@ def short_rights(rights: Right) -> str:
             words[Right.VIEW] = "view"
         return " ".join(word for right, word in words.items() if rights & right)
     return "may delete it" if rights & Right.DELETE else ""
+
+
+_CAN = {Level.NONE.value: "no access", Level.DROP.value: "add only"}
+WAY_WORDS = {
+    "share": "the lists", "team": "team folder", "handed": "hand-out", "link": "link", "admin": "administrator",
+    "any": "all of these",
+}  # fmt: skip
+"""A way → how people speak of it."""
+
+
+def can_words(level: str, more: str) -> str:
+    """Say what somebody can do, in a few words; `more` is what the level leaves open (`short_rights`)."""
+    if level == Level.MIXED.value:
+        return more.replace(" ", ", ")
+    if level == Level.UNKNOWN.value:
+        return f"? ({more})"
+    return f"{_CAN.get(level, level)}{', delete' if more else ''}"
+
+
+_NUMBERS = re.compile(r" \((?:\d+|S-1-[\d-]+)\)")
+_GIVEN = re.compile(
+    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|read|view|(?<!no )list|drop|mixed|none))"
+    r"(?=$|, cut|\))"
+)
+
+
+def through_words(way: Way, names: Names, system: str) -> str:
+    """Say through what somebody has what a way gives: without numbers and bits, which `why` shows."""
+    if way.name == "admin" and way.rights:
+        return f"administrator of {system}"
+    text = _GIVEN.sub("", _NUMBERS.sub("", way_by(way, names)))
+    text = text.replace("stopped by allow ", "stopped by ").removeprefix("allow ")
+    if text.startswith("user "):
+        text = "named in the list" + text[text.find(",") :] if "," in text else "named in the list"
+    if text in ("owner", "the owner"):
+        return "owns it"
+    if way.name in ("handed", "link"):
+        return text if way.name == "handed" else "a link"
+    text = re.sub(r"the list \([^)]*\)$", "the list", text)
+    return text.replace(", cut by the share ", ", limited by share ").replace(", cut by ", ", limited by ")
 
 
 def known_part(rights: Right, *, is_folder: bool = True) -> str:
@@ -143,13 +188,17 @@ def access_row(address: Address, way: Way | None, access: Access, names: Names) 
     is_known = access.is_known if way is None else way.is_known
     counts = access.counts if way is None else way.counts
     also = short_rights(rights) if access.is_folder else spell_rights(rights)
+    level = access.level_of(way).value
+    more = short_rights(rights) if is_known else known_part(rights, is_folder=access.is_folder)
     return {
         "person": access.person,
         "account": "+".join(principals) if way is None else way.principal.account.login,
         "system": address.system,
         "folder": address,
         "way": "any" if way is None else way.name,
-        "level": access.level_of(way).value,
+        "can": can_words(level, more),
+        "through": through_words(way, names, address.system) if way else WAY_WORDS["any"],
+        "level": level,
         **{(right.name or "").lower(): bool(rights & right) if is_known else None for right in _TOLD},
         "rights": also if is_known else known_part(rights, is_folder=access.is_folder),
         "files": counts.files if counts else None,

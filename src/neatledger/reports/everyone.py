@@ -10,18 +10,18 @@ from neatledger.core.access.everyone import Everyone, RowBlock, RowFilter, flag_
 from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.reports.access import ACCESS_COLUMNS, known_part, short_rights
+from neatledger.reports.access import ACCESS_COLUMNS, WAY_WORDS, can_words, known_part, short_rights
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
 __all__ = ["AccessRows", "access_report", "fold_alike"]
 
 _MOST_ROWS = 2_000
-_SHOWN = ("person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete")
+_SHOWN = ("person", "folder", "way", "level", "can", "through", "files", "files_read", "files_change", "files_delete")
 _WHAT = {
-    RowFilter.DIFFER: "rows where rights are not those of the folder above",
-    RowFilter.EVERY: "rows, every folder with any right",
-    RowFilter.ALL: "rows, every folder and person",
+    RowFilter.DIFFER: "only folders whose rights differ from the folder above",
+    RowFilter.EVERY: "every folder with any right",
+    RowFilter.ALL: "every folder and person",
 }
 
 
@@ -33,6 +33,7 @@ def access_report(
     files: Sequence[Row] = (),
     *,
     is_whole: bool = False,
+    headline: str = "",
 ) -> Report:
     """Make the table of access for people: a row for each way, and the union where there are several.
 
@@ -58,10 +59,10 @@ def access_report(
     shown = [key for key in _SHOWN if not (is_one and key == "person")]
     columns = [column for column in ACCESS_COLUMNS if column.key in shown]
     rows += files
-    headline = f"{len(rows) + more:,} {_WHAT[which]}; {folders:,} folders looked at, as found on {when}."
+    headline = f"{headline}{count_of(len(rows) + more, 'row')} of {count_of(folders, 'folder')}: {_WHAT[which]}."
     notes = []
     if which is RowFilter.DIFFER:
-        notes.append("A row holds for all that is below it, until another row says otherwise.")
+        notes.append("A row also applies to everything below it, unless another row follows.")
     if files:
         notes.append(f"{count_of(len(files), 'row')} of files that are handed out or linked by themselves.")
     notes += [Aside(f"{more:,} rows are left out here; --format csv writes all.")] if more else []
@@ -99,14 +100,16 @@ def _block_rows(table: AccessRows, block: RowBlock, path_of: Callable[[int], byt
     for folder, number, flags, is_unknown, *of_files in zip(*(each.tolist() for each in arrays), strict=True):
         column = table.everyone.columns[number]
         rights = flag_rights(flags)
+        level = Level.UNKNOWN.value if is_unknown else level_of(rights).value
         # Counts of no files at all would be noise.
         files = [None if number < 0 else number if of_files[0] else "" for number in of_files]
         yield {
             "person": table.everyone.matrix.principals[column.principals[0]].person,
             "folder": Address(table.system, path_of(folder)),
             "way": column.way,
-            "level": Level.UNKNOWN.value if is_unknown else level_of(rights).value,
-            "rights": known_part(rights) if is_unknown else short_rights(rights),
+            "level": level,
+            "can": can_words(level, known_part(rights) if is_unknown else short_rights(rights)),
+            "through": WAY_WORDS[column.way],
             **dict(zip(("files", "files_read", "files_change", "files_delete"), files, strict=True)),
         }
 
@@ -115,7 +118,7 @@ def _without_twins(rows: Sequence[Row]) -> list[Row]:
     """Leave out the rows of all ways together that say no more than one way does."""
 
     def said(row: Row) -> tuple[Cell, ...]:
-        return tuple(cell for key, cell in row.items() if key != "way")
+        return tuple(cell for key, cell in row.items() if key not in ("way", "through"))
 
     by_one = {said(row) for row in rows if row["way"] != "any"}
     return [row for row in rows if row["way"] != "any" or said(row) not in by_one]
@@ -132,7 +135,7 @@ def fold_alike(rows: Sequence[Row]) -> list[Row]:
         folder = row["folder"]
         if not isinstance(folder, Address):
             return None
-        return folder.system, folder.path.rpartition(b"/")[0], row["way"], row["level"], row["rights"]
+        return folder.system, folder.path.rpartition(b"/")[0], row["way"], row["can"]
 
     alike: dict[tuple[Cell, ...], list[Row]] = {}
     for row in rows:

@@ -7,17 +7,19 @@ from dataclasses import replace
 from datetime import date
 from typing import Any, Protocol
 
+from neatledger.core.access.differences import Difference
 from neatledger.core.access.ways import Access
 from neatledger.core.checks.finding import ANYONE, Finding
 from neatledger.core.lists.contract import Names
-from neatledger.core.lists.rights import Level
+from neatledger.core.lists.rights import Level, Right, level_of
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import encode_address, show_address, show_text
+from neatledger.formats.names import show_address, show_text
+from neatledger.formats.shelllines import quoted_text
 from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.assurances import Said, assured
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, hide
+from neatledger.reports.report import Aside, Cell, Column, Pointer, Report, Row, Show, count_of, hide
 
 __all__ = ["below_notes", "who_report", "with_last_use", "with_since"]
 
@@ -49,8 +51,14 @@ def who_report(
     is_all: bool,
     single_files: int = 0,
     is_supposed: bool = False,
+    differences: Sequence[Difference] = (),
+    planned: Mapping[str, Right] | None = None,
+    below: str = "",
 ) -> Report:
     """Make the report of all people's access to one folder or file; `is_supposed` is a file that no count names.
+
+    `differences` are those of plan and found here, `planned` what the plan gives each (None: it does not speak of the
+    place), and `below` says what the folder holds with all below it.
 
     Every person has a row for each way and one for their union. For people, what an administrator's account has by
     lists is left out beside what it has by its role, service accounts with the same rights share a row, and
@@ -58,27 +66,66 @@ def who_report(
     """
     rows = [row for access in asked for row in _all_rows(address, access, names)]
     shown: list[Row] = []
-    hidden = reach = unsure = 0
+    hidden = 0
+    reaching = [access for access in asked if _reaches(access)]
+    unsure = sum(not _reaches(access) and not access.is_known for access in asked)
     for access in asked:
         mine = _telling_rows(address, access, names, is_all=is_all)
-        shown += mine
+        shown += [{**row, "planned": _planned_word(access.person, planned)} for row in mine]
         hidden += not mine
-        reach += _reaches(access)
-        unsure += not _reaches(access) and not access.is_known
     rows.sort(key=_rank)
     shown.sort(key=_rank)
     files = next((access.counts.files for access in asked if access.counts), None)
     folded = _fold(shown, {each.principal.person: each.principal for access in asked for each in access.ways})
-    holds = "" if files is None else f"It holds {count_of(files, 'file')}." if files else "It holds no files."
-    said = _headline(address, asked, reach, unsure, holds, when)
+    said = _headline(address, asked, len(reaching), unsure, when)
     headline = f"If there is such a file: {said.text}" if is_supposed else said.text
-    notes: list[str] = [holds] if said.is_assured and holds else []
+    if not said.is_assured:
+        if planned is not None and reaching:
+            headline = f"{headline[:-1]}; {_by_plan(reaching, differences)}."
+        headline += f" All {len(asked)} are listed." if is_all else ""
+    report = Report("who", headline, [], rows, [below] if below else [], "nobody has any right here", folded)
+    report.is_assured = said.is_assured
+    report.columns = _columns(folded, has_files=bool(files))
+    report.notes += _single_files(single_files, address)
+    where = quoted_text(show_address(address))
     if hidden:
         message = "person has" if hidden == 1 else "people have"
-        notes.append(Aside(f"{hidden} more {message} no right here (--all lists them)."))
-    notes += _single_files(single_files)
-    columns = _columns(folded, has_files=bool(files))
-    return Report("who", headline, columns, rows, notes, "nobody has any right here", folded, said.is_assured)
+        report.pointers = [Pointer(f"The other {hidden} {message} no access", f"who {where} -a")]
+    if reaching:
+        first = (
+            str(folded[0]["person"])
+            if folded and "accounts (" not in str(folded[0]["person"])
+            else reaching[0].person
+        )
+        way_in = Pointer("How one of them gets in", f"why {quoted_text(first)} {where}")
+        report.pointers = [*report.pointers, way_in]
+    return report
+
+
+def _planned_word(person: str, planned: Mapping[str, Right] | None) -> str:
+    if planned is None:
+        return ""
+    level = level_of(planned.get(person, Right.NONE))
+    return "-" if level is Level.NONE else level.value
+
+
+def _by_plan(reaching: Sequence[Access], differences: Sequence[Difference]) -> str:
+    """Say how many of those who reach a place have what is planned, more or less, or open it as administrators."""
+    by_person = {one.person: one for one in differences}
+    admins = [one for one in reaching if any(way.name == "admin" and way.rights for way in one.ways)]
+    others = [one for one in reaching if one not in admins]
+    found = [by_person.get(one.person) for one in others]
+    more = sum(one is None or one.is_more for one in found)
+    less = sum(one is not None and one.is_less and not one.is_more for one in found)
+    unsure = sum(one is not None and not one and not one.is_known for one in found)
+    parts = [
+        (len(others) - more - less - unsure, "as planned"),
+        (more, "with more than planned"),
+        (less, "with less than planned"),
+        (unsure, "not wholly known"),
+        (len(admins), "as administrator" if len(admins) == 1 else "as administrators"),
+    ]
+    return ", ".join(f"{number:,} {words}" for number, words in parts if number)
 
 
 def below_notes(address: Address, found: Sequence[Finding] | None, *, is_large: bool = False) -> list[str]:
@@ -86,8 +133,7 @@ def below_notes(address: Address, found: Sequence[Finding] | None, *, is_large: 
 
     `is_large` says that there is too much of them to be looked through.
     """
-    text = encode_address(address)
-    shown = f"'{text}'" if set(text) & set(" &();$'\"") else text
+    shown = quoted_text(show_address(address))
     if is_large:
         return [
             Aside(f"What below it is wider than is meant takes a while to look up: neatledger check --below {shown}")
@@ -146,10 +192,10 @@ def with_last_use(report: Report, days: Mapping[Any, date], keys: Sequence[str],
         day = days.get(cells if len(cells) > 1 else cells[0])
         return "" if day is None else day.isoformat()
 
-    columns = [*report.columns, Column("last_used", "LAST USED")]
-    folded = None if report.folded is None else [{**row, "last_used": told(row)} for row in report.folded]
+    columns = [*report.columns, Column("last_used", "LAST USED", spare=True)]
+    shown = [{**row, "last_used": told(row) or "-"} for row in report.shown]
     rows = [{**row, "last_used": told(row)} for row in report.rows]
-    return replace(report, columns=columns, rows=rows, folded=folded, notes=[*report.notes, *notes])
+    return replace(report, columns=columns, rows=rows, folded=shown, notes=[*report.notes, *notes])
 
 
 def _all_rows(address: Address, access: Access, names: Names) -> Iterator[Row]:
@@ -175,31 +221,31 @@ def _reaches(access: Access) -> bool:
     return bool(access.rights or (counts is not None and (counts.read or counts.change or counts.delete)))
 
 
-def _headline(address: Address, asked: Sequence[Access], reach: int, unsure: int, holds: str, when: str) -> Said:
+def _headline(address: Address, asked: Sequence[Access], reach: int, unsure: int, when: str) -> Said:
     people, where = count_of(len(asked), "person"), show_address(address)
-    headline = f"{reach} of {people} can reach {where} (count of {when}).{f' {holds}' if holds else ''}"
-    headline += f" Of {unsure} it is not known." if unsure else ""
+    headline = f"{reach} of {people} can reach {where}."
+    headline = f"{headline[:-1]}, and of {unsure} it is unknown." if unsure else headline
     said = assured("nobody", not (reach or unsure), headline, people=people, where=where, when=when)
     return Said(f"{said.text}.", True) if said.is_assured else said
 
 
-def _single_files(number: int) -> list[str]:
+def _single_files(number: int, address: Address) -> list[str]:
     """Say how many links and hand-outs open single files of a folder, and not the folder."""
     if not number:
         return []
     message = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
-    return [f"{number} {message} in it: links --live --below tells."]
+    return [f"{number} {message} in it (links --live --below {quoted_text(show_address(address))})."]
 
 
 def _columns(rows: Sequence[Row], *, has_files: bool) -> list[Column]:
     hidden = {"folder", "files"}
-    if all(row["way"] == "share" for row in rows):
-        hidden.add("way")
     accounts = {(row["person"], row["account"]) for row in rows if row["way"] != "any"}
     has_several = len({person for person, _ in accounts}) != len(accounts)
     if not has_files:
         hidden |= {"files_read", "files_change", "files_delete"}
-    columns = hide(ACCESS_COLUMNS, *hidden)
+    columns = [*hide(ACCESS_COLUMNS, *hidden), Column("planned", "PLANNED", Show.PEOPLE)]
+    at = next(number for number, column in enumerate(columns) if column.key == "way")
+    columns.insert(at, columns.pop())
     return [
         replace(column, show=Show.ALWAYS) if has_several and column.key == "account" else column for column in columns
     ]

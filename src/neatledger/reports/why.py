@@ -5,27 +5,65 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+from neatledger.core.access.differences import Difference
 from neatledger.core.access.tree_gates import Gate, Item
 from neatledger.core.access.ways import Access, Way
 from neatledger.core.lists.contract import Names, word_entry
-from neatledger.core.lists.rights import EVERY_RIGHT, Right, level_of, spell_rights
+from neatledger.core.lists.rights import EVERY_RIGHT, Level, Right, level_of, spell_rights
 from neatledger.core.people.names import EntryNames
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
-from neatledger.reports.access import spell_files
-from neatledger.reports.report import Column, Report, Row, Show
+from neatledger.formats.names import show_address
+from neatledger.formats.shelllines import quoted_text
+from neatledger.reports.access import WAY_WORDS, can_words, short_rights, spell_files
+from neatledger.reports.report import Column, Pointer, Report, Row, Show, section
 
 __all__ = ["Explained", "no_account_report", "plan_lines", "why_report"]
 
 _COLUMNS = (
-    Column("way", "WAY"),
-    Column("gate", "GATE", number=True),
-    Column("asks", "ASKS", wraps=True),
-    Column("result", "RESULT", wraps=True),
-    Column("entry", "ENTRY", wraps=True),
-    Column("because", "BECAUSE", wraps=True),
+    Column("number", "", Show.PEOPLE, number=True),
+    Column("condition", "CONDITION", Show.PEOPLE, wraps=True),
+    Column("answer", "RESULT", Show.PEOPLE, wraps=True),
+    Column("decided", "DECIDED BY", Show.PEOPLE, wraps=True),
+    Column("way", "WAY", Show.MACHINE),
+    Column("gate", "GATE", Show.MACHINE, number=True),
+    Column("asks", "ASKS", Show.MACHINE),
+    Column("result", "RESULT", Show.MACHINE),
+    Column("entry", "ENTRY", Show.MACHINE),
+    Column("because", "BECAUSE", Show.MACHINE),
     Column("passes", "PASSES", Show.MACHINE),
 )
+_CONDITIONS = {
+    "account": "the account is open",
+    "system": "the system can be written to",
+    "role": "administrator's role",
+    "service": "the service is on for the account",
+    "running": "the service is running",
+    "entitlement": "they have the licence",
+    "published": "it is switched on as a team folder",
+    "download": "contents can be taken away",
+    "receiver": "it is for them",
+    "giver": "what the giver has here today",
+    "given": "what was handed out",
+    "until": "it is still on",
+    "accepted": "it was accepted",
+    "live": "the link is live",
+    "carries": "what the link gives",
+    "rules": "the rules for sharing",
+}
+_STOPS = {
+    "account": "The account {entry} is not open: {because}.",
+    "system": "{system} cannot be written to.",
+    "service": "The service of {system} is off for the account.",
+    "running": "The service of {system} is not running.",
+    "entitlement": "They have no licence for {system}.",
+    "published": "It is not switched on as a team folder.",
+    "enter": "They cannot get through {place}: {entry}.",
+    "list": "The list of {place} gives them nothing: {entry}.",
+    "share": "No share lets them in: {entry}.",
+    "member": "They are not a member of the team folder {through}.",
+}
+"""Condition → what is so where it stops somebody."""
 _ASKS = {
     "account": "is the account open?",
     "system": "may the system be written to?",
@@ -62,7 +100,7 @@ def plan_lines(plan: Plan, person: str, address: Address) -> list[str]:
 
 def no_account_report(person: str, address: Address, planned: Sequence[str]) -> Report:
     """Say that there is no account to judge."""
-    headline = f"{person} has no account on {address.system}: there is no way in."
+    headline = f"No: {person} has no account on {address.system}."
     return Report("why", headline, _COLUMNS, [], list(planned), empty="")
 
 
@@ -109,6 +147,10 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
         before = before if reason is None else reason.because
         rows.append(
             {
+                "number": number if first else "",
+                "condition": _condition(gate, way.through, names) if first else "",
+                "answer": _answer(gate) if first else "",
+                "decided": entry or because,
                 "way": way.name if first and number == 1 else "",
                 "gate": number if first else "",
                 "asks": _asks(gate, way.through, names) if first else "",
@@ -121,13 +163,84 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
     return rows
 
 
-def _say_answer(way_rights: Right, access: Access) -> str:
-    if not access.is_known and not way_rights:
-        return "it is not known (see which gate says so: what it asks was not seen, or cannot be evaluated)"
-    if not way_rights & ~(Right.CLEAR | Right.CLEAR_OWN):
-        return "nothing"
-    words = spell_rights(way_rights)
-    return f"{access.level_of(None).value} ({words})"
+def _condition(gate: Gate, through: str, names: Names) -> str:
+    place = gate.place.decode("utf-8", "surrogateescape")
+    match gate.name:
+        case "enter":
+            return f"enter {place}"
+        case "share":
+            return f"share {through}" if through else "a share leads here"
+        case "list":
+            return f"the list of {place}"
+        case "member":
+            return f"member of {through}"
+        case "beneath":
+            return _asks(gate, through, names)
+        case _:
+            return _CONDITIONS.get(gate.name, gate.name)
+
+
+def _answer(gate: Gate) -> str:
+    if gate.is_unsure:
+        return f"?{f', at least {spell_rights(gate.passes)}' if gate.passes else ''}"
+    if gate.stops:
+        return "NO"
+    if gate.passes | Right.SHARE | Right.VIEW == EVERY_RIGHT:
+        return "yes"
+    if gate.name == "system":
+        return "read only"
+    if gate.name == "download":
+        return "look only"
+    level = level_of(gate.passes)
+    return spell_rights(gate.passes) if level in (Level.MIXED, Level.NONE) else level.value
+
+
+def _say_answer(access: Access, place: str) -> str:
+    """Begin with the answer: yes, no, or that it is unknown, and what they can do."""
+    rights, person = access.rights, access.person
+    can = can_words(access.level_of(None).value, short_rights(rights) if access.is_folder else spell_rights(rights))
+    if not access.is_known and not rights:
+        return f"Unknown: what {person} has on {place} depends on what was not seen (see the rows with ?)."
+    if not access.is_known:
+        return (
+            f"Yes: {person} has at least {can} on {place}; more may hang on what was not seen (see the rows with ?)."
+        )
+    if not rights & ~(Right.CLEAR | Right.CLEAR_OWN):
+        return f"No: {person} cannot open {place}."
+    if not rights & ~(Right.CLEAR | Right.CLEAR_OWN | Right.ENTER):
+        return f"No: {person} can only pass through {place}."
+    return f"Yes: {person} has {can} on {place}."
+
+
+def _say_stop(access: Access, address: Address, names: Names) -> str:
+    """Say what stops somebody on the way that goes furthest."""
+    stopped = [(way, way.first_stop) for way in access.ways if way.first_stop is not None]
+    if not stopped:
+        return ""
+    way, gate = max(stopped, key=lambda each: len(each[0].gates))
+    assert gate is not None
+    reason = gate.reasons[0] if gate.reasons else None
+    words = {
+        "place": gate.place.decode("utf-8", "surrogateescape"),
+        "entry": "" if reason is None else word_entry(reason.entry, names),
+        "because": "" if reason is None else reason.because,
+        "through": way.through,
+        "system": address.system,
+    }
+    if gate.name in _STOPS:
+        return _STOPS[gate.name].format(**words)
+    condition = _condition(gate, way.through, names)
+    return f"{condition[:1].upper()}{condition[1:]}: no."
+
+
+def _say_plan(difference: Difference | None, planned: Sequence[str], *, is_admin: bool) -> str:
+    """Say whether that is what the plan says; nothing where the plan does not speak of the place."""
+    if difference is None or not planned:
+        return "The plan says nothing of this folder." if difference is None else ""
+    # What an administrator opens by their role is no matter of the plan of folders.
+    if is_admin or (not difference.is_known and not difference):
+        return planned[0]
+    return planned[0] if difference else f"As planned: {planned[0][:1].lower()}{planned[0][1:]}"
 
 
 class Advised(Protocol):
@@ -166,40 +279,58 @@ class Explained(Protocol):
     def advice(self) -> Sequence[Advised]: ...
 
 
-def why_report(found: Explained, planned: Sequence[str] = ()) -> Report:
-    """Explain a person's access to a folder or file, way by way; `planned` are the plan's words on it."""
+def why_report(found: Explained, planned: Sequence[str] = (), difference: Difference | None = None) -> Report:
+    """Explain a person's access to a folder or file, way by way.
+
+    `planned` are the plan's words on it; `difference` tells whether that was found (None: it does not speak of it).
+    """
     access, names, address = found.access, found.names, found.address
     rows: list[Row] = []
-    notes = [found.note] if found.note else []
+    shown: list[Row] = []
     for way in access.ways:
         stop = way.first_stop
+        if len(access.ways) > 1:
+            login = way.principal.account.login
+            shown.append(section(f"THROUGH {WAY_WORDS[way.name].upper()}, as {login}"))
         for number, gate in enumerate(way.gates, start=1):
-            rows += _gate_rows(number, way, gate, names, gate is stop)
+            some = _gate_rows(number, way, gate, names, gate is stop)
+            rows += some
+            shown += some
+    place = show_address(address)
+    is_open = bool(access.rights & ~(Right.CLEAR | Right.CLEAR_OWN | Right.ENTER))
+    words = [_say_answer(access, place)]
+    words += [] if is_open or not access.is_known else [_say_stop(access, address, names)]
+    is_admin = any(way.name == "admin" and way.rights for way in access.ways)
+    words.append(_say_plan(difference, planned, is_admin=is_admin))
+    notes = [found.note] if found.note else []
     notes += [line for one in found.advice for line in _say_missing(access.person, one, names)]
     if access.counts is not None and access.counts.files:
         notes.append(f"Of the files in it: {spell_files(access.counts)}.")
-    admin = [way for way in access.ways if way.name == "admin"]
-    if admin:
-        notes.append("The way `admin` is an administrator's own: it opens this whatever the lists say.")
-    place = f"{address.system}:{address.path.decode('utf-8', 'surrogateescape')}"
-    headline = f"{access.person} on {place}: {_say_answer(access.rights, access)}."
-    return Report("why", headline, _COLUMNS, rows, [*notes, *planned])
+    if any(way.name == "admin" for way in access.ways):
+        notes.append("An administrator opens this whatever the lists say.")
+    report = Report("why", " ".join(filter(None, words)), _COLUMNS, rows, notes, folded=shown)
+    report.most = len(shown)
+    groups = [names.group(ident) for one in found.advice for ident in one.groups]
+    if groups and not is_open:
+        change = quoted_text(f"{groups[0]}={access.person}")
+        report.pointers = [Pointer("What adding them would change", f"suppose --into {change}")]
+    return report
 
 
 def _say_missing(person: str, found: Advised, names: EntryNames) -> list[str]:
     """Say in words of an office what would let somebody in; what is said was tried."""
-    lines = [f"Missing: {one}{'' if found.is_enough else ' first'}." for one in found.first]
+    lines = [f"To let {person} in{'' if found.is_enough else ', first'}: {one}." for one in found.first]
     if found.is_enough:
         return lines
     where = [f"{what} {place.decode('utf-8', 'surrogateescape')}" for place, what in found.entries]
-    groups = [f"the group {names.numbered_group(ident)}" for ident in found.groups]
-    by_groups = f"be in {_or(groups)}" if groups else ""
-    by_entry = f"be given an entry of their own, to {' and to '.join(where)}" if where else ""
+    groups = [f"group {names.group(ident)}" for ident in found.groups]
+    by_groups = f"add them to {_or(groups)}" if groups else ""
+    by_entry = f"name them in the list, to {' and to '.join(where)}" if where else ""
     if by_groups or by_entry:
-        way = " — or ".join(each for each in (by_groups, by_entry) if each)
-        lines.append(f"Missing: {person} must {way}.")
+        way = ", or ".join(each for each in (by_groups, by_entry) if each)
+        lines.append(f"To let {person} in: {way}.")
         if not found.groups:
-            lines[-1] += " No group that is named there would do alone."
+            lines[-1] += " No group that the list names is enough."
     if found.own:
         lines.append(f"Their own entry decides there, whatever their groups have: {found.own}.")
     if found.refusal:
