@@ -9,7 +9,7 @@ from neatledger.core.plan.limits import On
 from neatledger.core.space.promises import promises
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report, show_rows
-from neatledger.questions import limits, space
+from neatledger.questions import freeing, limits, space
 from neatledger.questions.views import load_views
 from neatledger.reports.promises import promises_report
 from neatledger.reports.space import breakdown_report, every_report, every_row, space_report
@@ -46,7 +46,8 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _show_limits(args: argparse.Namespace, app: App, name: str | None) -> None:
     office = app.office
-    statuses = limits.ask(office, load_views(office), is_of_plan=app.is_of_plan)
+    views = load_views(office)
+    statuses = limits.ask(office, views, is_of_plan=app.is_of_plan)
     when = office.count.when
     if args.promised:
         show_report(promises_report(promises(office.plan, statuses, office.today), when), app.output)
@@ -55,7 +56,9 @@ def _show_limits(args: argparse.Namespace, app: App, name: str | None) -> None:
         person = office.find_person(name).id
         statuses = [one for one in statuses if one.target.on is On.PERSON and one.target.name == person]
     show_all = args.all or name is not None
-    show_report(space_report(statuses, when, office.today, show_all=show_all), app.output)
+    free = freeing.ask(office, statuses, views) if not show_all and not app.is_of_plan else []
+    report = space_report(statuses, when, office.today, show_all=show_all, free=free)
+    show_report(report, app.output)
 
 
 def _show_every(app: App, folder: str | None, by: str) -> None:

@@ -22,7 +22,7 @@ from neatledger.reports.report import SECTION, Cell, Column, MachineNote, Pointe
 
 __all__ = ["Layout", "Shortened", "render_table", "show_cell"]
 
-_TEXT, _NAME, _NARROW_TEXT = 24, 14, 12  # how narrow a column may become
+_TEXT, _LEAST_TEXT, _NAME, _NARROW_TEXT = 24, 18, 14, 12  # how narrow a column may become
 _LONG_NAME = 30
 _LONG_ADDRESS = 28
 _GAP = 2
@@ -244,6 +244,7 @@ def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]
         (wrapped, max(_TEXT, width // 3), False),
         (named, _LONG_NAME, True),
         (wrapped, _TEXT, False),
+        (wrapped, _LEAST_TEXT, True),
         (named, _NAME, True),
         (wrapped, _NARROW_TEXT, True),
         (others, _NARROW_TEXT, True),

@@ -10,16 +10,17 @@ from typing import Protocol
 from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.plan.space import Sort
 from neatledger.core.space.figures import Figures, add_up
+from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_size
+from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_share, show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.assurances import assured
 from neatledger.reports.bars import bar
 from neatledger.reports.report import (
-    Aside,
     Cell,
     Column,
     MachineNote,
+    Pointer,
     Portion,
     Report,
     Row,
@@ -40,34 +41,27 @@ __all__ = [
     "target_cell",
 ]
 
+_MACHINE = (
+    "on", "place", "used_bytes", "told_bytes", "planned_bytes", "planned_rule", "found_bytes", "found_rule",
+    "percent", "left_bytes", "state", "told", "band", "band_state", "items_limit", "items_used",
+)  # fmt: skip
 _COLUMNS = (
-    Column("on", "ON", Show.MACHINE),
-    Column("place", "PLACE", Show.MACHINE),
+    Column("full", "FULL", Show.PEOPLE, number=True),
+    Column("used", "USED", Show.PEOPLE, number=True),
+    Column("limit", "LIMIT", Show.PEOPLE, number=True),
+    Column("left", "LEFT", Show.PEOPLE, number=True),
     Column("named", "PLACE", Show.PEOPLE, cuts=True),
-    Column("used_bytes", "USED", number=True),
-    Column("told_bytes", "SYSTEM SAYS", Show.MACHINE),
-    Column("planned_bytes", "PLANNED", Show.MACHINE),
-    Column("planned", "PLANNED", Show.PEOPLE, number=True),
-    Column("planned_rule", "", Show.MACHINE),
-    Column("found_bytes", "FOUND", Show.MACHINE),
-    Column("found", "FOUND", Show.PEOPLE, number=True),
-    Column("found_rule", "", Show.MACHINE),
-    Column("percent", "FULL", number=True),
-    Column("bar", "", Show.PEOPLE, spare=True),
-    Column("left_bytes", "LEFT", number=True, spare=True),
-    Column("state", "STATE", wraps=True),
-    Column("told", "", Show.MACHINE),
-    Column("band", "BAND", Show.MACHINE),
-    Column("band_state", "", Show.MACHINE),
-    Column("items_limit", "", Show.MACHINE),
-    Column("items_used", "", Show.MACHINE),
+    Column("state_words", "STATE", Show.PEOPLE, wraps=True),
+    *(Column(key, "", Show.MACHINE) for key in _MACHINE),
 )
 
 
 def target_cell(line: LimitStatus) -> Cell:
     """Return the cell that names a place; people and groups have their word with them."""
     place = line.target
-    return place.address if place.on is On.FOLDER else f"{place.on.value} {place.key}"
+    if place.on is On.FOLDER:
+        return place.address
+    return f"{'disk' if place.on is On.POOL else place.on.value} {place.key}"
 
 
 def limit_cell(settings: Settings | None) -> Cell:
@@ -85,22 +79,27 @@ def sort_lines(lines: Iterable[LimitStatus]) -> list[LimitStatus]:
 def _row(line: LimitStatus, today: date) -> Row:
     planned, found, settings = line.plan_settings, line.found_settings, line.settings
     limit = settings.limit
+    full = Portion(line.amount, limit) if isinstance(limit, int) and limit and line.is_counted else ""
+    used = Size(line.amount) if line.is_counted else ""
+    left = "" if line.left is None else Size(line.left)
     return {
+        "full": "-" if full == "" else full,
+        "used": "?" if used == "" else used,
+        "left": "-" if left == "" else left,
         "on": line.target.on.value,
         "place": line.target.address if line.target.on is On.FOLDER else line.target.key,
         "named": target_cell(line),
-        "used_bytes": Size(line.amount) if line.is_counted else "",
+        "used_bytes": used,
         "told_bytes": None if line.found is None or line.found.used is None else Size(line.found.used),
         "planned_bytes": limit_cell(planned),
-        "planned": "none" if planned is None else limit_cell(planned),
+        "limit": "?" if not line.is_told else limit_cell(settings),
         "planned_rule": planned.rule if planned else "",
         "found_bytes": limit_cell(found),
-        "found": _found_words(planned, found),
         "found_rule": found.rule if found else "",
-        "percent": Portion(line.amount, limit) if isinstance(limit, int) and limit and line.is_counted else "",
-        "bar": "" if limit is UNLIMITED else bar(line.fullness),
-        "left_bytes": "" if line.left is None else Size(line.left),
+        "percent": full,
+        "left_bytes": left,
         "state": line.state(today),
+        "state_words": _state_words(line, today),
         "told": tuple(f"{level} %: {', '.join(who) or 'nobody'}" for level, who in settings.warn),
         "items_limit": None if line.found is None else line.found.items,
         "items_used": None if line.found is None else line.found.items_used,
@@ -109,13 +108,23 @@ def _row(line: LimitStatus, today: date) -> Row:
     }
 
 
-def _found_words(planned: Settings | None, found: Settings | None) -> Cell:
-    """Return what people see of what was found: what agrees with the plan need not be read twice."""
-    if found is None:
-        return "not told"
-    if planned is None or planned.limit != found.limit:
-        return limit_cell(found)
-    return "as planned" if _same(planned, found) else f"but {'enforced' if found.enforced else 'watched'}"
+def _state_words(line: LimitStatus, today: date) -> str:
+    """Say the state in a phrase, with what the plan has otherwise."""
+    planned, found = line.plan_settings, line.found_settings
+    words = [line.state(today).replace("watched", "only warns").replace("grace is up", "no days left")]
+    if line.items_warned is not None and line.found is not None:
+        words = [f"{line.found.items_used:,} of {line.found.items:,} files"]
+    words = [] if words in (["fine"], ["no limit"]) else words
+    if found is None and planned is not None:
+        words.append("the system reports no limit")
+    elif planned is not None and found is not None and planned.limit != found.limit:
+        limit = limit_cell(planned)
+        words.append(f"plan: {show_size(limit, binary=limit.is_binary) if isinstance(limit, Size) else 'no limit'}")
+    elif planned is not None and found is not None and not _same(planned, found):
+        words.append(
+            f"{'blocks' if found.enforced else 'only warns'}; plan: {'blocks' if planned.enforced else 'warns'}"
+        )
+    return "; ".join(words) or line.state(today)
 
 
 def _same(planned: Settings, found: Settings) -> bool:
@@ -126,58 +135,136 @@ def _same(planned: Settings, found: Settings) -> bool:
     return planned.limit == found.limit and same_rule
 
 
-_SHOWN = 20
-
-
-def space_report(lines: Sequence[LimitStatus], when: str, today: date, *, show_all: bool) -> Report:
-    """List the places, the fullest first: for people all that want attention, the pools, and the fullest others."""
+def space_report(
+    lines: Sequence[LimitStatus], when: str, today: date, *, show_all: bool, free: Sequence[ToFree] = ()
+) -> Report:
+    """List the places, the fullest first: for people those that want attention, and what to free first (`free`)."""
     ordered = sort_lines(lines)
-    limited = [line for line in ordered if line.settings.limit is not UNLIMITED or line.target.on is not On.PERSON]
-    chosen = ordered if show_all else _most_telling(ordered, limited, today)
-    fine = 0 if show_all else len(limited) - len(chosen)
+    limited = [line for line in ordered if line.settings.limit is not UNLIMITED]
     states = [line.state(today) for line in ordered]
     over = sum(state.startswith(("over", "full")) for state in states)
     warned = sum(state.startswith("past") for state in states)
     untold = sum(line.settings.limit is not UNLIMITED and not line.is_counted for line in ordered)
-    headline = f"{count_of(over, 'place')} over or full, {warned} past a warning, as counted on {when}"
-    headline += f"; of {untold:,} what is used was not told" if untold else ""
-    has_any = any(line.settings.limit is not UNLIMITED for line in ordered)
-    said = assured("space", has_any and not (over or warned or untold), headline, when=when)
-    notes: list[str] = []
-    notes += [Aside(f"{count_of(fine, 'place')} more with room to spare (--all lists them).")] if fine else []
-    has_limit = {line.target.name for line in limited if line.target.on is On.PERSON}
+    headline = f"{count_of(over, 'place')} over the limit or full, {warned} past a warning"
+    headline += f"; of {untold:,} the use is unknown" if untold else ""
+    said = assured("space", bool(limited) and not (over or warned or untold), headline, when=when)
+    shown = ordered if show_all else [line for line in ordered if not _is_fine(line, today)] or limited[:_SHOWN]
+    notes: list[str] = [*_told(ordered)]
+    has_limit = {line.target.name for line in ordered if line.target.on is On.PERSON} & {
+        line.target.name for line in limited if line.target.on is On.PERSON
+    }
     # One person may have files on several systems: each is one all the same.
     unlimited = {line.target.name for line in ordered if line.target.on is On.PERSON} - has_limit
-    notes += [f"{count_of(len(unlimited), 'person')} without a limit on either side."] if unlimited else []
-    if any(line.found_settings is None and line.target.on is not On.POOL for line in chosen):
-        notes.append("FOUND not told: the system does not tell this limit; the plan's word stands for it.")
-    shown = {id(line) for line in chosen}
-    notes += _told(ordered)
-    notes += [f"{line.target.key}: {line.items_words}." for line in ordered if line.items_warned is not None]
-    notes += [note if id(line) in shown else MachineNote(note) for line, note in _differences(ordered)]
-    notes.append("kB, MB, GB are powers of 1000, KiB, MiB, GiB of 1024.")
+    notes += (
+        [MachineNote(f"{count_of(len(unlimited), 'person')} without a limit on either side.")] if unlimited else []
+    )
+    chosen = {id(line) for line in shown}
+    notes += [note if id(line) in chosen else MachineNote(note) for line, note in _differences(ordered)]
     rows = [_row(line, today) for line in ordered]
-    folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in shown]
+    folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in chosen]
     empty = "no limits: neither the plan nor the systems have any"
-    return Report("space", f"{said.text}.", _COLUMNS, rows, notes, empty, folded, said.is_assured)
+    report = Report("space", f"{said.text}.", _COLUMNS, rows, notes, empty, folded, said.is_assured)
+    report.most = _SHOWN
+    pointers = []
+    more = len(limited) - sum(id(line) in chosen for line in limited)
+    if more:
+        pointers.append(
+            Pointer(f"{count_of(more, 'more place')} {'has' if more == 1 else 'have'} space left", "space -a")
+        )
+    report.pointers = [*pointers, Pointer("When each place is full", "forecast")]
+    for one in free:
+        report.headline = f"{_full_words(one)} {report.headline}" if report.headline else _full_words(one)
+        report.lead = [*report.lead, *_free_lines(one)]
+    return report
 
 
-def _most_telling(ordered: Sequence[LimitStatus], limited: Sequence[LimitStatus], today: date) -> list[LimitStatus]:
-    """Return what people should see first: all that wants attention, the pools, and the fullest others."""
-    kept = {id(line) for line in ordered if not _is_fine(line, today) or line.target.on is On.POOL}
-    spare = [line for line in limited if id(line) not in kept]
-    kept |= {id(line) for line in spare[: max(0, _SHOWN - len(kept))]}
-    return [line for line in ordered if id(line) in kept]
+_SHOWN = 20
+
+
+class Thing(Protocol):
+    """One thing that would free space."""
+
+    @property
+    def what(self) -> str: ...
+    @property
+    def low(self) -> int: ...
+    @property
+    def high(self) -> int: ...
+    @property
+    def todo(self) -> str: ...
+    @property
+    def command(self) -> str: ...
+
+
+class ToFree(Protocol):
+    """A pool that is nearly full, and what would free space on it."""
+
+    @property
+    def outlook(self) -> Outlook: ...
+    @property
+    def things(self) -> Sequence[Thing]: ...
+    def weeks(self, amount: int) -> float | None:
+        """Return for how many weeks an amount would last."""
+
+
+def _full_words(free: ToFree) -> str:
+    """Say how full a pool is, how fast it grows and when it is full."""
+    line, trend = free.outlook.status, free.outlook.trend
+    limit = line.settings.limit
+    assert isinstance(limit, int)
+    text = f"Disk {line.target.key} is {show_share(line.amount, limit).replace(' ', '')} full: "
+    text += f"{show_size(max(line.left or 0, 0))} left"
+    when = None if trend is None else trend.meets(limit)
+    if trend is not None and trend.slope > 0:
+        text += f", growing about {show_size(round(trend.slope * 7))} a week"
+    if when is not None and when.day:
+        span = f"{when.earliest} to {when.latest or 'much later'}"
+        text += f", full about {when.day} ({span})"
+    return f"{text}."
+
+
+_FEW = 5
+
+
+def _free_lines(free: ToFree) -> list[str]:
+    """Return the table of what to free first, as lines: how much each frees, for how long that lasts, and by what."""
+    name = free.outlook.status.target.key
+    if not free.things:
+        return [f"What would free space on disk {name} is not known."]
+    rows = [("FREE FIRST", "FREES", "LASTS", "BY")]
+    for one in free.things[:_FEW]:
+        frees = show_size(one.high) if one.low == one.high else f"{show_size(one.low)} to {show_size(one.high)}"
+        rows.append((one.what, frees, _lasts(free.weeks(one.high)), one.command or one.todo))
+    widths = [max(len(row[place]) for row in rows) for place in range(3)]
+    lines = [
+        f"{what:<{widths[0]}}  {frees:>{widths[1]}}  {lasts:<{widths[2]}}  {by}".rstrip()
+        for what, frees, lasts, by in rows
+    ]
+    total = sum(one.high for one in free.things)
+    return [*lines, f"Together they free up to {show_size(total)}."]
+
+
+def _lasts(weeks: float | None) -> str:
+    if weeks is None:
+        return "-"
+    if weeks < 1:
+        return "<1 week"
+    return count_of(int(weeks), "week") if weeks < _WEEKS else count_of(int(weeks / _WEEKS), "year")
+
+
+_WEEKS = 52
 
 
 def _told(lines: Iterable[LimitStatus]) -> list[str]:
     """Say who is told of the warnings that are past."""
-    notes = []
+    notes: list[str] = []
     for line in lines:
         who = dict(line.settings.warn).get(line.warned or 0)
         if who is not None:
             verb = "is" if len(who) < 2 else "are"
-            notes.append(f"{line.target.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
+            notes.append(
+                MachineNote(f"{line.target.key}, past {line.warned} %: {', '.join(who) or 'nobody'} {verb} told.")
+            )
     return notes
 
 
@@ -192,7 +279,7 @@ def _differences(lines: Iterable[LimitStatus]) -> Iterator[tuple[LimitStatus, st
             continue
         theirs, ours = show_size(line.amount), show_size(line.used or 0)
         if line.target.on is On.POOL:
-            yield line, f"pool {line.target.key}: {theirs} used in all, {ours} of it by what was counted."
+            yield line, f"Disk {line.target.key}: {theirs} used in all, {ours} of it by what was counted."
         else:
             yield line, _difference(line.target.key, line.amount, line.used or 0)
 
