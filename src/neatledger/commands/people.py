@@ -6,7 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.faces.show import show_report
-from neatledger.questions import people
+from neatledger.questions import check, people
 from neatledger.reports.people import accounts_report, people_report, sheet_report
 
 __all__ = ["add_arguments", "run"]
@@ -27,7 +27,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(report, app.output)
         return 0
     if args.person:
-        show_report(sheet_report(office.plan, people.sheet(office, args.person), office.today), app.output)
+        sheet = people.sheet(office, args.person)
+        problems = check.numbers_about(office, sheet.person, sheet.principals)
+        show_report(sheet_report(office.plan, sheet, office.today, problems), app.output)
         return 0
     groups = people.groups_of(office)
     found = [] if app.is_of_plan else [one for each in office.principals.values() for one in each]

@@ -47,7 +47,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
     parser.add_argument("--each", action="store_true", help="every record by itself")
-    parser.add_argument("--odd", action="store_true", help="what looks wrong, of the last thirty days or of --since")
+    parser.add_argument(
+        "--odd",
+        action="store_true",
+        help="what is unusual in the last thirty days, or since --since; a number: one of it whole",
+    )
     parser.add_argument("--forget", action="store_true", help="remove all records of one person; sums are left")
     parser.add_argument("--insist", action="store_true", help="--forget: without asking")
     parser.add_argument("--read", action="store_true", help="read what is new in the logs, and say what came of it")
@@ -68,11 +72,14 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:
         raise UsageError(f"nothing is both since {args.since} and until {args.until}", hint="exchange the days")
-    person, below = person_and_folder(app.office, args.names)
+    # Of what is unusual one may be asked for by its number.
+    numbers = [int(name) for name in args.names if name.isdecimal()] if args.odd else []
+    names = [name for name in args.names if not numbers or not name.isdecimal()]
+    person, below = person_and_folder(app.office, names)
     if args.forget:
         return _forget(args, app, person, below)
     if args.odd:
-        return _odd(args, app, person, below)
+        return _odd(args, app, person, below, numbers[0] if numbers else None)
     is_all = args.all or app.options.format != "table"
     found = trail.ask(
         office, person, below, args.since, args.until, [_WORDS[word] for word in args.did],
@@ -88,21 +95,19 @@ def _covered(app: App) -> list[str]:
     """Say of each system what its records cover."""
     office = app.office
     kept = office.ledger.trail.covered()
-    covered = [
-        f"{name}: records from {one.first.astimezone():%Y-%m-%d %H:%M} to {one.last.astimezone():%Y-%m-%d %H:%M}."
-        for name, one in kept.items()
+    spans = [
+        f"{name} {one.first.astimezone():%Y-%m-%d} to {one.last.astimezone():%Y-%m-%d}" for name, one in kept.items()
     ]
+    covered = f"Logs read: {', '.join(spans)}." if spans else "No log was read."
     without = [name for name in office.plan.systems if name not in kept]
-    if without:
-        covered.append(
-            f"Nothing was read of what is done on {', '.join(without)}: whatever was done there is not here."
-        )
-    return covered
+    return [f"{covered} {', '.join(without)}: none, so unknown." if without else covered]
 
 
-def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None) -> int:
+def _odd(
+    args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None, number: int | None
+) -> int:
     if args.did or args.refused or args.each or args.all:
-        raise UsageError("--odd shows everything that looks wrong", hint="leave --did, --refused, --each, --all out")
+        raise UsageError("--odd shows everything that is unusual", hint="leave --did, --refused, --each, --all out")
     # It looks at all of the last months at once, which no other question does.
     from neatledger.questions import signs
 
@@ -112,10 +117,13 @@ def _odd(args: argparse.Namespace, app: App, person: FoundPerson | None, below: 
         if (person is None or one.person == person.id)
         and (below is None or (one.sign.path and Address(one.sign.system, one.sign.path).is_within(below)))
     ]
-    about = _about(person, below)
     since = args.since or app.office.today - timedelta(days=signs.DAYS)
-    about += f" from {since} to {args.until or app.office.today}"
-    show_report(signs_report(found, about, _covered(app), short_of_today(app.office, since)), app.output)
+    about = f"{_about(person, below)} from {since} to {args.until or app.office.today}"
+    if number is not None and not 0 < number <= len(found):
+        raise UsageError(f"there is no unusual event {number}", hint=f"trail --odd lists them, 1 to {len(found)}")
+    report = signs_report(found, about, _covered(app), short_of_today(app.office, since), number)
+    report.last = ""
+    show_report(report, app.output)
     return 1 if found else 0
 
 

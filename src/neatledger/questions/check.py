@@ -9,6 +9,7 @@ from datetime import date
 from neatledger.core.checks.causes import Cause, find_causes, is_of_space
 from neatledger.core.checks.contract import Finding, Severity
 from neatledger.core.checks.table import CHECKS, run_checks
+from neatledger.core.people.principals import Principal
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.formats.names import show_address
@@ -30,6 +31,7 @@ __all__ = [
     "check_called",
     "find_cause",
     "is_of",
+    "numbers_about",
 ]
 
 _MONTH = 30  # days
@@ -105,6 +107,16 @@ def ask_for_causes(office: Office, findings: Iterable[GradedFinding]) -> list[Ca
         return (office.today - history.since(finding).first).days // _MONTH
 
     return find_causes((one.finding for one in findings if one.acceptance is None), office.plan, months)
+
+
+def numbers_about(office: Office, person: str, principals: Iterable[Principal]) -> list[int]:
+    """Return the numbers of the problems that concern somebody, among all."""
+    logins = [f"{one.system}:{one.account.login}" for one in principals]
+    return [
+        number
+        for number, cause in enumerate(ask_for_causes(office, ask(office)), start=1)
+        if any(is_of(finding, person, logins) for finding in cause.findings)
+    ]
 
 
 def ask_since(office: Office, since: date | None = None, only: Iterable[str] | None = None) -> Compared:

@@ -88,7 +88,7 @@ def _without_known(office: Office, everybody: Sequence[Principal], found: Draft)
         known = [name for name in one.candidates if ":" not in name]
         if known:
             theirs.add((one.system, one.account.login))
-            first = f"{' or '.join(known)}'s? {one.because} (match --write gives it to them where that is clear)"
+            first = f"is it the account of {' or '.join(known)}? {one.because} (match)"
             found.questions.append(Question(f"{one.system}:{one.account.login}", first))
     return [one for one in everybody if (one.system, one.account.login) not in theirs]
 
@@ -179,7 +179,7 @@ def _of_system(office: Office, system: str, ids: Mapping[tuple[str, str], str], 
     }
     people = {person: mine for person, mine in people.items() if person not in shut}
     for person in sorted(shut):
-        found.questions.append(Question(f"{system}: {person}", "the account cannot be used there: is that meant?"))
+        found.questions.append(Question(f"{system}: {person}", "the account is closed there; is that meant?"))
     if not people:
         # Whose accounts these are is asked first: without people nothing can be granted.
         return

@@ -20,6 +20,7 @@ __all__ = [
     "can_words",
     "file_row",
     "known_part",
+    "plain_through",
     "short_rights",
     "spell_files",
     "through_words",
@@ -95,7 +96,7 @@ def through_words(way: Way, names: Names, system: str) -> str:
     """Say through what somebody has what a way gives: without numbers and bits, which `why` shows."""
     if way.name == "admin" and way.rights:
         return f"administrator of {system}"
-    text = _GIVEN.sub("", _NUMBERS.sub("", way_by(way, names)))
+    text = plain_through(way_by(way, names))
     text = text.replace("stopped by allow ", "stopped by ").removeprefix("allow ")
     if text.startswith("user "):
         text = "named in the list" + text[text.find(",") :] if "," in text else "named in the list"
@@ -105,6 +106,14 @@ def through_words(way: Way, names: Names, system: str) -> str:
         return text if way.name == "handed" else "a link"
     text = re.sub(r"the list \([^)]*\)$", "the list", text)
     return text.replace(", cut by the share ", ", limited by share ").replace(", cut by ", ", limited by ")
+
+
+def plain_through(by: str) -> str:
+    """Return what gives somebody something without the numbers of accounts and the bits of entries."""
+    way, colon, rest = by.partition(": ")
+    if way in WAY_WORDS:
+        by = rest if colon else WAY_WORDS[way]
+    return _GIVEN.sub("", _NUMBERS.sub("", by))
 
 
 def known_part(rights: Right, *, is_folder: bool = True) -> str:

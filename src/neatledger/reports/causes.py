@@ -12,9 +12,10 @@ from neatledger.core.checks.contract import ANYONE, Finding, Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.contract import Names
 from neatledger.core.tree.address import Address
-from neatledger.formats.names import encode_address, show_address
+from neatledger.formats.names import show_address
+from neatledger.formats.shelllines import quoted_text
 from neatledger.reports.assurances import Said
-from neatledger.reports.facts import facts_of, offer_of
+from neatledger.reports.facts import facts_of, filled, offer_of
 from neatledger.reports.findings import (
     COLUMNS,
     Came,
@@ -275,31 +276,17 @@ def _folded(findings: Sequence[Finding]) -> list[Row]:
     return rows
 
 
-def _quoted(address: Address) -> str:
-    text = encode_address(address)
-    return f"'{text}'" if set(text) & set(" &();$'\"") else text
-
-
 def _closer(one: Cause) -> str:
     if _is_offer(one):
-        return f"links {_quoted(one.place)}" if isinstance(one.place, Address) else "links"
+        return f"links {quoted_text(show_address(one.place))}" if isinstance(one.place, Address) else "links"
     if isinstance(one.place, Address) and one.place.path != b"/" and not one.findings[0].cause:
-        return f"who {_quoted(one.place)}"
+        return f"who {quoted_text(show_address(one.place))}"
     named = [person for person in one.people if person != ANYONE]
     if named:
         return f"reach {named[0]}"
     if isinstance(one.place, Address):
-        return f"who {_quoted(one.place)}"
+        return f"who {quoted_text(show_address(one.place))}"
     return f"check --only {one.findings[0].check}"
-
-
-def filled(advice: str, finding: Finding) -> str:
-    """Return an advice with the person and the folder that it is about in place of the words for them."""
-    person = next((one for one in finding.people if one != ANYONE), "")
-    text = advice.replace("trail PERSON", f"trail {person}" if person else "trail")
-    text = text.replace("leave PERSON", f"leave {person or finding.place}")
-    place = _quoted(finding.place) if isinstance(finding.place, Address) else str(finding.place)
-    return re.sub(r"\b(trail|protect) FOLDER", lambda word: f"{word[1]} {place}", text)
 
 
 def _what_to_do(

@@ -17,7 +17,7 @@ from neatledger.core.plan.rules import RuleOn, SharingRule
 from neatledger.core.space.sizes import NO_LIMIT, spell_size
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_bytes
-from neatledger.reports.report import Aside, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Column, Pointer, Report, Row, Show, count_of
 from neatledger.reports.split import Placed, split_additions
 
 __all__ = ["Additions", "additions_of", "draft_report"]
@@ -145,19 +145,25 @@ def _group(one: DraftGroup) -> dict[str, Any]:
 def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], done: str, when: str) -> Report:
     """Show how much was drafted, and the questions; `done` says what became of it (empty: nothing yet)."""
     columns = (
+        Column("number", "#", Show.PEOPLE, number=True),
         Column("where", "WHERE", wraps=True),
         Column("question", "QUESTION", wraps=True),
+        Column("answer", "TO ANSWER", Show.PEOPLE),
         Column("part", "", Show.MACHINE),
         Column("key", "", Show.MACHINE),
         Column("because", "", Show.MACHINE),
     )
-    shown: list[Row] = [{"where": _place(one.place), "question": one.text} for one in found.questions]
+    asked: list[Row] = [{"where": _place(one.place), "question": one.text} for one in found.questions]
+    shown: list[Row] = [
+        {**row, "number": number, "answer": "match" if "match" in str(row["question"]) else "in the plan"}
+        for number, row in enumerate(asked, start=1)
+    ]
     rows: list[Row] = [
         {"where": "", "question": "", "part": part, "key": key, "because": why}
         for part, entries in additions.items()
         for key, (_, why) in entries.items()
     ]
-    rows += [{**row, "part": "question", "key": "", "because": ""} for row in shown]
+    rows += [{**row, "part": "question", "key": "", "because": ""} for row in asked]
     parts = [
         count_of(len(found.people), "person"),
         count_of(len(found.groups), "group"),
@@ -169,16 +175,23 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
         (sum(bool(one) for part in ("systems", "people", "folders") for one in additions[f"sharing/{part}"]), "rule"),
     )  # fmt: skip
     parts += [count_of(*one) for one in more if one[0]]
-    headline = f"Drafted from the count of {when}: {', '.join(parts)}; {count_of(len(shown), 'question')} left."
+    left = f"{count_of(len(shown), 'question')} {'is' if len(shown) == 1 else 'are'} yours to answer."
+    headline = f"The draft adds {', '.join(parts)}. {left if shown else 'It leaves no question.'}"
+    headline += "" if done else " Nothing was written."
     notes: list[str] = []
     for system, paths in found.homes.items():
         notes.append(f"Homes of {system} seem to lie in {', '.join(map(show_bytes, paths))}.")
     if unsaid:
         notes.append(f"Names that are no text, which a plan cannot say: {', '.join(unsaid)}.")
-    notes.append(
-        done or Aside("draft --text prints it, draft --write adds it to office.yaml, draft --undo takes it out.")
-    )
-    return Report("draft", headline, columns, rows, notes, "no questions", shown)
+    notes += [done] if done else []
+    report = Report("draft", headline, columns, rows, notes, "no questions", shown)
+    if not done:
+        report.pointers = [
+            Pointer("Read the draft", "draft --text"),
+            Pointer("Put it into office.yaml, marked", "draft --write"),
+            Pointer("Take it out again", "draft --undo"),
+        ]
+    return report
 
 
 def _place(place: Address | str) -> str:

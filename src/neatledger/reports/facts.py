@@ -5,10 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from neatledger.core.checks.contract import Finding
+from neatledger.core.checks.contract import ANYONE, Finding
 from neatledger.core.checks.table import CHECKS
+from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
+from neatledger.formats.shelllines import quoted_text
 
-__all__ = ["fact_of", "facts_of", "offer_of"]
+__all__ = ["event_of", "fact_of", "facts_of", "filled", "offer_of"]
 
 _LONGEST = 58
 """Characters of the facts of a problem: two lines of a screen."""
@@ -40,6 +43,40 @@ def fact_of(finding: Finding) -> str:
     pattern, words = _FIGURES.get(finding.check, ("", ""))
     found = re.search(pattern, finding.evidence) if pattern else None
     return words.format(*found.groups()) if found else CHECKS[finding.check].summary
+
+
+_SIGNS = {
+    "one-unknown-kind": (r"([\d,]+) files of .* became (\.\S+)", "{} files to {}"),
+    "mass-deletion": (r"([\d,]+) files deleted", "{} files deleted"),
+    "mass-renaming": (r"([\d,]+) files renamed", "{} files renamed"),
+    "mass-writing": (r"([\d,]+) files written", "{} files written"),
+    "account-tried": (r"([\d,]+) sign-ins refused", "{} sign-ins refused"),
+    "accounts-tried": (r"([\d,]+) accounts tried", "one address, {} accounts"),
+    "nothing-written": (r"written for ([\d,]+ days?)", "log silent for {}"),
+    "logging-changed": ("", "logging changed"),
+    "left-but-active": ("", "closed account used"),
+    "unknown-account": ("", "unknown account"),
+    "widened-and-narrowed": ("", "rights changed twice"),
+    "unusual-hour": ("", "an unusual hour"),
+    "unusual-place": ("", "a new network"),
+}  # fmt: skip
+"""Unusual event → where its words have the figures, and what a list of events has room for."""
+
+
+def event_of(kind: str, words: str) -> str:
+    """Return an unusual event in as few words as a row of a list has room for."""
+    pattern, text = _SIGNS[kind]
+    found = re.search(pattern, words)
+    return text.format(*found.groups()) if found else CHECKS[kind].summary
+
+
+def filled(advice: str, finding: Finding) -> str:
+    """Return an advice with the person and the folder that it is about in place of the words for them."""
+    person = next((one for one in finding.people if one != ANYONE), "")
+    text = advice.replace("trail PERSON", f"trail {person}" if person else "trail")
+    text = text.replace("leave PERSON", f"leave {person or finding.place}")
+    place = quoted_text(show_address(finding.place)) if isinstance(finding.place, Address) else str(finding.place)
+    return re.sub(r"\b(trail|protect) FOLDER", lambda word: f"{word[1]} {place}", text)
 
 
 def offer_of(cause: str) -> str:

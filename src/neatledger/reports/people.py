@@ -18,7 +18,8 @@ from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.core.survey.shared import Device
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of, day_cell
+from neatledger.formats.shelllines import quoted_text
+from neatledger.reports.report import Aside, Cell, Column, Pointer, Report, Row, Show, Size, count_of, day_cell
 
 __all__ = ["SharedBy", "Sheet", "accounts_report", "people_report", "sheet_report"]
 
@@ -223,11 +224,112 @@ def _fact(what: str, system: str, value: Cell, because: str = "") -> Row:
     return {"what": what, "system": system, "value": value, "because": because}
 
 
-def sheet_report(plan: Plan, sheet: Sheet, today: date) -> Report:
-    """Make one person's sheet: everything about them on both sides."""
+_SHEET_SHOWN = (
+    Column("account", "ACCOUNT", Show.PEOPLE),
+    Column("login", "LOGIN", Show.PEOPLE, spare=True),
+    Column("account_state", "STATE", Show.PEOPLE, wraps=True),
+    Column("last_seen", "LAST SEEN", Show.PEOPLE),
+    Column("used", "USED", Show.PEOPLE, number=True),
+    Column("limit", "LIMIT", Show.PEOPLE, number=True),
+    Column("groups", "GROUPS", Show.PEOPLE, wraps=True),
+)
+
+
+def sheet_report(plan: Plan, sheet: Sheet, today: date, problems: Sequence[int] = ()) -> Report:
+    """Make one person's sheet: everything about them on both sides; `problems` are the numbers of what is wrong."""
     person, principals = sheet.person, sheet.principals
     planned = plan.people.get(person)
     name = planned.name if planned else principals[0].name if principals else person
+    columns = [*_SHEET_SHOWN, *(Column(one.key, one.head, Show.MACHINE) for one in _SHEET)]
+    shown = [_account_row(one, sheet) for one in principals]
+    headline = f"{name}{_posts_now(plan, person, today)}. {_accounts_words(plan, person, principals, today)}"
+    headline += f"; {count_of(len(problems), 'problem')} {'concerns' if len(problems) == 1 else 'concern'} {person}."
+    report = Report("person", headline, columns, _sheet_rows(plan, sheet, today), [], "no account was found", shown)
+    if planned:
+        days = [f"{word} {day}" for word, day in (("from", planned.start), ("last day", planned.end)) if day]
+        report.lead = [f"E-mail {planned.email or 'none'}{''.join(f', {word}' for word in days)}."]
+    report.notes = _sheet_notes(sheet, shown)
+    word = quoted_text(person)
+    report.pointers = [
+        *([Pointer("The problems", f"check {word}")] if problems else []),
+        Pointer(f"What {person} can reach", f"reach {word}"),
+    ]
+    return report
+
+
+def _posts_now(plan: Plan, person: str, today: date) -> str:
+    planned = plan.people.get(person)
+    if planned is None:
+        return ", not in the plan"
+    posts = [held for held in planned.posts if held.is_held(today)]
+    words = ", ".join(f"{plan.posts[held.post].name}{f' until {held.until}' if held.until else ''}" for held in posts)
+    return f", {words}" if words else ""
+
+
+def _accounts_words(plan: Plan, person: str, principals: Sequence[Principal], today: date) -> str:
+    """Say how many accounts somebody has, and how many of them are open."""
+    if not principals:
+        return "No account was found"
+    some = sum(_state_of(one) == _OPEN for one in principals)
+    many = count_of(len(principals), "account")
+    planned = plan.people.get(person)
+    left = planned is not None and planned.end is not None and planned.end < today
+    text = f"All {many} are open" if 1 < some == len(principals) else f"{some:,} of {many} open"
+    return f"Left on {planned.end}; {text[:1].lower()}{text[1:]}" if planned and left else text
+
+
+def _account_row(principal: Principal, sheet: Sheet) -> Row:
+    account, system = principal.account, principal.system
+    status = next((one for one in sheet.space if one.target.system == system), None)
+    limit = None if status is None or not status.is_told else status.settings.limit
+    return {
+        "account": system,
+        "login": account.login,
+        "account_state": _state_of(principal),
+        "last_seen": day_cell(account.last_seen) or "?",
+        "used": "?" if status is None or not status.is_counted else Size(status.amount),
+        "limit": "?" if limit is None else "no limit" if limit is UNLIMITED else Size(int(limit)),
+        "groups": tuple(_group_names(principal, sheet.groups)),
+    }
+
+
+def _sheet_notes(sheet: Sheet, shown: Sequence[Row]) -> list[str]:
+    """Say what hangs on somebody, what they share, and what ends next."""
+    notes = []
+    if any("?" in (row["last_seen"], row["used"], row["limit"]) for row in shown):
+        notes.append("? not reported by the system.")
+    mine = {(principal.system, principal.account.login) for principal in sheet.principals}
+    homes = [
+        show_address(home.address)
+        for home in sheet.homes
+        if any((home.address.system, account.login) in mine for account in home.accounts)
+    ]
+    notes += [Aside(f"HOME  {', '.join(homes)}")] if homes else []
+    if sheet.hanging:
+        notes.append(Aside("ON LEAVING"))
+        notes += [
+            Aside(f"  {_HANGS.get(each.what, each.what)} {_place_text(each.place)}: {each.detail}")
+            for each in sheet.hanging
+        ]
+    for one in sheet.shared:
+        counts = ((one.links, "link"), (one.handed_out, "hand-out given"), (one.was_handed, "hand-out received"))
+        words = [f"{number:,} {word}" for number, word in counts if number]
+        words += [f"device {each.name}, {each.state}" for each in one.devices]
+        notes += [Aside(f"SHARED on {one.system}: {', '.join(words)}")] if words else []
+    notes += [
+        Aside(f"NEXT  {day_cell(lapse.day)}  {lapse.what} {_place_text(lapse.place)}: {lapse.then}")
+        for lapse in sheet.ends[:_ENDS]
+    ]
+    return notes
+
+
+_ENDS = 3
+
+
+def _sheet_rows(plan: Plan, sheet: Sheet, today: date) -> list[Row]:
+    """Return every fact of somebody, as machines have them."""
+    person, principals = sheet.person, sheet.principals
+    planned = plan.people.get(person)
     rows: list[Row] = [_fact("state", "", _state(plan, person, principals, today))]
     if planned:
         rows.append(_fact("e-mail", "", planned.email or "none", "plan"))
@@ -248,8 +350,7 @@ def sheet_report(plan: Plan, sheet: Sheet, today: date) -> Report:
     rows += [_fact(_HANGS.get(each.what, each.what), "", each.place, each.detail) for each in sheet.hanging]
     for lapse in sheet.ends:
         rows.append(_fact("ends", "", day_cell(lapse.day), f"{lapse.what} {_place_text(lapse.place)}: {lapse.then}"))
-    kind = planned.kind.value if planned else principals[0].kind.value if principals else ""
-    return Report("person", f"{name} ({person}), {kind}", _SHEET, rows)
+    return rows
 
 
 _HANGS = {"owned": "owns", "group": "alone in", "team folder": "manages alone"}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Protocol
@@ -16,21 +15,39 @@ from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.sizes import show_size
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
+from neatledger.formats.shelllines import quoted_text
 from neatledger.reports.assurances import assured
 from neatledger.reports.forecast import full_words
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, Size, count_of, moment_cell
+from neatledger.reports.report import (
+    Aside,
+    Cell,
+    Column,
+    Pointer,
+    Report,
+    Row,
+    Show,
+    Size,
+    count_of,
+    moment_cell,
+)
 
 __all__ = ["backups_report", "keys_report", "protect_report", "then_report", "wanted_words"]
 
 _COLUMNS = (
-    Column("where", "WHERE", cuts=True),
-    Column("state", "STATE"),
-    Column("wanted", "WANTED", wraps=True),
-    Column("loss", "LOST NOW"),
+    Column("where", "PLACE", cuts=True),
+    Column("state", "STATE", Show.MACHINE),
+    Column("wanted", "PLANNED", Show.MACHINE),
+    Column("loss", "LOSS", Show.MACHINE),
+    Column("loss_now", "LOSS NOW", Show.PEOPLE),
+    Column("loss_planned", "LOSS PLAN", Show.PEOPLE),
+    Column("reach_now", "BACK NOW", Show.PEOPLE),
+    Column("reach_planned", "BACK PLAN", Show.PEOPLE),
+    Column("missing", "WHAT IS MISSING", Show.PEOPLE, wraps=True),
     Column("loss_minutes", "LOSS_MINUTES", Show.MACHINE, number=True),
     Column("changed", "CHANGES", number=True, spare=True),
     Column("written", "WRITTEN", Show.PEOPLE, wraps=True, spare=True),
-    Column("reach", "GOES BACK"),
+    Column("reach", "GOES BACK", Show.MACHINE),
     Column("reach_days", "REACH_DAYS", Show.MACHINE, number=True),
     Column("gap", "LONGEST GAP", spare=True),
     Column("by", "BY", wraps=True, spare=True),
@@ -41,7 +58,7 @@ _COLUMNS = (
     Column("undoes", "UNDOES", wraps=True, spare=True),
     Column("restorers", "CAN BRING BACK", wraps=True, spare=True),
     Column("destroyers", "CAN DESTROY ALL", wraps=True, spare=True),
-    Column("why", "WHY", wraps=True),
+    Column("why", "WHY", Show.MACHINE),
     Column("written_least", "WRITTEN_LEAST", Show.MACHINE, number=True),
     Column("written_most", "WRITTEN_MOST", Show.MACHINE, number=True),
     Column("written_bytes", "WRITTEN_BYTES", Show.MACHINE, number=True),
@@ -95,25 +112,35 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     ordered = sorted(found, key=lambda one: _RANK.index(_state(one.standing)))
     rows = [_row(one) for one in ordered]
     shown = [_brief(one) for one in ordered if is_all or _state(one.standing) != _RANK[-1]]
-    bad = sum(row["state"] in _RANK[:3] for row in rows)
     wanted = [one for one in ordered if not one.standing.wanted.is_nothing]
-    headline = f"{count_of(len(shown), 'place')}, {bad} of them not protected as wanted (count of {when})"
+    weak = [one for one in wanted if _state(one.standing) in ("unprotected", "weaker")]
+    bare = sum(_state(one.standing) == "unprotected" for one in weak)
+    unsure = sum(_state(one.standing) == "not known" for one in wanted)
+    less = "is less protected" if len(weak) == 1 else "are less protected"
+    headline = f"{len(weak):,} of {count_of(len(wanted), 'place')} {less} than planned"
+    headline += f"; {bare:,} of them {'has' if bare == 1 else 'have'} no backup at all" if bare else ""
+    headline += f"; of {unsure:,} it is unknown" if unsure else ""
+    headline = headline if wanted else f"{count_of(len(shown), 'place')}, none with a target in the plan"
     is_clean = bool(wanted) and all(_state(one.standing) == "as wanted" for one in wanted)
     places = f"{count_of(len(wanted), 'place')} {'is' if len(wanted) == 1 else 'are all'}"
     said = assured("protect", is_clean, headline, places=places, when=when)
     notes: list[str] = []
-    if len(shown) < len(rows):
-        notes.append(Aside(f"{count_of(len(rows) - len(shown), 'place')} more of which nothing is wanted (--all)."))
-    unknown = Counter(why for one in ordered if one.standing.points for why in one.standing.unknown)
-    notes += [f"Not known of {count_of(number, 'place')}: {why}." for why, number in unknown.items()]
-    if shown:
-        notes.append(Aside("LOST NOW is the time since the newest thing that would bring it back."))
-    if any(one.changed is None and one.standing.points for one in found):
-        notes.append("CHANGES is not known where no log tells what was done since then.")
-    if any(one.written is not None for one in found):
-        notes.append(Aside("WRITTEN are the files of since then, by the times that they had when they were counted."))
+    synced = [show_address(one.address) for one in ordered if one.standing.is_synced and not one.standing.points]
+    if synced:
+        notes.append(f"Sync is no backup: {', '.join(synced)}.")
+    unknown = dict.fromkeys(why for one in ordered if one.standing.points for why in one.standing.unknown)
+    notes += [f"Not known: {'; '.join(unknown)}."] if unknown else []
     empty = "the plan says nothing of protection: protection: {FOLDER: {loss: 1 day}}"
-    return Report("protect", f"{said.text}.", _COLUMNS, rows, notes, empty, shown, said.is_assured)
+    report = Report("protect", f"{said.text}.", _COLUMNS, rows, notes, empty, shown, said.is_assured)
+    pointers = []
+    if weak:
+        bare_place = quoted_text(show_address(weak[0].address))
+        pointers.append(Pointer("One place whole", f"protect {bare_place}"))
+    if len(shown) < len(rows):
+        more = count_of(len(rows) - len(shown), "more place")
+        pointers.append(Pointer(f"{more} without a target", "protect -a"))
+    report.pointers = pointers
+    return report
 
 
 _RANK = ("unprotected", "not known", "weaker", "as wanted", "protected", "none wanted")
@@ -160,17 +187,49 @@ def _row(one: Place) -> Row:
 
 
 def _brief(one: Place) -> Row:
-    """Return a row as people see it: what is not known and changes nothing is told once, below."""
-    why = [*one.standing.faults, *one.standing.doubts, *(() if one.standing.points else one.standing.unknown)]
-    return {**_row(one), "why": "; ".join([*why, *_besides(one)])}
+    """Return a row as people see it: what is planned beside what is there, and what is missing in a phrase."""
+    standing, wanted = one.standing, one.standing.wanted
+    lost = "all" if not standing.points and not standing.unknown else _length(standing.loss) or "?"
+    return {
+        **_row(one),
+        "loss_now": lost,
+        "loss_planned": _length(wanted.loss) or "-",
+        "reach_now": _length(standing.reach) or ("?" if standing.unknown and not standing.points else "-"),
+        "reach_planned": _length(wanted.reach) or "-",
+        "missing": _missing(standing) or ("nothing" if not wanted.is_nothing else ""),
+    }
+
+
+def _missing(one: Standing) -> str:
+    """Say in a phrase what would be needed to have what is planned."""
+    wanted = one.wanted
+    if wanted.is_nothing:
+        return ""
+    if not one.points:
+        return "unknown: see below" if one.unknown else "a backup"
+    words = []
+    if wanted.loss is not None and one.loss is not None and one.loss > wanted.loss:
+        words.append("runs in time")
+    if wanted.reach is not None and one.reach is not None and one.reach < wanted.reach:
+        words.append("older backups")
+    if wanted.copies is not None and len(one.copies) < wanted.copies:
+        words.append("a copy on another disk")
+    if wanted.elsewhere and not one.is_elsewhere:
+        words.append("a copy in another place")
+    if wanted.back is not None and one.back is not None and one.back > wanted.back:
+        words.append("a faster restore")
+    known = sum(1 for _ in one.faults)
+    # What none of these says is said as it was found.
+    words += [one.faults[-1]] if known > len(words) else []
+    return ", ".join([*words, *one.doubts])
 
 
 def _besides(one: Place) -> Iterator[str]:
     standing = one.standing
     if standing.is_synced:
-        yield "it is copied as it changes: what is lost here is lost there"
+        yield "it is only synchronised: a loss is copied too"
     if not standing.points and (one.undoing.undoes_savings or one.undoing.undoes_deletions):
-        yield "single files alone come back, where they were"
+        yield "only single files can be restored, from the bin"
 
 
 def _written(one: Written) -> str:

@@ -10,24 +10,28 @@ from neatledger.core.access.comparing import AccessChange
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.contract import Finding
 from neatledger.core.tree.address import Address
+from neatledger.formats.names import show_address
+from neatledger.reports.access import plain_through
 from neatledger.reports.assurances import Said, assured
 from neatledger.reports.change_words import change_cells, what_changes
-from neatledger.reports.report import Cell, Column, Report, Row, Show, count_of
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of
 
 __all__ = ["Changed", "Outside", "supposed_report"]
 
 _MOST_PLACES = 3
 _COLUMNS = (
-    Column("what", "WHAT"),
+    Column("what", "WHAT", Show.MACHINE),
     Column("who", "WHO", wraps=True),
     Column("where", "WHERE", cuts=True),
-    Column("before", "BEFORE"),
-    Column("after", "AFTER"),
+    Column("before", "NOW"),
+    Column("after", "THEN"),
     Column("folders", "FOLDERS", number=True),
-    Column("with_files", "FILES", wraps=True),
+    Column("file_words", "FILES", Show.PEOPLE, wraps=True),
+    Column("with_files", "FILES", Show.MACHINE),
     Column("files", "", Show.MACHINE),
     Column("size", "SIZE", number=True, spare=True),
-    Column("by", "BY", wraps=True),
+    Column("by", "BY", Show.MACHINE),
+    Column("through", "THROUGH", Show.PEOPLE, wraps=True),
     Column("gained", "", Show.MACHINE),
     Column("lost", "", Show.MACHINE),
 )
@@ -112,17 +116,36 @@ def supposed_report(
         by = f"{one.way}: {one.by}" if one.by else one.way
         people.append({"what": what_changes(one.change), "who": one.person, "where": one.address, **cells, "by": by})
     people += [_row("stays out", one.person, one.address, _stop(one.gate, one.by)) for one in outside]
-    findings = []
+    findings: list[list[Row]] = []
     for word, some in (("comes", come), ("ends", gone)):
         ordered = sorted(some, key=lambda each: each.check != "expectation-broken")
         findings.append([_row(word, one.check, one.place, one.evidence) for one in ordered])
     said = _headline(changes)
-    headline = f"Suppose {' and '.join(sentences)}, as counted on {when}: {said.text}."
-    notes = [*_totals(changes, gone, come), "Nothing was changed."]
+    words = [f"If {' and '.join(sentences)}: {said.text}.", *_totals(changes, gone, come)]
     rows = [*people, *findings[0], *findings[1]]
-    folded = [*_fold_people(people), *(row for some in findings for row in _fold_findings(some))]
-    empty = "no access and no finding would change"
-    return Report("suppose", headline, _COLUMNS, rows, notes, empty, folded, said.is_assured)
+    folded: list[Row] = [_shown(row) for row in _fold_people(people)]
+    empty = "" if gone or come else "no access and no finding would change"
+    report = Report("suppose", " ".join(words), _COLUMNS, rows, [], empty, folded, said.is_assured)
+    report.notes.append("Nothing was changed.")
+    for title, listed in zip(("FINDINGS ADDED", "FINDINGS ENDED"), findings, strict=True):
+        lines = ["  ".join(word for key in _TOLD if (word := _spelled(row[key]))) for row in _fold_findings(listed)]
+        report.notes += [Aside(title), *map(Aside, lines)] if lines else []
+    return report
+
+
+_TOLD = ("who", "where", "by")
+
+
+def _spelled(cell: Cell) -> str:
+    """Return what a cell says as a part of a sentence."""
+    return show_address(cell) if isinstance(cell, Address) else _name(cell)
+
+
+def _shown(row: Row) -> Row:
+    """Return a row as people read it: the files as one number where they are, and without numbers of accounts."""
+    by = str(row["by"])
+    files = row["files"] if isinstance(row["files"], int) and row["files"] else row["with_files"]
+    return {**row, "file_words": files, "through": plain_through(by)}
 
 
 _ORDER = ("gains", "gains and loses", "loses", "not known", "known now")
@@ -147,21 +170,22 @@ def _headline(changes: Sequence[Changed]) -> Said:
     unsure = {one.person for one in changes if what_changes(one.change) == "not known"}
     parts = []
     if gain:
-        parts.append(f"{count_of(len(gain), 'person')} {'gains' if len(gain) == 1 else 'gain'}")
+        parts.append(f"{count_of(len(gain), 'person')} would gain access")
     if lose:
-        parts.append(f"{count_of(len(lose), 'person')} {'loses' if len(lose) == 1 else 'lose'}")
+        parts.append(f"{count_of(len(lose), 'person')} would lose access")
     if unsure:
-        parts.append(f"what {count_of(len(unsure), 'person')} would have is not known")
-    return assured("suppose", not changes, " and ".join(parts) or "only what is known of it changes")
+        parts.append(f"what {count_of(len(unsure), 'person')} would have is unknown")
+    text = " and ".join(parts) or "only what is known of it changes"
+    if gain and not lose and not unsure:
+        text += "; nobody loses anything"
+    return assured("suppose", not changes, text)
 
 
 def _totals(changes: Sequence[Changed], gone: Sequence[Finding], come: Sequence[Finding]) -> list[str]:
-    notes = []
     broken = sum(one.check == "expectation-broken" for one in come)
-    if broken:
-        notes.append(f"{count_of(broken, 'expectation')} of the plan would break.")
-    if gone or come:
-        notes.append(f"{count_of(len(come), 'finding')} would come, {count_of(len(gone), 'finding')} would end.")
-    elif changes:
-        notes.append("No finding would come or end.")
-    return notes
+    words = [f"breaks {count_of(broken, 'rule')} of the plan"] if broken else []
+    words += [f"adds {count_of(len(come), 'finding')}"] if come else []
+    words += [f"ends {count_of(len(gone), 'finding')}"] if gone else []
+    if words:
+        return [f"This {', '.join(words[:-1])}{' and ' if len(words) > 1 else ''}{words[-1]}."]
+    return ["It adds and ends no finding."] if changes else []

@@ -7,12 +7,26 @@ from datetime import datetime
 from enum import Enum
 from typing import Protocol
 
+from neatledger.core.checks.contract import Finding, Severity
+from neatledger.core.checks.table import CHECKS
 from neatledger.core.trail.folding import Fold
 from neatledger.core.trail.records import Did, severity_of
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
+from neatledger.reports.facts import event_of, fact_of, filled
+from neatledger.reports.report import (
+    Aside,
+    Cell,
+    Column,
+    Pointer,
+    Report,
+    Row,
+    Show,
+    count_of,
+    moment_cell,
+    section,
+)
 
 __all__ = ["kept_words", "logs_report", "signs_report", "trail_report"]
 
@@ -193,17 +207,19 @@ def _place(system: str, path: bytes) -> Cell:
 
 
 _SIGN_COLUMNS = (
+    Column("number", "#", Show.PEOPLE, number=True),
     Column("when", "WHEN", Show.PEOPLE),
     Column("moment", "MOMENT", Show.MACHINE),
     Column("until", "UNTIL", Show.MACHINE),
     Column("system", "SYSTEM", Show.MACHINE),
-    Column("sign", "WHAT"),
+    Column("sign", "SIGN", Show.MACHINE),
     Column("who", "WHO"),
     Column("login", "LOGIN", Show.MACHINE),
     Column("where", "WHERE", cuts=True),
-    Column("figure", "FIGURE", number=True),
-    Column("threshold", "LIMIT", number=True),
-    Column("words", "", wraps=True),
+    Column("fact", "WHAT", Show.PEOPLE, wraps=True),
+    Column("figure", "FIGURE", Show.MACHINE, number=True),
+    Column("threshold", "LIMIT", Show.MACHINE, number=True),
+    Column("words", "", Show.MACHINE),
 )
 
 
@@ -239,20 +255,62 @@ class SeenSign(Protocol):
     def person(self) -> str: ...
 
 
-def signs_report(found: Sequence[SeenSign], about: str, notes: Sequence[str], short: Sequence[str] = ()) -> Report:
-    """List what looks wrong, the newest first, with the figure of each and from how much on it is told.
+def signs_report(
+    found: Sequence[SeenSign], about: str, notes: Sequence[str], short: Sequence[str] = (), number: int | None = None
+) -> Report:
+    """List what is unusual, the most serious first, then the newest; or one of it whole, by its `number`.
 
     `short` says where the logs do not tell everything up to today.
     """
     rows = [_sign_row(one.sign, one.person) for one in reversed(found)]
-    headline = f"{count_of(len(found), 'thing')} {'looks' if len(found) == 1 else 'look'} wrong{about}"
+    ranked = sorted(found, key=lambda one: (-_severity(one.sign).rank, -one.sign.first.timestamp()))
+    if number is not None:
+        return _one_sign(ranked[number - 1], number, len(ranked))
+    high = sum(_severity(one.sign) is Severity.HIGH for one in ranked)
+    headline = f"{count_of(len(found), 'unusual event')}{about}, {high:,} of them high"
     if not found:
-        headline = f"Nothing is known to look wrong{about}; {'; '.join(short)}"
+        headline = f"Nothing unusual is known{about}; {'; '.join(short)}"
     said = assured("signs", not found and not short, headline, about=about)
-    aside = Aside("FIGURE is how much there was, LIMIT from what on it is told; settings in the plan change it.")
-    more = [*notes, *([aside] if rows else [])]
-    empty = "no sign in what was read"
-    return Report("signs", f"{said.text}.", _SIGN_COLUMNS, rows, more, empty, is_assured=said.is_assured)
+    shown: list[Row] = []
+    for place, one in enumerate(ranked, start=1):
+        if place == 1 and high:
+            shown.append(section("HIGH"))
+        elif place == high + 1 and high:
+            shown.append(section("MEDIUM AND LOW"))
+        shown.append({**_sign_row(one.sign, one.person), "number": place, "who": one.person or "-"})
+    empty = "nothing unusual in what was read"
+    report = Report("signs", f"{said.text}.", _SIGN_COLUMNS, rows, list(notes), empty, shown, said.is_assured)
+    if ranked:
+        report.pointers = [Pointer("The figures, and where the alarm starts", "trail --odd 1")]
+    return report
+
+
+def _severity(sign: Sign) -> Severity:
+    return CHECKS[sign.kind.value].severity
+
+
+def _one_sign(one: SeenSign, number: int, many: int) -> Report:
+    """Show one unusual event whole."""
+    sign = one.sign
+    row = _sign_row(sign, one.person)
+    where = row["where"]
+    place = show_address(where) if isinstance(where, Address) else sign.system
+    check = CHECKS[sign.kind.value]
+    finding = Finding(
+        sign.kind.value, where if isinstance(where, Address) else sign.system, sign.words, people=(one.person,)
+    )
+    fact = fact_of(finding)
+    headline = f"Unusual event {number} of {many}, {check.severity.value}: {place}: {fact}."
+    who = f" ({sign.login} on {sign.system})" if sign.login else ""
+    report = Report("signs", headline, _SIGN_COLUMNS, [row], folded=[], empty="")
+    report.notes = [
+        f"When: {sign.first.astimezone():%Y-%m-%d %H:%M} to {sign.last.astimezone():%Y-%m-%d %H:%M}.",
+        f"Who: {one.person or 'unknown'}{who}.",
+        f"What: {sign.words}.",
+        f"The figure is {sign.figure:,}; the alarm starts at {sign.threshold:,} (settings in the plan change it).",
+        f"Do: {filled(check.advice, finding)}.",
+    ]
+    return report
 
 
 def _sign_row(sign: Sign, person: str) -> Row:
@@ -262,6 +320,7 @@ def _sign_row(sign: Sign, person: str) -> Row:
         "until": sign.last.isoformat(),
         "system": sign.system,
         "sign": sign.kind.value,
+        "fact": event_of(sign.kind.value, sign.words),
         "who": person,
         "login": sign.login,
         "where": _place(sign.system, sign.path) or sign.system,

@@ -205,7 +205,7 @@ class _Drafting:
             self._drafted[key] = self._drafter.draft(key[0], hints, has)
         grants = self._drafted[key]
         if everyone_writes(grants):
-            self._found.questions.append(Question(address, "everyone may write there: is that meant?"))
+            self._found.questions.append(Question(address, "should everyone add files?"))
             return
         self._said[row] = here
         self._found.folders.append(DraftFolder(address, grants, closed))
@@ -214,8 +214,8 @@ class _Drafting:
         more, less = has & ~usual, usual & ~has
         text = f"{person} lacks {spell_rights(less)}"
         if more:
-            text = f"{person} has {spell_rights(more)} more than all around"
-        self._found.questions.append(Question(address, f"{text}: a slip, or meant?"))
+            text = f"{person} has {spell_rights(more)} more than in the folders around"
+        self._found.questions.append(Question(address, f"{text}; is that meant?"))
 
 
 def _at_most(rights: Right) -> Level:

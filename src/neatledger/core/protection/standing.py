@@ -168,16 +168,16 @@ def _faults(one: Standing) -> Iterator[str]:
     if wanted.is_nothing:
         return
     if not one.points:
-        yield "nothing is known that would bring it back" if one.unknown else "nothing would bring it back"
+        yield "no backup is known" if one.unknown else "there is no backup"
         return
     if wanted.loss is not None and one.loss is not None and one.loss > wanted.loss:
-        yield f"{show_duration(one.loss)} would be lost, and {show_duration(wanted.loss)} may be"
+        yield f"{show_duration(one.loss)} of work would be lost; the plan allows {show_duration(wanted.loss)}"
     if wanted.reach is not None and one.reach is not None and one.reach < wanted.reach:
-        yield f"it goes back {show_duration(one.reach)}, and should {show_duration(wanted.reach)}"
+        yield f"restores go back {show_duration(one.reach)}; the plan asks for {show_duration(wanted.reach)}"
     if wanted.copies is not None and len(one.copies) < wanted.copies:
-        yield f"it lies on {len(one.copies)} other disks, and should on {wanted.copies}"
+        yield f"copies on {len(one.copies)} other disks; the plan asks for {wanted.copies}"
     if wanted.elsewhere and not one.is_elsewhere:
-        yield "no copy is in another place"
+        yield "there is no copy in another place"
 
 
 def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[str], list[str]]:
@@ -189,6 +189,6 @@ def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[str], list[s
     if longest is None or not one.points or (one.back is not None and one.back <= longest):
         return [], []
     if silent:
-        return [], [f"how long bringing it back takes is not said of {', '.join(silent)}"]
+        return [], [f"how long a restore takes is not known of {', '.join(silent)}"]
     assert one.back is not None, "a rule that is not silent says it"
-    return [f"bringing it back takes {show_duration(one.back)}, and may take {show_duration(longest)}"], []
+    return [f"a restore takes {show_duration(one.back)}; the plan allows {show_duration(longest)}"], []
