@@ -159,8 +159,8 @@ def readers(office: Path, folder: Path) -> dict[str, tuple[Reader, list[bytes]]]
         return lambda data: parse_list(model, data).view(is_folder=True)
 
     with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()):
-        command(["gather", "barn", "--to", str(folder / "a.count"), "--office", str(office)])
-        command(["mend", "--keep", str(folder / "steps.json"), "--office", str(office)])
+        command(["count", "barn", "--export", str(folder / "a.count"), "--office", str(office)])
+        command(["mend", "--steps", str(folder / "steps.json"), "--office", str(office)])
     carried = (folder / "a.count").read_bytes()
     log = {"columns": {"when": "when", "who": "who", "did": "did", "path": "path"}}
     row = {"when": "2026-11-23T10:00:00Z", "who": "a", "did": "read", "path": "/a"}

@@ -61,17 +61,17 @@ def gather(words: argparse.Namespace) -> None:
         subprocess.run([*make, "--folders", str(words.folders), "--files", str(words.files)], check=True)
     subprocess.run(["rm", "-rf", str(office)], check=True)
     accounts = ["--passwd", f"{tree}.passwd", "--group", f"{tree}.group"]
-    subprocess.run([COMMAND, "new", str(office), "--tree", f"big={tree}", *accounts, "--quiet"], check=True)
+    subprocess.run([COMMAND, "connect", "--office", str(office), f"big={tree}", *accounts, "--quiet"], check=True)
     ours, theirs, peak = side_by_side(
-        [COMMAND, "gather", "--no-check", "--quiet", "--office", str(office)],
+        [COMMAND, "count", "--no-check", "--quiet", "--office", str(office)],
         ["getfacl", "-R", "-p", "-n", str(tree)],
         words.runs,
     )
-    whole, _ = timed([COMMAND, "gather", "--quiet", "--office", str(office)])
+    whole, _ = timed([COMMAND, "count", "--quiet", "--office", str(office)])
     entries = words.folders + words.files
     show(f"gather {entries:,} entries, stored", f"{ours:.1f} s", "")
     show("the recursive numeric listing of the same", f"{theirs:.1f} s", "")
-    show("gather ÷ listing", f"{ours / theirs:.2f}", "≤ 1")
+    show("count ÷ listing", f"{ours / theirs:.2f}", "≤ 1")
     show("peak memory of gather (largest process)", f"{peak:.0f} MB", "≤ 600 MB")
     show("gather, and looking for what is not in order", f"{whole:.1f} s", "")
 
@@ -129,16 +129,14 @@ def ask(words: argparse.Namespace) -> None:
         seconds = median(timed([COMMAND, *call, *where])[0] for _ in range(words.runs))
         show(name, f"{seconds:.2f} s", "≤ 1 s")
     target = words.dir / "out.csv"
-    seconds, peak = timed([COMMAND, "access", "--format", "csv", "-o", str(target), *where])
-    show("access", f"{seconds:.1f} s, {peak:.0f} MB", "≤ 10 s, 1,500 MB")
+    seconds, peak = timed([COMMAND, "reach", "--format", "csv", "-o", str(target), *where])
+    show("reach", f"{seconds:.1f} s, {peak:.0f} MB", "≤ 10 s, 1,500 MB")
     below = deep[: deep.index("/", 5)]
-    seconds, peak = timed(
-        [COMMAND, "access", "--every", "--below", below, "--format", "csv", "-o", str(target), *where]
-    )
+    seconds, peak = timed([COMMAND, "reach", "--level", "any", below, "--format", "csv", "-o", str(target), *where])
     with open(target, "rb") as out:
         rows = sum(block.count(b"\n") for block in iter(lambda: out.read(1 << 20), b""))
     show(
-        "access --every below one of twelve folders",
+        "reach --level any below one of twelve folders",
         f"{rows / seconds:,.0f} rows/s ({rows:,} rows, {peak:.0f} MB)",
         "≥ 500,000 rows/s",
     )
@@ -183,9 +181,9 @@ def daily(words: argparse.Namespace) -> None:
     timed([COMMAND, "check", "--new", "-o", target, *where])
     calls = {
         "brief, the count looked at as gather does": (["brief"], "≤ 3 s"),
-        "history, 40 counts": (["history", "p7", folder], "≤ 3 s"),
-        "compare": (["compare", "p7", "p8"], ""),
-        "most": (["most"], ""),
+        "history, 40 counts": (["changes", "p7", folder], "≤ 3 s"),
+        "compare": (["reach", "p7", "--compare", "p8"], ""),
+        "most": (["reach", "--most", "change"], ""),
         "draft": (["draft"], "≤ 20 s"),
         "groups --suggest": (["groups", "--suggest"], "≤ 30 s"),
         "changes between two counts": (["changes"], ""),
@@ -207,9 +205,9 @@ def space(words: argparse.Namespace) -> None:
         "space": (["space"], "≤ 1 s"),
         "space of one folder": (["space", folder], "≤ 1 s"),
         "space of one folder by owner": (["space", folder, "--by", "owner"], ""),
-        "room": (["room", "p7", folder], "≤ 1 s"),
-        "forecast of a folder, 40 counts": (["forecast", folder], ""),
-        "forecast of all 312 limited places, 40 counts": (["forecast"], ""),
+        "room": (["space", "p7", folder], "≤ 1 s"),
+        "forecast of a folder, 40 counts": (["space", "--forecast", folder], ""),
+        "forecast of all 312 limited places, 40 counts": (["space", "--forecast"], ""),
         "report, a page": (["report", "space", "-o", str(words.dir / "space.html")], ""),
     }
     for name, (call, limit) in calls.items():
@@ -228,13 +226,13 @@ def links(words: argparse.Namespace) -> None:
     target = str(words.dir / "out.csv")
     folder = "meadow" + deepest(office)[3:]
     calls = {
-        "access, both systems": (["access", "--format", "csv", "-o", target], "≤ 5 s"),
+        "access, both systems": (["reach", "--format", "csv", "-o", target], "≤ 5 s"),
         "links": (["links", "--format", "csv", "-o", target], "≤ 5 s"),
         "who": (["who", folder], "≤ 1 s"),
         "why": (["why", "p7", folder], "≤ 1 s"),
         "reach": (["reach", "p7"], ""),
-        "suppose --take-back of a hand-out": (["suppose", "--take-back", "hand-out:h3"], ""),
-        "guests": (["guests"], ""),
+        "suppose --unshare of a hand-out": (["suppose", "--unshare", "hand-out:h3"], ""),
+        "guests": (["people", "--guests"], ""),
     }
     for name, (call, limit) in calls.items():
         taken = [timed([COMMAND, *call, *where]) for _ in range(words.runs)]

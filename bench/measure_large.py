@@ -21,7 +21,7 @@ QUESTIONS = (
     ("who", ["who", "big:/"]),
     ("space", ["space"]),
     ("check", ["check"]),
-    ("access", ["access", "--format", "csv"]),
+    ("access", ["reach", "--format", "csv"]),
 )
 
 

@@ -64,7 +64,7 @@ def main() -> None:
         make(folder, 10, words.folders)
         files_of(folder, words.folders)
         plan_of(folder, words.folders)
-        timed([COMMAND, "gather", "--no-check", "--office", made])
+        timed([COMMAND, "count", "--no-check", "--office", made])
         print("| what | measured | wanted |\n|---|---|---|")
         taken = [timed([COMMAND, "protect", "--office", made]) for _ in range(words.runs)]
         what = f"protect, 30 places among {words.folders:,} folders"

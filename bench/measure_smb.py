@@ -65,7 +65,7 @@ def main() -> None:
             setting = {"source": "smb", "host": "127.0.0.1", "port": server.port, "user": server.admin}
             (office / "office.yaml").write_text(f"office: Bench\nsystems: {{loft: {setting}}}\n")
             environment = {**os.environ, "NEATLEDGER_PASSWORD_LOFT": server.password}
-            ours = [COMMAND, "gather", "--quiet", "--office", str(office)]
+            ours = [COMMAND, "count", "--quiet", "--office", str(office)]
             theirs = ["/usr/bin/python3", str(HERE / "client_smb.py"), "Records", server.admin]
             theirs += ["encrypted"] if words.encrypted else []
             timed(theirs, server.password + "\n", environment)

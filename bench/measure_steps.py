@@ -119,7 +119,7 @@ def carried(folder: Path, number: int) -> None:
     accounts = "accounts: {passwd: passwd, group: group}"
     plan = f"office: Tree\nsystems: {{barn: {{source: tree, path: tree, may-change: true, {accounts}}}}}\n"
     (folder / "office.yaml").write_text(plan)
-    subprocess.run([COMMAND, "gather", "--quiet", "--office", folder], check=True, stdout=subprocess.DEVNULL)
+    subprocess.run([COMMAND, "count", "--quiet", "--office", folder], check=True, stdout=subprocess.DEVNULL)
     office = open_office(folder)
     state, steps = ImaginedReader(office.readers["barn"]), list[Step]()
     for place in range(number):
@@ -160,10 +160,10 @@ def main() -> None:
         write_steps(str(steps), withdrawals(office, words.steps))
         other_plan(office, plan)
         calls = {
-            "access": (["access", "-o", f"{name}/out.csv"], ""),
-            "suppose --into of one person": (["suppose", "--into", "g3=p5"], "≤ 5 s"),
+            "access": (["reach", "-o", f"{name}/out.csv"], ""),
+            "suppose --member of one person": (["suppose", "--member", "g3=p5"], "≤ 5 s"),
             "suppose --plan of another file": (["suppose", "--plan", str(plan)], "≤ 15 s"),
-            f"mend: {words.steps:,} steps ordered and shown": (["mend", "--steps", str(steps)], "≤ 10 s"),
+            f"mend: {words.steps:,} steps ordered and shown": (["mend", str(steps)], "≤ 10 s"),
         }
         times: dict[str, list[tuple[float, float]]] = {what: [] for what in calls}
         for _ in range(words.runs):

@@ -54,7 +54,7 @@ def make(folder: Path, records: int, folders: int) -> None:
         for path, group in rows.items():
             out.write(f"/{path},folder,0,{group},0770,,,0,0,0\n")
     (folder / "audit.log").touch()
-    timed([COMMAND, "gather", "--no-check", "--office", str(folder)])
+    timed([COMMAND, "count", "--no-check", "--office", str(folder)])
     start = datetime.now(UTC) - timedelta(seconds=YEAR + 3600)
     with (folder / "audit.log").open("w") as log:
         for number in range(records):
@@ -83,7 +83,7 @@ def main() -> None:
         )
         print("|---|---|---|")
         before = ledger.stat().st_size
-        seconds, peak = timed([COMMAND, "trail", "--read", "--office", made])
+        seconds, peak = timed([COMMAND, "count", "--logs", "--office", made])
         show("read and stored", f"{seconds:.1f} s, {peak:.0f} MB", f"≤ {20 * words.records / 1e6:.0f} s")
         show("stored", f"{(ledger.stat().st_size - before) / words.records:.0f} bytes a record", "≤ 60")
         day = (datetime.now(UTC) - timedelta(days=60)).date().isoformat()
@@ -101,7 +101,7 @@ def main() -> None:
         for what, asked, limit in (
             (f"unused, {PEOPLE} people × {words.folders:,} folders", ["unused", "--format", "csv"], "≤ 10 s"),
             ("who, with the last use", ["who", "loft:/F3/G7"], "≤ 1 s"),
-            ("what looks wrong", ["trail", "--odd"], "≤ 10 s"),
+            ("what looks wrong", ["trail", "--unusual"], "≤ 10 s"),
         ):
             taken = [timed([COMMAND, *asked, "--office", made]) for _ in range(words.runs)]
             show(what, f"{median(one[0] for one in taken):.2f} s, {max(one[1] for one in taken):.0f} MB", limit)

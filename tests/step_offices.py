@@ -57,7 +57,7 @@ def make_office(folder: Path, seed: int, folders: int = 14) -> Path:
 
 
 def gathered(folder: Path, run) -> Office:
-    run("gather", "--quiet", "--office", folder)
+    run("count", "--quiet", "--office", folder)
     return open_office(folder, today=date.today())
 
 

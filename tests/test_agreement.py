@@ -57,7 +57,7 @@ def two_counts(request: pytest.FixtureRequest, tmp_path: Path, run) -> tuple[Off
     older = gathered(make_office(tmp_path, request.param), run)
     steps = random_steps(older, 40 + request.param, 14, KINDS)
     assert not carry(older, steps).stopped
-    run("gather", "--quiet", "--office", tmp_path)
+    run("count", "--quiet", "--office", tmp_path)
     return older, open_office(tmp_path, today=date.today()), steps
 
 

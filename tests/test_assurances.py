@@ -249,7 +249,7 @@ class Row:
 
 
 def count(folder: Path) -> None:
-    call(folder, "gather", "--quiet")
+    call(folder, "count", "--quiet")
 
 
 def weeks(*sizes: int) -> Callable[[Path], None]:
@@ -259,55 +259,54 @@ def weeks(*sizes: int) -> Callable[[Path], None]:
         (folder / "ledger.db").unlink(missing_ok=True)
         for weeks_ago, size in zip(range(len(sizes), 0, -1), sizes, strict=True):
             (folder / "files.csv").write_text(LISTING.replace(",1000", f",{size * 1000}"))
-            call(folder, "gather", "--quiet", today=str(date.fromisoformat(TODAY) - timedelta(weeks=weeks_ago)))
+            call(folder, "count", "--quiet", today=str(date.fromisoformat(TODAY) - timedelta(weeks=weeks_ago)))
 
     return change
 
 
 ROWS = (
     Row("nobody", "who b:/docs", "0 of 3 people can reach", (World("ada owns it", lambda f: os.chown(f / "tree" / "docs", ADA, 0)), World("anybody may look in", both(mode("", 0o755), mode("docs", 0o755))), World("anybody may open its file", both(mode("", 0o755), mode("docs", 0o711), mode("docs/plan.txt", 0o644))), HALF_READ), before=(lambda f: os.chown(f / "tree" / "docs", 4999, 4999), write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
-    Row("no-rights", "access", "nobody has any right here", (World("ada owns it", lambda f: os.chown(f / "tree", ADA, 0)), World("anybody may look in", mode("", 0o755)), HALF_READ, MOUNTED), before=(lambda f: [os.chown(f / one, 4999, 4999) for one in ("tree", "tree/docs", "tree/docs/plan.txt")], write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
+    Row("no-rights", "reach", "nobody has any right here", (World("ada owns it", lambda f: os.chown(f / "tree", ADA, 0)), World("anybody may look in", mode("", 0o755)), HALF_READ, MOUNTED), before=(lambda f: [os.chown(f / one, 4999, 4999) for one in ("tree", "tree/docs", "tree/docs/plan.txt")], write("passwd", PASSWD.replace("root:x:0:0", "eve:x:4803:4803")))),
     Row("check", "check", "Nothing found", (SHUT, APART, OPEN, GONE, STRANGE, NO_ACCOUNT, HALF_READ, MOUNTED, NEVER)),
     Row("check", "check --only plan-differs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
-    Row("check", "check --below b:/docs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
-    Row("brief", "brief", "nothing found by", (SHUT, OPEN, GONE, HALF_READ, NEVER)),
-    Row("brief-signs", "brief", "nothing unusual since", (NO_LOG, DEAD_LOG, World("a burst of deletions", write("access.log", log(more="".join(f'10.1.1.2 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "DELETE /dav/a/{n}.txt HTTP/1.1" 204 0 "-" "files"\n' for n in range(400)))))), make_service),
+    Row("check", "check b:/docs", "Nothing found", (SHUT, NO_MEMBER, HALF_READ)),
+    Row("brief", "brief", "Nothing found by", (SHUT, OPEN, GONE, HALF_READ, NEVER)),
+    Row("brief-signs", "brief", "Nothing unusual since", (NO_LOG, DEAD_LOG, World("a burst of deletions", write("access.log", log(more="".join(f'10.1.1.2 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "DELETE /dav/a/{n}.txt HTTP/1.1" 204 0 "-" "files"\n' for n in range(400)))))), make_service),
     Row("mend", "mend", "Nothing to do", (SHUT, APART, NO_MEMBER, GONE, STRANGE, HALF_READ, NEVER)),
-    Row("mend", "mend --person bo", "Nothing to do", (SHUT, NO_MEMBER, NO_ACCOUNT)),
-    Row("mend", "mend --below b:/docs", "Nothing to do", (SHUT, SHUT_FOLDER, GONE)),
-    Row("both-sides", "access --side both", "plan and found agree", (SHUT, NO_MEMBER, GONE, HALF_READ, NEVER)),
-    Row("both-sides", "access --side both", "plan and found agree", (World("an entry says what nobody knows", write("files.csv", LISTING.replace("group:team=write", "group:team=write;?")), is_known=True), World("the plan gives nothing", edit("folders", {})), World("a folder is not there", edit("folders|b:/b", {"grants": {"team": "read"}}))), make_service),
+    Row("mend", "mend bo", "Nothing to do", (SHUT, NO_MEMBER, NO_ACCOUNT)),
+    Row("mend", "mend b:/docs", "Nothing to do", (SHUT, SHUT_FOLDER, GONE)),
+    Row("both-sides", "reach --side both", "plan and found agree", (SHUT, NO_MEMBER, GONE, HALF_READ, NEVER)),
+    Row("both-sides", "reach --side both", "plan and found agree", (World("an entry says what nobody knows", write("files.csv", LISTING.replace("group:team=write", "group:team=write;?")), is_known=True), World("the plan gives nothing", edit("folders", {})), World("a folder is not there", edit("folders|b:/b", {"grants": {"team": "read"}}))), make_service),
     Row("changes", "changes", "Nobody gained or lost", (SHUT, NO_MEMBER, NO_ACCOUNT, HALF_READ, MOUNTED, NEW_SYSTEM), before=(count,)),
-    Row("compare", "compare ada bo", "have the same", (SHUT, NO_MEMBER, HERS, HALF_READ, World("neither has an account", write("passwd", PASSWD.splitlines()[-1] + "\n")))),
+    Row("compare", "reach ada --compare bo", "have the same", (SHUT, NO_MEMBER, HERS, HALF_READ, World("neither has an account", write("passwd", PASSWD.splitlines()[-1] + "\n")))),
     Row("like", "suppose --like ada", "nothing is lacking", (SHUT, HERS, World("a right of her own", add_file("docs/hers", ADA, 0o600)), HALF_READ)),
     Row("suppose", "suppose --close bo", "nobody gains or loses", (World("bo is in the group", write("group", GROUP)), World("anybody may come in", OPEN.change), World("there is a file for anybody", both(mode("", 0o751), mode("docs", 0o771), mode("docs/plan.txt", 0o664)))), before=(NO_MEMBER.change,)),
-    Row("want", "want b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_ACCOUNT,
+    Row("want", "how b:/docs ada=write bo=write", "It is so", (SHUT_FOLDER, World("only to be read", mode("docs", 0o2750)), NO_ACCOUNT,
             NO_MEMBER, GONE)),
-    Row("push", "inherit b:/docs --push", "already what it would become", (SHUT, World("other rights", mode("docs/plan.txt", 0o664)), World("more rights", lambda f: acl(f, "-m", "u:4801:r", "docs/plan.txt"))), before=(lambda f: acl(f, "-d", "-m", "u::rwx,g::rwx,o::-,g:4901:rwx,m::rwx", "docs"), lambda f: [(f / "tree/docs/plan.txt").unlink(), (f / "tree/docs/plan.txt").touch()])),
+    Row("push", "folders b:/docs --pushed", "already what it would become", (SHUT, World("other rights", mode("docs/plan.txt", 0o664)), World("more rights", lambda f: acl(f, "-m", "u:4801:r", "docs/plan.txt"))), before=(lambda f: acl(f, "-d", "-m", "u::rwx,g::rwx,o::-,g:4901:rwx,m::rwx", "docs"), lambda f: [(f / "tree/docs/plan.txt").unlink(), (f / "tree/docs/plan.txt").touch()])),
     Row("plan-names", "plan", "all that it names is there", (GONE, World("a login is misspelt", edit("people|bo|accounts", {"b": "boo"})), World("a folder is misspelt", edit("folders|b:/dosc", {"grants": {"team": "read"}})), NEVER)),
-    Row("bands", "bands", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("there is no limit", both(edit("limits", {}), edit("systems|b|limits-file", None)))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
-    Row("kinds", "kinds --barred", "nothing of a barred kind", (World("such a file", add_file("docs/a.exe", ADA, 0o660)), World("no rule at all", edit("barred", [])), World("in capitals", add_file("docs/A.EXE", ADA, 0o660)), MOUNTED)),
-    Row("match", "match", "no account resembles", (World("a login that nobody has", edit("people|bo|accounts", {})), World("her name alone", both(edit("people|ada|accounts", {}), write("passwd", PASSWD.replace("ada:/", "Ada Fenn:/")))), HALF_READ)),
+    Row("bands", "limits", "all are on band, and as planned", (World("a limit of its own", edit("limits|folders|b:/docs|limit", "2 MB")), World("another limit was found", write("limits.csv", LIMITS.replace("1000000", "2000"))), World("the limit was not told", edit("systems|b|limits-file", None)), World("there is no limit", both(edit("limits", {}), edit("systems|b|limits-file", None)))), before=(edit("systems|b|limits-file", "limits.csv"), write("limits.csv", LIMITS))),
+    Row("kinds", "space --by kind --only not-allowed", "nothing of a barred kind", (World("such a file", add_file("docs/a.exe", ADA, 0o660)), World("no rule at all", edit("barred", [])), World("in capitals", add_file("docs/A.EXE", ADA, 0o660)), MOUNTED)),
+    Row("match", "people --match", "no account resembles", (World("a login that nobody has", edit("people|bo|accounts", {})), World("her name alone", both(edit("people|ada|accounts", {}), write("passwd", PASSWD.replace("ada:/", "Ada Fenn:/")))), HALF_READ)),
     Row("connect", "connect --test", "all work", (HALF_READ, World("the tree is not there", lambda f: (f / "tree").rename(f / "other"), again=False), World("there is no passwd", lambda f: (f / "passwd").unlink(), again=False))),
     Row("space", "space", "No place is over", (World("a limit on a folder that is not there", edit("limits|folders|b:/dosc", {"limit": "1 MB"})), LOW_LIMIT, OVER, WARNED)),
     Row("space", "space", "No place is over", (LOW_LIMIT, World("nothing has a limit", edit("limits", {})), World("more is there", write("files.csv", LISTING.replace(",1000", ",5000000")))), make_service),
-    Row("expiring", "lapses --within 40", "nothing ends until", (ENDS, World("a post ends", edit("people|bo|posts", [{"post": "clerk", "until": "2026-12-20"}]), again=False), World("what is accepted ends", edit("accepted", [{"check": "no-email", "place": "x", "reason": "y", "until": "2026-12-20"}]), again=False))),
+    Row("expiring", "expiring --within 40", "nothing ends until", (ENDS, World("a post ends", edit("people|bo|posts", [{"post": "clerk", "until": "2026-12-20"}]), again=False), World("what is accepted ends", edit("accepted", [{"check": "no-email", "place": "x", "reason": "y", "until": "2026-12-20"}]), again=False))),
     Row("promised", "space --promised", "No pool of", (World("a large limit", edit("bands|small|limit", "90 TB")), World("many limits", edit("limits|folders", {"b:/docs": {"limit": "80 TB"}, "b:/": {"limit": "90 TB"}})), World("a person's", edit("limits|people", {"b:bo": {"limit": "90 TB"}})))),
     Row("promised", "space --promised", "No pool of", (World("its size is not known", edit("pools|disk", {"holds": ["b:/"]})), World("a large limit", edit("bands|small|limit", "90 MB")), World("a person's", edit("limits|people", {"b:bo": {"limit": "90 MB"}}))), make_service, (edit("pools|disk", {"size": "10 MB", "holds": ["b:/"]}),)),
-    Row("joined", "join --prove bo", "has just what the plan says", (World("the plan gives nothing", both(edit("people|bo|accounts", {}), edit("people|bo|posts", []), NO_ACCOUNT.change)), SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
-    Row("ledger", "counts --prove", "as it was written", (World("a count has another day", lambda f: sql(f, "update counts set taken_at = replace(taken_at, '2026', '2025')"), again=False), World("all links are gone", lambda f: sql(f, "delete from chain"), again=False), World("the last link is gone", lambda f: [count(f), sql(f, "delete from chain where id = (select max(id) from chain)")], again=False), World("nothing was ever written", lambda f: sql(f, *(f"delete from {table}" for table in EMPTIED)), again=False), World("what was not seen is gone", lambda f: sql(f, "delete from packed where rowid = (select max(rowid) from packed)"), again=False))),
-    Row("all-seen", "brief", "all was seen", (HALF_READ, MOUNTED, NEVER)),
-    Row("all-seen", "gather", "all was seen", (HALF_READ, MOUNTED, World("a tree is not there", edit("systems|c", {"source": "tree", "path": "nowhere"})))),
-    Row("all-seen", "counts --not-seen b", "all was seen", (HALF_READ, MOUNTED, World("two of a number", write("passwd", PASSWD + "x:y\n")))),
+    Row("joined", "join --verify bo", "has just what the plan says", (World("the plan gives nothing", both(edit("people|bo|accounts", {}), edit("people|bo|posts", []), NO_ACCOUNT.change)), SHUT, NO_MEMBER, NO_ACCOUNT, GONE, SHUT_FOLDER)),
+    Row("ledger", "ledger --verify", "as it was written", (World("a count has another day", lambda f: sql(f, "update counts set taken_at = replace(taken_at, '2026', '2025')"), again=False), World("all links are gone", lambda f: sql(f, "delete from chain"), again=False), World("the last link is gone", lambda f: [count(f), sql(f, "delete from chain where id = (select max(id) from chain)")], again=False), World("nothing was ever written", lambda f: sql(f, *(f"delete from {table}" for table in EMPTIED)), again=False), World("what was not seen is gone", lambda f: sql(f, "delete from packed where rowid = (select max(rowid) from packed)"), again=False))),
+    Row("all-seen", "count", "all was seen", (HALF_READ, MOUNTED, World("a tree is not there", edit("systems|c", {"source": "tree", "path": "nowhere"})))),
+    Row("all-seen", "ledger --not-seen b", "all was seen", (HALF_READ, MOUNTED, World("two of a number", write("passwd", PASSWD + "x:y\n")))),
     Row("links", "links", "all in order", (World("anybody may come by a link", share("links", on="yes", audience="anyone")), World("its giver is gone", write("people.csv", LOGINS.replace("Ada Fenn,ada@worlds.example,open", "Ada Fenn,ada@worlds.example,disabled"))), World("who gave it was not told", share("hand-outs", giver="")), World("nothing was told", write("shared.json", "{}"))), make_service),
     Row("devices", "devices", "all in order", (World("it was lost", share("devices", state="lost")), World("its owner has nothing there", write("members.csv", "group,member\nteam,bo\n")), World("it holds more than there is", share("devices", held="5000000")), World("nothing was told", share("devices"))), make_service),
     Row("unused", "unused", "every right was used", (NO_LOG, SHORT_LOG, World("the log stopped in spring", write("access.log", log(last="2026-04-01"))), ONLY_ADA), make_service),
     Row("missed", "unused --try", "nobody would have missed", (NO_LOG, SHORT_LOG, World("bo used it once, in spring", write("access.log", log(who=("ada",), more=log("2026-03-01", "2026-03-02", ("bo",)))))), make_service, (ONLY_ADA.change,)),
-    Row("signs", "trail --odd", "Nothing unusual", (NO_LOG, DEAD_LOG, World("a guess at passwords", write("access.log", log(more="".join(f'10.9.9.9 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "GET /dav/ HTTP/1.1" 401 0 "-" "files"\n' for n in range(60)))))), make_service),
+    Row("signs", "trail --unusual", "Nothing unusual", (NO_LOG, DEAD_LOG, World("a guess at passwords", write("access.log", log(more="".join(f'10.9.9.9 - bo [30/Nov/2026:10:00:{n % 60:02} +0000] "GET /dav/ HTTP/1.1" 401 0 "-" "files"\n' for n in range(60)))))), make_service),
     Row("notices", "notices", "nothing is to be told", (World("a hand-out ends", share("hand-outs", expires="2026-12-20")), World("bo is not in the group", write("members.csv", "group,member\nteam,ada\n")), World("a right of bo's own", write("files.csv", LISTING.replace("/,folder,,", "/,folder,,bo=manage;")))), make_service),
     Row("protect", "protect", "protected as planned", (World("nothing is wanted", edit("protection", {})), World("the last run failed", write("runs.csv", "when,done,bytes\n2026-11-20T02:00,yes,1\n2026-11-30T02:00,no,1\n")), World("it is here", edit("protection|b:/|loss", "1 hour")), World("one more copy is wanted", edit("protection|b:/|copies", 3)), World("runs were not told", write("runs.csv", "when,done,bytes\n"))), make_service),
-    Row("take-back", "suppose --take-back link:k1", "nobody would lose", tuple(World(name, share("links", **{"on": "yes", **values})) for name, values in (("it is on", {}), ("for anybody", {"audience": "anyone"}), ("for bo alone", {"audience": "named", "named": "bo"}))), make_service),
-    Row("forecast", "forecast", "none will be full", (LOW_LIMIT, World("it grows", weeks(*range(100, 1000, 100))), World("it was counted too seldom", weeks(100, 100)), World("it is full", weeks(*[2000] * 9))), make_service, (weeks(*range(100, 109)),)),
+    Row("take-back", "suppose --unshare link:k1", "nobody would lose", tuple(World(name, share("links", **{"on": "yes", **values})) for name, values in (("it is on", {}), ("for anybody", {"audience": "anyone"}), ("for bo alone", {"audience": "named", "named": "bo"}))), make_service),
+    Row("forecast", "space --forecast", "none will be full", (LOW_LIMIT, World("it grows", weeks(*range(100, 1000, 100))), World("it was counted too seldom", weeks(100, 100)), World("it is full", weeks(*[2000] * 9))), make_service, (weeks(*range(100, 109)),)),
 )  # fmt: skip
 
 # What needs more than one question: carried out, with other hands in between.
@@ -415,7 +414,7 @@ def test_what_was_not_told_is_not_lost(change: Callable[[Path], object], after: 
     assert "bo" in {row["person"] for row in rows} and {row["after"] for row in rows} == {after}
     is_lost = {row["lost"] != "nothing" or "fewer" in row["with_files"] for row in rows}
     assert is_lost == {after == "none"}, rows
-    assert rows_of(tmp_path, "history", "bo", "b:/docs")[-1]["level"] == after
+    assert rows_of(tmp_path, "changes", "bo", "b:/docs")[-1]["level"] == after
 
 
 def rows_of(folder: Path, *words: str) -> list[dict[str, str]]:

@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatledger import cli
+from neatledger.commandtable import COMMANDS, EXAMPLES
 from neatledger.core.lists.rights import parse_rights
 from neatledger.core.steps.accounts import AccountStep
 from neatledger.core.steps.contract import Step
@@ -60,7 +61,7 @@ def united(rows: list[dict], *people: str) -> dict[str, dict[str, dict]]:
 def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]) -> None:
     """Every folder on which the whole table has other rights for one of them is in one row, and no other is."""
     one, other = (rows("reach", name)[0]["person"] for name in pair)
-    table = united(rows("access", "--all"), one, other)
+    table = united(rows("reach", "--all"), one, other)
     told = ("enter", "list", "read", "add", "manage", "delete", "files_read", "files_change", "files_delete")
 
     def given(person: str, folder: str) -> tuple:
@@ -68,7 +69,7 @@ def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]
         return tuple(row[name] or 0 for name in told) if row else (0,) * len(told)
 
     differing = {folder for folder in table if given(one, folder) != given(other, folder)}
-    found = rows("compare", one, other)
+    found = rows("reach", one, "--compare", other)
     assert found and {row["folder"] for row in found} <= differing
     assert sum(row["folders"] for row in found) >= len(differing)
     for row in found:
@@ -77,7 +78,9 @@ def test_two_people_differ_where_their_own_tables_do(rows, pair: tuple[str, str]
             assert row[side] == (mine["level"] if mine else "none"), (row, person)
         # What gives it is named where the folder is what they differ on, and not its files alone.
         assert row["by"] or "unknown" in (row["left"], row["right"]) or row["with_files"], row
-    mirrored = {(row["folder"], row["right"], row["left"], row["folders"]) for row in rows("compare", other, one)}
+    mirrored = {
+        (row["folder"], row["right"], row["left"], row["folders"]) for row in rows("reach", other, "--compare", one)
+    }
     assert mirrored == {(row["folder"], row["left"], row["right"], row["folders"]) for row in found}
 
 
@@ -120,13 +123,15 @@ def test_who_loses_by_an_account_or_a_hand_out_is_everybody_who_does(demo: Path)
 
 
 def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -> None:
-    assert not rows("compare", "quill", "quill")
-    since = rows("compare", "thistle", "--then", "2026-06-01")
-    changes = [row for row in rows("changes", "--access", "--since", "2026-06-01") if row["person"] == "thistle"]
+    assert not rows("reach", "quill", "--compare", "quill")
+    since = rows("changes", "thistle", "--since", "2026-06-01")
+    changes = [
+        row for row in rows("changes", "--only", "access", "--since", "2026-06-01") if row["person"] == "thistle"
+    ]
     wide = {row["folder"] for row in since}
     assert since and {row["folder"] for row in changes if row["folder"].startswith("barn:")} <= wide
-    done = run("compare", "quill", "--office", demo, *TODAY, status=2)
-    assert "compare A B" in done.stderr
+    done = run("reach", "quill", "--compare", "--office", demo, *TODAY, status=2)
+    assert "--compare: expected one argument" in done.stderr
 
 
 @pytest.mark.parametrize(
@@ -135,7 +140,7 @@ def test_somebody_is_as_they_were_where_nothing_changed(rows, demo: Path, run) -
 def test_the_history_is_what_each_count_says(demo: Path, rows, asked: tuple[str, str]) -> None:
     """What stands for every day is what `who` answers of that day; and each change has a cause that is told."""
     name, folder = asked
-    found = rows("history", name, folder)
+    found = rows("changes", name, folder)
     person = rows("reach", name)[0]["person"]
     days = sorted({count.day.isoformat() for count in open_office(demo).ledger.counts()})
     for day in days[::6] + days[-1:]:
@@ -150,10 +155,10 @@ def test_the_history_is_what_each_count_says(demo: Path, rows, asked: tuple[str,
 
 def test_since_when_each_has_what_they_have_is_what_their_history_says(rows) -> None:
     for folder in ("barn:/Payroll", "meadow:/Teams/Partners"):
-        for row in rows("who", folder, "--since", "--all")[::4]:
+        for row in rows("who", folder, "-c", "+since", "--all")[::4]:
             if row["way"] == "any":
                 continue
-            found = rows("history", row["person"], folder)
+            found = rows("changes", row["person"], folder)
             changes = [one for one in found if one["rights"] or one["level"] == "none"]
             rights = [one["rights"] for one in changes]
             first = next((n for n in range(len(rights) - 1, 0, -1) if rights[n] != rights[n - 1]), 0)
@@ -167,8 +172,8 @@ def test_since_when_each_has_what_they_have_is_what_their_history_says(rows) -> 
     ("by", "column"), [("change", "files_change"), ("read", "files_read"), ("delete", "files_delete")]
 )
 def test_who_can_do_the_most_adds_up_what_they_can_do(rows, by: str, column: str) -> None:
-    found = {row["person"]: row for row in rows("most", "--by", by)}
-    table = united(rows("access", "--all"), *found)
+    found = {row["person"]: row for row in rows("reach", "--most", by)}
+    table = united(rows("reach", "--all"), *found)
     for person, row in found.items():
         cells = [mine[person][column] for mine in table.values() if person in mine]
         assert row["files"] == sum(cell for cell in cells if cell and cell > 0), person
@@ -222,10 +227,10 @@ def test_a_word_stands_for_itself_or_for_the_only_one_in_another_case(word: str,
 def test_the_first_help_is_a_map_on_one_screen(run) -> None:
     text = run("--help").stdout
     assert len(text.splitlines()) <= 25 and all(len(line) <= 80 for line in text.splitlines())
-    assert all(f" {name} " in f" {text} ".replace("\n", " ") for name in cli.COMMANDS)
-    assert all(name in run("--all").stdout for name in cli.COMMANDS)
-    assert list(cli.EXAMPLES) and set(cli.EXAMPLES) == set(cli.COMMANDS)
-    for name, examples in cli.EXAMPLES.items():
+    assert set(COMMANDS) <= set(re.findall(r"[a-z]+", text))
+    assert all(name in run("--all").stdout for name in COMMANDS)
+    assert list(EXAMPLES) and set(EXAMPLES) == set(COMMANDS)
+    for name, examples in EXAMPLES.items():
         assert len(examples) > 1
         helped = run(name, "--help").stdout
         assert all(len(line) <= 80 for line in helped.splitlines()) and examples[0] in helped
@@ -236,7 +241,7 @@ def test_the_first_help_is_a_map_on_one_screen(run) -> None:
 
 
 def test_rights_that_only_one_has_are_words_that_are_read_again(rows) -> None:
-    for row in rows("compare", "croft", "quill"):
+    for row in rows("reach", "croft", "--compare", "quill"):
         for cell in (row["only_left"], row["only_right"]):
             assert cell == "nothing" or parse_rights(cell)
 
@@ -244,7 +249,7 @@ def test_rights_that_only_one_has_are_words_that_are_read_again(rows) -> None:
 @pytest.mark.parametrize(
     ("line", "told"),
     [
-        ("neatledger hist", {"history"}),
+        ("neatledger expi", {"expiring"}),
         ("neatledger who barn:/Pa", {"barn:/Payroll"}),
         ("neatledger who barn:/Records/2026/In", {"barn:/Records/2026/Insurance"}),
         ("neatledger reach qui", {"quill"}),
@@ -264,9 +269,9 @@ def test_a_shell_is_told_what_a_word_may_become(demo: Path, start, tmp_path: Pat
 
 
 def test_the_manual_page_is_one_that_man_reads(run) -> None:
-    page = run("manual").stdout
-    assert all(f".SS {name}\n" in page for name in cli.COMMANDS) and "\\-\\-carry\\-out" in page
-    told = run("completion", "bash").stdout
+    page = run("help", "--manual").stdout
+    assert all(f".SS {name}\n" in page for name in COMMANDS) and "\\-\\-carry\\-out" in page
+    told = run("help", "--completion", "bash").stdout
     assert "neatledger" in told and "COMP" in told
 
 

@@ -72,7 +72,7 @@ def rows(folder: Path, run) -> str:
     """Return all that the newest count tells of the server's folders and people."""
     return "".join(
         run(*words, "--office", folder).stdout
-        for words in (("access", "--all", "-f", "csv"), ("people", "--side", "found", "-f", "csv"))
+        for words in (("reach", "--all", "-f", "csv"), ("people", "--side", "found", "-f", "csv"))
     )
 
 
@@ -115,12 +115,12 @@ def test_what_is_not_the_servers_is_never_believed(server, tmp_path: Path, run, 
     how, real = server
     monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
     with smb_office(tmp_path, real, lambda frame: frame) as office:
-        run("gather", "--office", office)
+        run("count", "--office", office)
     true = rows(tmp_path, run)
     assert "vets" in true
     for first in (3,) if what == "dropped" else (1, 3, 13, 34):
         with smb_office(tmp_path, real, Forger(what, first)) as office:
-            done = run("gather", "--office", office, status=ANY)
+            done = run("count", "--office", office, status=ANY)
         if done.returncode:
             told = only_line(done)
             between = "somebody between here and the server answers in its place" in told
@@ -141,7 +141,7 @@ def test_whatever_is_altered_the_count_is_true_or_none(
     _, real = server
     monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
     with smb_office(tmp_path, real, lambda frame: frame) as office:
-        run("gather", "--office", office)
+        run("count", "--office", office)
     true, rng = rows(tmp_path, run), random.Random(SEED)
     for number in range(pytestconfig.getoption("--seeds") or 8):
         at, width = rng.choice([0, 1, 2, 3, 4, 6, 9, 20]), rng.choice([1, 1, 2, 8, 64])
@@ -157,7 +157,7 @@ def test_whatever_is_altered_the_count_is_true_or_none(
             return bytes(changed[: rng.choice([len(changed), len(changed), rng.randrange(4, len(changed))])])
 
         with smb_office(tmp_path, real, alter) as office:
-            done = run("gather", "--office", office, status=ANY)
+            done = run("count", "--office", office, status=ANY)
         if done.returncode:
             only_line(done)
         assert rows(tmp_path, run) == true, (SEED, number)
@@ -177,7 +177,7 @@ def test_a_server_that_takes_no_passwords_is_told_as_that(tmp_path: Path, run, m
         time.sleep(1)
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", real.password)
         with smb_office(tmp_path, real, lambda frame: frame) as office:
-            told = only_line(run("gather", "--office", office, status=2))
+            told = only_line(run("count", "--office", office, status=2))
     assert "takes no name and password (NTLM is off there)" in told and "sign-in: kerberos" in told
 
 
@@ -221,17 +221,17 @@ def test_nothing_in_the_clear_goes_through_a_proxy(service, tmp_path: Path, run,
         for url in (service.url, service.url.replace("127.0.0.1", "localhost"), f"https://127.0.0.1:{safe}"):
             for web in ({}, {"proxy": through}):
                 web_office(tmp_path, url, ca="cert.pem", **web)
-                run("gather", "--office", tmp_path)
+                run("count", "--office", tmp_path)
         assert not told
         # To others HTTPS goes through it, and the proxy sees the name of the host.
         web_office(tmp_path, "https://meadow.example", ca="cert.pem")
-        run("gather", "--office", tmp_path)
+        run("count", "--office", tmp_path)
         assert told and all(request.startswith(b"CONNECT meadow.example:443 ") for request in told)
         assert not any(secret in request for request in told for secret in clear)
         # Without an account it may be http://, and that does not go through it.
         told.clear()
         web_office(tmp_path, "http://meadow.invalid", signs_in=False)
-        told_of = only_line(run("gather", "--office", tmp_path, status=2))
+        told_of = only_line(run("count", "--office", tmp_path, status=2))
         assert "meadow.invalid" in told_of and not told
         # The plan says which one, or none; NO_PROXY is heeded; what no way leads through is said.
         for web, env, said in (
@@ -248,7 +248,7 @@ def test_nothing_in_the_clear_goes_through_a_proxy(service, tmp_path: Path, run,
             with monkeypatch.context() as patch:
                 for name, value in env.items():
                     patch.setenv(name, value)
-                done = run("gather", "--office", tmp_path, status=2 if said else 0)
+                done = run("count", "--office", tmp_path, status=2 if said else 0)
             assert said in done.stderr and "hidden" not in done.stderr, (web, env, done.stderr)
             assert bool(told) is not bool(said), (web, env)
 
@@ -283,7 +283,7 @@ def test_a_web_server_that_is_altered_fails_by_itself(service, tmp_path: Path, r
             plan = json.loads((tmp_path / "office.yaml").read_text())
             plan["systems"]["barn"] = {"source": "tree", "path": str(tmp_path / "tree")}
             (tmp_path / "office.yaml").write_text(json.dumps(plan))
-            done = run("gather", "--no-check", "--office", tmp_path, status=ANY)
+            done = run("count", "--no-check", "--office", tmp_path, status=ANY)
         if done.returncode:
             told = only_line(done)
             assert "meadow was not counted" in told and "fault of the program" not in told, (SEED, number, told)
@@ -307,7 +307,7 @@ def read_directory(folder: Path, port: int, run, **setting: object) -> subproces
     found = {"url": f"ldap://127.0.0.1:{port}", "base": ldap.BASE, "user": ldap.ADMIN, "timeout": 1, "page": 50}
     system = {"source": "directory", "accounts": {"ldap": {**found, **setting}}}
     (folder / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"hall": system}}))
-    return run("gather", "--no-check", "--office", folder, status=ANY)
+    return run("count", "--no-check", "--office", folder, status=ANY)
 
 
 @pytest.mark.judge
@@ -367,7 +367,7 @@ def test_a_database_that_is_altered_gives_no_other_answer(
     monkeypatch.setattr(engine, "LONGEST_WAIT", 1.0)
     rng = random.Random(SEED)
     with postgres.running() as server:
-        run("counts", "--move", server.create("altered"), "--office", demo)
+        run("ledger", "--move", server.create("altered"), "--office", demo)
         asked = ["who", "barn:/Payroll", "--office", demo, "--today", "2026-11-23"]
         true = run(*asked).stdout
         for number in range(pytestconfig.getoption("--seeds") or 8):
@@ -413,7 +413,7 @@ def test_names_digits_and_files_that_nobody_meant_are_plain_lines(tmp_path: Path
         " accounts: {passwd: passwd, group: group, shadow: shadow}}\n"
         "  hall: {source: directory, accounts: {ldif: d.ldif}}\n"
     )
-    done = run("gather", "--no-check", "--office", tmp_path)
+    done = run("count", "--no-check", "--office", tmp_path)
     # The count is kept, and the log that is none is told beside it.
     assert "Count 1 is kept" in done.stdout and "it holds no list of rows" in done.stderr
     states = {
@@ -428,12 +428,12 @@ def test_names_digits_and_files_that_nobody_meant_are_plain_lines(tmp_path: Path
             f"path: t, protection: {{disk: d, snapshots: [{{of: /, where: /.snap, every: {bad}, keep: 1 day}}]}},",
         )
         (tmp_path / "office.yaml").write_text(text)
-        told = run("plan", "--check", "--office", tmp_path, status=2).stderr
+        told = run("plan", "--office", tmp_path, status=2).stderr
         assert "expected a length of time such as" in told and told.count("\n") == 1, told
 
 
 def test_machines_are_told_times_that_are_the_same_everywhere(demo: Path, start) -> None:
-    for words in (["counts"], ["trail", "--odd"]):
+    for words in (["ledger"], ["trail", "--unusual"]):
         told = [
             json.loads(start(*words, "-f", "json", "--office", demo, env={"TZ": zone}, status=ANY).stdout)["rows"]
             for zone in ("Asia/Tokyo", "America/Lima")
@@ -443,5 +443,5 @@ def test_machines_are_told_times_that_are_the_same_everywhere(demo: Path, start)
         assert [[row.get(key) for key in ("taken", "written", "moment")] for row in told[0]] == [
             [row.get(key) for key in ("taken", "written", "moment")] for row in told[1]
         ]
-    shown = [start("counts", "--office", demo, env={"TZ": zone}).stdout for zone in ("Asia/Tokyo", "America/Lima")]
+    shown = [start("ledger", "--office", demo, env={"TZ": zone}).stdout for zone in ("Asia/Tokyo", "America/Lima")]
     assert shown[0] != shown[1]

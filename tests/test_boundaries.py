@@ -880,10 +880,10 @@ def test_an_owner_is_known_as_an_account_a_group_or_everywhere() -> None:
 
 @pytest.mark.parametrize(("line", "told"), [
     (of_folder(5, UNLIMITED), "no limit"), (of_folder(999), "999 B of 1 kB used"),
-    (of_folder(1001, over_since=ago(13), **GRACE), "watched: it may be passed, for 1 days more"),
-    (of_folder(999, **GRACE), "watched: it may be passed, for 14 days once passed"),
-    (of_folder(1001, over_since=ago(14), **GRACE), "watched, and its grace is up"),
-    (of_folder(1001, enforced=False), "watched: it may be passed"),
+    (of_folder(1001, over_since=ago(13), **GRACE), "only warns; may be exceeded for 1 more day"),
+    (of_folder(999, **GRACE), "only warns; may be exceeded for 14 days once exceeded"),
+    (of_folder(1001, over_since=ago(14), **GRACE), "only warned, and its days are over"),
+    (of_folder(1001, enforced=False), "only warns; may be exceeded"),
 ])  # fmt: skip
 def test_a_stop_says_whether_and_for_how_long_it_may_be_passed(line: LimitStatus, told: str) -> None:
     newcomer = Newcomer("ada", Address("meadow", line.target.name.encode()), "", "")
@@ -910,7 +910,7 @@ STOPS: list[tuple[tuple[LimitStatus, ...], str, list[tuple[str, int | None, bool
         ("files in pool meadow", 0, True, "10 of 10 files and folders, as the console says: not one more can be made, whatever space is left"),
         ("pool meadow", 600, True, "400 B of 1 kB used, as the console says")]),
     ((of_folder(100), of_folder(990, over_since=None, enforced=False)), "", [
-        ("limit on meadow:/a", 900, True, f"100 B of 1 kB used{AS}"), ("limit on meadow:/a", 10, False, f"990 B of 1 kB used{AS}; watched: it may be passed")]),
+        ("limit on meadow:/a", 900, True, f"100 B of 1 kB used{AS}"), ("limit on meadow:/a", 10, False, f"990 B of 1 kB used{AS}; only warns; may be exceeded")]),
     ((of_folder(100),), "only to look", [("access", 0, True, "only to look"), ("limit on meadow:/a", 900, True, f"100 B of 1 kB used{AS}")]),
     ((of_person("ada", 500, 900), of_person("bo", 899, 900), of_person("vets", 899, 900, On.GROUP)), "", [
         ("limit on the files of vets", 1, True, f"899 B of 900 B used{AS}"), ("entitlement paid", 200, True, "500 B of 700 B used"),

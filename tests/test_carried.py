@@ -50,32 +50,32 @@ def test_a_taken_count_answers_as_if_it_had_been_gathered_here(demo: Path, site:
     shutil.copytree(demo, here), shutil.copytree(demo, there)
     # The site's part of the plan says less than the office's: both read by the same one.
     shutil.copy(demo / "office.yaml", site / "office.yaml")
-    run("gather", "--no-check", "--quiet", "--office", here, *DAY)
+    run("count", "--no-check", "--quiet", "--office", here, *DAY)
     file = tmp_path / "site.count"
-    run("gather", "--to", file, "--office", site, *DAY)
+    run("count", "--export", file, "--office", site, *DAY)
     assert not (site / "ledger.db").exists() and file.stat().st_mode & 0o777 == 0o600
-    assert "signed by nobody" in run("counts", "--take", file, "--office", there, *DAY).stderr
+    assert "signed by nobody" in run("ledger", "--import", file, "--office", there, *DAY).stderr
     # Logs are read by gather alone, and no part of a count.
-    run("trail", "--read", "--office", there, *DAY, status=None)
+    run("count", "--logs", "--office", there, *DAY, status=None)
     for words in (
-        ("access",), ("space", "barn:/", "--every", "--by", "kind"), ("who", "barn:/Payroll"), ("reach", "finch"), ("links",), ("people", "--accounts"), ("counts", "--not-seen", "barn"),
-        ("check", "--all"), ("versions",), ("protect", "--all"), ("bands",), ("guests",),
+        ("reach",), ("space", "barn:/", "--depth", "all", "--by", "kind"), ("who", "barn:/Payroll"), ("reach", "finch"), ("links",), ("people", "--accounts"), ("ledger", "--not-seen", "barn"),
+        ("check", "--all"), ("space", "--by", "version",), ("protect", "--all"), ("limits",), ("people", "--guests",),
     ):  # fmt: skip
         told = [run(*words, "--format", "csv", "--office", one, *DAY, status=None).stdout for one in (here, there)]
         assert told[0] == told[1].replace(str(site), str(here)), words
-    assert "hold: everything is as it was written" in run("counts", "--prove", "--office", there).stdout
-    newest = json.loads(run("counts", "--format", "json", "--office", there).stdout)["rows"][0]
+    assert "hold: everything is as it was written" in run("ledger", "--verify", "--office", there).stdout
+    newest = json.loads(run("ledger", "--format", "json", "--office", there).stdout)["rows"][0]
     assert newest["origin"] == hashlib.sha256(zipfile.ZipFile(file).read("manifest.json")).hexdigest()
-    again = run("counts", "--take", file, "--office", there, *DAY, status=2)
+    again = run("ledger", "--import", file, "--office", there, *DAY, status=2)
     assert "was taken before" in again.stderr
-    run("counts", "--remove", newest["count"], "--insist", "--office", there)
-    run("counts", "--take", file, "--office", there, *DAY)
+    run("ledger", "--remove", newest["count"], "--yes", "--office", there)
+    run("ledger", "--import", file, "--office", there, *DAY)
 
 
 def test_a_file_that_is_not_as_it_was_written_is_not_taken(demo: Path, site: Path, tmp_path: Path, run) -> None:
     file, bad = tmp_path / "a.count", tmp_path / "bad.count"
-    run("gather", "--to", file, "--office", site, *DAY)
-    before = run("counts", "--format", "csv", "--office", demo).stdout
+    run("count", "--export", file, "--office", site, *DAY)
+    before = run("ledger", "--format", "csv", "--office", demo).stdout
     whole = file.read_bytes()
     rng = random.Random(7)
     spoiled = [whole[: rng.randrange(len(whole))] for _ in range(12)] + [b"", b"PK\5\6" + bytes(18)]
@@ -85,16 +85,16 @@ def test_a_file_that_is_not_as_it_was_written_is_not_taken(demo: Path, site: Pat
     taken = 0
     for data in spoiled:
         bad.write_bytes(data)
-        done = run("counts", "--take", bad, "--office", demo, *DAY, status=ANY)
+        done = run("ledger", "--import", bad, "--office", demo, *DAY, status=ANY)
         if done.returncode != 2:
             # A bit that says nothing, such as a date in the archive: what was taken is the same.
-            newest = json.loads(run("counts", "--format", "json", "--office", demo).stdout)["rows"][0]
+            newest = json.loads(run("ledger", "--format", "json", "--office", demo).stdout)["rows"][0]
             assert newest["origin"] == hashlib.sha256(zipfile.ZipFile(file).read("manifest.json")).hexdigest()
-            run("counts", "--remove", newest["count"], "--insist", "--office", demo)
+            run("ledger", "--remove", newest["count"], "--yes", "--office", demo)
             taken += 1
         else:
             assert len(done.stderr.strip().splitlines()) == 1, done.stderr
-        assert run("counts", "--format", "csv", "--office", demo).stdout == before
+        assert run("ledger", "--format", "csv", "--office", demo).stdout == before
     assert taken < 20
     # Somebody who makes digests anew: what does not fit together is found all the same.
     for place, edit in [
@@ -108,15 +108,15 @@ def test_a_file_that_is_not_as_it_was_written_is_not_taken(demo: Path, site: Pat
     ]:
         made = _with_part(whole, place, edit)
         bad.write_bytes(made)
-        done = run("counts", "--take", bad, "--office", demo, *DAY, status=2)
+        done = run("ledger", "--import", bad, "--office", demo, *DAY, status=2)
         assert len(done.stderr.strip().splitlines()) == 1, done.stderr
-        assert run("counts", "--format", "csv", "--office", demo).stdout == before
+        assert run("ledger", "--format", "csv", "--office", demo).stdout == before
 
 
 def test_a_count_that_lacks_a_part_or_explodes_is_not_taken(demo: Path, site: Path, tmp_path: Path, run) -> None:
     file, bad = tmp_path / "a.count", tmp_path / "bad.count"
-    run("gather", "--to", file, "--office", site, *DAY)
-    whole, before = file.read_bytes(), run("counts", "--format", "csv", "--office", demo).stdout
+    run("count", "--export", file, "--office", site, *DAY)
+    whole, before = file.read_bytes(), run("ledger", "--format", "csv", "--office", demo).stdout
     with zipfile.ZipFile(file) as archive:
         names = [name for name in archive.namelist() if name != "manifest.json"]
         manifest = json.loads(archive.read("manifest.json"))
@@ -136,7 +136,7 @@ def test_a_count_that_lacks_a_part_or_explodes_is_not_taken(demo: Path, site: Pa
     cut = {name: _with_part(whole, name, lambda _: None) for name in random.Random(7).sample(parts, 24)}
     for what, data in (*cut.items(), *bombs.items()):
         bad.write_bytes(data)
-        words = [COMMAND, "counts", "--take", bad, "--office", demo, *DAY]
+        words = [COMMAND, "ledger", "--import", bad, "--office", demo, *DAY]
         if what in bombs:
             # Neither a gigabyte of memory nor five seconds of a processor (setrlimit(2)).
             words = ["prlimit", "--as=1000000000", "--cpu=5", *words]
@@ -145,7 +145,7 @@ def test_a_count_that_lacks_a_part_or_explodes_is_not_taken(demo: Path, site: Pa
             done = run(*words[1:], status=2)
         assert done.returncode == 2 and len(done.stderr.strip().splitlines()) == 1, (what, done.stderr)
         assert "memory" not in done.stderr and "the ledger is damaged" not in done.stderr, (what, done.stderr)
-        assert run("counts", "--format", "csv", "--office", demo).stdout == before, what
+        assert run("ledger", "--format", "csv", "--office", demo).stdout == before, what
 
 
 def _archive(parts: dict[str, bytes]) -> bytes:
@@ -184,20 +184,22 @@ def test_only_those_whom_the_plan_names_may_sign(demo: Path, site: Path, tmp_pat
     files = {}
     for name, words in (("good", ["--key", good]), ("other", ["--key", other]), ("nobody", [])):
         files[name] = tmp_path / f"{name}.count"
-        run("gather", "loft" if name == "nobody" else "barn", "--to", files[name], *words, "--office", site, *DAY)
+        run("count", "loft" if name == "nobody" else "barn", "--export", files[name], *words, "--office", site, *DAY)
     office = tmp_path / "office"
     shutil.copytree(demo, office)
     plan = office / "office.yaml"
     text = plan.read_text()
     plan.write_text(f"signers: {{site: {{key: {public}, systems: [barn, loft]}}}}\n" + text)
     for name, said in (("other", "by a key that the plan does not name"), ("nobody", "signed by nobody")):
-        assert said in run("counts", "--take", files[name], "--office", office, status=2).stderr
+        assert said in run("ledger", "--import", files[name], "--office", office, status=2).stderr
     # The signature of one file over another.
     with zipfile.ZipFile(files["good"]) as signed, zipfile.ZipFile(files["nobody"], "a") as forged:
         forged.writestr("manifest.json.sig", signed.read("manifest.json.sig"))
-    assert "signature does not hold" in run("counts", "--take", files["nobody"], "--office", office, status=2).stderr
-    assert "signed by site;" in run("counts", "--take", files["good"], "--office", office).stderr
-    newest = json.loads(run("counts", "--format", "json", "--office", office).stdout)["rows"][0]
+    assert (
+        "signature does not hold" in run("ledger", "--import", files["nobody"], "--office", office, status=2).stderr
+    )
+    assert "signed by site;" in run("ledger", "--import", files["good"], "--office", office).stderr
+    newest = json.loads(run("ledger", "--format", "json", "--office", office).stdout)["rows"][0]
     assert newest["signer"] == "site"
     # Whom a signature speaks for: these systems, and this office.
     for signer, said in (
@@ -205,17 +207,17 @@ def test_only_those_whom_the_plan_names_may_sign(demo: Path, site: Path, tmp_pat
         ("systems: [barn], office: Elsewhere", "and 'Elsewhere' was expected"),
     ):
         plan.write_text(f"signers: {{site: {{key: {public}, {signer}}}}}\n" + text)
-        assert said in run("counts", "--take", files["good"], "--office", office, status=2).stderr
+        assert said in run("ledger", "--import", files["good"], "--office", office, status=2).stderr
     for wrong, said in (("systems: [attic]", "a system of this plan"), ("office: X", "systems")):
         plan.write_text(f"signers: {{site: {{key: {public}, {wrong}}}}}\n" + text)
-        assert said in run("counts", "--office", office, status=2).stderr
+        assert said in run("ledger", "--office", office, status=2).stderr
     # A system that the plan has not is not taken on.
     signers = f"signers: {{site: {{key: {public}, systems: [born]}}}}"
     plan.write_text(f"office: O\n{signers}\nsystems:\n  born: {{source: tree, path: barn}}\n")
-    assert "no system of this plan" in run("counts", "--take", files["good"], "--office", office, status=2).stderr
+    assert "no system of this plan" in run("ledger", "--import", files["good"], "--office", office, status=2).stderr
     assert (
         "cannot be used"
-        in run("gather", "barn", "--to", files["good"], "--key", plan, "--office", site, status=2).stderr
+        in run("count", "barn", "--export", files["good"], "--key", plan, "--office", site, status=2).stderr
     )
 
 
@@ -234,13 +236,14 @@ def test_a_count_of_another_office_source_or_time_is_only_taken_by_its_word(
     ):
         shutil.rmtree(office, ignore_errors=True)
         shutil.copytree(demo, office)
-        before = run("counts", "--format", "csv", "--office", office).stdout
+        before = run("ledger", "--format", "csv", "--office", office).stdout
         plan.write_text(there)
         run(
-            "gather",
-            "--insist",
+            "count",
+            "--allow",
+            "future",
             *(["barn"] if word != "source" else []),
-            "--to",
+            "--export",
             file,
             "--office",
             site,
@@ -249,10 +252,10 @@ def test_a_count_of_another_office_source_or_time_is_only_taken_by_its_word(
         )
         others = [one for one in ("office", "future", "older", "source") if one != word]
         for allowed in ([], [part for one in others for part in ("--allow", one)]):
-            done = run("counts", "--take", file, *allowed, "--office", office, status=2)
+            done = run("ledger", "--import", file, *allowed, "--office", office, status=2)
             assert said in done.stderr and f"--allow {word}" in done.stderr, done.stderr
-            assert run("counts", "--format", "csv", "--office", office).stdout == before
-        run("counts", "--take", file, "--allow", word, "--office", office)
+            assert run("ledger", "--format", "csv", "--office", office).stdout == before
+        run("ledger", "--import", file, "--allow", word, "--office", office)
 
 
 @pytest.mark.parametrize("kind", ["ed25519", "rsa"])
@@ -297,7 +300,7 @@ def test_signatures_are_those_of_ssh_keygen_both_ways(tmp_path: Path, kind: str)
 def test_one_line_of_shell_brings_a_count_over(site: Path, demo: Path, tmp_path: Path, start) -> None:
     file = tmp_path / "over.count"
     with file.open("wb") as out:
-        words = [COMMAND, "gather", "barn", "--to", "-", "--office", site, *DAY]
+        words = [COMMAND, "count", "barn", "--export", "-", "--office", site, *DAY]
         subprocess.run(words, check=True, stdout=out, stderr=subprocess.DEVNULL)
     assert zipfile.is_zipfile(file)
-    start("counts", "--take", file, "--office", demo, *DAY)
+    start("ledger", "--import", file, "--office", demo, *DAY)

@@ -104,16 +104,16 @@ def test_the_first_broken_link_is_named_and_a_tail_that_was_cut_off(office: Path
     shutil.copytree(office, tmp_path, dirs_exist_ok=True)
     # What is found is kept and sealed, the first time that it is looked for.
     said = run("report", "office", "-o", tmp_path / "x.html", "--office", tmp_path).stderr
-    told = run("counts", "--prove", "--office", tmp_path).stdout
+    told = run("ledger", "--verify", "--office", tmp_path).stdout
     assert "everything is as it was written" in told and "removed" in told
     head = re.search(r"link (\d+):\s+([0-9a-f]{64})$", told, re.MULTILINE)
     number, seal = head.groups()
-    assert f"that of link {number}" in run("counts", "--prove", "--head", seal[:16], "--office", tmp_path).stdout
-    assert "no head" in run("counts", "--prove", "--head", seal[:15], "--office", tmp_path, status=2).stderr
-    assert "belongs to --prove" in run("counts", "--head", seal, "--office", tmp_path, status=2).stderr
+    assert f"that of link {number}" in run("ledger", "--verify", "--head", seal[:16], "--office", tmp_path).stdout
+    assert "no head" in run("ledger", "--verify", "--head", seal[:15], "--office", tmp_path, status=2).stderr
+    assert "belongs to --verify" in run("ledger", "--head", seal, "--office", tmp_path, status=2).stderr
     assert seal in " ".join(said.split()) + (tmp_path / "x.html").read_text("utf-8")
     assert "Nothing was taken out or put in place of anything since" in " ".join(
-        run("counts", "--prove", "--head", seal, "--office", tmp_path).stdout.split()
+        run("ledger", "--verify", "--head", seal, "--office", tmp_path).stdout.split()
     )
 
     with sqlite3.connect(tmp_path / "ledger.db") as db:
@@ -124,12 +124,12 @@ def test_the_first_broken_link_is_named_and_a_tail_that_was_cut_off(office: Path
         db.execute("DELETE FROM notices WHERE id = (SELECT max(id) FROM notices)")
         db.execute("DELETE FROM chain WHERE id >= ?", (link,))
         db.execute("INSERT INTO counts VALUES (99, '2026-11-21T08:00:00+00:00', 'x', '', '')")
-    cut = run("counts", "--prove", "--head", seal, "--office", tmp_path, status=1).stdout
+    cut = run("ledger", "--verify", "--head", seal, "--office", tmp_path, status=1).stdout
     assert "cut off since" in " ".join(cut.split()) and "Count 99 is in no link" in cut
     with sqlite3.connect(tmp_path / "ledger.db") as db:
         db.execute("UPDATE journal SET facts = replace(facts, 'full', 'tidy') WHERE id = 2")
         (link,) = db.execute("SELECT id FROM chain WHERE subject = 'journal' AND first <= 2 AND last >= 2").fetchone()
-    told = " ".join(run("counts", "--prove", "--office", tmp_path, status=1).stdout.split())
+    told = " ".join(run("ledger", "--verify", "--office", tmp_path, status=1).stdout.split())
     assert told.startswith(f"Link {link} of ") and "carried-out steps, entries 2 to 3: steps altered" in told
 
 
@@ -184,15 +184,15 @@ def test_findings_that_somebody_else_wrote_are_worked_out_anew(office: Path, tmp
                 "INSERT INTO findings (count_id, basis, day, standing, subjects, data) VALUES (?, ?, ?, '{}', x'', ?)"
             )
             db.executemany(insert, [(*row, none) for row in rows])
-    assert "findings" in run("counts", "--prove", "--office", tmp_path, status=1).stdout
+    assert "findings" in run("ledger", "--verify", "--office", tmp_path, status=1).stdout
     assert told() == true
 
 
 def test_an_older_head_tells_what_was_taken_out_and_put_in_since(office: Path, tmp_path: Path, run) -> None:
     shutil.copytree(office, tmp_path, dirs_exist_ok=True)
-    first = json.loads(run("counts", "--prove", "-f", "json", "--office", tmp_path).stdout)["rows"][0]["seal"]
-    run("counts", "--remove", "2", "--insist", "--office", tmp_path)
-    told = " ".join(run("counts", "--prove", "--head", first, "--office", tmp_path).stdout.split())
+    first = json.loads(run("ledger", "--verify", "-f", "json", "--office", tmp_path).stdout)["rows"][0]["seal"]
+    run("ledger", "--remove", "2", "--yes", "--office", tmp_path)
+    told = " ".join(run("ledger", "--verify", "--head", first, "--office", tmp_path).stdout.split())
     assert "all up to it that still stands is as it was then" in told
     assert re.search(r"Taken out since: .*counts 1, 2 \(\d{4}-\d\d-\d\d, links \d+, \d+\)", told)
     assert "Put in since:" in told and "Sums of each day stand in the place of those records" in told

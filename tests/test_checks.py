@@ -68,7 +68,7 @@ class Office:
         system |= plan.pop("system", {})
         whole = {"office": "X", "systems": {"barn": system}, **plan}
         (self.folder / "office.yaml").write_text(json.dumps(whole))
-        self.run("gather", "--office", self.folder, "--quiet", "--today", today)
+        self.run("count", "--office", self.folder, "--quiet", "--today", today)
         words = [word for name in only for word in ("--only", name)]
         done = self.run(
             "check",
@@ -288,7 +288,7 @@ def test_a_row_that_cannot_be_read_is_a_fault_of_the_file_and_not_a_folder(offic
     assert [each["place"] for each in faults] == [f"barn ({office.folder}/tree.csv:{line})" for line in (4, 5)]
     assert all("cannot be read" in each["evidence"] for each in faults)
     assert [each["place"] for each in found if each["check"] == "everyone-may-write"] == ["barn:/a"]
-    told = office.run("gather", "--not-seen", "--office", office.folder).stdout
+    told = office.run("count", "--not-seen", "--office", office.folder).stdout
     assert f"  {office.folder}/tree.csv:4  a row that cannot be read" in told and "barn:/b" not in told
     # It is the same after the ledger is opened again, and a folder that was not seen is still told by its address.
     again = json.loads(

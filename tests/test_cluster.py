@@ -77,10 +77,10 @@ def office(demo: Path, tmp_path: Path, certificates: Path) -> Path:
 def test_the_table_of_access_is_the_same_to_the_byte(office: Path, cluster, run, monkeypatch, form: str) -> None:
     monkeypatch.setattr(parts, "_RUN", 7)
     on = ("--on", cluster.scheduler_address)
-    more = (["--all"], ["--person", "finch", "--every"], ["--below", "barn:/Records", "--every"])
+    more = (["--all"], ["finch", "pike", "--level", "any"], ["barn:/Records", "--level", "any"])
     # What is asked of the workers is the same whatever the form; each form is put together here.
-    for words in (["--every"], [], *(more if form == "csv" else ())):
-        asked = ["access", *words, "-f", form, "--office", office, *DAY]
+    for words in (["--level", "any"], [], *(more if form == "csv" else ())):
+        asked = ["reach", *words, "-f", form, "--office", office, *DAY]
         assert run(*asked, *on).stdout == run(*asked).stdout, words
 
 
@@ -89,12 +89,12 @@ def test_findings_reports_and_counts_are_the_same(office: Path, cluster, tmp_pat
     shutil.copytree(office, other)
     on = ("--on", cluster.scheduler_address)
     for one, more in ((office, on), (other, ())):
-        run("gather", "--no-check", "--office", one, "--today", "2026-11-27", *more)
+        run("count", "--no-check", "--office", one, "--today", "2026-11-27", *more)
         run("report", "office", "-o", one / "page.html", "--office", one, "--today", "2026-11-27", *more)
     # The seal of the ledger tells when it was written, to the second.
     pages = [re.sub(r"[0-9a-f]{64}", "", (one / "page.html").read_text()) for one in (office, other)]
     assert pages[0].replace(str(office), "") == pages[1].replace(str(other), "")
-    for words in (("access", "--every"), ("check", "--all"), ("space",), ("links",)):
+    for words in (("reach", "--level", "any"), ("check", "--all"), ("space",), ("links",)):
         told = [
             run(*words, "-f", "csv", "--office", one, "--today", "2026-11-27", status=None).stdout.replace(
                 str(one), ""
@@ -104,7 +104,7 @@ def test_findings_reports_and_counts_are_the_same(office: Path, cluster, tmp_pat
         assert told[0] == told[1] and told[0], words
     # What cannot be read on a worker is told as if it were read here.
     (office / "loft.csv").unlink()
-    done = run("gather", "--no-check", "--office", office, "--today", "2026-11-28", *on, status=2)
+    done = run("count", "--no-check", "--office", office, "--today", "2026-11-28", *on, status=2)
     assert "loft was not counted" in done.stderr and "Count 42 is kept" in done.stdout
 
 
@@ -127,8 +127,8 @@ def test_a_tree_is_shared_out_and_gathers_to_the_same_rows(cluster, certificates
         office.mkdir()
         plan = f"office: O\nsystems:\n  barn: {{source: tree, path: {tree}}}\n" + known_by(certificates)
         (office / "office.yaml").write_text(plan)
-    run("gather", "--no-check", "--office", offices[0], *DAY)
-    run("gather", "--no-check", "--office", offices[1], *DAY, "--on", cluster.scheduler_address)
+    run("count", "--no-check", "--office", offices[0], *DAY)
+    run("count", "--no-check", "--office", offices[1], *DAY, "--on", cluster.scheduler_address)
     rows = []
     for office in offices:
         with sqlite3.connect(office / "ledger.db") as db:
@@ -149,7 +149,7 @@ def test_a_tree_is_shared_out_and_gathers_to_the_same_rows(cluster, certificates
 @pytest.mark.parametrize("where", ["a cluster", "local:2"])
 def test_killed_workers_lose_nothing(office: Path, cluster, run, monkeypatch, pytestconfig, where: str) -> None:
     monkeypatch.setattr(parts, "_RUN", 3)
-    asked = ["access", "--all", "-f", "csv", "--office", office, *DAY]
+    asked = ["reach", "--all", "-f", "csv", "--office", office, *DAY]
     whole, landed = run(*asked).stdout, 0
     for number in range(max(2, pytestconfig.getoption("--kills"))):
         is_over, killed = threading.Event(), []
@@ -239,8 +239,8 @@ def test_whom_one_cannot_know_is_not_asked(office: Path, cluster, certificates: 
         ("tls://127.0.0.1:1", known_by(certificates), "no cluster is to be reached"),
     ):
         plan.write_text(text.replace(known_by(certificates), workers))
-        done = run("access", "-f", "csv", "--office", office, "--on", address, *DAY, status=2 if said else 0)
+        done = run("reach", "-f", "csv", "--office", office, "--on", address, *DAY, status=2 if said else 0)
         assert said in done.stderr and "secret" not in done.stderr, (address, done.stderr)
         assert not said or (len(done.stderr.strip().splitlines()) == 1 and not done.stdout), (address, done.stderr)
     plan.write_text(text.replace(known_by(certificates), "workers: {trusted: 'tcp://10.0.0.7:8786'}\n"))
-    assert "a scheduler on this machine" in run("access", "--office", office, status=2).stderr
+    assert "a scheduler on this machine" in run("reach", "--office", office, status=2).stderr

@@ -45,7 +45,7 @@ def test_a_mess_becomes_a_plan_with_eight_lines_typed(tmp_path: Path, run, monke
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", server.password)
         monkeypatch.setenv("NEATLEDGER_PASSWORD_STAFF_ACCOUNTS", ldap.PASSWORD)
         files = ["--passwd", tmp_path / "passwd", "--group", tmp_path / "group"]
-        run("new", office, f"barn={tmp_path / 'tree'}", *files)
+        run("connect", "--office", office, f"barn={tmp_path / 'tree'}", *files)
         run("connect", "loft", f"smb://127.0.0.1:{server.port}", "--user", server.admin, "--yes", *here, status=None)
         words = ["--user", ldap.ADMIN, "--ca", tmp_path / "home" / "cert.pem", "--yes"]
         asked = run("connect", "staff", url, *words, *here).stdout
@@ -66,11 +66,11 @@ def test_a_mess_becomes_a_plan_with_eight_lines_typed(tmp_path: Path, run, monke
         assert works["loft", "files"]["works"] == "partly" and "shut" in works["loft", "files"]["message"]
         assert works["staff", "accounts"]["works"] == "yes" and "30 accounts" in works["staff", "accounts"]["message"]
         assert "On leave" in works["desk", "accounts"]["message"]
-        run("gather", *here, status=None)
+        run("count", *here, status=None)
         run("draft", "--write", *here)
         plan = read_plan(office)
         assert len(plan.people) > 30 and {"loft", "barn", "staff", "desk"} == set(plan.systems)
-        assert "no faults" in run("plan", "--check", *here, status=None).stdout
+        assert "no faults" in run("plan", *here, status=None).stdout
         monkeypatch.setenv("NEATLEDGER_PASSWORD_STAFF_ACCOUNTS", "wrong")
         tried = run("connect", "--test", "staff", *here, status=1).stdout
         assert "the name or the password is wrong" in tried and "wrong password" not in tried
@@ -79,7 +79,7 @@ def test_a_mess_becomes_a_plan_with_eight_lines_typed(tmp_path: Path, run, monke
 def test_what_is_not_there_is_said_in_one_line(tmp_path: Path, run) -> None:
     (tmp_path / "t").mkdir()
     (tmp_path / "x.csv").write_text("a,b\n1,2\n")
-    run("new", tmp_path / "o", f"barn={tmp_path / 't'}")
+    run("connect", "--office", tmp_path / "o", f"barn={tmp_path / 't'}")
     before = (tmp_path / "o" / "office.yaml").read_text()
     for words, said in (
         (["barn", tmp_path / "t"], "a system 'barn' already"),
@@ -100,7 +100,7 @@ def test_what_is_not_there_is_said_in_one_line(tmp_path: Path, run) -> None:
 
 
 def test_a_service_is_asked_what_it_is(tmp_path: Path, run, monkeypatch) -> None:
-    run("new", tmp_path / "o", f"barn={tmp_path}")
+    run("connect", "--office", tmp_path / "o", f"barn={tmp_path}")
     with Service(tmp_path / "service.db") as service:
         service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
         service.store.set_password(meadow.READER, "correct horse")

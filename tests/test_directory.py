@@ -54,13 +54,13 @@ def test_a_referral_is_told_and_never_followed(run, tmp_path, monkeypatch) -> No
             live = {"url": url, "base": ldap.BASE, "user": ldap.ADMIN, "page": 50, "ca": str(home / "cert.pem")}
             monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
             where = plan(tmp_path, live={"source": "directory", "accounts": {"ldap": live}})
-            told = run("gather", "--not-seen", "--office", where).stdout
+            told = run("count", "--not-seen", "--office", where).stdout
             assert "1 thing could not be seen" in told and other.split("?")[0] in told and "was not asked" in told
             plan(
                 where,
                 live={"source": "directory", "accounts": {"ldap": live | {"base": f"ou=x,ou=else,{ldap.BASE}"}}},
             )
-            refused = run("gather", "--office", where, status=2).stderr
+            refused = run("count", "--office", where, status=2).stderr
             assert "refers to another" in refused and refused.count("\n") == 1 and ldap.PASSWORD not in refused
         with pytest.raises(BlockingIOError):
             elsewhere.accept()
@@ -78,7 +78,7 @@ def test_a_limit_of_the_directory_is_asked_around_or_told(run, tmp_path, monkeyp
     with ldap.running(home, text, limits) as url:
         live = {"url": url, "base": ldap.BASE, "user": ldap.ADMIN, "ca": str(home / "cert.pem")}
         where = plan(tmp_path, live={"source": "directory", "accounts": {"ldap": live}})
-        told = run("gather", "--not-seen", "--office", where, status=None).stdout
+        told = run("count", "--not-seen", "--office", where, status=None).stdout
         tried = run("connect", "--test", "--office", where, status=None).stdout
         people, groups = (rows_of(run, where, "live", each) for each in ("people", "groups"))
         if is_whole:
@@ -87,7 +87,7 @@ def test_a_limit_of_the_directory_is_asked_around_or_told(run, tmp_path, monkeyp
         assert len(people) < 150 and "limit on size" in told and "could not be seen" in told
         assert "limit on size" in tried and "all work" not in tried
         # What was kept back was not there before either: nobody is told to be gone, or to have come.
-        run("gather", "--office", where)
+        run("count", "--office", where)
         assert not json.loads(run("changes", "--office", where, "--format", "json", status=None).stdout)["rows"]
 
 
@@ -135,7 +135,7 @@ def test_a_directory_that_goes_away_is_read_again_or_not_kept(run, tmp_path, mon
                 "url": f"ldaps://127.0.0.1:{port}" if url.startswith("ldaps") else f"ldap://127.0.0.1:{port}"
             }
             where = plan(tmp_path / name, live={"source": "directory", "accounts": {"ldap": asked}})
-            run("gather", "--office", where)
+            run("count", "--office", where)
             return len(rows_of(run, where, "live", "people"))
 
         port = int(url.rpartition(":")[2])
@@ -148,7 +148,7 @@ def test_a_directory_that_goes_away_is_read_again_or_not_kept(run, tmp_path, mon
             (tmp_path / "gone").mkdir()
             asked = live | {"url": url.rpartition(":")[0] + f":{other}"}
             where = plan(tmp_path / "gone", live={"source": "directory", "accounts": {"ldap": asked}})
-            told = run("gather", "--office", where, status=2).stderr
+            told = run("count", "--office", where, status=2).stderr
             assert "cannot read the directory" in told
             assert "there is no count" in run("people", "--office", where, status=2).stderr
 
@@ -165,19 +165,19 @@ def test_a_live_directory_and_its_export_are_the_same(run, tmp_path, monkeypatch
         (tmp_path / "a").mkdir()
         where = plan(tmp_path / "a", live={"source": "directory", "accounts": {"ldap": live}})
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LIVE", ldap.PASSWORD)
-        done = run("gather", "--office", where)
+        done = run("count", "--office", where)
         assert ldap.PASSWORD not in done.stdout + done.stderr and "all was seen" in done.stdout
         plan(where, live={"source": "directory", "accounts": {"ldap": live | {"ca": "missing.pem"}}})
-        assert "missing.pem" in run("gather", "--office", where, status=2).stderr
+        assert "missing.pem" in run("count", "--office", where, status=2).stderr
         plan(where, live={"source": "directory", "accounts": {"ldap": live | {"allow-plain": True}}})
-        assert "lets nobody sign in without TLS" in run("gather", "--office", where, status=2).stderr
+        assert "lets nobody sign in without TLS" in run("count", "--office", where, status=2).stderr
         plan(where, live={"source": "directory", "accounts": {"ldap": live}})
-    refused = run("gather", "--office", where, status=2).stderr
+    refused = run("count", "--office", where, status=2).stderr
     assert url in refused and refused.count("\n") == 1
     (tmp_path / "b").mkdir()
     (tmp_path / "b" / "people.ldif").write_text(ldap.export(home))
     other = plan(tmp_path / "b", file={"source": "directory", "accounts": {"ldif": "people.ldif"}})
-    run("gather", "--office", other)
+    run("count", "--office", other)
     for words in (("people", "--services"), ("groups", "--all")):
         pairs = zip(rows_of(run, where, "live", *words), rows_of(run, other, "file", *words), strict=True)
         for live_row, row in pairs:
@@ -500,20 +500,20 @@ def test_a_closed_account_does_not_sign_in(tmp_path: Path, run, monkeypatch) -> 
             return subprocess.run([*ask, *who], capture_output=True).returncode == 0
 
         (tmp_path / "office.yaml").write_text(LEAVERS.format(url=url, base=ldap.BASE))
-        run("gather", "--quiet", "--office", tmp_path)
+        run("count", "--quiet", "--office", tmp_path)
         assert signs_in("sedge") and signs_in("weaver")
         listed = run("mend", "--office", tmp_path, status=1).stdout
         assert "the tool can make 1 of them" in listed and "nothing in its entry closes it" in listed
-        texts = run("mend", "--texts", "--office", tmp_path, status=1).stdout
-        run("mend", "--carry-out", "--yes", "1", "--office", tmp_path)
+        texts = run("mend", "--script", "--office", tmp_path, status=1).stdout
+        run("mend", "--carry-out", "--yes", "--expect", "1", "--office", tmp_path)
         assert not signs_in("sedge") and signs_in("weaver")
-        run("mend", "--undo", "--yes", "1", "--office", tmp_path)
+        run("mend", "--undo", "--yes", "--expect", "1", "--office", tmp_path)
         assert signs_in("sedge")
         # The printed records close both: the other one by taking its password away.
         words = ["ldapmodify", "-x", "-ZZ", "-H", url, "-D", f"cn=root,{ldap.BASE}", "-w", ldap.PASSWORD]
         subprocess.run(words, input=texts, text=True, capture_output=True, check=True)
         assert not signs_in("sedge") and not signs_in("weaver")
-        run("gather", "--quiet", "--office", tmp_path)
+        run("count", "--quiet", "--office", tmp_path)
         states = {
             one["login"]: one["state"]
             for one in json.loads(run("people", "--accounts", "--format", "json", "--office", tmp_path).stdout)[
@@ -578,8 +578,8 @@ def test_a_wrong_password_is_known_before_anything_is_asked(tmp_path: Path, run,
     with ldap.running(tmp_path, entries, "overlay ppolicy") as url:
         monkeypatch.setenv("NEATLEDGER_PASSWORD_PEOPLE", ldap.PASSWORD)
         (tmp_path / "office.yaml").write_text(LEAVERS.format(url=url, base=ldap.BASE))
-        run("gather", "--quiet", "--office", tmp_path)
+        run("count", "--quiet", "--office", tmp_path)
         monkeypatch.setenv("NEATLEDGER_PASSWORD_PEOPLE", "another one")
-        told = run("mend", "--carry-out", "--yes", "1", "--office", tmp_path, status=2).stderr
+        told = run("mend", "--carry-out", "--yes", "--expect", "1", "--office", tmp_path, status=2).stderr
         assert "nothing that the tool could make" in told and "invalidCredentials" in told
-        assert not json.loads(run("mend", "--journal", "--format", "json", "--office", tmp_path).stdout)["rows"]
+        assert not json.loads(run("mend", "--log", "--format", "json", "--office", tmp_path).stdout)["rows"]

@@ -67,8 +67,8 @@ def test_a_share_opens_to_everybody_as_when_it_is_tried(real, run, tmp_path, mon
     system = {"source": "smb", "host": real.host, "user": "Administrator", "shares": ["office"],
               "accounts": {"ldap": ldap, "ids": "sid"}}  # fmt: skip
     (tmp_path / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"loft": system}}))
-    run("gather", "--office", tmp_path)
-    table = csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
+    run("count", "--office", tmp_path)
+    table = csv.DictReader(io.StringIO(run("reach", "--all", "--format", "csv", "--office", tmp_path).stdout))
     cells = {(row["account"], row["folder"]): row for row in table if row["way"] == "share"}
     known = 0
     for login, given in tried.items():
@@ -84,9 +84,9 @@ def test_a_share_opens_to_everybody_as_when_it_is_tried(real, run, tmp_path, mon
 def test_a_ticket_signs_in_too(real, start, tmp_path) -> None:
     env = real.ticket(tmp_path)
     where = plan(tmp_path / "office", real, url="ldap://hall.pellowmere.example", user="", **{"sign-in": "kerberos"})
-    assert start("gather", "--office", where, env=env).returncode == 0
+    assert start("count", "--office", where, env=env).returncode == 0
     assert len(open_office(where).principals["hall"]) > 20
-    wrong = start("gather", "--office", where, env=env | {"KRB5CCNAME": f"{tmp_path}/none"}, status=2).stderr
+    wrong = start("count", "--office", where, env=env | {"KRB5CCNAME": f"{tmp_path}/none"}, status=2).stderr
     assert "Kerberos says: No Kerberos credentials available" in wrong and wrong.count("\n") == 1
 
 
@@ -97,16 +97,16 @@ def test_a_ticket_signs_in_to_a_share_too(real, start, tmp_path) -> None:
     office = tmp_path / "office"
     office.mkdir()
     (office / "office.yaml").write_text(json.dumps({"office": "X", "systems": {"loft": system}}))
-    assert start("gather", "--office", office, env=env).returncode == 0
+    assert start("count", "--office", office, env=env).returncode == 0
     assert "loft:/office/seen" in start("folders", "--office", office, env=env).stdout
-    wrong = start("gather", "--office", office, env=env | {"KRB5CCNAME": f"{tmp_path}/none"}, status=2).stderr
+    wrong = start("count", "--office", office, env=env | {"KRB5CCNAME": f"{tmp_path}/none"}, status=2).stderr
     assert "the Kerberos ticket does not sign in" in wrong and wrong.count("\n") == 1
 
 
 def test_groups_and_states_are_those_of_the_domain(real, run, tmp_path, monkeypatch) -> None:
     monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", real.password)
     where = plan(tmp_path / "office", real)
-    told = run("gather", "--not-seen", "--office", where).stdout
+    told = run("count", "--not-seen", "--office", where).stdout
     office = open_office(where)
     groups = {group.ident: group for group in office.readers["hall"].groups}
     holders = {one.account.login: one for one in office.principals["hall"]}
@@ -123,13 +123,13 @@ def test_groups_and_states_are_those_of_the_domain(real, run, tmp_path, monkeypa
     for sid in ("S-1-5-21-9-8-7-1105", "S-1-5-21-9-8-7-1106"):
         assert (sid in told) == any(sid in one.untold for one in groups.values()), SEED
     monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", "not the password")
-    wrong = run("gather", "--office", where, status=2).stderr
+    wrong = run("count", "--office", where, status=2).stderr
     assert "the name or the password is wrong" in wrong and "TLS" not in wrong
     monkeypatch.setenv("NEATLEDGER_PASSWORD_HALL", real.password)
-    empty = run("gather", "--office", plan(tmp_path / "empty", real, base=f"CN=System,{domain.BASE}")).stdout
+    empty = run("count", "--office", plan(tmp_path / "empty", real, base=f"CN=System,{domain.BASE}")).stdout
     assert "there are no people or groups" in empty
     assert (
-        "nothing of the name" in run("gather", "--office", plan(tmp_path / "no", real, base="DC=no"), status=2).stderr
+        "nothing of the name" in run("count", "--office", plan(tmp_path / "no", real, base="DC=no"), status=2).stderr
     )
 
 

@@ -134,7 +134,7 @@ def test_a_ledger_that_leads_nowhere_makes_nothing(demo: Path, tmp_path: Path, r
     shutil.copytree(demo, office, symlinks=True)
     (office / "ledger.db").unlink()
     (office / "ledger.db").symlink_to(place)
-    for words in (["gather"], ["people"], ["counts", "--prove"]):
+    for words in (["count"], ["people"], ["ledger", "--verify"]):
         told = run(*words, "--office", office, status=2).stderr
         assert f"leads to a file that is not there: {place}" in told and told.count("\n") == 1
     assert not place.exists() and not list(office.glob("*.new"))
@@ -226,7 +226,7 @@ def test_edits_at_the_same_time_are_all_kept(office: Path, start, run) -> None:
     places = sorted({row["place"] for row in rows})[:5]
 
     def accept(place: str) -> None:
-        start("accept", "no-end", place, "--reason", "at once", "--quiet", "--office", office)
+        start("check", "--only", "no-end", place, "--accept", "at once", "--quiet", "--office", office, "--yes")
 
     with ThreadPoolExecutor(5) as pool:
         list(pool.map(accept, places))
@@ -235,16 +235,16 @@ def test_edits_at_the_same_time_are_all_kept(office: Path, start, run) -> None:
 
 
 @pytest.mark.parametrize(("words", "told"), [
-    ("accept no-end meadow:/nothing --reason x", "no finding of no-end at meadow:/nothing"),
-    ("lapses --what nothing", "nothing that lapses is called 'nothing'"),
-    ("links --by nobody", "nobody is called 'nobody'"),
-    ("links --to nobody", "nobody is called 'nobody'"),
+    ("check --only no-end meadow:/nothing --accept x --yes", "no finding of no-end at meadow:/nothing"),
+    ("expiring --only nothing", "nothing that ends is called 'nothing'"),
+    ("links --made-by nobody", "nobody is called 'nobody'"),
+    ("links --given-to nobody", "nobody is called 'nobody'"),
     ("check --only nothing", "there is no check 'nothing'"),
-    ("access --below barn:/Nope", "no folder of this name"),
+    ("reach barn:/Nope", "no folder of this name"),
     ("who barn:/Rota -o OUT.xlsx", "who does not write xlsx"),
     ("who barn:/Rota -o OUT.html", "who does not write html"),
     ("who barn:/Rota -o OUT.csv --format json", "leave one of them out"),
-    ("report space -o OUT.csv", "where to, and as what?"),
+    ("report space -o OUT.csv", "which file?"),
 ])  # fmt: skip
 def test_what_is_not_there_is_refused(demo: Path, run, tmp_path: Path, words: str, told: str) -> None:
     said = run(*words.replace("OUT", f"{tmp_path}/out").split(), "--office", demo, status=2).stderr
@@ -258,7 +258,7 @@ def test_a_file_is_what_its_ending_says(demo: Path, run, tmp_path: Path) -> None
         assert (tmp_path / name).read_text() == run("who", "barn:/Rota", "--format", form, "--office", demo).stdout
 
 
-@pytest.mark.parametrize("words", ["who barn:/Payroll", "access --format csv", "--help"])
+@pytest.mark.parametrize("words", ["who barn:/Payroll", "reach --format csv", "--help"])
 def test_a_full_disk_and_a_closed_output_are_one_line(demo: Path, words: str) -> None:
     words = words if words == "--help" else f"{words} --office {demo}"
     for more, told in ((">/dev/full", "No space left"), (">&-", "its output is closed")):
@@ -295,8 +295,8 @@ def test_a_plan_beyond_reason_is_one_line(tmp_path: Path, run, more: str, told: 
 
 
 @pytest.mark.parametrize("words", [
-    "who barn:/Rota --today 9999-12-31", "check --as-of 0001-01-01", "lapses --within 99999999999", "lapses --within -5",
-    "links --lapse-within 1e9", "bands --grace-days 400000", "changes --since 9999-01-01", "gather --today 2998-01-01",
+    "who barn:/Rota --today 9999-12-31", "check --as-of 0001-01-01", "expiring --within 99999999999", "expiring --within -5",
+    "links --within 1e9", "limits --grace-days 400000", "changes --since 9999-01-01", "count --today 2998-01-01",
 ])  # fmt: skip
 def test_days_beyond_reason_are_refused(demo: Path, run, words: str) -> None:
     said = run(*words.split(), "--office", demo, status=2).stderr
@@ -312,7 +312,7 @@ def test_a_damaged_ledger_is_one_line(office: Path, run) -> None:
             damaged[rng.randrange(len(damaged))] ^= 1 << rng.randrange(8)
         (office / "ledger.db").write_bytes(damaged)
         words = rng.choice(
-            ["who barn:/Payroll", "access --format csv", "check", "space", "links", "counts", "changes"]
+            ["who barn:/Payroll", "reach --format csv", "check", "space", "links", "counts", "changes"]
         )
         done = run(*words.split(), "--office", office, status=ANY)
         if words not in sound:
@@ -329,19 +329,19 @@ def test_a_damaged_ledger_is_one_line(office: Path, run) -> None:
 
 def test_a_mistaken_count_of_the_future_is_told_and_removed(office: Path, run) -> None:
     def newest() -> list[str]:
-        return run("counts", "--format", "csv", "--office", office).stdout.splitlines()[1].split(",")
+        return run("ledger", "--format", "csv", "--office", office).stdout.splitlines()[1].split(",")
 
     before = newest()
-    assert "in the future" in run("gather", "--today", "2990-01-01", "--office", office, status=2).stderr
-    run("gather", "--today", "2990-01-01", "--insist", "--office", office)
+    assert "in the future" in run("count", "--today", "2990-01-01", "--office", office, status=2).stderr
+    run("count", "--today", "2990-01-01", "--allow", "future", "--office", office)
     number, taken = newest()[:2]
     assert taken.startswith("2990-01-01")
-    told = run("gather", "--today", "2026-11-23", "--office", office).stderr
-    assert f"count {number} is dated later" in told and f"counts --remove {number}" in told
-    assert "was not removed" in run("counts", "--remove", number, "--office", office, status=2).stderr
-    assert "no count has the number" in run("counts", "--remove", "999", "--office", office, status=2).stderr
+    told = run("count", "--today", "2026-11-23", "--office", office).stderr
+    assert f"count {number} is dated later" in told and f"ledger --remove {number}" in told
+    assert "was not removed" in run("ledger", "--remove", number, "--office", office, status=2).stderr
+    assert "no count has the number" in run("ledger", "--remove", "999", "--office", office, status=2).stderr
     for one in (number, str(int(number) + 1)):
-        assert f"Removed count {one}" in run("counts", "--remove", one, "--insist", "--office", office).stderr
+        assert f"Removed count {one}" in run("ledger", "--remove", one, "--yes", "--office", office).stderr
     assert newest() == before
     with sqlite3.connect(office / "ledger.db") as ledger:
         assert ledger.execute("PRAGMA foreign_key_check").fetchall() == []

@@ -240,7 +240,9 @@ def test_a_folder_that_may_be_listed_and_not_entered_is_not_seen(tmp_path: Path,
     code = "from neatledger.cli import main; import sys; sys.exit(main(sys.argv[1:]))"
     words = [sys.executable, "-c", code]
     subprocess.run(
-        [*words, "new", tmp_path / "office", "--tree", f"barn={tmp_path / 'tree'}"], check=True, capture_output=True
+        [*words, "connect", "--office", tmp_path / "office", f"barn={tmp_path / 'tree'}"],
+        check=True,
+        capture_output=True,
     )
     for path in (tmp_path, *tmp_path.parents[:-1]):
         path.chmod(path.stat().st_mode | 0o011)
@@ -248,7 +250,7 @@ def test_a_folder_that_may_be_listed_and_not_entered_is_not_seen(tmp_path: Path,
     (tmp_path / "tree" / closed).chmod(0o400)
     user = ["setpriv", "--reuid", "6543", "--regid", "6543", "--clear-groups"]
     done = subprocess.run(
-        [*user, *words, "gather", "--not-seen", "--office", tmp_path / "office"], capture_output=True, text=True
+        [*user, *words, "count", "--not-seen", "--office", tmp_path / "office"], capture_output=True, text=True
     )
     assert "Traceback" not in done.stderr
     if closed:
@@ -256,6 +258,6 @@ def test_a_folder_that_may_be_listed_and_not_entered_is_not_seen(tmp_path: Path,
         who = subprocess.run(
             [*words, "who", "barn:/open", "--office", tmp_path / "office"], capture_output=True, text=True
         )
-        assert "It holds 1 file" in " ".join(who.stdout.split())
+        assert "In it and below: 1 file" in " ".join(who.stdout.split())
     else:
         assert done.returncode == 2 and done.stderr.count("\n") == 1 and str(tmp_path / "tree") in done.stderr

@@ -191,7 +191,7 @@ def systems_of(done: carrying.Carried) -> list[str]:
 
 
 def looked_at(folder: Path, run) -> Office:
-    run("gather", "--quiet", "--office", folder)
+    run("count", "--quiet", "--office", folder)
     return open_office(folder, today=date.today())
 
 
@@ -287,7 +287,7 @@ def test_who_moves_and_leaves_has_what_the_plan_says_and_nobody_else_anything(
         steps = [item.step for item in left.work.items]
         done = carried(before, steps)
         assert not done.stopped and len(done.made) == len(steps), done
-        run("gather", "--quiet", "--office", folder)
+        run("count", "--quiet", "--office", folder)
         office = open_office(folder, today=after)
         proofs = proving.ask(office, who)
         assert sum(one.what == "account" for one in proofs) == 3
@@ -381,17 +381,17 @@ def test_each_account_stands_in_a_row_of_its_own(demo: Path, run) -> None:
         (("join", "Ada Larke", "--post", "nurse", "--login", "barn=jhale"), "the login is Jonas Hale's"),
         (("join", "Ada Larke", "--post", "nurse", "--login", "bern=x"), "no system is named 'bern'"),
         (
-            ("join", "Ada Larke", "--post", "nurse", "--from", "2027-02-01", "--until", "2027-01-01"),
+            ("join", "Ada Larke", "--post", "nurse", "--start", "2027-02-01", "--last-day", "2027-01-01"),
             "before the first",
         ),
         (("join", "Ada Larke", "--post", "nurse", "--id", "hale"), "the plan has this name already"),
         (("join", "王", "--post", "nurse"), "no letter that a login can have"),
-        (("move", "croft", "--to", "nurse"), "they hold this post already"),
-        (("move", "brand", "--to", "vet", "--from", "2027-03-01"), "leaves on 2026-12-18"),
-        (("move", "croft", "--to", "desk", "--from", "2026-12-14", "--overlap", "2026-12-01"), "before the move"),
-        (("leave", "hale", "--to", "fenn"), "nothing says when hale leaves"),
-        (("leave", "hale", "--last-day", "2026-12-31", "--to", "hale"), "hale after themselves"),
-        (("leave", "hale", "--last-day", "2026-12-31", "--to", "brand"), "brand, who leaves on 2026-12-18"),
+        (("move", "croft", "--post", "nurse"), "they hold this post already"),
+        (("move", "brand", "--post", "vet", "--start", "2027-03-01"), "leaves on 2026-12-18"),
+        (("move", "croft", "--post", "desk", "--start", "2026-12-14", "--overlap", "2026-12-01"), "before the move"),
+        (("leave", "hale", "--successor", "fenn"), "nothing says when hale leaves"),
+        (("leave", "hale", "--last-day", "2026-12-31", "--successor", "hale"), "hale after themselves"),
+        (("leave", "hale", "--last-day", "2026-12-31", "--successor", "brand"), "brand, who leaves on 2026-12-18"),
         (("leave", "frost", "--last-day", "2026-12-31", "--write"), "nothing was written"),
     ],
 )
@@ -429,6 +429,6 @@ def test_nobody_gets_a_second_account_for_a_first_that_was_not_read(
         "office: Test\nsystems: {barn: {source: tree, path: tree, accounts: {passwd: passwd, group: group}}}\n"
         "people: {alark: {name: Ada Lark, accounts: {barn: alark}}, bo: {name: Bo, accounts: {barn: bo}}}\n"
     )
-    run("gather", "--quiet", "--office", tmp_path)
+    run("count", "--quiet", "--office", tmp_path)
     told = run("mend", "--office", tmp_path, status=1).stdout
     assert "make the account alark" in told and ("it may be there already" in told) == is_there

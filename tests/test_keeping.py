@@ -206,7 +206,7 @@ def test_alterations_of_the_trail_are_found(tmp_path: Path) -> None:
         try:
             told(ledger), ledger.trail.table("loft", kinds_since=START)
         except LedgerError as error:
-            assert "counts --prove" in str(error)
+            assert "ledger --verify" in str(error)
         ledger.close()
 
 

@@ -196,14 +196,14 @@ def test_on_an_smb_server(tmp_path: Path, run, request, monkeypatch) -> None:
             (where / "office.yaml").write_text(f"office: Loft\nsystems: {{loft: {settings}}}\n")
 
         def look() -> object:
-            run("gather", "--quiet", "--office", tmp_path / "beside", status=None)
+            run("count", "--quiet", "--office", tmp_path / "beside", status=None)
             state = ImaginedReader(open_office(tmp_path / "beside").readers["loft"])
             found = [b"/open"]
             for path in found:
                 found += state.subfolders(path)
             return {path: (state.folder_state(path), state.file_sorts(path)) for path in found}
 
-        run("gather", "--quiet", "--office", tmp_path, status=None)
+        run("count", "--quiet", "--office", tmp_path, status=None)
         steps = random_descriptor_steps(open_office(tmp_path), rng, paths)
         subject = Subject(tmp_path, steps, look, running.admin, running.password)
         kill_often(subject, number_of(request, 1), rng)

@@ -41,20 +41,22 @@ def test_links_with_all_their_filters(ask) -> None:
     assert (lab["files"], lab["uses"], lab["expires"]) == ("9", "412", "no end")
     assert int(lab["size_bytes"]) == 2_400_000 + sum(310_000 + 7_100 * n for n in range(1, 9))
     assert set(lab["kinds"].split()) == {"dcm", "exe"} and len(lab["fingerprint"]) == 10
-    assert ids(ask("links", "--by", "sedge")) == {"h1", "h2"}
-    assert ids(ask("links", "--to", "ledgerwood")) == {"k8", "h6"} and ids(ask("links", "--to", "office")) == {
+    assert ids(ask("links", "--made-by", "sedge")) == {"h1", "h2"}
+    assert ids(ask("links", "--given-to", "ledgerwood")) == {"k8", "h6"} and ids(
+        ask("links", "--given-to", "office")
+    ) == {
         "k2",
         "k11",
     }
-    assert ids(ask("links", "--below", EXCHANGE)) == {"k1", "k8", "h2", "h3", "h4"}
-    assert ids(ask("links", "--over", "meadow:/People/hale")) == {"k6", "k10"}
-    assert ids(ask("links", "--lapse-within", 7)) == {"k7", "k9", "k11", "h8"}
+    assert ids(ask("links", EXCHANGE)) == {"k1", "k8", "h2", "h3", "h4"}
+    assert ids(ask("links", "--opens", "meadow:/People/hale")) == {"k6", "k10"}
+    assert ids(ask("links", "--within", 7)) == {"k7", "k9", "k11", "h8"}
     assert ids(ask("links", "--only", "hand-out")) == {f"h{n}" for n in range(1, 10)}
-    assert {"k3", "h7", "h9"}.isdisjoint(ids(ask("links", "--live")))
-    assert ids(ask("links", "--amiss")) == {row["id"] for row in every.values() if row["amiss"]}
+    assert {"k3", "h7", "h9"}.isdisjoint(ids(ask("links", "--only", "live")))
+    assert ids(ask("links", "--only", "breaking")) == {row["id"] for row in every.values() if row["amiss"]}
     # On its last day a link is live, the day after it is not.
-    assert "k9" in ids(ask("links", "--live", day="2026-11-27")) and "k9" not in ids(
-        ask("links", "--live", day="2026-11-28")
+    assert "k9" in ids(ask("links", "--only", "live", day="2026-11-27")) and "k9" not in ids(
+        ask("links", "--only", "live", day="2026-11-28")
     )
 
 
@@ -70,8 +72,8 @@ def test_addresses_of_links_are_nowhere(demo, run) -> None:
         ["links"],
         ["links", "--format", "json"],
         ["check", "--all"],
-        ["lapses"],
-        ["access", "--below", "meadow:/"],
+        ["expiring"],
+        ["reach", "meadow:/"],
     ):
         told += run(*words, "--office", demo, status=None).stdout
     for secret in secrets:
@@ -85,7 +87,9 @@ def test_who_and_reach_know_those_who_hold_links(ask, run, demo) -> None:
         and rows["anyone with the link", "any"]["files_read"] == "9"
     )
     assert ("hale", "link") not in rows
-    everywhere = {row["folder"] for row in ask("reach", "anyone with the link", "--every") if row["level"] != "none"}
+    everywhere = {
+        row["folder"] for row in ask("reach", "anyone with the link", "--level", "any") if row["level"] != "none"
+    }
     assert everywhere == {f"{EXCHANGE}/For Hollin", "meadow:/Teams/Protocols"}
     told = run("why", "finch", f"{EXCHANGE}/2026", "--office", demo, "--today", "2026-11-23").stdout
     assert "hand-out h4" in told and "a hand-out from thistle" in told
@@ -101,7 +105,7 @@ def test_who_and_reach_know_those_who_hold_links(ask, run, demo) -> None:
 
 def test_taking_back_reaches_through_what_was_passed_on(ask, demo, run) -> None:
     def lost(*words: str) -> dict[tuple[str, str], tuple[str, str]]:
-        flags = [flag for word in words for flag in ("--take-back", word)]
+        flags = [flag for word in words for flag in ("--unshare", word)]
         return {(row["person"], row["way"]): (row["lost"], row["kept"]) for row in ask("suppose", *flags)}
 
     # The student's own hand-out goes to a fellow student, who is a member too: nobody falls out.
@@ -114,26 +118,28 @@ def test_taking_back_reaches_through_what_was_passed_on(ask, demo, run) -> None:
     assert set(lost("guest:una")) == {("ledgerwood", "link")}
     assert set(lost("guest:sam.private@post.example")) == {("sam.private@post.example", "handed")}
     for word, told in (("link:k99", "has no 'link:k99'"), ("folder:x", "nothing that can be taken back")):
-        assert told in run("suppose", "--take-back", word, "--office", demo, status=2).stderr
+        assert told in run("suppose", "--unshare", word, "--office", demo, status=2).stderr
 
 
 def test_a_rule_is_tried_before_it_is_set(ask, demo, run) -> None:
-    caught = {row["id"]: row["amiss"] for row in ask("suppose", "--rule", "link-days=30", "--rule-for", "meadow")}
+    caught = {
+        row["id"]: row["amiss"] for row in ask("suppose", "--sharing-rule", "link-days=30", "--rule-for", "meadow")
+    }
     assert set(caught.values()) <= {"no-end", "ends-too-late"} and "k9" in caught
-    only = ask("suppose", "--rule", "open-links=nothing", "--rule-for", "meadow:/Teams/Protocols")
+    only = ask("suppose", "--sharing-rule", "open-links=nothing", "--rule-for", "meadow:/Teams/Protocols")
     assert ids(only) == {"k4", "k5", "k9"}
-    assert ids(ask("suppose", "--rule", "download=no", "--rule-for", "hale")) == {"k7", "h5"}
+    assert ids(ask("suppose", "--sharing-rule", "download=no", "--rule-for", "hale")) == {"k7", "h5"}
     for words, told in (
-        (["--rule", "colour=red"], "is no rule"),
-        (["--rule", "link-days=soon"], "no whole number"),
-        (["--rule", "password=yes", "--rule-for", "nobody"], "no folder, system or person"),
-        (["--rule", "password=yes", "--take-back", "link:k1"], "one thing at a time"),
+        (["--sharing-rule", "colour=red"], "is no rule"),
+        (["--sharing-rule", "link-days=soon"], "no whole number"),
+        (["--sharing-rule", "password=yes", "--rule-for", "nobody"], "no folder, system or person"),
+        (["--sharing-rule", "password=yes", "--unshare", "link:k1"], "one thing at a time"),
     ):
         assert told in run("suppose", *words, "--office", demo, status=2).stderr
 
 
 def test_guests_and_devices(ask) -> None:
-    guests = {(row["guest"], row["account"]): row for row in ask("guests")}
+    guests = {(row["guest"], row["account"]): row for row in ask("people", "--guests")}
     vetline = guests["vetline", "meadow:vetline"]
     assert vetline["idle_days"] == "264" and vetline["next"] == "disable it now" and vetline["inviter"] == "nobody"
     assert guests["hollin", "meadow:hollin"]["next"] == "disable on 2027-02-17"
@@ -142,12 +148,12 @@ def test_guests_and_devices(ask) -> None:
     assert outside["folders"] == "1" and "take back" in outside["next"]
     devices = {row["id"]: row for row in ask("devices")}
     assert devices["d3"]["state"] == "lost" and devices["d1"]["amiss"] == "" and "left on" in devices["d2"]["amiss"]
-    assert ids(ask("devices", "--of", "stone")) == {"d4"}
+    assert ids(ask("devices", "stone")) == {"d4"}
 
 
 def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> None:
     ics = tmp_path / "lapses.ics"
-    rows = ask("lapses", "--calendar", ics, status=0)
+    rows = ask("expiring", "-o", ics, status=0)
     days = [row["day"] for row in rows]
     assert days == sorted(days) and days[0] == "2026-11-26"
     sorts = {
@@ -171,15 +177,15 @@ def test_what_lapses_as_a_table_and_as_a_calendar(ask, tmp_path, demo, run) -> N
     assert all((event.decoded("dtend") - event.decoded("dtstart")).days == 1 for event in events)
     idents = {str(event["uid"]) for event in events}
     assert len(idents) == len(rows)
-    ask("lapses", "--calendar", ics, day="2026-11-24")
+    ask("expiring", "-o", ics, day="2026-11-24")
     again = {str(event["uid"]) for event in Calendar.from_ical(ics.read_bytes()).walk("VEVENT")}
     assert again == idents, "the same things are the same events, on whatever day it is written"
-    assert [row["what"] for row in ask("lapses", "--what", "links", "--within", 5)] == ["link", "link"]
-    past = ask("lapses", "--past", "--what", "hand-outs")
+    assert [row["what"] for row in ask("expiring", "--only", "links", "--within", 5)] == ["link", "link"]
+    past = ask("expiring", "--past", "--only", "hand-outs")
     assert [(row["day"], row["in_days"]) for row in past if int(row["in_days"]) < 0] == [("2026-08-31", "-84")]
     assert date.fromisoformat(past[0]["day"]) < date(2026, 11, 23)
     missing = tmp_path / "no" / "where.ics"
-    assert "cannot write" in run("lapses", "--calendar", missing, "--office", demo, status=2).stderr
+    assert "cannot write" in run("expiring", "-o", missing, "--office", demo, status=2).stderr
 
 
 def test_the_plans_rules_are_checked_as_it_is_read(tmp_path, run) -> None:
@@ -226,7 +232,7 @@ def _listing(folder: Path, tables: dict[str, object], people: str = "login,id\nh
 
 
 def test_taking_back_a_single_file_says_who_loses_it(demo, run) -> None:
-    done = run("suppose", "--take-back", "hand-out:h8", "--format", "csv", "--office", demo, "--today", "2026-11-23")
+    done = run("suppose", "--unshare", "hand-out:h8", "--format", "csv", "--office", demo, "--today", "2026-11-23")
     (row,) = csv.DictReader(io.StringIO(done.stdout))
     assert (row["person"], row["way"], row["kept"]) == ("marsh", "handed", "none") and "read" in row["lost"]
     assert row["folder"].endswith("Open day.mp4") and row["folders"] == "0"
@@ -248,7 +254,7 @@ def test_files_given_by_themselves_count_for_whoever_they_were_given_to(tmp_path
             "links": "Ziel,Recht,type,maker,audience,named\n/a/x.odt,read,file,hale,named,eve@out.example\n",
         },
     )
-    run("gather", "--office", tmp_path)
+    run("count", "--office", tmp_path)
 
     def rows(*words: str) -> list[dict[str, str]]:
         return list(csv.DictReader(io.StringIO(run(*words, "--format", "csv", "--office", tmp_path).stdout)))
@@ -263,7 +269,7 @@ def test_files_given_by_themselves_count_for_whoever_they_were_given_to(tmp_path
         # What is said of the file is what asking for it says.
         asked = [row for row in rows("who", "meadow:/a/x.odt") if row["person"] == person and row["way"] in ways]
         assert [row["level"] for row in asked] == ["read"] * len(ways)
-    guests = {row["guest"]: (row["reaches"], row["files"]) for row in rows("guests")}
+    guests = {row["guest"]: (row["reaches"], row["files"]) for row in rows("people", "--guests")}
     assert guests["eve@out.example"] == ("read /a/x.odt", "1") and guests["late@out.example"] == ("nothing", "0")
     assert "1 row of files" in run("reach", "una", "--office", tmp_path).stdout
 
@@ -283,7 +289,7 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
             ],
         },
     )
-    done = run("gather", "--not-seen", "--office", tmp_path)
+    done = run("count", "--not-seen", "--office", tmp_path)
     for told in (
         "reed",
         "expires is no day",
@@ -295,7 +301,7 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
         assert told in done.stdout, told
     rows = {
         (row["person"], row["folder"], row["way"]): row["level"]
-        for row in csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
+        for row in csv.DictReader(io.StringIO(run("reach", "--all", "--format", "csv", "--office", tmp_path).stdout))
     }
     # What is in /a may be removed by whoever may do so in /a, though the list of /a/b lets them only read.
     assert rows["hale", "meadow:/a", "team"] == "write" and rows["hale", "meadow:/a/b", "team"] == "mixed"
@@ -307,7 +313,7 @@ def test_tables_in_csv_and_json_with_other_columns_and_damaged_rows(tmp_path, ru
         in run("why", "anyone with the link", "meadow:/a", "--office", tmp_path).stdout
     )
     (tmp_path / "teams.json").write_text("[{")
-    assert "no JSON" in run("gather", "--office", tmp_path, status=2).stderr
+    assert "no JSON" in run("count", "--office", tmp_path, status=2).stderr
 
 
 @pytest.mark.parametrize("groups", ["", "name,id\nvets,vets\n"], ids=["no groups told", "no members told"])
@@ -324,7 +330,7 @@ def test_what_a_group_gives_is_unknown_where_its_members_were_not_told(tmp_path,
         plan = (tmp_path / "office.yaml").read_text()
         (tmp_path / "groups.csv").write_text(groups)
         (tmp_path / "office.yaml").write_text(plan.replace('"people.csv"', '"people.csv", "groups": "groups.csv"'))
-    run("gather", "--office", tmp_path)
+    run("count", "--office", tmp_path)
     for folder, way in (("/a", "team"), ("/a/b", "handed")):
         rows = csv.DictReader(
             io.StringIO(run("who", f"meadow:{folder}", "--format", "csv", "--office", tmp_path).stdout)
@@ -334,12 +340,12 @@ def test_what_a_group_gives_is_unknown_where_its_members_were_not_told(tmp_path,
         why = run("why", "una", f"meadow:{folder}", "--office", tmp_path).stdout
         assert "group vets" in why and "who is in it was not all told: they may be or not" in why
     (stop, *_) = csv.DictReader(
-        io.StringIO(run("room", "una", "meadow:/a", "--format", "csv", "--office", tmp_path).stdout)
+        io.StringIO(run("space", "una", "meadow:/a", "--format", "csv", "--office", tmp_path).stdout)
     )
     assert (stop["what"], stop["stops"], stop["room_bytes"]) == ("access", "", "") and "is not known" in stop[
         "because"
     ]
-    table = csv.DictReader(io.StringIO(run("access", "--all", "--format", "csv", "--office", tmp_path).stdout))
+    table = csv.DictReader(io.StringIO(run("reach", "--all", "--format", "csv", "--office", tmp_path).stdout))
     found = {(row["person"], row["folder"], row["way"]): row["level"] for row in table}
     assert found["una", "meadow:/a", "team"] == found["una", "meadow:/a/b", "handed"] == "unknown"
     assert "all but these" in run("groups", "--all", "--office", tmp_path).stdout
@@ -364,7 +370,7 @@ def test_roles_entitlements_and_the_service_are_gates_of_their_own(tmp_path, run
     _listing(tmp_path, tables, "login,id\nhale,hale\nuna,una\nmoss,moss\nvane,vane\n")
 
     def levels() -> dict[tuple[str, str], str]:
-        run("gather", "--office", tmp_path)
+        run("count", "--office", tmp_path)
         rows = csv.DictReader(io.StringIO(run("who", "meadow:/a", "--format", "csv", "--office", tmp_path).stdout))
         return {(row["person"], row["way"]): row["level"] for row in rows if row["way"] in ("team", "admin")}
 
@@ -385,7 +391,7 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     for path in demo.iterdir():
         if path.name not in ("ledger.db",) and path.is_file():
             (office / path.name).write_bytes(path.read_bytes())
-    run("gather", "--quiet", "--office", office)
+    run("count", "--quiet", "--office", office)
     db = sqlite3.connect(office / "ledger.db")
     for statement in (
         "DROP TABLE shared", "DROP TABLE seals", "DROP TABLE journal", "DROP TABLE findings", "DROP TABLE reviews", "DROP TABLE notices", "DROP TABLE chain", *DROP_TRAIL, "ALTER TABLE account_groups DROP COLUMN untold", "ALTER TABLE accounts DROP COLUMN admission", "ALTER TABLE accounts DROP COLUMN is_entitled",
@@ -396,9 +402,9 @@ def test_a_ledger_of_before_is_brought_on(tmp_path, demo, run) -> None:
     db.close()
     assert "no system of this count" in run("links", "--office", office, status=2).stderr
     assert run("who", "barn:/Payroll", "--office", office).stdout
-    run("gather", "--quiet", "--office", office)
+    run("count", "--quiet", "--office", office)
     assert "9 hand-outs" in run("links", "--office", office, status=1).stdout
-    assert "links of" in run("counts", "--prove", "--office", office).stdout
+    assert "links of" in run("ledger", "--verify", "--office", office).stdout
 
 
 def _set(table: str, ident: str, **more: str):
@@ -455,7 +461,7 @@ def test_findings_on_sharing_go_when_what_they_tell_is_put_right(made_demo, tmp_
     only = [word for check, _, _ in FIXES for word in ("--only", check)]
 
     def found() -> set[tuple[str, str]]:
-        run("gather", "--quiet", "--today", "2026-11-23", "--office", office)
+        run("count", "--quiet", "--today", "2026-11-23", "--office", office)
         done = run("check", *only, "--format", "csv", "--today", "2026-11-23", "--office", office, status=None)
         return {(row["check"], row["evidence"]) for row in csv.DictReader(io.StringIO(done.stdout))}
 
@@ -475,9 +481,9 @@ def test_findings_on_sharing_go_when_what_they_tell_is_put_right(made_demo, tmp_
 
 
 def test_a_services_list_is_pushed_down_to_its_own_folders_and_files(demo, run) -> None:
-    told = run("inherit", "meadow:/", "--push", "--office", demo).stdout
+    told = run("folders", "meadow:/", "--pushed", "--office", demo).stdout
     # What lies under team folders over a share has lists of that share.
     assert "37 folders, 53 files change" in told and "barn:" not in told.partition("\n")[2]
-    assert "owner" in run("inherit", "meadow:/People/birch", "--office", demo).stdout
-    lacking = run("inherit", "loft:/", "--office", demo, status=2).stderr
+    assert "owner" in run("folders", "meadow:/People/birch", "--office", demo, "--new-item").stdout
+    lacking = run("folders", "loft:/", "--office", demo, "--new-item", status=2).stderr
     assert "nobody told whom this folder belongs to" in lacking and "--made-by" in lacking

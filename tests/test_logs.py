@@ -40,7 +40,7 @@ def records(reading: Reading) -> list[Record]:
 
 
 def rows(run, folder: Path, *words: str) -> list[dict[str, str]]:
-    told = run("trail", "--each", *words, "--format", "csv", "--office", folder).stdout
+    told = run("trail", "-a", *words, "--format", "csv", "--office", folder).stdout
     return list(csv.DictReader(io.StringIO(told)))[::-1]
 
 
@@ -77,7 +77,7 @@ def test_what_is_done_in_a_real_directory_is_told_once_by_its_own_log(tmp_path: 
             f" user: '{ldap.ADMIN}', ca: {tmp_path}/cert.pem, page: 50}}}}, logs: [{{form: accesslog}}]}}\n"
         )
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", ldap.PASSWORD)
-        run("gather", "--no-check", "--quiet", "--office", office)
+        run("count", "--no-check", "--quiet", "--office", office)
         expected: list[tuple[str, str, str, str]] = []
         root = _session(url, f"cn=root,{ldap.BASE}", ldap.PASSWORD)
         expected.append(("root", "signed in", f"cn=root,{ldap.BASE}", "1"))
@@ -99,20 +99,20 @@ def test_what_is_done_in_a_real_directory_is_told_once_by_its_own_log(tmp_path: 
             else:
                 root.search(who, "(objectClass=*)", ldap3.BASE)
             if number % 10 == 9:
-                run("trail", "--read", "--office", office)
-        run("trail", "--read", "--office", office)
-        run("trail", "--read", "--office", office)
+                run("count", "--logs", "--office", office)
+        run("count", "--logs", "--office", office)
+        run("count", "--logs", "--office", office)
         before = rows(run, office)
         # The directory removes what is old by itself; what went unread with it is missing, and that is said.
         root.search("cn=accesslog", "(objectClass=auditObject)", ldap3.LEVEL)
         for dn in [one.entry_dn for one in root.entries]:
             root.delete(dn)
         root.unbind()
-        assert "is gone from the log" in " ".join(run("trail", "--read", "--office", office).stdout.split())
+        assert "is gone from the log" in " ".join(run("count", "--logs", "--office", office).stdout.split())
     told = [(row["login"], row["did"], row["detail"], row["done"]) for row in before]
     assert Counter(one for one in told if one[0] != "reader") == Counter(expected)
     assert b"secret" not in (office / "ledger.db").read_bytes()
-    assert "not read" in run("trail", "--read", "--office", office, status=2).stdout
+    assert "not read" in run("count", "--logs", "--office", office, status=2).stdout
 
 
 def _session(url: str, dn: str, password: str) -> ldap3.Connection:
@@ -299,7 +299,7 @@ def test_the_service_tells_what_was_done_there_and_no_address_of_a_link(tmp_path
         service.store.fill(meadow.users(), meadow.groups(), meadow.nodes(), meadow.shared_tables())
         service.store.set_password(meadow.READER, "correct horse")
         (tmp_path / "office.yaml").write_text(SERVICE.format(url=service.url))
-        run("gather", "--no-check", "--quiet", "--office", tmp_path)
+        run("count", "--no-check", "--quiet", "--office", tmp_path)
         before = len(rows(run, tmp_path))
         path = next(one["path"] for one in meadow.nodes() if one["type"] == "file")
         ada = httpx.Client(auth=(meadow.READER, "correct horse"), base_url=service.url)
@@ -307,15 +307,15 @@ def test_the_service_tells_what_was_done_there_and_no_address_of_a_link(tmp_path
         assert httpx.get(f"{service.url}/dav{path}", auth=("stone", "guess")).status_code == 401
         assert ada.put("/sharing/links/k99", json={"address": "https://secret/abc"}).status_code in (204, 403)
         ada.close()
-        run("trail", "--read", "--office", tmp_path)
-        run("trail", "--read", "--office", tmp_path)
+        run("count", "--logs", "--office", tmp_path)
+        run("count", "--logs", "--office", tmp_path)
     told = [(row["login"], row["did"], row["where"], row["done"]) for row in rows(run, tmp_path)[before:]]
     mine = [one for one in told if one[1] != "signed in" or one[0] == "stone"]
     assert mine[:2] == [(meadow.READER, "opened", f"meadow:{path}", "1"), ("stone", "signed in", "meadow", "0")]
     assert [one[1] for one in mine[2:]] == ["shared"]
     assert told.count((meadow.READER, "signed in", "meadow", "1")) >= 1
     assert b"secret" not in (tmp_path / "ledger.db").read_bytes()
-    assert "not read" in run("trail", "--read", "--office", tmp_path, status=2).stdout
+    assert "not read" in run("count", "--logs", "--office", tmp_path, status=2).stdout
 
 
 def test_a_clock_that_is_ahead_is_told(tmp_path: Path) -> None:

@@ -164,7 +164,9 @@ def test_one_refusal_stops_what_hangs_on_it_and_undo_takes_back_only_what_was_ma
     assert [(step.target, "hangs together" in why) for step, why in done.left] == [("/two", False), ("/three", True)]
     # What was left somebody else made meanwhile, just as it was meant: it is theirs.
     (tree / "three").chmod(0o700)
-    assert "2 steps to take back" in run("mend", "--undo", "--yes", 99, "--office", folder, status=2).stderr
+    assert (
+        "2 steps to take back" in run("mend", "--undo", "--yes", "--expect", 99, "--office", folder, status=2).stderr
+    )
     assert modes() == [0o700, 0o711, 0o700, 0o700]
     asked = run("mend", "--undo", "--office", folder, status=1)
     assert "2 steps of run" in asked.stdout and "Nothing was changed" in asked.stderr
@@ -400,8 +402,8 @@ def test_mending_a_cause_ends_what_stands_under_it_and_nothing_elsewhere(seed: i
             )
         if len(here) == 1 and mended < 1 and meant and meant <= gone:
             mended += 1
-            words = ["--office", tmp_path, "--quiet", "--yes", len(items)]
-            run("mend", "--cause", number, "--carry-out", *words, status=None)
+            words = ["--office", tmp_path, "--quiet", "--yes", "--expect", len(items)]
+            run("mend", number, "--carry-out", *words, status=None)
             now = open_office(tmp_path, today=office.today)
             assert {one.subject for one in check.ask_anew(now)} == after and not meant & after
             office = now
@@ -437,18 +439,18 @@ def test_limits_of_a_file_system_that_keeps_them(tmp_path: Path, run) -> None:
         before = {word: limit for word, (_, limit) in btrfs.referenced(top).items()}
         (tmp_path / "top").symlink_to(top)
         (tmp_path / "office.yaml").write_text(LIMITED_PLAN)
-        run("gather", "--quiet", "--office", tmp_path)
+        run("count", "--quiet", "--office", tmp_path)
         rows = json.loads(run("mend", "--format", "json", "--office", tmp_path, status=1).stdout)["rows"]
         # What holds `above` is a group above it, and `plain` is no subvolume: neither is a limit of its own.
         assert {row["where"] for row in rows} == {"/wide", "/tight"}
         assert [row["where"] for row in rows if "nothing more can be written" in row["warning"]] == ["/tight"]
-        texts = run("mend", "--texts", "--office", tmp_path, status=1).stdout
-        run("mend", "--carry-out", "--yes", "2", "--office", tmp_path)
+        texts = run("mend", "--script", "--office", tmp_path, status=1).stdout
+        run("mend", "--carry-out", "--yes", "--expect", "2", "--office", tmp_path)
         wanted = before | {"wide": 40 << 20, "tight": 3 << 20}
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted
         with pytest.raises(OSError, match="quota"):
             (top / "tight" / "y").write_bytes(b"x")
-        run("mend", "--undo", "--yes", "2", "--office", tmp_path)
+        run("mend", "--undo", "--yes", "--expect", "2", "--office", tmp_path)
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == before
         subprocess.run(["bash", "-e", "-c", texts], check=True)
         assert {word: limit for word, (_, limit) in btrfs.referenced(top).items()} == wanted
@@ -546,5 +548,5 @@ def test_many_steps_stand_in_groups_on_one_screen(demo: Path, run, monkeypatch) 
     assert all(row["kind"] == "account" and row in [{**one, "number": row["number"]} for one in rows] for row in mine)
     assert "no group ZZ" in run("mend", "ZZ", *where, status=2).stderr
     # What no step ends is of the whole plan: of some of the steps nothing is left, and that would be no answer.
-    assert "only --below" in run("mend", "--left", "--only", "plan-differs", *where, status=2).stderr
+    assert "only a folder and a person" in run("mend", "--left", "--only", "plan-differs", *where, status=2).stderr
     assert json.loads(run("mend", "--left", "--format", "json", *where, status=1).stdout)["rows"]

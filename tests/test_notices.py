@@ -209,7 +209,7 @@ def test_bad_servers_and_templates_leave_nothing_half_done(demo: Path, tmp_path:
     assert "without a subject" in run("notices", "--check", *asked, status=2).stderr
     (where / "templates" / "limit.txt").write_text("Subject: own {{ office }}\n\nown text for {{ name }}")
     mails = tmp_path / "mails"
-    run("notices", "--write", mails, *asked)
+    run("notices", "--send-to", mails, *asked)
     (mine,) = [one for one in mails.iterdir() if "limit kestrel" in one.name]
     assert b"own text for Zoe Kestrel" in mine.read_bytes() and set(LETTERS) >= {"welcome"}
     assert Letters(where / "templates").fill("limit", {"office": "O", "name": "N"})[0] == "own O"

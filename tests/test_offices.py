@@ -35,7 +35,7 @@ def rows(text: str) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(text)))
 
 
-@pytest.mark.parametrize("words", [("check", "--all"), ("brief",), ("lapses", "--within", "60"), ("notices",)])
+@pytest.mark.parametrize("words", [("check", "--all"), ("brief",), ("expiring", "--within", "60"), ("notices",)])
 def test_each_office_answers_as_if_it_were_asked_alone(clients: Path, run, words: tuple[str, ...]) -> None:
     done = run(*words, "--format", "csv", "--office", f"{clients}/*", *DAY, status=2)
     told: dict[str, list[dict[str, str]]] = {}
@@ -45,7 +45,7 @@ def test_each_office_answers_as_if_it_were_asked_alone(clients: Path, run, words
         alone = rows(run(*words, "--format", "csv", "--office", clients / name, *DAY, status=None).stdout)
         assert told[name] == alone and alone
     # What lapses by the plan alone needs no count.
-    has_new = words[0] == "lapses"
+    has_new = words[0] == "expiring"
     assert set(told) == {"ash", "elm"} | ({"new"} if has_new else set())
     assert ("clients/new: " in done.stderr) != has_new and "clients/bad: " in done.stderr
     shown = run(*words, "--office", f"{clients}/[aen]*", *DAY, status=0 if has_new else 2).stdout
@@ -58,7 +58,7 @@ def test_each_office_answers_as_if_it_were_asked_alone(clients: Path, run, words
 def test_files_are_written_for_each_and_one_page_for_all(clients: Path, tmp_path: Path, run) -> None:
     pages = tmp_path / "pages"
     pages.mkdir()
-    files = ("-o", f"{pages}/*.html", "--also", f"{pages}/*.xlsx")
+    files = ("-o", f"{pages}/*.html", "-o", f"{pages}/*.xlsx")
     done = run("report", "people", "--office", f"{clients}/*", *files, *DAY, status=2)
     made = ["ash.html", "ash.xlsx", "elm.html", "elm.xlsx", "offices.html"]
     assert sorted(one.name for one in pages.iterdir()) == made, done.stderr
@@ -66,14 +66,14 @@ def test_files_are_written_for_each_and_one_page_for_all(clients: Path, tmp_path
     assert (pages / "elm.html").read_bytes() == (tmp_path / "alone.html").read_bytes()
     page = (pages / "offices.html").read_text()
     assert "4 offices: 2 failed" in page and "elm.html" in page and "Elmwater" in page and "no count yet" in page
-    run("lapses", "--calendar", f"{pages}/*.ics", "--office", f"{clients}/[ae]*", *DAY)
+    run("expiring", "-o", f"{pages}/*.ics", "--office", f"{clients}/[ae]*", *DAY)
     assert (pages / "ash.ics").read_text().startswith("BEGIN:VCALENDAR")
-    run("notices", "--write", tmp_path / "mails", "--office", f"{clients}/[ae]*", *DAY, status=None)
+    run("notices", "--send-to", tmp_path / "mails", "--office", f"{clients}/[ae]*", *DAY, status=None)
     assert {one.name for one in (tmp_path / "mails").iterdir()} == {"ash", "elm"}
     for words, said in (
         (("report", "space", "-o", f"{pages}/x.html"), "put * where each has its name"),
         (("report", "space", *files[:3], "x.xlsx"), "put * where each has its name"),
-        (("lapses", "--calendar", f"{pages}/x.ics"), "put * where each has its name"),
+        (("expiring", "-o", f"{pages}/x.ics"), "put * where each has its name"),
         (("who", "barn:/Records"), "who is asked of one office"),
     ):
         assert said in run(*words, "--office", f"{clients}/*", status=2).stderr
@@ -137,6 +137,6 @@ def test_offices_of_one_name_and_without_a_plan_are_told_apart(demo: Path, tmp_p
     assert "No office, for want of a plan:" in summary and "fir/main" in summary and "yew" not in summary
     # What has findings is not called in order, whatever the exit status is.
     assert "in order" not in summary and "3 with something to read" in summary
-    told = run("lapses", "--office", f"{tmp_path}/two/*/main", *DAY, status=2).stdout
+    told = run("expiring", "--office", f"{tmp_path}/two/*/main", *DAY, status=2).stdout
     assert "in order" not in told and "1 failed" in told and "fir/main" in told
     assert "no office is called so" in run("check", "--office", f"{tmp_path}/two/fir/*", status=2).stderr

@@ -89,13 +89,13 @@ def test_a_page_sorts_and_searches_and_asks_nobody_whatever_a_name_holds(tmp_pat
     ]
     rows = [f"/{name},folder,0,0,0777".replace('/"', '"/') for name in names]
     (tmp_path / "barn.csv").write_text("\n".join(["path,type,owner,group,mode", "/,folder,0,0,0755", *rows]) + "\n")
-    run("gather", "--office", tmp_path, status=None)
+    run("count", "--office", tmp_path, status=None)
     page = tmp_path / "office.html"
     run("report", "office", "-o", page, "--office", tmp_path)
     text = page.read_text()
     assert "<b>X" not in text and "<img src='" not in text and "127.0.0.1" in text
     assert not re.search(r"(?:src|href)=[\"'](?!#|data:)", text)
-    script = _DRIVE.replace("HEAD", json.dumps("EXPOSURE")).replace("WORD", json.dumps("f7"))
+    script = _DRIVE.replace("HEAD", json.dumps("SCORE")).replace("WORD", json.dumps("f7"))
     made = browse(page, tmp_path / "profile", script)
     said = json.loads(re.search(r'<pre id="said">(.*?)</pre>', made)[1].replace("&lt;", "<").replace("&gt;", ">"))
     numbers = [float(value) for value in said["before"]]
@@ -110,7 +110,7 @@ def test_a_page_sorts_and_searches_and_asks_nobody_whatever_a_name_holds(tmp_pat
 def test_every_paper_of_the_sample_office_renders_whole_without_a_script_too(demo: Path, run, tmp_path: Path) -> None:
     for about in PAPERS:
         page, book = tmp_path / f"{about}.html", tmp_path / f"{about}.xlsx"
-        run("report", about, "-o", page, "--also", book, "--office", demo)
+        run("report", about, "-o", page, "-o", book, "--office", demo)
         text = page.read_text()
         plain = re.sub(r"<script>.*?</script>", "", text, flags=re.DOTALL)
         copy = tmp_path / "plain.html"
@@ -118,7 +118,7 @@ def test_every_paper_of_the_sample_office_renders_whole_without_a_script_too(dem
         rows = plain.count("<tr>")
         assert rows > 10
         # All pages are made by one template: a browser sees those that have all sorts of parts.
-        if about in ("access", "office", "space"):
+        if about in ("reach", "office", "space"):
             made = browse(copy, tmp_path / "profile")
             assert made.count("<tr>") == rows and "<button" not in made and 'type="search"' not in made
         assert plain.count("<img") == plain.count(' alt="') and ' alt=""' not in plain
@@ -162,7 +162,7 @@ def test_what_changed_since_an_older_count_is_marked_in_a_page_and_a_workbook(
     demo: Path, run, tmp_path: Path
 ) -> None:
     page, book = tmp_path / "access.html", tmp_path / "access.xlsx"
-    run("report", "access", "--against", "2026-11-16", "-o", page, "--also", book, "--office", demo)
+    run("report", "access", "--since", "2026-11-16", "-o", page, "-o", book, "--office", demo)
     assert re.search(r"Since 2026-11-16 \d\d:\d\d: \d+ rows? new", page.read_text())
     sheet = load_workbook(book)["Sensitive folders"]
     heads = [cell.value for cell in sheet[1]]
@@ -173,6 +173,5 @@ def test_what_changed_since_an_older_count_is_marked_in_a_page_and_a_workbook(
         changed
     )
     assert (
-        run("report", "mend", "--against", "2026-11-16", "-o", page, "--office", demo, status=2).stderr.count("\n")
-        == 1
+        run("report", "mend", "--since", "2026-11-16", "-o", page, "--office", demo, status=2).stderr.count("\n") == 1
     )

@@ -103,21 +103,21 @@ def test_whatever_is_in_a_plan_it_is_read_or_told(seed: int) -> None:
 
 def test_what_the_plan_says_is_told_by_line_and_unknown_names_too(demo: Path, run) -> None:
     lines = (demo / "office.yaml").read_text().splitlines()
-    told = run("plan", "--show", "barn:/Payroll", "--format", "csv", "--office", demo).stdout
+    told = run("plan", "barn:/Payroll", "--format", "csv", "--office", demo).stdout
     rows = list(csv.DictReader(io.StringIO(told)))
     grant = next(row for row in rows if row["says"] == "payroll write")
     assert "payroll: write" in lines[int(grant["line"]) - 1] and grant["people"] == "finch stone thorne"
     said = {row["says"] for row in rows}
     assert {"closed: nothing comes from above it", "decides: stone", "sensitive", "limit: no limit"} <= said
-    told = run("plan", "--show", "Tess Thistle", "--format", "csv", "--office", demo).stdout
+    told = run("plan", "Tess Thistle", "--format", "csv", "--office", demo).stdout
     rows = list(csv.DictReader(io.StringIO(told)))
     assert {"in students (post student)", "Student: groups students", "band: person", "barn: tthistle"} <= {
         row["says"] for row in rows
     }
     assert all("thistle" in lines[int(row["line"]) - 1] for row in rows if row["about"] in ("person", "account"))
-    checked = run("plan", "--check", "--format", "csv", "--office", demo, status=1).stdout
+    checked = run("plan", "--format", "csv", "--office", demo, status=1).stdout
     assert {row["name"] for row in csv.DictReader(io.StringIO(checked))} == {"lteal", "barn:/Imaging/From outside"}
-    assert "no person 'nobodyy'" in run("plan", "--show", "nobodyy", "--office", demo, status=2).stderr
+    assert "no person 'nobodyy'" in run("plan", "nobodyy", "--office", demo, status=2).stderr
     assert json.loads(run("plan", "--schema", "--office", demo).stdout)["title"] == "office.yaml"
 
 
@@ -138,5 +138,5 @@ ADDRESSES = [
 @pytest.mark.parametrize(("system", "told"), ADDRESSES)
 def test_an_address_that_nothing_could_be_asked_at_is_a_fault_of_the_plan(tmp_path, run, system, told) -> None:
     (tmp_path / "office.yaml").write_text(f"office: X\nsystems:\n  a: {{{system}}}\n")
-    said = run("plan", "--check", "--office", tmp_path, status=2).stderr
+    said = run("plan", "--office", tmp_path, status=2).stderr
     assert told in said and "hidden" not in said and ":3:" in said

@@ -23,8 +23,8 @@ def make_office(tmp_path: Path, run, seed: int, folders: int) -> tuple[Path, Pat
     kernel.make_random_tree(tree, seed, folders)
     (tmp_path / "passwd").write_text(kernel.PASSWD)
     (tmp_path / "group").write_text(kernel.GROUP_FILE)
-    run("new", office, "--tree", f"barn={tree}", "--passwd", tmp_path / "passwd", "--group", tmp_path / "group")
-    run("gather", "--office", office, "--quiet")
+    run("connect", "--office", office, f"barn={tree}", "--passwd", tmp_path / "passwd", "--group", tmp_path / "group")
+    run("count", "--office", office, "--quiet")
     return tree, office
 
 
@@ -53,7 +53,7 @@ def test_flags_and_mounts_are_as_the_kernel_has_them(tmp_path: Path, run) -> Non
         here.mkdir()
         tree, office = make_office(here, run, 70 + seed, 90)
         with kernel.locked_tree(tree, seed):
-            run("gather", "--office", office, "--quiet")
+            run("count", "--office", office, "--quiet")
             judged = kernel.try_everything(tree)
         compare(run, office, judged)
         found = run("check", "--only", "write-on-read-only", "--office", office, status=None).stdout
@@ -62,7 +62,7 @@ def test_flags_and_mounts_are_as_the_kernel_has_them(tmp_path: Path, run) -> Non
 
 def compare(run, office: Path, judged: dict[tuple[str, bytes], list[int]]) -> None:
     """Compare every cell of the whole table with what the kernel let each account do."""
-    text = run("access", "--all", "--format", "csv", "--office", office).stdout
+    text = run("reach", "--all", "--format", "csv", "--office", office).stdout
     assert text.splitlines()[0].startswith(HEAD)
     table = read_table(text)
     wrong = []
@@ -78,15 +78,15 @@ def compare(run, office: Path, judged: dict[tuple[str, bytes], list[int]]) -> No
 
 def check_other_questions(run, office: Path, table) -> None:
     """The narrower tables, JSON, and the answers that read a single path say the same."""
-    every = read_table(run("access", "--every", "--format", "csv", "--office", office).stdout)
+    every = read_table(run("reach", "--level", "any", "--format", "csv", "--office", office).stdout)
     rights = CELLS[:5]
     assert every == {key: row for key, row in table.items() if any(row[cell] == "1" for cell in rights)}
-    shown = read_table(run("access", "--format", "csv", "--office", office).stdout)
+    shown = read_table(run("reach", "--format", "csv", "--office", office).stdout)
     for (account, path, way), row in table.items():
         above = table.get((account, path.rpartition(b"/")[0] or b"/", way)) if path != b"/" else None
         same = [row[cell] for cell in rights] == ([above[cell] for cell in rights] if above else ["0"] * 5)
         assert ((account, path, way) in shown) != same or row["level"] != (above or row)["level"], (account, path)
-    found = json.loads(run("access", "--all", "--format", "json", "--office", office).stdout)["rows"]
+    found = json.loads(run("reach", "--all", "--format", "json", "--office", office).stdout)["rows"]
     as_text = {(row["account"], row["folder"], row["way"]): row for row in found}
     for row in table.values():
         twin = as_text[row["account"], row["folder"], row["way"]]

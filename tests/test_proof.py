@@ -37,7 +37,7 @@ def made(request: pytest.FixtureRequest, tmp_path: Path, run) -> Iterator[tuple[
 
 
 def look_again(folder: Path, office: Office, run) -> proof.Proof:
-    run("gather", "--quiet", "--office", folder)
+    run("count", "--quiet", "--office", folder)
     return proof.prove(office.with_(), ["barn"])
 
 
@@ -140,7 +140,7 @@ def test_the_command_says_what_another_hand_did_meanwhile(tmp_path: Path, run, m
 
     steps = [step for step in random_steps(office, 3, 12, KINDS) if step.kind == "list"][:2]
     write_steps(tmp_path / "steps.json", steps)
-    quiet = ("mend", "--steps", tmp_path / "steps.json", "--carry-out", "--yes", len(steps), "--office", tmp_path)
+    quiet = ("mend", tmp_path / "steps.json", "--carry-out", "--yes", "--expect", len(steps), "--office", tmp_path)
     told = run(*quiet).stdout
     assert "everything else is as it was" in told
 
@@ -152,5 +152,5 @@ def test_the_command_says_what_another_hand_did_meanwhile(tmp_path: Path, run, m
         return ask(*args, **named)
 
     monkeypatch.setattr(gather, "ask", ask_late)
-    told = run("mend", "--undo", "--yes", len(steps), "--office", tmp_path, status=1).stdout
+    told = run("mend", "--undo", "--yes", "--expect", len(steps), "--office", tmp_path, status=1).stdout
     assert "everything else is as it was" not in told and "Somebody else changed 1 thing" in told

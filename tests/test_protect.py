@@ -207,13 +207,13 @@ def test_snapshots_of_a_real_file_system_bring_back_what_is_told(run, tmp_path: 
         (office / "group").write_text("ada:x:1001:\n")
         for number in rng.sample(range(5), 2):
             (work / "deep" / f"f{number}").write_bytes(b"written since")
-        run("gather", "--no-check", "--quiet", "--office", office)
+        run("count", "--no-check", "--quiet", "--office", office)
         told = {
             row["where"]: row
             for where in ("barn:/work", "barn:/work/deep/er")
             for row in rows(run("protect", where, "--format", "csv", "--office", office, status=None).stdout)
         }
-        assert all(one["state"] == "weaker" and "goes back" in one["why"] for one in told.values())
+        assert all(one["state"] == "weaker" and "restores go back" in one["why"] for one in told.values())
         found = _found(office)
         assert sorted(Path(os.fsdecode(one.where)).name for one in found.snapshots) == ["s0", "s2", "s3"]
         assert {Path(os.fsdecode(one.where)).name: one.is_read_only for one in found.snapshots} == {
@@ -276,7 +276,7 @@ def test_what_cannot_be_read_is_said_and_protects_nothing(tmp_path: Path, run) -
     ):  # fmt: skip
         if text is not None:
             (tmp_path / "runs.csv").write_text(text)
-        run("gather", "--no-check", "--quiet", "--office", tmp_path)
+        run("count", "--no-check", "--quiet", "--office", tmp_path)
         (told,) = [
             row
             for row in rows(run("protect", "--format", "csv", "--office", tmp_path, status=1).stdout)
@@ -286,7 +286,7 @@ def test_what_cannot_be_read_is_said_and_protects_nothing(tmp_path: Path, run) -
     (tmp_path / "tree" / "none").mkdir()
     for name in ("20261118", "20261119", "none of these"):
         (tmp_path / "tree" / "none" / name).mkdir()
-    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    run("count", "--no-check", "--quiet", "--office", tmp_path)
     assert len(_found(tmp_path).snapshots) == 2
     (tmp_path / "office.yaml").write_text(
         plan.replace("{name: m, of: [/work]}", "{name: n, of: [/work], at: 'loft:/x'}").replace(
@@ -318,15 +318,18 @@ def test_a_copy_within_reach_of_the_people_of_a_folder_is_told(demo: Path, run) 
         if row["add"] == "1"
     }
     assert len(who & there) == int(re.search(r"and (\d+) more", told["barn:/Rota"]["destroyers"])[1]) + 4
-    assert told["barn:/Notices"]["state"] == "unprotected" and "copied as it changes" in told["barn:/Notices"]["why"]
+    assert told["barn:/Notices"]["state"] == "unprotected" and "synchronised" in told["barn:/Notices"]["why"]
 
 
 def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) -> None:
     def ask(*words: str, status: int = 1) -> str:
-        done = run("protect", *words, "--format", "csv", "--office", demo, "--today", "2026-11-23", status=status)
+        done = run("suppose", *words, "--format", "csv", "--office", demo, "--today", "2026-11-23", status=status)
         return done.stderr if status == 2 else done.stdout
 
-    then = {row["where"]: row for row in rows(ask("--into", "barn:/Homes=nightly", "--every", "barn:mirror=1 day"))}
+    then = {
+        row["where"]: row
+        for row in rows(ask("--backup", "barn:/Homes=nightly", "--backup-every", "barn:mirror=1 day"))
+    }
     homes, rota = then["barn:/Homes"], then["barn:/Rota"]
     assert (homes["state"], homes["then_state"], homes["then_loss"], homes["then_reach"]) == (
         "unprotected", "as wanted", "1 day", "60 days",
@@ -335,14 +338,22 @@ def test_what_other_rules_would_bring_is_told_beside_what_is(demo: Path, run) ->
     size = int(space[-1]["apparent_bytes"])
     assert (int(homes["least_bytes"]), int(homes["most_bytes"])) == (size, 60 * size)
     assert rota["then_loss"] == "1 day" and not rota["least_bytes"]
-    assert "goes back 60 days" in then["barn:/Payroll"]["why"]
+    assert "go back 60 days" in then["barn:/Payroll"]["why"]
     longer = run(
-        "protect", "barn:/Payroll", "--kept", "barn:nightly=1 year", "--format", "csv", "--office", demo, status=0
+        "suppose",
+        "barn:/Payroll",
+        "--backup-kept",
+        "barn:nightly=1 year",
+        "--format",
+        "csv",
+        "--office",
+        demo,
+        status=0,
     )
     assert [row["then_reach"] for row in rows(longer.stdout)] == ["1 year"]
-    assert "no rule of barn is called 'nightlie'" in ask("--every", "barn:nightlie=1 day", status=2)
-    assert "such as 15 minutes" in ask("--every", "barn:nightly=often", status=2)
-    assert "names no system" in ask("--kept", "nightly=1 day", status=2)
+    assert "no rule of barn is called 'nightlie'" in ask("--backup-every", "barn:nightlie=1 day", status=2)
+    assert "such as 15 minutes" in ask("--backup-every", "barn:nightly=often", status=2)
+    assert "names no system" in ask("--backup-kept", "nightly=1 day", status=2)
 
 
 def test_documents_are_without_versions_where_the_plan_says_that_none_is_kept(tmp_path: Path, run) -> None:
@@ -358,7 +369,7 @@ def test_documents_are_without_versions_where_the_plan_says_that_none_is_kept(tm
         text = plan.replace("\n    protection:", f"\n    space: {{{rules}}}\n    protection:")
         assert text != plan
         (tmp_path / "office.yaml").write_text(text)
-        run("gather", "--no-check", "--quiet", "--office", tmp_path)
+        run("count", "--no-check", "--quiet", "--office", tmp_path)
         only = ("--only", "documents-without-versions", "--format", "csv", "--office", tmp_path)
         told = rows(run("check", *only, status=0 if files is None else 1).stdout)
         assert [row["evidence"].rpartition(": ")[2] for row in told] == [str(files)] * (files is not None), rules
@@ -386,7 +397,7 @@ def test_files_written_since_the_last_copy_lie_within_what_is_told(tmp_path: Pat
     plan = PLAN.format(top="tree").replace("snapshots: [{of: /work, where: /snaps}]", backup)
     (tmp_path / "office.yaml").write_text(plan)
     (tmp_path / "runs.csv").write_text(f"when,done\n{moment.isoformat()},yes\n")
-    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    run("count", "--no-check", "--quiet", "--office", tmp_path)
 
     def ask(*words: str) -> dict[str, str]:
         told = rows(run("protect", "barn:/work", *words, "--format", "csv", "--office", tmp_path, status=1).stdout)
@@ -399,10 +410,10 @@ def test_files_written_since_the_last_copy_lie_within_what_is_told(tmp_path: Pat
     assert sum(one.st_size for one in true) <= int(told["written_bytes"]) <= sum(one.st_size for one in facts)
     for one in (tmp_path / "tree" / "work").rglob("*"):
         os.utime(one, (0, moment.timestamp() - 60))
-    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    run("count", "--no-check", "--quiet", "--office", tmp_path)
     assert (ask()["written_least"], ask()["written_most"]) == ("0", "0")
     later = datetime.now(UTC) + timedelta(seconds=1)
     (tmp_path / "runs.csv").write_text(f"when,done\n{later.isoformat()},yes\n")
-    run("gather", "--no-check", "--quiet", "--office", tmp_path)
+    run("count", "--no-check", "--quiet", "--office", tmp_path)
     day = (later + timedelta(days=2)).date().isoformat()
     assert not ask("--today", day)["written_most"]

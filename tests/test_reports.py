@@ -117,7 +117,7 @@ def test_read_only_systems_take_away_all_that_writes() -> None:
 
 
 def test_closed_folders_of_one_place_are_folded() -> None:
-    keys = ("person", "folder", "way", "level", "rights", "files", "files_read", "files_change", "files_delete")
+    keys = ("person", "folder", "way", "can", "rights", "files", "files_read", "files_change", "files_delete")
 
     def row(path: bytes, level: str) -> dict[str, object]:
         cells = ("ada", Address("barn", path), "share", level, "", 1, int(level == "read"), 0, 0)
@@ -152,16 +152,19 @@ WRONG = [
     (["reach", "nemo", "--office", "OFFICE"], "nobody is called 'nemo'"),
     (["reach", "ada", "--side", "plan", "--office", "OFFICE"], "the plan has no person 'ada'"),
     (["folders", "barn:/nowhere", "--office", "OFFICE"], "no folder or file of this name"),
-    (["access", "--below", "barn:/nowhere", "--office", "OFFICE"], "no folder of this name was counted"),
+    (["reach", "barn:/nowhere", "--office", "OFFICE"], "no folder of this name was counted"),
     (["changes", "--office", "OFFICE"], "no older count to compare with"),
-    (["new", "OFFICE", "--tree", "barn=/"], "there is an office already"),
-    (["new", "X", "--tree", "barn"], "not a system: 'barn'"),
-    (["new", "X", "--tree", "barn=/nowhere"], "there is no folder /nowhere"),
-    (["new", "X", "--tree", "1=/"], "beginning with a letter"),
-    (["new", "X", "a=/usr", "a=/etc"], "two systems are called 'a'"),
+    (["connect", "--office", "OFFICE", "barn=/"], "there is an office already"),
+    (["connect", "--office", "X", "barn"], "connect wants a name and an address"),
+    (["connect", "--office", "X", "barn=/nowhere"], "/nowhere: there is no folder"),
+    (["connect", "--office", "X", "1=/"], "beginning with a letter"),
+    (["connect", "--office", "X", "a=/usr", "a=/etc"], "two systems are called 'a'"),
     (["connect", "1", "smb://nowhere.office.example", "--office", "OFFICE"], "beginning with a letter"),
-    (["new", "X", "--tree", "barn=/", "--passwd", "p"], "--passwd and --group go together"),
-    (["accept", "no-such", "barn:/", "--reason", "x", "--office", "OFFICE"], "there is no check 'no-such'"),
+    (["connect", "--office", "X", "barn=/", "--passwd", "p"], "--passwd and --group go together"),
+    (
+        ["check", "--only", "no-such", "barn:/", "--accept", "x", "--office", "OFFICE", "--yes"],
+        "there is no check 'no-such'",
+    ),
 ]
 
 
@@ -171,11 +174,11 @@ def small(tmp_path_factory) -> Path:
     (folder / "tree" / "sub").mkdir(parents=True)
     for name, text in (("passwd", "ada:x:2001:3001:Ada:/:/bin/sh\n"), ("group", "staff:x:3001:\n")):
         (folder / name).write_text(text)
-    words = [COMMAND, "new", folder / "office", "--tree", f"barn={folder / 'tree'}"]
+    words = [COMMAND, "connect", "--office", folder / "office", f"barn={folder / 'tree'}"]
     subprocess.run(
         [*words, "--passwd", folder / "passwd", "--group", folder / "group"], check=True, capture_output=True
     )
-    subprocess.run([COMMAND, "gather", "--office", folder / "office"], check=True, capture_output=True)
+    subprocess.run([COMMAND, "count", "--office", folder / "office"], check=True, capture_output=True)
     return folder / "office"
 
 
@@ -188,14 +191,14 @@ def test_a_wrong_call_is_answered_in_one_line(small: Path, tmp_path: Path, words
 
 def test_every_command_speaks_csv_and_json(small: Path, run) -> None:
     calls = [
-        "counts",
+        "ledger",
         "people",
         "groups",
         "folders",
         "who barn:/",
         "reach ada",
         "why ada barn:/sub",
-        "access",
+        "reach",
         "check --list",
         "check --fail-at high",
     ]
@@ -205,8 +208,8 @@ def test_every_command_speaks_csv_and_json(small: Path, run) -> None:
         assert len(rows) == len(read) > 0, call
         assert [list(row) for row in rows] == [list(row) for row in read], call
     env = {**os.environ, "NEATLEDGER_OFFICE": str(small)}
-    assert subprocess.run([COMMAND, "counts"], env=env, capture_output=True).returncode == 0
-    assert run("counts", cwd=small).stdout.startswith("1 count in ")
+    assert subprocess.run([COMMAND, "ledger"], env=env, capture_output=True).returncode == 0
+    assert run("ledger", cwd=small).stdout.startswith("1 count in ")
 
 
 def test_the_examples_of_the_python_page_are_true(demo: Path, tmp_path: Path, monkeypatch) -> None:
@@ -225,7 +228,7 @@ def test_whatever_rests_on_a_count_says_what_was_not_seen(demo: Path, run, tmp_p
     told = run(*words.replace("FILE", f"{tmp_path}/x.html").split(), "--office", demo, status=ANY).stdout
     told += "".join(page.read_text() for page in tmp_path.glob("*.html"))
     ways = (
-        "Not seen: 1 thing on barn (counts --not-seen barn)",
+        "Not seen: 1 thing on barn (ledger --not-seen barn)",
         "1 thing on barn could not be read.",
         "barn: one thing could",
     )

@@ -261,10 +261,10 @@ def test_what_is_decided_is_what_happens_on_a_real_tree_and_nothing_else(seed: i
     assert found.decisions
     by_hand = {(one.row.person, one.row.folder) for one, _ in found.by_hand}
     beside = {(one.person, one.folder.path) for one in found.beside}
-    done = run("review", "take", pack, "--write", "--keep", tmp_path / "steps", "--office", tmp_path, status=None)
+    done = run("review", "take", pack, "--write", "--steps", tmp_path / "steps", "--office", tmp_path, status=None)
     assert "are kept in the ledger" in done.stdout
     if found.steps:
-        asked = ["mend", "--steps", tmp_path / "steps", "--carry-out", "--office", tmp_path, "--quiet", "--yes"]
+        asked = ["mend", tmp_path / "steps", "--carry-out", "--office", tmp_path, "--quiet", "--yes", "--expect"]
         told = re.search(r"there are (\d+) steps", run(*asked, 0, status=2).stderr)
         if told is None or int(told[1]) != len(found.steps):
             pytest.skip("a step of these is not the tool's to make")
@@ -318,8 +318,8 @@ def test_what_a_review_took_away_is_not_given_back_by_the_plan(tmp_path: Path, r
         return {"DECISION": "remove" if "ada" in map(str, cells.values()) else "keep", "CHANGE TO": None}
 
     pack = fill(next((tmp_path / "packs").glob("*.xlsx")), answer, "High", date.today().isoformat())
-    run("review", "take", pack, "--write", "--keep", tmp_path / "steps", "--office", tmp_path, status=None)
-    run("mend", "--steps", tmp_path / "steps", "--carry-out", "--yes", len(read_steps(str(tmp_path / "steps"))), "--office", tmp_path, status=None)  # fmt: skip
+    run("review", "take", pack, "--write", "--steps", tmp_path / "steps", "--office", tmp_path, status=None)
+    run("mend", tmp_path / "steps", "--carry-out", "--yes", "--expect", len(read_steps(str(tmp_path / "steps"))), "--office", tmp_path, status=None)  # fmt: skip
     office = gathered(tmp_path, run)
     has = table_of(office)
     assert has[b"/kept", "share bo"][0] and not has[b"/kept", "share ada"][0]

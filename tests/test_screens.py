@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
+import json
+import re
+import shlex
+import shutil
 from datetime import date
 from pathlib import Path
 
 import pytest
 from wcwidth import wcswidth
 
+from neatledger.cli import main
+from neatledger.commandtable import COMMANDS, OLD_NAMES
 from neatledger.errors import UnknownNameError
 from neatledger.faces.table import Layout, render_table
 from neatledger.formats.names import show_address
 from neatledger.questions import open_office
 from neatledger.questions.short_addresses import ELLIPSES
 from neatledger.reports.report import Column, Report
+from neatledger.words import GLOSSARY, OUT
 
 NAMES = (
     "2026", "Drop", "drop", "From the old system", "a\tb", "c\nd", "e\\n", "…", "...", "漢字の書類", "תיקייה", "🙂", "e\u0301",
@@ -25,8 +34,6 @@ NAMES = (
 @pytest.fixture(scope="module")
 def hard_office(tmp_path_factory) -> Path:
     """An office whose tree has every name within every other, and some deeper."""
-    from neatledger.cli import main
-
     folder = tmp_path_factory.mktemp("hard")
     tree = folder / "tree"
     for outer in NAMES:
@@ -38,7 +45,7 @@ def hard_office(tmp_path_factory) -> Path:
     (tree / "Drop" / "2026" / "Only here" / "deeper").mkdir(parents=True)
     (tree / "2026" / "Drop" / "drop" / "Only here" / "letter.txt").touch()
     (folder / "office.yaml").write_text("office: Hard\nsystems: {barn: {source: tree, path: tree}}\n")
-    assert main(["gather", "--quiet", "--office", str(folder)]) == 0
+    assert main(["count", "--quiet", "--office", str(folder)]) == 0
     return folder
 
 
@@ -86,3 +93,103 @@ def test_columns_that_lack_room_are_counted_and_empty_ones_left_out() -> None:
     wide, narrow = (render_table(Report("x", "All.", columns, rows), Layout(width)) for width in (120, 50))
     assert "FILE" in wide and "NONE" not in wide and "more: -w" not in wide
     assert "FILE" not in narrow and "1 column more: -w" in narrow and "1,234,567" in narrow
+
+
+FIRST = (
+    "brief", "check", "check 1", "who barn:/Payroll", "why thistle barn:/Payroll", "space", "mend",
+    "suppose --member payroll=thistle", "protect", "trail --unusual", "people thistle", "draft",
+)  # fmt: skip
+"""The first screens, each within a terminal of 24 lines with its prompt; and the bare command."""
+MORE = (
+    "groups", "people", "folders", "links", "people --guests", "devices", "expiring", "reach thistle", "space --promised",
+    "limits", "space --forecast", "space --by version", "space --by kind", "unused", "trail", "plan thistle",
+    "reach --most change", "changes thistle barn:/Payroll", "reach thorne --compare stone", "suppose --close moss",
+    "how barn:/Policies nurses=write", "ledger", "ledger --verify", "mend A", "mend --left", "review",
+    "leave hale --last-day 2026-12-31 --successor fenn", "move croft --post desk --start 2026-12-14",
+    "join 'Hugo Larke' --post nurse --start 2026-12-07", "folders barn:/Records --new-item", "changes --since 2026-06-01",
+    "space barn:/Homes/tthistle thistle", "protect barn:/Payroll", "people --match", "groups --suggest", "notices",
+)  # fmt: skip
+TODAY = "2026-11-23"
+
+
+@pytest.fixture(scope="module")
+def screens(made_demo: Path, tmp_path_factory) -> dict[str, str]:
+    """What every command says of the sample office on a terminal of eighty columns."""
+    office = tmp_path_factory.mktemp("screens") / "office"
+    shutil.copytree(made_demo, office)
+    found = {}
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("COLUMNS", "80")
+        patch.setenv("NO_COLOR", "1")
+        for call in (*FIRST, *MORE):
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+                assert main([*shlex.split(call), "--office", str(office), "--today", TODAY]) in (0, 1), call
+            found[call] = out.getvalue()
+    return found
+
+
+def test_no_screen_has_a_private_word_and_none_is_wider_than_the_terminal(screens: dict[str, str]) -> None:
+    private = re.compile(r"(?<![-\w/])(?:" + "|".join(map(re.escape, OUT)) + r")s?(?![-\w/])", re.IGNORECASE)
+    for call, text in screens.items():
+        assert max(map(wcswidth, text.splitlines())) <= 80, call
+        plain = " ".join(line.strip() for line in text.splitlines())
+        assert not private.findall(plain), (call, private.findall(plain))
+        assert not re.search(r"\b1 (?:files|folders|people|steps|findings|problems|places|things|links)\b", plain), (
+            call
+        )
+
+
+@pytest.mark.parametrize("call", FIRST)
+def test_a_first_screen_is_one_screen_and_ends_with_what_was_counted(screens: dict[str, str], call: str) -> None:
+    lines = screens[call].splitlines()
+    most = {"check 1": 40, "draft": 40, "suppose --member payroll=thistle": 23}
+    assert len(lines) <= most.get(call, 23), screens[call]
+    assert (
+        lines[-1].startswith(("Counted ", "The figures")) and sum(line.startswith("Counted ") for line in lines) <= 1
+    )
+
+
+def test_the_figures_of_headlines_are_those_of_the_rows(demo: Path, run, screens: dict[str, str]) -> None:
+    def rows(*words: str) -> list[dict]:
+        asked = [*words, "--format", "json", "--office", demo, "--today", TODAY]
+        return json.loads(run(*asked, status=None).stdout)["rows"]
+
+    found = rows("check")
+    causes = {(row["cause"], row["exposure"]) for row in found if not row["accepted"]}
+    number = int(re.match(r"(\d+) problems", screens["check"])[1])
+    # One place may stand for two problems: its list, and its space.
+    assert len(causes) <= number <= len(causes) + 5
+    assert f"of {number} problems" in screens["brief"]
+    people = {
+        row["person"]: row for row in rows("who", "barn:/Payroll") if row["way"] == "any" or row["level"] != "none"
+    }
+    reaching = sum(row["level"] != "none" for row in people.values())
+    assert screens["who barn:/Payroll"].startswith(
+        f"{reaching} of {len({row['person'] for row in rows('who', 'barn:/Payroll')})} people"
+    )
+    places = [row for row in rows("protect") if row["wanted"]]
+    weak = [row for row in places if row["state"] in ("unprotected", "weaker")]
+    bare = sum(row["state"] == "unprotected" for row in weak)
+    assert screens["protect"].startswith(f"{len(weak)} of {len(places)} places")
+    assert f"{bare} of them have no backup" in screens["protect"]
+    signs = rows("trail", "--unusual")
+    assert screens["trail --unusual"].startswith(f"{len(signs)} unusual events")
+    full = [row for row in rows("space") if row["state"].startswith(("over", "full"))]
+    assert f"{len(full)} places over the limit" in " ".join(screens["space"].split())
+
+
+def test_old_names_and_options_say_what_they_are_now(run) -> None:
+    for name, now in OLD_NAMES.items():
+        said = run(name, "x", status=2).stderr
+        assert said == f"neatledger: {name} is now: neatledger {now}\n" and name not in COMMANDS
+    for words, now in (
+        ("trail --odd", "--unusual"),
+        ("check --below x", "without an option"),
+        ("count --to x", "--export"),
+    ):
+        said = run(*words.split(), status=2).stderr
+        assert said.count("\n") == 1 and now in said, said
+    for word in (*GLOSSARY, *OUT):
+        assert run("help", word).stdout.strip()
+    assert "did you mean" in run("help", "bnad", status=2).stderr

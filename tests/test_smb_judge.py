@@ -82,7 +82,7 @@ def office(folder: Path, running: SmbServer, **more: object) -> Path:
 
 def gathered(run, folder: Path, running: SmbServer, monkeypatch, **more: object) -> Path:
     monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
-    done = run("gather", "--office", office(folder, running, **more), status=None)
+    done = run("count", "--office", office(folder, running, **more), status=None)
     assert running.password not in done.stdout + done.stderr
     return folder
 
@@ -94,7 +94,7 @@ def test_every_right_is_as_the_server_grants_it(running, clients, run, tmp_path,
     rng = random.Random(SEED)
     made = {share: smb.fill(clients[running.admin], rng, share, 40) for share in PERMISSIONS}
     where = gathered(run, tmp_path / "office", running, monkeypatch, shares=list(PERMISSIONS))
-    text = run("access", "--office", where, "--all", "--format", "csv").stdout
+    text = run("reach", "--office", where, "--all", "--format", "csv").stdout
     rows = {(row["person"], row["folder"]): row for row in csv.DictReader(io.StringIO(text)) if row["way"] == "share"}
     compared = unknown = 0
     for share, paths in made.items():
@@ -142,7 +142,7 @@ def test_no_cell_says_no_where_membership_was_not_told(run, tmp_path, monkeypatc
             accounts = {"accounts": server.write_files(base)} if tied else {}
             monkeypatch.chdir(base)
             where = gathered(run, tmp_path / "office", server, monkeypatch, **accounts)
-            text = run("access", "--office", where, "--all", "--format", "csv").stdout
+            text = run("reach", "--office", where, "--all", "--format", "csv").stdout
             groups = run("groups", "--office", where, "--all", "--format", "csv").stdout
             compared, unknown = 0, set()
             for row in csv.DictReader(io.StringIO(text)):
@@ -189,7 +189,7 @@ def test_switches_that_no_descriptor_shows_are_told_by_the_plan_or_not_known(run
             people = {user: smb.Client(server, user) for user in smb.USERS}
             for plan in ({}, {"share-gates": SHARE_GATES}):
                 where = gathered(run, tmp_path / str(len(plan)), server, monkeypatch, **plan)
-                text = run("access", "--all", "--office", where, "--format", "csv").stdout
+                text = run("reach", "--all", "--office", where, "--format", "csv").stdout
                 unknown, wrong = set(), []
                 for row in csv.DictReader(io.StringIO(text)):
                     name = row["folder"].partition("/")[2]
@@ -223,9 +223,9 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
             for number in range(150):
                 (base / "data" / "open" / f"f{number}" / "in").mkdir(parents=True)
             where = gathered(run, tmp_path / "office", server, monkeypatch)
-            whole = run("access", "--all", "--office", where, "--format", "csv").stdout
+            whole = run("reach", "--all", "--office", where, "--format", "csv").stdout
             for _ in range(2):
-                gathering = begin("gather", "--quiet", "--office", where)
+                gathering = begin("count", "--quiet", "--office", where)
                 # A server that is not there at the first word is none: it is to go away later.
                 wait_for_connection(server.port)
                 for _ in range(rng.randint(1, 3)):
@@ -233,13 +233,13 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
                     server.kill_children()
                 out, err = gathering.communicate(timeout=60)
                 assert (gathering.returncode, err) == (0, "")
-                told = run("counts", "--not-seen", "loft", "--office", where).stdout
-                assert run("access", "--all", "--office", where, "--format", "csv").stdout == whole, told
+                told = run("ledger", "--not-seen", "loft", "--office", where).stdout
+                assert run("reach", "--all", "--office", where, "--format", "csv").stdout == whole, told
             plan = (where / "office.yaml").read_text()
             (where / "barn").mkdir()
             barn = "barn: {source: tree, path: barn}, loft:"
             (where / "office.yaml").write_text(plan.replace("{loft:", "{" + barn))
-            gathering = begin("gather", "--office", where)
+            gathering = begin("count", "--office", where)
             wait_for_connection(server.port)
             server.stop()
             out, err = gathering.communicate(timeout=60)
@@ -250,8 +250,8 @@ def test_a_server_that_goes_away_is_read_on_or_not_kept_at_all(run, begin, tmp_p
     assert ", loft on 20" in run("who", "loft:/open", "--office", where).stdout
     told = run("changes", "--office", where, status=None).stdout
     assert "loft was not counted after" in told and "barn was first counted" in told and "0 people gained" in told
-    assert run("gather", "attic", "--office", where, status=2).stderr.count("loft") == 1
-    assert "Count" in run("gather", "barn", "--office", where).stdout
+    assert run("count", "attic", "--office", where, status=2).stderr.count("loft") == 1
+    assert "Count" in run("count", "barn", "--office", where).stdout
 
 
 def test_a_new_child_gets_what_the_server_gives_it(running, clients) -> None:
@@ -309,7 +309,7 @@ def test_random_descriptors_carried_out_and_taken_back(running, clients, run, tm
     where = office(tmp_path / "office", running, shares=["open"], **{"may-change": True})
 
     def counted() -> Office:
-        run("gather", "--quiet", "--office", where, status=None)
+        run("count", "--quiet", "--office", where, status=None)
         return open_office(where)
 
     before = counted()
@@ -346,7 +346,7 @@ def test_what_a_share_does_not_let_be_set_is_known_before(running, clients, run,
         smb.fill(clients[running.admin], rng, share, 4, first=3000)
     monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
     where = office(tmp_path / "office", running, shares=list(PERMISSIONS), **{"may-change": True})
-    run("gather", "--quiet", "--office", where, status=None)
+    run("count", "--quiet", "--office", where, status=None)
     before = open_office(where)
     state = ImaginedReader(before.readers["loft"])
     told = set()
@@ -387,7 +387,7 @@ def test_what_a_server_makes_of_a_list_is_what_is_told_and_taken_back(run, tmp_p
         where = office(tmp_path / "office", here, shares=["open"], **{"may-change": True})
 
         def counted() -> Office:
-            run("gather", "--quiet", "--office", where, status=None)
+            run("count", "--quiet", "--office", where, status=None)
             return open_office(where)
 
         before = counted()
@@ -454,7 +454,7 @@ def test_a_plan_brought_to_a_share_gives_nobody_what_it_does_not_say(
     (where / "office.yaml").write_text(json.dumps(plan))
 
     def counted() -> Office:
-        run("gather", "--quiet", "--office", where, status=None)
+        run("count", "--quiet", "--office", where, status=None)
         return open_office(where)
 
     def asked() -> dict[tuple[str, str], set[str]]:
@@ -532,9 +532,9 @@ def test_members_of_a_group_make_change_and_remove_each_others_things(
 
     before = {name: refused(name, "then") for name in STARTS}
     assert all(before.values()), before
-    run("gather", "--quiet", "--office", tmp_path, status=None)
+    run("count", "--quiet", "--office", tmp_path, status=None)
     listed = worklist.ask(open_office(tmp_path)).makeable()
-    run("mend", "--carry-out", "--yes", len(listed), "--office", tmp_path, status=None)
+    run("mend", "--carry-out", "--yes", "--expect", len(listed), "--office", tmp_path, status=None)
     assert {name: refused(name, "now") for name in STARTS} == {name: set() for name in STARTS}
 
 

@@ -66,7 +66,7 @@ def test_what_another_export_says_is_mapped_or_unknown_and_never_taken_raw(run, 
         people="Account,id,Status,Last logon,e_mail\nada,11,ACTIVE,03.02.2026 10:00,a@x.example\nbo,12,Disabled,Never,\n"
         "cy,13,Aktiv,2026-02-03,\n",
     )
-    told = run("gather", "--not-seen", "--office", where).stdout
+    told = run("count", "--not-seen", "--office", where).stdout
     assert "people.csv:4  Status says 'Aktiv', which the plan does not map: it is unknown" in told
     assert "people.csv:4  Last logon says '2026-02-03', which is no day in the form DD.MM.YYYY: it is unknown" in told
     assert "the column 'e_mail' is not read: if it is email" in told and told.count("people.csv") == 3
@@ -78,7 +78,7 @@ def test_what_another_export_says_is_mapped_or_unknown_and_never_taken_raw(run, 
     assert "2026-02-03" in run("people", "ada", "--office", where).stdout
     columns["people"]["state"]["heading"] = "Statuss"
     write(tmp_path, {"barn": system})
-    told = run("gather", "--office", where, status=2).stderr
+    told = run("count", "--office", where, status=2).stderr
     assert "there is no column 'Statuss'" in told and "nearest are Status" in told
 
 
@@ -99,7 +99,7 @@ def test_a_listing_of_nt_lists_from_another_export(run, tmp_path) -> None:
         lists=LISTS,
         shares=SHARES,
     )
-    told = run("gather", "--not-seen", "--office", where).stdout
+    told = run("count", "--not-seen", "--office", where).stdout
     for fault in (
         "people.csv:4",
         "members.csv:4",
@@ -122,7 +122,7 @@ def test_a_listing_of_nt_lists_from_another_export(run, tmp_path) -> None:
     assert "unknown" in run("who", "loft:/Data/strange", "--office", where).stdout
     system["columns"]["entries"]["path"] = "Pfad"
     write(tmp_path, {"loft": system})
-    assert "there is no column 'Pfad'" in run("gather", "--office", where, status=2).stderr
+    assert "there is no column 'Pfad'" in run("count", "--office", where, status=2).stderr
 
 
 def test_a_listing_of_nfs4_lists_and_what_new_items_get(run, tmp_path) -> None:
@@ -145,17 +145,17 @@ def test_a_listing_of_nfs4_lists_and_what_new_items_get(run, tmp_path) -> None:
         groups="name,id\nvets,21\nothers,22\n",
         members="group,member\nvets,bo\n",
     )
-    assert "all was seen" in run("gather", "--office", where).stdout
+    assert "all was seen" in run("count", "--office", where).stdout
     assert levels(run, where, "nas:/Scans") == {"ada": ("manage", "1"), "bo": ("write", "1"), "cy": ("none", "0")}
-    new = run("inherit", "nas:/Scans", "--made-by", "bo", "--office", where).stdout
+    new = run("folders", "nas:/Scans", "--made-by", "bo", "--office", where, "--new-item").stdout
     assert (
         "allow group vets (21): write" in new
         and "allow everyone: read" in new
         and "owner" not in new.partition("own list")[0]
     )
-    push = run("inherit", "nas:/Scans", "--push", "--office", where).stdout
+    push = run("folders", "nas:/Scans", "--pushed", "--office", where).stdout
     assert "nas:/Scans/new" in push and "allow the owner" in push and "cy (enter list read)" in push
-    kept = run("inherit", "nas:/Scans", "--push", "--keep-own", "--office", where, "--format", "json").stdout
+    kept = run("folders", "nas:/Scans", "--pushed", "--keep-own", "--office", where, "--format", "json").stdout
     assert all(not row["lost_entries"] for row in json.loads(kept)["rows"])
 
 
@@ -168,17 +168,17 @@ def test_accounts_are_joined_when_the_plan_says_so(run, tmp_path) -> None:
     )  # fmt: skip
     plan = json.loads((where / "office.yaml").read_text()) | {"people": people}
     (where / "office.yaml").write_text("# kept\n" + json.dumps(plan, indent=1))
-    run("gather", "--office", where)
+    run("count", "--office", where)
     rows = {
         row["account"]: (row["state"], row["person"])
-        for row in json.loads(run("match", "--office", where, "--format", "json").stdout)["rows"]
+        for row in json.loads(run("people", "--match", "--office", where, "--format", "json").stdout)["rows"]
     }
     assert rows == {
         "one:a.one": ("proposed", ["ada"]),
         "one:CY": ("proposed", ["cy"]),
         "one:b": ("ambiguous", ["bo", "cy"]),
     }
-    assert "joined" in run("match", "--write", "--office", where).stdout
+    assert "joined" in run("people", "--match", "--write", "--office", where).stdout
     assert (where / "office.yaml").read_text().startswith("# kept")
     assert levels(run, where, "one:/").keys() == {"ada", "cy", "b"}
 
@@ -196,7 +196,7 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, start, tmp_path_factory
                 (folder / "data" / "open" / f"f{number:02d}" / "x.txt").write_text("x")
             monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", "wrong")
             where = office(tmp_path / "a", running, shares=["open", "shut"])
-            refused = run("gather", "--office", where, status=2)
+            refused = run("count", "--office", where, status=2)
             assert (
                 "cannot sign in" in refused.stderr
                 and "wrong" not in refused.stderr
@@ -204,7 +204,7 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, start, tmp_path_factory
             )
             assert not (where / "ledger.db").exists()
             monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
-            told = run("gather", "--not-seen", "--office", where).stdout
+            told = run("count", "--not-seen", "--office", where).stdout
             assert "loft:/shut" in told and "no connection to the share" in told
             facts = run("folders", "loft:/open", "--format", "csv", "--office", where).stdout
             assert facts.count("f3") == 10 and "list not seen" not in facts
@@ -213,13 +213,13 @@ def test_a_server_that_goes_away_or_refuses_is_told(run, start, tmp_path_factory
                 (cut / "office.yaml").write_text(
                     (cut / "office.yaml").read_text().replace(str(running.port), str(port))
                 )
-                told = run("gather", "--office", cut, status=2).stderr
+                told = run("count", "--office", cut, status=2).stderr
             assert "loft was not counted" in told and "went away while it was read" in told and told.count("\n") == 1
             assert not (cut / "ledger.db").exists(), "half a server is not kept for a whole one"
-        gone = run("gather", "--office", where, status=2).stderr
+        gone = run("count", "--office", where, status=2).stderr
         assert str(running.port) in gone and gone.count("\n") == 1
     monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
-    missing = start("gather", "--office", where, status=2, stdin=subprocess.DEVNULL).stderr
+    missing = start("count", "--office", where, status=2, stdin=subprocess.DEVNULL).stderr
     assert "NEATLEDGER_PASSWORD_LOFT" in missing
 
 
@@ -230,7 +230,7 @@ def test_guests_are_refused_and_passwords_come_from_the_keyring(run, start, tmp_
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", "anything")
         monkeypatch.setenv("NEATLEDGER_USER_LOFT", "stranger")
         where = office(tmp_path / "a", running, shares=["open"])
-        told = run("gather", "--office", where, status=2).stderr
+        told = run("count", "--office", where, status=2).stderr
         assert (
             "guest" in told
             and "anything" not in told
@@ -238,18 +238,18 @@ def test_guests_are_refused_and_passwords_come_from_the_keyring(run, start, tmp_
             and not (where / "ledger.db").exists()
         )
         allowed = office(tmp_path / "b", running, shares=["open"], **{"allow-guest": True, "allow-unsigned": True})
-        assert "kept" in run("gather", "--office", allowed).stdout
+        assert "kept" in run("count", "--office", allowed).stdout
         # An ordinary account is not told the permissions of shares: unknown, until the plan tells them.
         (Path(name) / "data" / "open" / "f01").mkdir()
         monkeypatch.setenv("NEATLEDGER_USER_LOFT", "ada")
         monkeypatch.setenv("NEATLEDGER_PASSWORD_LOFT", running.password)
         plain = office(tmp_path / "c", running, shares=["open"])
-        told = run("gather", "--not-seen", "--office", plain).stdout
+        told = run("count", "--not-seen", "--office", plain).stdout
         assert "does not tell this share's permission" in told
         who = run("who", "loft:/open", "--office", plain).stdout
-        assert "0 of" in who and "it is not known" in who and "a list that could not be read" in who
+        assert "0 of" in who and "it is unknown" in who and "a list that could not be read" in who
         plain = office(tmp_path / "d", running, shares=["open"], permissions={"open": "D:(A;;0x1200a9;;;WD)"})
-        run("gather", "--office", plain)
+        run("count", "--office", plain)
         assert "lets through enter list read" in run("why", "bo", "loft:/open/f01", "--office", plain).stdout
         monkeypatch.delenv("NEATLEDGER_PASSWORD_LOFT")
         monkeypatch.delenv("NEATLEDGER_USER_LOFT")
@@ -262,7 +262,7 @@ def test_guests_are_refused_and_passwords_come_from_the_keyring(run, start, tmp_
         )
         monkeypatch.setenv("PYTHONPATH", str(tmp_path))
         monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "ring.Ring")
-        done = start("gather", "--office", where)
+        done = start("count", "--office", where)
         assert "kept" in done.stdout and running.password not in done.stdout + done.stderr
         kept = (where / "ledger.db").read_bytes()
         assert running.password.encode() not in kept

@@ -15,31 +15,31 @@ from conftest import ANY, _environment
 STARTED = {
     "access": [
         "who barn:/Payroll", "who barn:/Rota --format csv", "who loft:/Accounts --all --format json", "reach rook", "reach frost --format csv",
-        "why marsh barn:/Imaging/2026", "why thistle loft:/Surgery --format json", "access --format csv", "access --every --format json",
-        "changes --format json", "who barn:/Payroll --side plan", "inherit barn:/Imaging --push",
+        "why marsh barn:/Imaging/2026", "why thistle loft:/Surgery --format json", "reach --format csv", "reach --level any --format json",
+        "changes --format json", "who barn:/Payroll --side plan", "folders barn:/Imaging --pushed",
     ],
     "people and folders": [
         "people", "people rook", "people --format csv", "groups", "groups --format json", "folders", "folders barn:/Records", "folders --format csv",
-        "match", "match --format json", "counts", "people nemo",
+        "people --match", "people --match --format json", "ledger", "people nemo",
     ],
     "sharing": [
-        "links", "links --format csv", "links --only link --format json", "links --not-in-order", "guests", "guests --format csv", "devices",
-        "devices --format json", "lapses --within 14", "lapses --format csv", "suppose --take-back member:Cases=students", "links --by moss",
+        "links", "links --format csv", "links --only link --format json", "links --only breaking", "people --guests", "people --guests --format csv", "devices",
+        "devices --format json", "expiring --within 14", "expiring --format csv", "suppose --unshare member:Cases=students", "links --made-by moss",
     ],
     "space": [
-        "space", "space barn:/Imaging", "space --format csv", "space barn:/ --by kind --format json", "room rook barn:/Imaging/Ultrasound", "bands",
-        "bands --format csv", "forecast barn --format json", "kinds", "versions --format csv", "synced rook", "suppose --keep barn=0",
+        "space", "space barn:/Imaging", "space --format csv", "space barn:/ --by kind --format json", "space rook barn:/Imaging/Ultrasound", "limits",
+        "limits --format csv", "space --forecast barn --format json", "space --by kind", "space --by version --format csv", "devices rook --would-hold", "suppose --versions barn=0",
     ],
     "order": [
         "check", "check --only no-end --format csv", "check --only no-email --format json", "check --list", "check --only homes-opened", "check --only nothing",
         "check --only no-end --all --fail-at high",
-        "report space", "accept", "counts --format json", "lapses --past", "check --side plan",
+        "report space", "check 1 --accept why", "ledger --format json", "expiring --past", "check --side plan",
     ],
 }  # fmt: skip
 # No assert does any work: these are the same where Python leaves all of them out.
 OPTIMIZED = [
-    "access --side both", "brief", "check", "compare thorne stone", "history thistle barn:/Payroll", "mend", "plan", "protect",
-    "suppose --out-of payroll=finch", "suppose --gone rook", "trail --odd", "join --prove wren",
+    "reach --side both", "brief", "check", "reach thorne --compare stone", "changes thistle barn:/Payroll", "mend", "plan", "protect",
+    "suppose --no-member payroll=finch", "suppose --delete rook", "trail --unusual", "join --verify wren",
 ]  # fmt: skip
 
 

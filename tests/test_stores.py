@@ -25,8 +25,8 @@ from neatledger.questions import open_office
 pytestmark = pytest.mark.judge
 DAY = ("--today", "2026-11-23")
 QUESTIONS = (
-    ("who", "barn:/Payroll"), ("reach", "finch", "--used"), ("access",), ("space", "barn:/", "--every", "--by", "kind"), ("brief",), ("check", "--all"), ("trail", "quill"),
-    ("trail", "--odd"), ("protect", "--all"), ("changes",), ("links",), ("counts",),
+    ("who", "barn:/Payroll"), ("reach", "finch", "-c", "+used"), ("reach",), ("space", "barn:/", "--depth", "all", "--by", "kind"), ("brief",), ("check", "--all"), ("trail", "quill"),
+    ("trail", "--unusual"), ("protect", "--all"), ("changes",), ("links",), ("ledger",),
 )  # fmt: skip
 
 
@@ -42,7 +42,7 @@ def shared(server: postgres.Server, demo: Path, tmp_path: Path, run, monkeypatch
     office = tmp_path / "office"
     shutil.copytree(demo, office)
     url = server.create(f"o{random.randrange(10**9)}")
-    told = run("counts", "--move", url, "--office", office)
+    told = run("ledger", "--move", url, "--office", office)
     assert "its chain of" in told.stderr
     monkeypatch.setenv("NEATLEDGER_LEDGER", url)
     yield office, url
@@ -67,27 +67,27 @@ def test_every_question_has_the_same_answer_from_both(
     next_day = ("--office", office, "--today", "2026-11-24")
     for place in (url, ""):
         monkeypatch.setenv("NEATLEDGER_LEDGER", place)
-        run("gather", *next_day)
+        run("count", *next_day)
         run("review", "make", "stone", "-o", tmp_path / f"packs{len(written)}", *next_day)
-        run("notices", "--about", "link", "--write", tmp_path / f"mails{len(written)}", *next_day, status=None)
-        run("trail", "quill", "--forget", "--insist", *next_day, status=-1)
-        run("counts", "--remove", "3", "--insist", "--office", office)
-        assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+        run("notices", "--only", "link", "--send-to", tmp_path / f"mails{len(written)}", *next_day, status=None)
+        run("ledger", "--forget", "quill", "--yes", *next_day, status=-1)
+        run("ledger", "--remove", "3", "--yes", "--office", office)
+        assert "everything is as it was written" in run("ledger", "--verify", "--office", office).stdout
         written[place] = [
             run(*words, "--format", "csv", *next_day, status=None).stdout
-            for words in (("check", "--all"), ("counts",), ("trail",))
+            for words in (("check", "--all"), ("ledger",), ("trail",))
         ]
     assert written[url] == written[""]
     # Back into a file, whole.
     monkeypatch.setenv("NEATLEDGER_LEDGER", url)
     back = tmp_path / "back"
     shutil.copytree(office, back, ignore=shutil.ignore_patterns("ledger.db*"))
-    run("counts", "--move", back / "ledger.db", "--office", office)
+    run("ledger", "--move", back / "ledger.db", "--office", office)
     heads = [_head(run, office)]
     assert (
-        "there is a file already" in run("counts", "--move", back / "ledger.db", "--office", office, status=2).stderr
+        "there is a file already" in run("ledger", "--move", back / "ledger.db", "--office", office, status=2).stderr
     )
-    assert "there is a ledger already" in run("counts", "--move", url, "--office", office, status=2).stderr
+    assert "there is a ledger already" in run("ledger", "--move", url, "--office", office, status=2).stderr
     monkeypatch.setenv("NEATLEDGER_LEDGER", "")
     heads.append(_head(run, back))
     assert heads[0] == heads[1]
@@ -96,7 +96,7 @@ def test_every_question_has_the_same_answer_from_both(
 
 
 def _head(run, office: Path) -> str:
-    return re.search(r"\b[0-9a-f]{64}\b", run("counts", "--prove", "--office", office).stdout)[0]
+    return re.search(r"\b[0-9a-f]{64}\b", run("ledger", "--verify", "--office", office).stdout)[0]
 
 
 def test_rights_are_those_of_roles_and_nobody_alters_a_count(
@@ -115,10 +115,10 @@ def test_rights_are_those_of_roles_and_nobody_alters_a_count(
             # What is found is told, though it cannot be kept.
             assert run("check", "--only", "no-end", "--office", office, "--today", "2026-11-22", status=None).stdout
         done = run(
-            "gather", "barn", "--no-check", "--office", office, "--today", "2026-11-25", status=0 if may_add else 2
+            "count", "barn", "--no-check", "--office", office, "--today", "2026-11-25", status=0 if may_add else 2
         )
         assert may_add or "this role may not" in done.stderr, done.stderr
-        said = run("counts", "--remove", "1", "--insist", "--office", office, status=2).stderr
+        said = run("ledger", "--remove", "1", "--yes", "--office", office, status=2).stderr
         assert "this role may not" in said and len(said.splitlines()) == 1
     server.sql(name, "DROP OWNED BY reader, writer, adding, asking", "DROP ROLE reader, writer, adding, asking")
     for table in ("counts", "surveys", "packed", "accounts", "chain", "journal", "findings", "trail_blocks"):
@@ -132,7 +132,7 @@ def test_rights_are_those_of_roles_and_nobody_alters_a_count(
         name, "ALTER TABLE neatledger.surveys DISABLE TRIGGER ALL", "UPDATE neatledger.surveys SET files = files + 1"
     )
     monkeypatch.setenv("NEATLEDGER_LEDGER", url)
-    assert "altered" in run("counts", "--prove", "--office", office, status=1).stdout
+    assert "altered" in run("ledger", "--verify", "--office", office, status=1).stdout
 
 
 @pytest.mark.parametrize("how", ["the plan", "the environment", "--move"])
@@ -151,7 +151,7 @@ def test_no_address_of_a_ledger_holds_a_password(
     (tmp_path / "office.yaml").write_text(f"office: O\n{line}systems: {{barn: {{source: tree, path: .}}}}\n")
     if how == "the environment":
         monkeypatch.setenv("NEATLEDGER_LEDGER", address)
-    words = ["counts", "--move", address, "--office", demo] if how == "--move" else ["counts", "--office", tmp_path]
+    words = ["ledger", "--move", address, "--office", demo] if how == "--move" else ["ledger", "--office", tmp_path]
     if how == "--move" and not address.startswith("postgresql://"):
         return
     done = run(*words, status=2)
@@ -182,16 +182,16 @@ def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytes
     findings = iter(sorted(standing))
     env = {**os.environ, "NEATLEDGER_LEDGER": url}
     before, reviews = len({row["count"] for row in _counts(run, office)}), _packs(office, url)
-    until, done = time.monotonic() + seconds, {"gather": 0, "accept": 0, "review": 0}
+    until, done = time.monotonic() + seconds, {"count": 0, "accept": 0, "review": 0}
 
     def work(number: int) -> None:
         day = f"2026-12-{1 + number:02d}"
         first = True
         while time.monotonic() < until or first:
             first = False
-            asked = [("gather", ["gather", "barn", "--no-check", "--insist", "--quiet"])]
+            asked = [("count", ["count", "barn", "--no-check", "--allow", "future", "--quiet"])]
             found = next(findings, None)
-            asked += [("accept", ["accept", *found, "--reason", "tried"])] if found else []
+            asked += [("accept", ["check", "--only", *found, "--accept", "tried", "--yes"])] if found else []
             asked += (
                 [("review", ["review", "make", "stone", "-o", office / f"packs-{number}-{time.monotonic_ns()}"])]
                 if found
@@ -199,7 +199,7 @@ def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytes
             )
             for what, words in asked:
                 # What is accepted and reviewed is of the count that all began with.
-                when = [day] if what == "gather" else [DAY[1], "--as-of", DAY[1]]
+                when = [day] if what == "count" else [DAY[1], "--as-of", DAY[1]]
                 words = [COMMAND, *words, "--today", *when, "--office", office]
                 ended = subprocess.run(words, env=env, capture_output=True, text=True)
                 assert ended.returncode == 0, ended.stderr
@@ -208,7 +208,7 @@ def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytes
     with ThreadPoolExecutor(workers) as pool:
         list(pool.map(work, range(workers)))
     counts = {row["count"] for row in _counts(run, office)}
-    assert min(done.values()) >= workers and len(counts) == before + done["gather"]
+    assert min(done.values()) >= workers and len(counts) == before + done["count"]
     accepted = [
         one
         for one in YAML(typ="safe").load((office / "office.yaml").read_text())["accepted"]
@@ -216,7 +216,7 @@ def test_many_at_once_write_everything_once(shared: tuple[Path, str], run, pytes
     ]
     assert len({(one["check"], one["place"]) for one in accepted}) == len(accepted) == done["accept"]
     assert _packs(office, url) - reviews == done["review"]
-    assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+    assert "everything is as it was written" in run("ledger", "--verify", "--office", office).stdout
 
 
 def _packs(office: Path, url: str) -> int:
@@ -225,7 +225,7 @@ def _packs(office: Path, url: str) -> int:
 
 
 def _counts(run, office: Path) -> list[dict[str, object]]:
-    return list(json.loads(run("counts", "--format", "json", "--office", office).stdout)["rows"])
+    return list(json.loads(run("ledger", "--format", "json", "--office", office).stdout)["rows"])
 
 
 def test_kills_of_server_and_client_lose_nothing_and_leave_nothing_half(
@@ -237,7 +237,16 @@ def test_kills_of_server_and_client_lose_nothing_and_leave_nothing_half(
     kept = {row["count"] for row in _counts(run, office)}
     landed = 0
     for number in range(max(6, pytestconfig.getoption("--kills"))):
-        words = [COMMAND, "gather", "--insist", "--today", f"2027-01-{1 + number % 28:02d}", "--office", office]
+        words = [
+            COMMAND,
+            "count",
+            "--allow",
+            "future",
+            "--today",
+            f"2027-01-{1 + number % 28:02d}",
+            "--office",
+            office,
+        ]
         process = subprocess.Popen(words, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         time.sleep(rng.uniform(0.2, 1.4))
         if number % 2:
@@ -255,7 +264,7 @@ def test_kills_of_server_and_client_lose_nothing_and_leave_nothing_half(
         assert told is None or int(told[1]) in now
         landed += now == kept
         kept = now
-        assert "everything is as it was written" in run("counts", "--prove", "--office", office).stdout
+        assert "everything is as it was written" in run("ledger", "--verify", "--office", office).stdout
         assert run("who", "barn:/Payroll", "--office", office).stdout
     assert landed, "none of the kills came before the count was kept"
 
@@ -284,7 +293,20 @@ def test_carrying_out_is_for_one_at_a_time_and_a_killed_one_holds_nobody_up(
     other = tmp_path / "other"
     shutil.copytree(office, other)
     run("who", "barn:/Payroll", "--office", office)
-    run("accept", "no-end", "*", "--reason", "until spring", "--until", "2027-03-31", "--office", other, status=None)
+    run(
+        "check",
+        "--only",
+        "no-end",
+        "*",
+        "--accept",
+        "until spring",
+        "--until",
+        "2027-03-31",
+        "--office",
+        other,
+        "--yes",
+        status=None,
+    )
     run("who", "barn:/Payroll", "--office", other)
     assert "has used a newer plan since" in run("who", "barn:/Payroll", "--office", office).stdout
     assert "newer plan" not in run("who", "barn:/Payroll", "--office", other).stdout

@@ -76,7 +76,7 @@ def office_at(folder: Path, logs: str, run) -> Path:
     (folder / "office.yaml").write_text(OFFICE.format(logs=logs))
     (folder / "passwd").write_text("ada:x:1001:1001:Ada:/:/bin/sh\nbo:x:1002:1002:Bo:/:/bin/sh\n")
     (folder / "group").write_text("ada:x:1001:\nbo:x:1002:\n")
-    run("gather", "--no-check", "--quiet", "--office", folder)
+    run("count", "--no-check", "--quiet", "--office", folder)
     return folder
 
 
@@ -117,12 +117,12 @@ def test_all_that_people_do_on_a_real_server_is_told_once(tmp_path: Path, seed: 
                 with log.open("rb") as written, gzip.open(tmp_path / "audit.log.1.gz", "wb") as packed:
                     size = written.seek(0, 2)
                     written.seek(0)
-                    run("trail", "--read", "--office", office)
+                    run("count", "--logs", "--office", office)
                     packed.write(written.read(size))
                 log.write_bytes(b"")
                 os.truncate(log, 0)
-    run("trail", "--read", "--office", office)
-    run("trail", "--read", "--office", office)
+    run("count", "--logs", "--office", office)
+    run("count", "--logs", "--office", office)
     told = [
         (
             row["login"],
@@ -130,13 +130,13 @@ def test_all_that_people_do_on_a_real_server_is_told_once(tmp_path: Path, seed: 
             *(row[key].removeprefix("loft:/desk") for key in ("where", "to")),
             row["is_folder"],
         )
-        for row in rows(run, office, "--each")
+        for row in rows(run, office, "-a")
         if row["login"] != running.admin and row["did"] != "signed in"
     ]
     assert Counter(told) == Counter(done)
-    assert {row["login"] for row in rows(run, office, "--did", "sign-in")} >= {"ada", "bo"}
-    assert {row["who"] for row in rows(run, office, "ada", "--each")} == {"ada"}
-    assert "in it" not in run("counts", "--prove", "--office", office).stdout
+    assert {row["login"] for row in rows(run, office, "--only", "sign-in")} >= {"ada", "bo"}
+    assert {row["who"] for row in rows(run, office, "ada", "-a")} == {"ada"}
+    assert "in it" not in run("ledger", "--verify", "--office", office).stdout
 
 
 def _act(rng: random.Random, user: str, running, cache: dict, done: list[tuple[str, ...]]) -> None:
@@ -207,8 +207,8 @@ def test_what_changes_in_a_real_directory_is_told_without_its_values(tmp_path: P
                 env={**os.environ, "LDAPTLS_REQCERT": "never"}, check=False,
             )  # fmt: skip
             assert done.returncode == 0, done.stderr
-            run("trail", "--read", "--office", office)
-    found = rows(run, office, "--each")
+            run("count", "--logs", "--office", office)
+    found = rows(run, office, "-a")
     assert [row["detail"] for row in found] == [
         f"{people[0]}: changed mail", f"{people[1]}: removed", f"{groups[0]}: changed description",
     ]  # fmt: skip
@@ -292,13 +292,13 @@ def test_broken_hostile_and_repeated_lines_are_told_and_add_nothing(tmp_path: Pa
     ]  # fmt: skip
     text = "".join([good[0], *bad, *good[1:]]).encode("utf-8", "surrogateescape")
     log.write_bytes(text)
-    told = run("trail", "--read", "--office", office).stdout
+    told = run("count", "--logs", "--office", office).stdout
     assert "4 records" in told and "line 2: no line of a system log" in " ".join(told.split())
     assert f"{len(bad) - 5} more lines" in told
     log.write_bytes(text)  # the same once more, under the same name: nothing is new
     (office / "audit.log.9").write_bytes(text)
-    assert "0 records" in run("trail", "--read", "--office", office).stdout
-    found = rows(run, office, "--each")
+    assert "0 records" in run("count", "--logs", "--office", office).stdout
+    found = rows(run, office, "-a")
     assert [(row["who"], row["done"]) for row in found] == [("ada", "1"), ("bo", "1"), ("ada", "0"), ("ada", "1")]
     assert "\x1b" not in run("trail", "--office", office).stdout
     assert [row["done"] for row in rows(run, office, "--refused")] == ["0"]
@@ -312,11 +312,11 @@ def test_broken_hostile_and_repeated_lines_are_told_and_add_nothing(tmp_path: Pa
     (office / "audit.log.3.gz").write_bytes(gzip.compress(line(8).encode())[:-9])
     log.write_text(line(7))
     assert "another file than at the last reading" in " ".join(
-        run("trail", "--read", "--office", office).stdout.split()
+        run("count", "--logs", "--office", office).stdout.split()
     )
     log.unlink()
     (office / "audit.log.1.gz").write_bytes(b"no gzip")
-    assert "is not there" in run("trail", "--read", "--office", office, status=2).stdout
+    assert "is not there" in run("count", "--logs", "--office", office, status=2).stdout
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -332,7 +332,7 @@ def test_questions_agree_with_a_slow_search(tmp_path: Path, run, seed: int) -> N
     (office / "audit.log").write_text("".join(
         f"{when.isoformat()} loft smbd_audit: {who}|10.0.0.7|d|desk|unlinkat|ok|/srv/desk/{path}\n" for when, who, path in deeds
     ))  # fmt: skip
-    run("trail", "--read", "--office", office)
+    run("count", "--logs", "--office", office)
     for folder, person, since in (
         (None, "ada", None),
         ("a", None, None),
@@ -349,7 +349,7 @@ def test_questions_agree_with_a_slow_search(tmp_path: Path, run, seed: int) -> N
             if (person is None or who.lower() == person) and (folder is None or path == folder or path.startswith(f"{folder}/"))
             and (since is None or when.astimezone() >= datetime.fromisoformat(since).astimezone())
         ]  # fmt: skip
-        assert [row["where"].removeprefix("loft:/desk/") for row in rows(run, office, *words, "--each")] == expected
+        assert [row["where"].removeprefix("loft:/desk/") for row in rows(run, office, *words, "-a")] == expected
         assert sum(
             int(row["times"]) if "times" in row else int(row["number"]) for row in rows(run, office, *words)
         ) == len(expected)
@@ -424,7 +424,7 @@ def test_no_line_does_more_than_to_be_told(data: st.DataObject) -> None:
 def test_two_readings_at_once_keep_every_line_once(tmp_path: Path, run) -> None:
     office = office_at(tmp_path / "o", SMB_LOG, run)
     (office / "audit.log").write_text("".join(line(number) for number in range(8_000)))
-    words = [COMMAND, "trail", "--read", "--office", office]
+    words = [COMMAND, "count", "--logs", "--office", office]
     both = [subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) for _ in range(3)]
     told = [one.communicate()[0] for one in both]
     assert any(one.returncode == 0 for one in both) and all(one.returncode in (0, 2) for one in both)
@@ -438,7 +438,7 @@ def test_two_readings_at_once_keep_every_line_once(tmp_path: Path, run) -> None:
     (office / "office.yaml").write_text(
         plan.replace("logs: [", "logs: [{file: pipe, form: web}, {file: audit.log, form: web}, ")
     )
-    told = " ".join(run("trail", "--read", "--office", office, status=2).stdout.split())
+    told = " ".join(run("count", "--logs", "--office", office, status=2).stdout.split())
     assert "is no file" in told and "names this log twice" in told
 
 
@@ -455,7 +455,7 @@ def test_a_reading_that_is_killed_goes_on_where_it_was(tmp_path: Path, run) -> N
     killed, delay = 0, 0.3
     while True:
         reading = subprocess.Popen(
-            [COMMAND, "trail", "--read", "--office", office], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            [COMMAND, "count", "--logs", "--office", office], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
         try:
             reading.wait(delay)
@@ -465,7 +465,7 @@ def test_a_reading_that_is_killed_goes_on_where_it_was(tmp_path: Path, run) -> N
             reading.wait()
         killed, delay = killed + 1, delay + 0.3
     assert killed
-    run("trail", "--read", "--office", office)
+    run("count", "--logs", "--office", office)
     found = open_ledger(office / "ledger.db")
     told = [record.path for _, record in found.trail.select().records()]
     assert told == [f"/desk/{one % 700}/{one}".encode() for one in range(number)]

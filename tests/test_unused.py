@@ -145,14 +145,14 @@ def test_unused_rights_are_those_of_a_slow_search(tmp_path: Path, seed: int, run
     made.make()
     made.log()
     office = ("--office", made.folder)
-    run("gather", "--no-check", "--quiet", *office)
+    run("count", "--no-check", "--quiet", *office)
     read = datetime.now(UTC)
     days = (read - START).days - made.rng.randint(5, 60)
-    told = rows(run("unused", "--days", str(days), "--format", "csv", *office, status=None).stdout)
+    told = rows(run("unused", "--idle", str(days), "--format", "csv", *office, status=None).stdout)
     cut = read - timedelta(days=days)
     got = {(row["kind"], row["name"], "" if row["kind"] == "account" else row["where"], row["last"]) for row in told}
     assert got == slow(made, cut)
-    assert not run("unused", "--days", str((read - START).days + 1), *office).stdout.startswith("1 right")
+    assert not run("unused", "--idle", str((read - START).days + 1), *office).stdout.startswith("1 right")
 
 
 def test_what_would_be_missed_is_counted_and_the_steps_take_nothing_that_was_used(tmp_path: Path, run) -> None:
@@ -160,15 +160,15 @@ def test_what_would_be_missed_is_counted_and_the_steps_take_nothing_that_was_use
     made.make()
     made.log()
     office = ("--office", made.folder)
-    run("gather", "--no-check", "--quiet", *office)
-    run("trail", "--read", *office)
-    told = run("unused", "--days", "200", "--try", "--keep", tmp_path / "s.json", "--format", "json", *office).stdout
+    run("count", "--no-check", "--quiet", *office)
+    run("count", "--logs", *office)
+    told = run("unused", "--idle", "200", "--try", "--steps", tmp_path / "s.json", "--format", "json", *office).stdout
     missed = json.loads(told)["rows"]
     # Whoever used something longer ago than that, and within the year, would have missed it: nobody else.
     cut = datetime.now(UTC) - timedelta(days=200)
     assert all(datetime.fromisoformat(row["last"]).astimezone() < cut for row in missed)
     assert json.loads((tmp_path / "s.json").read_text())
-    assert "steps" in run("mend", "--steps", tmp_path / "s.json", *office, status=None).stdout
+    assert "steps" in run("mend", tmp_path / "s.json", *office, status=None).stdout
 
 
 def test_nothing_is_said_of_a_time_that_was_not_seen(tmp_path: Path, run) -> None:
@@ -176,24 +176,24 @@ def test_nothing_is_said_of_a_time_that_was_not_seen(tmp_path: Path, run) -> Non
     made.make()
     made.log()
     office = ("--office", made.folder)
-    run("gather", "--no-check", "--quiet", *office)
+    run("count", "--no-check", "--quiet", *office)
     assert "1 right" not in run("unused", *office).stdout
     whole = (made.folder / "audit.log").read_bytes()
     text = whole.decode().splitlines(keepends=True)
     # A log that was cut: what is between is not known, and a right is not unused because of it.
     (made.folder / "audit.log").write_text("".join(text[:100]))
-    run("trail", "--read", *office)
+    run("count", "--logs", *office)
     (made.folder / "audit.log").write_text("".join(text[200:]))
-    assert "another file" in " ".join(run("trail", "--read", *office).stdout.split())
-    said = " ".join(run("unused", "--days", "250", *office).stdout.split())
+    assert "another file" in " ".join(run("count", "--logs", *office).stdout.split())
+    said = " ".join(run("unused", "--idle", "250", *office).stdout.split())
     assert "without a gap" in said and "nothing can be said of 250" in said
     # Without a single opening in the log, nobody knows what is read.
     (made.folder / "ledger.db").unlink()
-    run("gather", "--no-check", "--quiet", *office)
+    run("count", "--no-check", "--quiet", *office)
     (made.folder / "ledger.db").unlink()
     (made.folder / "audit.log").write_text("".join(one for one in text if "0x89" not in one))
-    run("gather", "--no-check", "--quiet", *office)
-    assert "tells of no opening" in " ".join(run("unused", "--days", "100", *office).stdout.split())
+    run("count", "--no-check", "--quiet", *office)
+    assert "tells of no opening" in " ".join(run("unused", "--idle", "100", *office).stdout.split())
 
 
 def test_moves_are_followed_in_both_directions() -> None:

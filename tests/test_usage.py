@@ -299,7 +299,7 @@ def test_each_byte_is_once_in_every_pool_however_it_is_reached(tmp_path: Path, s
     lines = [f"  {name}: {{source: tree, path: {tops[name]}, accounts: machine}}" for name in names]
     head = "office: X\nsystems:\n" + "\n".join(lines) + "\n"
     (tmp_path / "office.yaml").write_text(head)
-    run("gather", "--office", tmp_path)
+    run("count", "--office", tmp_path)
     for _ in range(6):
         pools: dict[str, list[tuple[str, Path]]] = {}
         for system in names:
@@ -441,7 +441,7 @@ def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
         (office / "office.yaml").write_text(
             f"office: Loop\nsystems: {{disk: {{source: tree, path: {top}, accounts: {{passwd: passwd, group: group}}}}}}\n"
         )
-        run("gather", "--office", office)
+        run("count", "--office", office)
         lines = csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", office).stdout))
         found = {line["place"]: (line["found_bytes"], line["left_bytes"]) for line in lines if line["on"] == "folder"}
         assert [found[f"disk:/{word}"][0] for word in ("above", "own", "free")] == [
@@ -463,7 +463,7 @@ def test_the_least_of_a_subvolumes_limits_is_the_one_that_stops(run) -> None:
         # Who is not root is told of no quota groups by some kernels: then a limit is not known, and never "none".
         (office / "ledger.db").unlink()
         os.chmod(office, 0o777)
-        assert status_as_nobody(office, lambda: main(["gather", "--quiet", "--office", str(office)])) == 0
+        assert status_as_nobody(office, lambda: main(["count", "--quiet", "--office", str(office)])) == 0
         lines = csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", office).stdout))
         told = {line["place"]: (line["found_bytes"], line["state"]) for line in lines if line["on"] == "folder"}
         least = {"disk:/above": 20_000_000, "disk:/own": 10_000_000}
@@ -494,7 +494,7 @@ def test_a_quota_group_is_read_and_room_is_what_can_be_written(run) -> None:
             path.chmod(0o777)
             for number in range(rng.randrange(8)):
                 (path / f"f{number}").write_bytes(os.urandom(rng.randrange(5_000, 60_000)))
-        run("gather", "--office", office)
+        run("count", "--office", office)
         told = btrfs.referenced(top)
         lines = list(csv.DictReader(io.StringIO(run("space", "--format", "csv", "--office", office).stdout)))
         folders = {line["place"]: line for line in lines if line["on"] == "folder"}
@@ -506,7 +506,7 @@ def test_a_quota_group_is_read_and_room_is_what_can_be_written(run) -> None:
             )
             assert int(line["used_bytes"]) == used and line["found_rule"] == ("enforced" if limit else "-")
         for path in ("v0/inner", *limits):
-            answer = run("room", "ada", f"disk:/{path}", "--format", "csv", "--office", office).stdout
+            answer = run("space", "ada", f"disk:/{path}", "--format", "csv", "--office", office).stdout
             first = next(csv.DictReader(io.StringIO(answer)))
             assert first["what"] == f"limit on disk:/{path}" and "quota group 0/" in first["because"]
             room = int(first["room_bytes"])
@@ -535,8 +535,8 @@ def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -
     )
     try:
         (root / "outside store" / "a.odt").write_bytes(b"x" * 100_000)
-        run("gather", "--office", tmp_path)
-        answer = run("room", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
+        run("count", "--office", tmp_path)
+        answer = run("space", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
         stop, files = csv.DictReader(io.StringIO(answer))
         free = os.statvfs(root / "outside store")
         assert int(stop["left_bytes"]) == free.f_bavail * free.f_frsize
@@ -547,7 +547,7 @@ def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -
         assert int(lines["barn:/outside store"]["found_bytes"]) == 4 * 1024**2
         # The pool of the root holds the root's own files alone.
         assert int(lines["barn"]["used_bytes"]) == int(lines["barn"]["told_bytes"]) > 4 * 1024**2
-        assert "barn:/outside store" not in run("room", "ada", "barn:/here", "--office", tmp_path).stdout
+        assert "barn:/outside store" not in run("space", "ada", "barn:/here", "--office", tmp_path).stdout
         # As many files as are said to fit can be made, and not one more, whatever space is left.
         told = re.search(r"2 of 40 files and folders, .*: (\d+) more can be made", files["because"])
         assert told and int(lines["barn:/outside store"]["items_limit"]) == 40
@@ -555,8 +555,8 @@ def test_what_is_mounted_in_a_tree_has_a_limit_of_its_own(tmp_path: Path, run) -
             (root / "outside store" / str(number)).touch()
         with pytest.raises(OSError, match="No space left"):
             (root / "outside store" / "more").touch()
-        run("gather", "--office", tmp_path)
-        answer = run("room", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
+        run("count", "--office", tmp_path)
+        answer = run("space", "ada", "barn:/outside store", "--format", "csv", "--office", tmp_path).stdout
         assert next(csv.DictReader(io.StringIO(answer)))["room_bytes"] == "0" and "not one more can be made" in answer
         assert "full: no more files" in run("space", "--office", tmp_path).stdout
     finally:

@@ -126,13 +126,13 @@ def _all_rights(office: Office, person: str) -> dict[bytes, Right]:
 
 
 def test_what_is_wanted_of_a_group_is_one_entry_and_of_a_leaver_nothing(demo: Path, run) -> None:
-    told = run("want", "barn:/Records", "nurses=read", "--office", demo, status=1).stdout
+    told = run("how", "barn:/Records", "nurses=read", "--office", demo, status=1).stdout
     assert "teal" in told and "no account on barn" in told and "change: group nurses" in told
     kept = demo / "steps.json"
-    told = run("want", "barn:/Payroll", "una=write", "--keep", kept, "--office", demo).stdout
+    told = run("how", "barn:/Payroll", "una=write", "--steps", kept, "--office", demo).stdout
     assert "1 change gives just that" in told and "The plan says otherwise" in told
-    assert "ledgerwood" in run("mend", "--steps", kept, "--office", demo, status=None).stdout
-    assert "no level is called" in run("want", "barn:/Payroll", "una=wrte", "--office", demo, status=2).stderr
+    assert "ledgerwood" in run("mend", kept, "--office", demo, status=None).stdout
+    assert "no level is called" in run("how", "barn:/Payroll", "una=wrte", "--office", demo, status=2).stderr
 
 
 OFFICE = """\
@@ -162,13 +162,13 @@ def test_what_the_plan_would_have_to_say_is_all_that_it_would(tmp_path: Path, ru
     subprocess.run(["setfacl", *entries], check=True)
     plan = tmp_path / "office.yaml"
     plan.write_text(OFFICE.format(members="ada", more=""))
-    run("gather", "--quiet", "--office", tmp_path)
+    run("count", "--quiet", "--office", tmp_path)
     assert not json.loads(run("mend", "--format", "json", "--office", tmp_path).stdout)["rows"]
-    wishes = ("--into", "vets=bo", "--grant", "barn:/Work=cy:read", "--keep", tmp_path / "steps.json")
+    wishes = ("--member", "vets=bo", "--grant", "barn:/Work=cy:read", "--steps", tmp_path / "steps.json")
     told = run("suppose", *wishes, "--office", tmp_path).stdout
     words = told.partition("office.yaml would have to say:\n")[2].partition("\n\n")[0].splitlines()
     assert [line.strip() for line in words[:2]] == ["groups, vets: add bo", "folders, barn:/Work: give cy read"], told
-    run("mend", "--steps", tmp_path / "steps.json", "--carry-out", "--yes", "2", "--office", tmp_path)
+    run("mend", tmp_path / "steps.json", "--carry-out", "--yes", "--expect", "2", "--office", tmp_path)
     undone = run("mend", "--office", tmp_path, status=1).stdout
     assert "bo loses" in undone and "cy loses" in undone
     for members, more, left in [("ada, bo", "", "cy"), ("ada", ", cy: read", "bo"), ("ada, bo", ", cy: read", "")]:
@@ -176,7 +176,7 @@ def test_what_the_plan_would_have_to_say_is_all_that_it_would(tmp_path: Path, ru
         rows = json.loads(run("mend", "--format", "json", "--office", tmp_path, status=None).stdout)["rows"]
         assert bool(rows) == bool(left) and all(left in str(row) for row in rows), (members, more, rows)
     # Taking it back, the plan would have to say that; where it never said so, nothing.
-    back = ("suppose", "--withdraw", "barn:/Work=cy", "--keep", tmp_path / "back.json", "--office", tmp_path)
+    back = ("suppose", "--revoke", "barn:/Work=cy", "--steps", tmp_path / "back.json", "--office", tmp_path)
     assert "cy would not have what it gives to cy" in run(*back).stdout
     plan.write_text(OFFICE.format(members="ada, bo", more=""))
     assert "office.yaml" not in run(*back).stdout

@@ -104,7 +104,17 @@ class App:
         for folder in (here, *here.parents):
             if (folder / PLAN_NAME).is_file():
                 return folder
-        raise OfficeError("there is no office here", str(here), "name it with --office, or make one: neatledger new")
+        raise OfficeError(
+            "there is no office here",
+            str(here),
+            "name it with --office, or make one: neatledger connect NAME=ADDRESS",
+        )
+
+    @property
+    def new_office_dir(self) -> Path:
+        """The folder in which an office is to be made: --office, NEATLEDGER_OFFICE, or here."""
+        named = self.options.office or self.env.get("NEATLEDGER_OFFICE")
+        return Path(named).expanduser() if named else Path.cwd()
 
     @cached_property
     def office(self) -> Office:

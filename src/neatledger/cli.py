@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import gc
 import os
+import re
 import signal
 import sys
 from collections.abc import Sequence
@@ -15,6 +16,7 @@ from textwrap import fill
 from typing import TYPE_CHECKING, NoReturn
 
 from neatledger import __version__
+from neatledger.commandtable import COMMANDS, EXAMPLES, MAP, OLD_NAMES, OLD_OPTIONS, WIDTH, list_of_commands
 from neatledger.errors import LedgerError, NeatError, PlanError, UsageError
 from neatledger.extras import extras_for
 
@@ -22,59 +24,19 @@ if TYPE_CHECKING:
     from neatledger.app import App
     from neatledger.faces.view import View
 
-__all__ = ["COMMANDS", "EXAMPLES", "FORMATS", "day_of", "days_of", "main", "make_parser"]
+__all__ = [
+    "ALL_DEPTHS",
+    "FORMATS",
+    "common_help",
+    "day_of",
+    "days_of",
+    "depth_of",
+    "main",
+    "make_parser",
+    "number_of",
+    "span_of",
+]
 
-# Name → what it does, in the order of the work; the module is neatledger.commands.NAME.
-COMMANDS: dict[str, str] = {
-    "brief": "one screen for Monday: what is new, gravest, lapsing, waiting",
-    "demo": "make the sample office and walk through the main questions",
-    "new": "write the first plan of an office",
-    "connect": "what is at an address, as a system of the plan; --test tries what the plan has",
-    "draft": "the first plan from what was found, and what is rather a question",
-    "plan": "every fault of the plan at once; what it says of a person or folder, by line",
-    "gather": "look at all systems and keep a dated count",
-    "counts": "list the counts in the ledger",
-    "people": "list the people with their accounts and groups, or one person's sheet",
-    "groups": "list the groups and who is in them; which would do (--suggest)",
-    "match": "accounts that no person of the plan has, and whose they may be",
-    "folders": "list the folders with their owners and lists",
-    "inherit": "what a new folder or file gets here, and what pushing the list down would change",
-    "who": "who can reach a folder, and by what",
-    "reach": "what a person can reach",
-    "why": "why a person can, or cannot, reach a folder or file",
-    "compare": "two people or groups, or one at two dates: what only one has, and by what",
-    "most": "who can change, delete or read the most, and by which group",
-    "links": "all links and hand-outs: what they give and expose, until when, and what is not in order",
-    "guests": "who is a guest, by whom, what they reach, and what is to happen next",
-    "devices": "which devices hold copies of what, and which give cause for worry",
-    "lapses": "everything that lapses, by date, as a table and as a calendar",
-    "access": "everything: people, folders and ways as one table",
-    "space": "what is used, allowed and left, the fullest first; or what a folder holds",
-    "room": "how much a person can still put in a folder, and what stops first",
-    "bands": "limits that many places share: who is on band, and what restating one does",
-    "kinds": "how much there is of each kind of file, and what is stored though it is barred",
-    "versions": "what old versions and the bin take, and what another setting would free",
-    "synced": "what a synced device would hold for a person",
-    "forecast": "when warnings, limits and pools are met",
-    "suppose": "what a change would do: to access, limits, pools, versions, sharing rules, or taking back",
-    "want": "the fewest changes that give people a level on a folder, and nothing else to anybody",
-    "join": "somebody starts: logins, home, what they will reach, the steps; whether they have it (--prove)",
-    "move": "somebody changes posts: what goes, what comes, what stays, the steps of each day",
-    "leave": "somebody leaves: all that hangs on them, who takes it over, the days, the steps",
-    "mend": "the steps from found to plan: shown, made when asked, taken back",
-    "changes": "what changed between two counts: access and by what, accounts, groups, links, limits",
-    "history": "what somebody had on a folder count by count, and what changed each time",
-    "trail": "what was done, by whom, where and from where, as the systems' own logs say",
-    "unused": "rights that nobody used, as far as the logs reach; what would be missed without them",
-    "protect": "would it come back: what would be lost now, how far back it goes, who could destroy all copies",
-    "check": "test the office against the plan and against good order",
-    "review": "who answers for a folder says who keeps what: packs, answers, what is due",
-    "notices": "who is to be told what by mail: shown, written as files, sent; each once",
-    "report": "the office, access, people, sharing, space or worklist as a page or workbook",
-    "completion": "what completes words on a shell's command line",
-    "manual": "a manual page, made from the commands' own words",
-    "accept": "write into the plan that the office lives with a finding",
-}
 FORMATS = ("table", "csv", "json", "jsonl", "xml", "parquet")
 """How a result may be written: for people, or by one of the writers in `faces.machine`."""
 
@@ -83,6 +45,9 @@ _STOPPED = 130
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
+        for word in re.findall(r"(?<!\S)--[a-z-]+", message) if message.startswith("unrecognized") else ():
+            if word in OLD_OPTIONS:
+                raise UsageError(f"{word} is now: {OLD_OPTIONS[word]}", hint=f"see: {self.prog} --help")
         raise UsageError(message, hint=f"see: {self.prog} --help")
 
 
@@ -110,97 +75,48 @@ def days_of(text: str) -> int:
     return int(text)
 
 
-_MAP = (
-    ("every day", ("brief", "gather", "check", "who", "reach", "why", "mend")),
-    ("begin", ("demo", "new", "connect", "draft", "plan", "counts", "match")),
-    ("people", ("people", "groups", "compare", "most", "join", "move", "leave")),
-    ("folders", ("folders", "access", "inherit", "changes", "history", "trail", "unused", "protect")),
-    ("sharing", ("links", "guests", "devices", "lapses")),
-    ("space", ("space", "room", "bands", "kinds", "versions", "synced", "forecast")),
-    ("deciding", ("suppose", "want", "accept", "review", "report", "notices")),
-    ("shell", ("completion", "manual")),
-)
-"""The commands in the order of the work, those of every day first."""
-
-EXAMPLES: dict[str, tuple[str, ...]] = {
-    "brief": ("brief", "brief -f json -o monday.json"),
-    "demo": ("demo", "demo sample --no-tour"),
-    "new": ("new office barn=/srv/barn", "new . home=/home people=ldaps://people.office.example"),
-    "connect": ("connect loft smb://loft.office.example", "connect desk people.csv groups.csv", "connect --test"),
-    "draft": ("draft", "draft --text", "draft --only people --write"),
-    "plan": ("plan --check", "plan --show thistle", "plan --show barn:/Payroll"),
-    "gather": ("gather", "gather barn --not-seen"),
-    "counts": ("counts", "counts --not-seen barn", "counts --prove"),
-    "people": ("people", "people thistle"),
-    "groups": ("groups", "groups --side both", "groups --suggest"),
-    "match": ("match", "match --write"),
-    "folders": ("folders", "folders barn:/Records --depth 3"),
-    "inherit": ("inherit barn:/Records", "inherit loft:/Surgery --push"),
-    "who": ("who barn:/Payroll", "who payroll --since"),
-    "reach": ("reach thistle", "reach 'Jonas Hale' --since"),
-    "why": ("why thistle barn:/Payroll", "why marsh barn:/Imaging/2026"),
-    "compare": ("compare croft quill", "compare thistle --then 2026-06-01"),
-    "most": ("most", "most --by read -n 5"),
-    "links": ("links --not-in-order", "links --below meadow:/Teams"),
-    "guests": ("guests", "guests -c guest,reaches,next"),
-    "devices": ("devices", "devices --of hale"),
-    "lapses": ("lapses --within 14", "lapses --calendar lapses.ics"),
-    "access": ("access --below barn:/Records", "access --every -o access.parquet"),
-    "space": ("space", "space barn:/Imaging --by kind"),
-    "room": ("room quill barn:/Imaging", "room rook barn:/Homes/orook"),
-    "bands": ("bands", "bands home --limit '600 kB'"),
-    "kinds": ("kinds", "kinds --barred"),
-    "versions": ("versions", "versions barn --keep 4"),
-    "synced": ("synced hale", "synced quill -s size"),
-    "forecast": ("forecast", "forecast barn --figure growth.png"),
-    "suppose": ("suppose --into payroll=thistle", "suppose --like thistle", "suppose --push barn:/Records"),
-    "want": ("want barn:/Payroll stone=write thistle=none", "want loft:/Scans nurses=write --keep steps.json"),
-    "join": ("join 'Hugo Larke' --post nurse --from 2026-12-07", "join teal --prove"),
-    "move": ("move croft --to desk --from 2026-12-14", "move dove --to desk --overlap 2026-12-31 --write"),
-    "leave": ("leave hale --last-day 2026-12-31 --to fenn", "leave frost --last-day 2026-12-31 --to birch --write"),
-    "mend": ("mend --below barn:/Records", "mend --cause 1", "mend --carry-out"),
-    "changes": ("changes", "changes --since 2026-10-01"),
-    "history": ("history thistle barn:/Payroll", "history una 'barn:/Rota'"),
-    "trail": ("trail --read", "trail thistle --since 2026-11-01", "trail barn:/Records --did delete"),
-    "unused": ("unused", "unused loft:/Surgery --days 90 --try", "unused --only member --keep steps.json"),
-    "protect": ("protect", "protect barn:/Records", "protect --split"),
-    "check": ("check", "check --cause 1", "check --below barn:/Records --new"),
-    "review": ("review", "review make stone -o packs", "review take 'packs/review stone 2026-11-23.xlsx'"),
-    "notices": ("notices", "notices --write mails", "notices --send"),
-    "report": ("report office -o office.html --also office.xlsx", "report access --against 2026-10-01 -o a.xlsx"),
-    "completion": ("completion bash >> ~/.bashrc", "completion fish > ~/.config/fish/completions/neatledger.fish"),
-    "manual": ("manual > neatledger.1", "manual | man -l -"),
-    "accept": (
-        "accept everyone-may-read 'barn:/Policies' --reason 'meant for all'",
-        "accept no-end '*' --reason 'until spring' --until 2027-03-31",
-    ),
-}
-"""At least two of each command."""
-_WIDTH = 80
+ALL_DEPTHS = 1 << 30
 
 
-def _help() -> str:
-    """Return the map of the commands: one screen, in the order of the work."""
-    lines = ["usage: neatledger COMMAND [OPTION ...]", ""]
-    lines += ["Plan and audit a small office's accounts, groups and shared folders.", ""]
-    for title, names in _MAP:
-        if title == "every day":
-            lines += [f"  {name:<8}  {COMMANDS[name]}" for name in names] + [""]
-        else:
-            lines.append(f"  {title + ':':<10}{'  '.join(names)}")
-    lines += [
-        "",
-        "  neatledger COMMAND --help   what it takes, with examples",
-        "  neatledger --all            every command with what it does",
-        "  neatledger --version",
-    ]
-    return "\n".join(lines)
+def depth_of(text: str) -> int:
+    """Return how far below is asked for, a number or ``all``; raises `argparse.ArgumentTypeError`."""
+    if text == "all":
+        return ALL_DEPTHS
+    if not text.isdecimal() or len(text) > 4:
+        raise argparse.ArgumentTypeError(f"not a depth: {text[:40]!r} (a number, or all)")
+    return int(text)
 
 
-def _list() -> str:
-    """Return every command with what it does."""
-    width = max(map(len, COMMANDS))
-    return "\n".join(f"{name:<{width}}  {summary}" for name, summary in COMMANDS.items())
+_SPANS = {"h": 0, "d": 1, "w": 7, "m": 30, "y": 365}
+
+
+def span_of(text: str) -> int:
+    """Return a span as days: ``7d``, ``2w``, ``6m``, ``1y``, or days alone; raises `argparse.ArgumentTypeError`."""
+    number, unit = (text, "d") if text.isdecimal() else (text[:-1], text[-1:].casefold())
+    if unit not in _SPANS or unit == "h" or not number.isdecimal() or len(number) > 9:
+        raise argparse.ArgumentTypeError(f"not a span: {text[:40]!r} (write 7d, 2w, 6m or 1y)")
+    days = int(number) * _SPANS[unit]
+    if days > _MOST_DAYS:
+        raise argparse.ArgumentTypeError(f"not a number of days, 0 to {_MOST_DAYS:,}: {text[:40]!r}")
+    return days
+
+
+def number_of(text: str) -> int:
+    """Return a whole number of the call; raises `argparse.ArgumentTypeError`."""
+    return _number(text)
+
+
+def common_help() -> str:
+    """Return the options that all commands have, with what they mean."""
+    parser = _Parser(
+        prog="neatledger COMMAND",
+        add_help=False,
+        formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28, width=WIDTH),
+        description="Every command has these, where they make sense:",
+    )
+    _add_view(parser, shown=True)
+    _add_common(parser, "check", shown=True)
+    return parser.format_help().rstrip()
 
 
 def make_parser(name: str) -> argparse.ArgumentParser:
@@ -208,66 +124,78 @@ def make_parser(name: str) -> argparse.ArgumentParser:
     examples = "".join(f"\n  neatledger {each}" for each in EXAMPLES.get(name, ()))
     parser = _Parser(
         prog=f"neatledger {name}",
-        description=fill(COMMANDS[name], _WIDTH),
+        description=fill(COMMANDS[name], WIDTH),
         epilog=f"for example:{examples}" if examples else None,
-        formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28, width=_WIDTH),
+        formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28, width=WIDTH),
         allow_abbrev=False,
     )
     import_module(f"neatledger.commands.{name}").add_arguments(parser)
     if name not in _NO_TABLE:
         _add_view(parser)
-    common = parser.add_argument_group("common options")
-    common.add_argument("--office", metavar="DIR", help=_OFFICE_HELP[name in _MANY])
-    if name in _SIDED:
+    _add_common(parser, name)
+    return parser
+
+
+def _add_common(parser: argparse.ArgumentParser, name: str, *, shown: bool = False) -> None:
+    """Add the options that every command has; only `help options` shows them."""
+
+    def told(text: str) -> str:
+        return text if shown else argparse.SUPPRESS
+
+    common = parser.add_argument_group("common options" if shown else None)
+    common.add_argument("-o", dest="outputs", action="append", default=[], metavar="FILE", help=told(_OUTPUT_HELP))
+    common.add_argument("-f", "--format", choices=FORMATS, metavar="FORM", help=told(f"as {', '.join(FORMATS)}"))
+    common.add_argument("-q", "--quiet", action="store_true", help=told("no progress and no remarks"))
+    common.add_argument("--office", metavar="DIR", help=told(_OFFICE_HELP[shown or name in _MANY]))
+    if shown or name in _SIDED:
         common.add_argument(
             "--side",
             choices=("plan", "found", "both"),
             default="found",
-            help="put the question to the plan, or what was found",
+            help=told("put the question to the plan, or what was found"),
         )
-    common.add_argument("--as-of", type=day_of, metavar="DATE", help="the newest count of that day or before")
-    common.add_argument("--today", type=day_of, metavar="DATE", help="take this as today")
-    common.add_argument(
-        "-f", "--format", choices=FORMATS, metavar="FORM", help=f"{', '.join(FORMATS)}; -o FILE says it by its ending"
-    )
-    common.add_argument("-o", dest="output", metavar="FILE", help="write the result to FILE")
-    if name in _ON_CLUSTERS:
+    common.add_argument("--as-of", type=day_of, metavar="DATE", help=told("the newest count of that day or before"))
+    common.add_argument("--today", type=day_of, metavar="DATE", help=told("take this as today"))
+    if shown or name in _ON_CLUSTERS:
         common.add_argument(
             "--on",
             metavar="SCHEDULER",
             default="",
-            help="by other processes: local:4, or a cluster's tls://HOST:8786",
+            help=told("by other processes: local:4, or a cluster's tls://HOST:8786"),
         )
-    common.add_argument("-q", "--quiet", action="store_true", help="no progress and no remarks")
-    return parser
 
 
+_OUTPUT_HELP = "write to FILE, in the form that its ending says; again for another form"
 # What shows no table, and what may be asked of the plan too.
-_NO_TABLE = ("accept", "completion", "demo", "manual", "new", "report")
-_ON_CLUSTERS = ("access", "check", "gather", "report")
-_MANY = ("brief", "check", "lapses", "notices", "report")
+_NO_TABLE = ("demo", "help", "report")
+_ON_CLUSTERS = ("check", "count", "reach", "report")
+_MANY = ("brief", "check", "expiring", "notices", "report")
 """What may be asked of many offices at once."""
 _OFFICE_HELP = (
     "the folder of office.yaml (or NEATLEDGER_OFFICE)",
     "the folder of office.yaml (or NEATLEDGER_OFFICE); 'clients/*': those of many",
 )
-_SIDED = (
-    *("access", "bands", "folders", "forecast", "groups", "lapses", "people", "reach", "room", "space", "suppose"),
-    *("who", "why"),
-)
+_SIDED = ("expiring", "folders", "groups", "limits", "people", "reach", "space", "suppose", "who", "why")
 
 
-def _add_view(parser: argparse.ArgumentParser) -> None:
-    """Add what chooses columns and rows of a table; a command that counts its rows itself keeps its own words."""
-    table = parser.add_argument_group("the table")
-    table.add_argument("-c", "--columns", metavar="A,B", help="only these columns, by heading or name")
-    table.add_argument("-s", "--sort", metavar="A,B:up", help="by these: numbers fall, words rise; or :up, :down")
-    if not any("--top" in action.option_strings for action in parser._actions):
-        table.add_argument("-n", "--top", dest="first_rows", type=_number, metavar="N", help="only the first N rows")
+def _add_view(parser: argparse.ArgumentParser, *, shown: bool = False) -> None:
+    """Add what chooses columns and rows of a table; only `help options` shows all of it."""
+
+    def told(text: str) -> str:
+        return text if shown else argparse.SUPPRESS
+
+    table = parser.add_argument_group("the table" if shown else None)
     if not any("--all" in action.option_strings for action in parser._actions):
         table.add_argument("-a", "--all", action="store_true", help="every row, nothing folded")
-    table.add_argument("-w", "--wide", action="store_true", help="whole addresses and all columns")
-    table.add_argument("--no-pager", action="store_true", help="print at once, however long")
+    table.add_argument("-w", "--wide", action="store_true", help=told("whole addresses, all columns"))
+    table.add_argument("-c", "--columns", metavar="A,B", help=told("only these columns; +A: one more (since, used)"))
+    table.add_argument(
+        "-s", "--sort", metavar="A,B:up", help=told("numbers largest first, words A to Z; :up or :down to change")
+    )
+    table.add_argument(
+        "-n", "--top", dest="first_rows", type=_number, metavar="N", help=told("only the first N rows")
+    )
+    table.add_argument("--no-pager", action="store_true", help=told("print at once, however long"))
 
 
 def _number(text: str) -> int:
@@ -276,8 +204,24 @@ def _number(text: str) -> int:
     return int(text)
 
 
-# What a file's ending may promise beside the formats themselves; `report` keeps some of it, and no other command any.
-_OTHERS = (".html", ".xlsx", ".htm", ".xls", ".ods", ".pdf", ".yaml", ".md", ".png", ".svg")
+# Endings that some commands write beside the formats themselves.
+_PAPERS, _IMAGES = (".html", ".htm", ".xlsx"), (".png", ".svg", ".pdf")
+_OTHER_FORMS = {
+    "space": _IMAGES, "expiring": (".ics",), "join": _PAPERS, "move": _PAPERS, "leave": _PAPERS,
+    "report": (*_PAPERS, *_IMAGES, ".ods", ".yaml", ".md"),
+}  # fmt: skip
+_FOREIGN = (".html", ".xlsx", ".htm", ".xls", ".ods", ".pdf", ".yaml", ".md", ".png", ".svg", ".ics", ".gif", ".jpg")
+
+
+def _split_outputs(name: str, targets: Sequence[str]) -> tuple[str | None, list[str]]:
+    """Return the file that the answer itself goes to, and those of other forms; raises `UsageError`."""
+    others = [one for one in targets if os.path.splitext(one)[1].casefold() in _OTHER_FORMS.get(name, ())]
+    plain = [one for one in targets if one not in others]
+    if name == "report":
+        return None, list(targets)
+    if len(plain) > 1:
+        raise UsageError(f"one answer goes to one file: {' and '.join(plain)}", hint="ask again for another form")
+    return (plain[0] if plain else None), others
 
 
 def _form_of(name: str, form: str | None, target: str | None) -> str:
@@ -285,52 +229,73 @@ def _form_of(name: str, form: str | None, target: str | None) -> str:
     ending = os.path.splitext(target or "")[1].casefold()
     if name == "report":
         return form or FORMATS[0]
-    if ending in _OTHERS:
-        raise UsageError(
-            f"{name} does not write {ending[1:]}", target or "", f"it writes {', '.join(FORMATS)}: -o FILE.csv"
-        )
+    if ending in _FOREIGN:
+        writes = ", ".join((*FORMATS, *(one[1:] for one in _OTHER_FORMS.get(name, ()))))
+        raise UsageError(f"{name} does not write {ending[1:]}", target or "", f"it writes {writes}: -o FILE.csv")
     meant = ending[1:] if ending[1:] in FORMATS else None
     if form and meant and form != meant:
         raise UsageError(f"--format {form} and a file that ends in {ending}", target or "", "leave one of them out")
     return form or meant or FORMATS[0]
 
 
-def _view_of(args: argparse.Namespace) -> View:
+def _view_of(args: argparse.Namespace, name: str) -> View:
+    """Return what of the table is asked for; more columns (`+since`) are put into ``args.extra`` for the command."""
     from neatledger.faces.view import View
 
     def words(text: str | None) -> tuple[str, ...]:
         return tuple(word.strip() for word in (text or "").split(",") if word.strip())
 
-    columns, sort = getattr(args, "columns", None), getattr(args, "sort", None)
+    columns, sort = words(getattr(args, "columns", None)), words(getattr(args, "sort", None))
+    known = getattr(import_module(f"neatledger.commands.{name}"), "EXTRA_COLUMNS", ())
+    args.extra = [word[1:] for word in columns if word.startswith("+")]
+    for word in args.extra:
+        if word not in known:
+            has = f"there are: {', '.join(f'+{one}' for one in known)}" if known else "it has no more columns than -w"
+            raise UsageError(f"{name} has no column +{word}", hint=has)
+    columns = tuple(word for word in columns if not word.startswith("+"))
     is_all, is_wide = (getattr(args, word, False) is True for word in ("all", "wide"))
-    return View(words(columns), words(sort), getattr(args, "first_rows", None), is_all, is_wide)
+    return View(columns, sort, getattr(args, "first_rows", None), is_all, is_wide)
+
+
+def _told(words: Sequence[str]) -> str:
+    """Return what is only printed, where no command is asked for: the map, the list, the version."""
+    if not words:
+        return _bare()
+    texts = {"-h": MAP, "--help": MAP, "--all": list_of_commands()}
+    if words[0] == "--version":
+        return f"neatledger {__version__}"
+    return texts.get(words[0], "")
+
+
+def _command_called(word: str) -> str:
+    """Return the command that is meant; raises `UsageError`, with its new name for one of before."""
+    from neatledger.formats.nearest import one_of, or_else
+
+    old = one_of(word, OLD_NAMES)
+    if old:
+        raise UsageError(f"{old} is now: neatledger {OLD_NAMES[old]}")
+    name = one_of(word, COMMANDS)
+    if name is None:
+        raise UsageError(f"there is no command {word!r}", hint=or_else(word, COMMANDS, "see: neatledger help --all"))
+    return name
 
 
 def _run(words: Sequence[str]) -> int:
-    if not words or words[0] in ("-h", "--help", "help"):
-        print(_help(), flush=True)
+    told = _told(words)
+    if told:
+        print(told, flush=True)
         return 0
-    if words[0] == "--all":
-        print(_list(), flush=True)
-        return 0
-    if words[0] == "--version":
-        print(f"neatledger {__version__}", flush=True)
-        return 0
-    from neatledger.formats.nearest import one_of, or_else
-
-    name = one_of(words[0], COMMANDS) or ""
-    if not name:
-        hint = or_else(words[0], COMMANDS, "see: neatledger --help")
-        raise UsageError(f"there is no command {words[0]!r}", hint=hint)
+    name = _command_called(words[0])
     with extras_for(name):
         try:
-            args = make_parser(name).parse_args(words[1:])
+            args = make_parser(name).parse_intermixed_args(words[1:])
         except SystemExit:
             # Its help was asked for, and is written.
             sys.stdout.flush()
             return 0
         from neatledger.app import App, Options, Streams
 
+        args.output, args.others = _split_outputs(name, args.outputs)
         form = _form_of(name, args.format, args.output)
         options = Options(
             args.office,
@@ -340,7 +305,7 @@ def _run(words: Sequence[str]) -> int:
             form,
             args.output,
             args.quiet,
-            _view_of(args),
+            _view_of(args, name),
             not getattr(args, "no_pager", False),
             getattr(args, "on", ""),
         )
@@ -368,10 +333,23 @@ def _run(words: Sequence[str]) -> int:
                 damage = app.ledger_damage()
                 if not damage:
                     raise
-                hint = "put back a copy of it, or move it away and gather again"
+                hint = "put back a copy of it, or move it away and count again"
                 raise LedgerError(f"the ledger is damaged: {damage}", hint=hint) from error
     sys.stdout.flush()
     return status
+
+
+def _bare() -> str:
+    """Return what the command says when nothing is asked: whose office it is, and the map."""
+    from neatledger.app import App, Options, Streams
+
+    app = App(Options(), Streams.of_process(os.environ), os.environ)
+    with closing(app), suppress(NeatError, OSError):
+        counted = (
+            f"Counted {app.office.count.when}." if app.office.has_count else "Not counted yet: neatledger count."
+        )
+        return f"{app.office.plan.office}. {counted}\n\n{MAP}"
+    return MAP
 
 
 def _is_pattern(office: str | None) -> bool:
@@ -407,9 +385,7 @@ def main(words: Sequence[str] | None = None) -> int:
         return NeatError.exit_status
     except MemoryError:
         _give_up_output()
-        print(
-            "neatledger: there is not enough memory for this; ask for less at once, as --below does", file=sys.stderr
-        )
+        print("neatledger: there is not enough memory for this; ask for less at once: name a folder", file=sys.stderr)
         return NeatError.exit_status
     except Exception as error:
         if sys.flags.dev_mode:

@@ -29,7 +29,7 @@ EXTRAS: dict[str, tuple[str, ...]] = {
 }
 """Extra → the libraries that it brings, by the names they are imported by."""
 _OF_COMMANDS = {
-    **dict.fromkeys(("report", "review", "lapses"), ("gather", "reports")),
+    **dict.fromkeys(("report", "review", "expiring"), ("gather", "reports")),
     "notices": ("gather", "reports"),
     "connect": ("gather", "smb", "ldap", "services"),
 }

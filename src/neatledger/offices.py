@@ -52,13 +52,14 @@ def run_over(name: str, args: argparse.Namespace, options: Options, streams: Str
     names = _names(folders)
     is_paper = name == "report"
     if is_paper:
-        _check_pattern(options.output, "-o", "report office --office 'clients/*' -o 'pages/*.html'")
+        for target in args.others or [None]:
+            _check_pattern(target, "-o", "report office --office 'clients/*' -o 'pages/*.html'")
     with Progress(streams.err, "offices", quiet=options.quiet) as progress:
         tasks = [_task(name, args, options, folder, names[folder]) for folder in folders]
         answers = list(_side_by_side(folders, tasks, progress))
     answers.sort(key=lambda one: folders.index(Path(one.folder)))
-    if is_paper and options.output is not None:
-        _write_summary(options.output, answers, streams, names, others)
+    if is_paper:
+        _write_summary(args.others[0], answers, streams, names, others)
     else:
         _show(answers, options, streams, others)
     for one in answers:
@@ -111,18 +112,12 @@ def _task(
 ) -> Callable[[], OfficeAnswer]:
     """Return what asks one office, with files of its own wherever the call names one."""
     mine = argparse.Namespace(**vars(args))
-    calendar = getattr(args, "calendar", None)
-    if calendar is not None:
-        _check_pattern(calendar, "--calendar", "--calendar 'calendars/*.ics'")
-        mine.calendar = calendar.replace("*", called)
-    if name == "notices" and args.write:
-        mine.write = str(Path(args.write) / called)
-    output = options.output.replace("*", called) if name == "report" and options.output else None
-    if name == "report":
-        for one in args.also:
-            _check_pattern(one, "--also", "--also 'pages/*.xlsx'")
-        mine.also = [one.replace("*", called) for one in args.also]
-    alone = replace(options, office=str(folder), output=output, is_paged=False)
+    for target in args.others:
+        _check_pattern(target, "-o", "-o 'calendars/*.ics'")
+    mine.others = [target.replace("*", called) for target in args.others]
+    if name == "notices" and args.send_to:
+        mine.send_to = str(Path(args.send_to) / called)
+    alone = replace(options, office=str(folder), output=None, is_paged=False)
     return partial(_ask, name, mine, alone)
 
 

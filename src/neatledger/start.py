@@ -32,6 +32,6 @@ def main() -> int:
     if "_ARGCOMPLETE" in os.environ:
         # A shell asks what a word may become; where what answers it is not installed, nothing is said.
         with suppress(ImportError):
-            import_module("neatledger.commands.completion").complete()
+            import_module("neatledger.commands.ways.completion").complete()
         return 0
     return run(sys.argv[1:])

@@ -199,7 +199,7 @@ def _account_change(step: AccountStep, entry: Entry, places: Places, was: Mappin
         raise StepError("a person must make this step in the directory", step.where)
     switch = switch_of(entry, places.lockouts)
     if switch is None:
-        raise StepError("nothing in its entry closes it", step.where, "take its password away (mend --texts)")
+        raise StepError("nothing in its entry closes it", step.where, "take its password away (mend --script)")
     values = _switched(switch, entry, was, opens=step.after is AccountState.OPEN)
     return EntryChange(entry.name, "replace", switch.value, tuple(one.encode() for one in values))
 

@@ -101,7 +101,7 @@ class SystemCarrier:
         if part not in self._open:
             row = _row(part, self._context.settings)
             if row is None:
-                raise StepError(_ELSEWHERE[part], self._context.system, "mend --texts says what to do")
+                raise StepError(_ELSEWHERE[part], self._context.system, "mend --script says what to do")
             context = self._context.for_accounts() if part == "accounts" else self._context
             try:
                 carrier: Carrier = getattr(import_module(row[0]), row[1])(context)

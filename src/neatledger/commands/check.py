@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from neatledger.app import App
 from neatledger.cli import day_of
+from neatledger.commands.ways import accept
 from neatledger.core.checks.contract import Severity
 from neatledger.core.checks.table import CHECKS
 from neatledger.faces.show import show_report
@@ -37,6 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gone", action="store_true", help="what is gone since the count before, or --since")
     parser.add_argument("--since", metavar="DATE", type=day_of, help="the older count to compare with; means --new")
     parser.add_argument("--accepted", action="store_true", help="only what the plan accepts")
+    parser.add_argument("--accept", metavar="WHY", help="live with it: write that into office.yaml, and why")
+    parser.add_argument("--until", metavar="DATE", type=day_of, help="--accept: the last day on which it is accepted")
+    parser.add_argument("--yes", action="store_true", help="--accept: without asking")
     parser.add_argument("--list", action="store_true", help="list the checks")
     parser.add_argument(
         "--fail-at", choices=words, default="low", metavar="SEVERITY",
@@ -50,6 +54,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(checks_report(), app.output)
         return 0
     args.only = [check.check_called(name) for name in args.only] if args.only else None
+    if args.accept is not None:
+        return accept.run(args, app)
     wanted, number = _filter(args, app)
     compared = check.ask_since(app.office, args.since, args.only) if args.new or args.gone or args.since else None
     every = check.ask(app.office)

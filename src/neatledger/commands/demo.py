@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import io
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, closing, contextmanager
+from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from neatledger import __version__
-from neatledger.app import App, Options
+from neatledger.app import App, Options, Streams
 from neatledger.cli import make_parser
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.reviews.pack import Choice, Decision
@@ -33,6 +35,7 @@ from neatledger.demo.make import (
 from neatledger.demo.smbserver import is_root, missing
 from neatledger.errors import SourceError
 from neatledger.extras import require_all
+from neatledger.faces.view import View
 from neatledger.questions import Office, open_office, review
 from neatledger.questions.gather import read_system
 
@@ -53,60 +56,107 @@ _TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
         "On the other server students were refused the register of controlled drugs, one line too low:",
         ("why", "thistle", "loft:/Surgery/Controlled drugs"),
     ),
-    ("Whose are the accounts there that the plan gives to nobody?", ("match",)),
-    ("What was shared from the team folders, and what of it is not as the plan has it?", ("links", "--not-in-order")),
+    ("Whose are the accounts there that the plan gives to nobody?", ("people", "--match")),
+    (
+        "What was shared from the team folders, and what of it is not as the plan has it?",
+        ("links", "--only", "breaking"),
+    ),
     (
         "Who can reach the pictures that a student handed out before he left?",
         ("who", "meadow:/Teams/Imaging exchange/2026"),
     ),
     (
         "What if the students were no members there any more? All that was passed on goes too:",
-        ("suppose", "--take-back", "member:Imaging exchange=students"),
+        ("suppose", "--unshare", "member:Imaging exchange=students"),
     ),
     ("Who decides who keeps what, and what of that is not done?", ("review",)),
-    ("What ends in the next two weeks?", ("lapses", "--within", "14")),
-    ("What would pushing the surgery's list down change?", ("inherit", "loft:/Surgery", "--push")),
+    ("What ends in the next two weeks?", ("expiring", "--within", "14d")),
+    ("What would pushing the surgery's list down change?", ("folders", "loft:/Surgery", "--pushed")),
     ("Plan and found beside each other:", ("who", "barn:/Payroll", "--side", "both")),
     ("One person's sheet:", ("people", "kestrel")),
     ("What is used, allowed and left? The fullest first:", ("space",)),
-    ("Until when will it last? A clean-up, an import and a film came in between:", ("forecast",)),
+    ("Until when will it last? A clean-up, an import and a film came in between:", ("space", "--forecast")),
     (
         "How much can Owen Rook still store with the other pictures, and what stops him?",
-        ("room", "rook", "barn:/Imaging"),
+        ("space", "barn:/Imaging", "rook"),
     ),
-    ("What if the homes had less? Nothing is changed, only shown:", ("bands", "home", "--limit", "600 kB")),
+    ("What if the homes had less? Nothing is changed, only shown:", ("limits", "home", "--limit", "600 kB")),
     (
         "And if the pictures moved to a disk of their own?",
-        ("suppose", "--move", "barn:/Imaging=attic", "--limit", "attic=500 MB"),
+        ("suppose", "--relocate", "barn:/Imaging=attic", "--limit", "attic=500 MB"),
     ),
 )
 _DOGS, _DRUGS, _PROTOCOLS = "barn:/Records/2026/Dogs", "loft:/Surgery/Controlled drugs", "meadow:/Teams/Protocols"
 # What is mended for real and taken back, on the system that must be there for it.
 _MENDED: tuple[tuple[str, str, tuple[str, ...]], ...] = (
-    ("barn", "The two letters that nobody can open: what would bring them to the plan?", ("mend", "--below", _DOGS)),
-    ("barn", "It is made, looked at again and proved:", ("mend", "--below", _DOGS, "--carry-out", "--yes", "2")),
+    ("barn", "The two letters that nobody can open: what would bring them to the plan?", ("mend", _DOGS)),
+    ("barn", "It is made, looked at again and proved:", ("mend", _DOGS, "--carry-out", "--yes", "--expect", "2")),
     ("barn", "And taken back, as if nothing had been:", ("mend", "--undo")),
-    ("loft", "The refusal one line too low, mended on the server:", ("mend", "--below", _DRUGS)),
-    ("loft", "As the server itself shows it then:", ("mend", "--below", _DRUGS, "--carry-out", "--yes", "2")),
+    ("loft", "The refusal one line too low, mended on the server:", ("mend", _DRUGS)),
+    ("loft", "As the server itself shows it then:", ("mend", _DRUGS, "--carry-out", "--yes", "--expect", "2")),
     ("loft", "And taken back:", ("mend", "--undo")),
-    ("meadow", "A link that never ends:", ("mend", "--below", _PROTOCOLS, "--only", "no-end")),
+    ("meadow", "A link that never ends:", ("mend", _PROTOCOLS, "--only", "no-end")),
     (
         "meadow",
         "Ended over the service's own protocol:",
-        ("mend", "--below", _PROTOCOLS, "--only", "no-end", "--carry-out", "--yes", "1"),
+        ("mend", _PROTOCOLS, "--only", "no-end", "--carry-out", "--yes", "--expect", "1"),
     ),
     ("meadow", "And taken back; the journal keeps all of it:", ("mend", "--undo")),
 )
-_PAYROLL = ("--below", "barn:/Payroll", "--person", "thistle")
+_PAY = "barn:/Payroll"
+_PAYROLL = (_PAY, "thistle")
 _AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("What if the student left the payroll group?", ("suppose", "--out-of", "payroll=thistle")),
-    ("So the plan says too. Made, looked at again, proved:", ("mend", *_PAYROLL, "--carry-out", "--yes", "1")),
+    ("What if the student left the payroll group?", ("suppose", "--no-member", "payroll=thistle")),
+    (
+        "So the plan says too. Made, looked at again, proved:",
+        ("mend", *_PAYROLL, "--carry-out", "--yes", "--expect", "1"),
+    ),
     ("What changed since the count before?", ("changes",)),
-    ("A folder of scans is gone. Who deleted it, when, and from where?", ("trail", "loft:/Scans", "--did", "delete")),
-    ("What else looks wrong in what was done?", ("trail", "--odd")),
+    (
+        "A folder of scans is gone. Who deleted it, and from where?",
+        ("trail", "loft:/Scans", "--only", "delete"),
+    ),
+    ("What else is unusual in what was done?", ("trail", "--unusual")),
     ("Which rights did nobody use since spring?", ("unused",)),
     ("And everything the audit has to say now:", ("check",)),
 )
+
+
+_EIGHT: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("1. Who could read the wages on 16 November? One of them is a student:", ("who", _PAY, "--as-of", _BEFORE)),
+    ("2. Why could the student?", ("why", "thistle", _PAY, "--as-of", _BEFORE)),
+    ("3. Since when, and what ended it?", ("changes", "thistle", _PAY)),
+    ("4. What needs you today?", ("brief",)),
+    ("5. The most serious problem, and what to do about it:", ("check", "1")),
+    ("6. A disk is nearly full. What to free first?", ("space",)),
+    (
+        "7. What if the student came back into the group? Nothing is changed:",
+        ("suppose", "--member", "payroll=thistle"),
+    ),
+    (
+        "8. A vet leaves at the end of the year. What does he leave, and who takes over?",
+        ("leave", "hale", "--last-day", "2026-12-31", "--successor", "fenn", "-n", "12"),
+    ),
+)
+"""What the first minute asks, each answered on one screen."""
+_MADE = (
+    (
+        "A change made for real: two letters that nobody can open.",
+        ("mend", _DOGS, "--carry-out", "--yes", "--expect", "2"),
+    ),
+    ("And taken back:", ("mend", "--undo", "--yes", "--expect", "2")),
+)
+_NEXT = """Ask on:  cd {folder}
+
+neatledger                       the commands, on one screen
+neatledger who barn:/Records     who can reach a folder
+neatledger mend                  what would put all of it right
+neatledger help band             what a word means
+neatledger demo --all            every question, one after the other
+
+Your own:  neatledger connect --office my-office files=/srv/files
+           neatledger count --office my-office
+"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -118,37 +168,59 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--listing", action="store_true", help="as a listing, even where the tree could be made for real"
     )
     parser.add_argument("--no-tour", action="store_true", help="only make it, and keep its counts")
+    parser.add_argument("--all", action="store_true", help="ask everything, and not only the eight first questions")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Make, gather, ask, change, gather again, ask again."""
+    """Make, gather, ask, change, count again, ask again."""
     require_all("demo")
     on_disk = is_root() and not args.listing
     before, now = (datetime.fromisoformat(f"{day}T12:00+00:00") for day in (_BEFORE, _TODAY))
     make_office(args.dir, before, on_disk=on_disk)
     how = "for real, with owners and access lists" if on_disk else "as a listing (root would make it for real)"
-    _say(app, f"The Pellowmere practice is in {args.dir}; its file server `barn` was made {how}.")
+    _say(app, f"The Pellowmere practice is in {args.dir}: an invented office of 29 people with two file servers")
+    _say(app, f"and team folders, {WEEKS + 2} weekly counts, and much that is wrong.")
+    _say(app, f"Its file server `barn` was made {how}.\n")
     _keep_history(app, args.dir)
     with ExitStack() as stack:
         env = stack.enter_context(_loft(app, args.dir, on_disk=on_disk))
         if not args.listing:
             env = env | stack.enter_context(_meadow(app, args.dir))
-        walker = App(app.options, app.streams, {**app.env, **env})
-        _step(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", ("gather",))
-        for sentence, words in () if args.no_tour else _TOUR:
+        streams = app.streams if args.all else Streams(app.streams.out, app.streams.err, _WIDTH, False)
+        walker = App(app.options, streams, {**app.env, **env})
+        _look(walker, args.dir, _BEFORE, "Look at the systems, and keep a count:", is_shown=args.all)
+        for sentence, words in _TOUR if args.all else ():
             _step(walker, args.dir, _BEFORE, sentence, words)
         live = {"barn": on_disk, "loft": "NEATLEDGER_PASSWORD_LOFT" in env, "meadow": not args.listing}
-        for system, sentence, words in () if args.no_tour else _MENDED:
+        for system, sentence, words in _MENDED if args.all else ():
             if live[system]:
                 _step(walker, args.dir, _BEFORE, sentence, words)
-        if args.no_tour:
+        if not args.all:
             take_out(args.dir, "payroll", "tthistle")
         go_on(args.dir, before, now, on_disk=on_disk)
-        _step(walker, args.dir, _TODAY, "A week later, another count:", ("gather",))
-    for sentence, words in () if args.no_tour else _AFTER:
+        _look(walker, args.dir, _TODAY, "A week later, another count:", is_shown=args.all)
+        if not args.all and not args.no_tour:
+            for sentence, words in (*_EIGHT, *(_MADE if on_disk else ())):
+                _step(walker, args.dir, _TODAY, sentence, words)
+    for sentence, words in _AFTER if args.all else ():
         _step(app, args.dir, _TODAY, sentence, words)
-    _say(app, f"Ask on:  cd {args.dir} && neatledger --help\n")
+    _say(app, _NEXT.format(folder=args.dir))
     return 0
+
+
+_WIDTH = 80
+
+
+def _look(app: App, office: Path, today: str, sentence: str, *, is_shown: bool) -> None:
+    """Look at the systems, and keep a count; what that says is shown only to who walks through everything."""
+    if is_shown:
+        _step(app, office, today, sentence, ("count",))
+        return
+    args = make_parser("count").parse_intermixed_args([])
+    options = replace(app.options, office=str(office), today=date.fromisoformat(today), quiet=True)
+    silent = App(options, replace(app.streams, out=io.StringIO()), app.env)
+    with closing(silent):
+        import_module("neatledger.commands.count").run(args, silent)
 
 
 def _keep_history(app: App, office: Path) -> None:
@@ -256,7 +328,9 @@ def _say(app: App, text: str) -> None:
 def _step(app: App, office: Path, today: str, sentence: str, words: Sequence[str]) -> None:
     shown = [f"'{word}'" if " " in word else word for word in words]
     _say(app, f"{sentence}\n$ neatledger {' '.join(shown)}")
-    args = make_parser(words[0]).parse_args(words[1:])
-    options = Options(str(office), "found", args.as_of, date.fromisoformat(today))
+    args = make_parser(words[0]).parse_intermixed_args(list(words[1:]))
+    args.output, args.others, args.extra = None, [], []
+    view = View(top=getattr(args, "first_rows", None))
+    options = Options(str(office), "found", args.as_of, date.fromisoformat(today), view=view)
     import_module(f"neatledger.commands.{words[0]}").run(args, App(options, app.streams, app.env))
     _say(app, "")

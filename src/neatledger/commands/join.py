@@ -30,8 +30,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--post", action="append", default=[], metavar="POST", help="a post of the plan; may be given again"
     )
     parser.add_argument("--like", default="", metavar="PERSON", help="the posts and groups of somebody who is there")
-    parser.add_argument("--from", dest="start", type=day_of, metavar="DATE", help="the first day (default: at once)")
-    parser.add_argument("--until", dest="end", type=day_of, metavar="DATE", help="the last day")
+    parser.add_argument("--start", type=day_of, metavar="DATE", help="the first day (default: at once)")
+    parser.add_argument("--last-day", type=day_of, metavar="DATE", help="the last day, where it is known")
     parser.add_argument("--id", default="", metavar="WORD", help="what the plan is to call them")
     parser.add_argument(
         "--email", default="", metavar="ADDRESS", help="the address, where the post's form will not do"
@@ -39,11 +39,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--login", action="append", default=[], metavar="SYSTEM=LOGIN", help="a login, where the form will not do"
     )
-    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
-    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
+    parser.add_argument("--steps", metavar="FILE", help="also write the steps there, for mend FILE")
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--write", action="store_true", help="write it into office.yaml")
-    act.add_argument("--prove", action="store_true", help="whether somebody of the plan has just what it says")
+    act.add_argument("--verify", action="store_true", help="whether somebody of the plan has just what it says")
     act.add_argument(
         "--passwords", nargs="?", const="", metavar="FILE", help="first passwords: shown once, or a letter to print"
     )
@@ -52,31 +51,29 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Propose, write, or prove."""
-    if args.prove:
+    if args.verify:
         return _prove(args, app)
     if args.passwords is not None:
         return _passwords(args, app)
     if not args.post and not args.like:
         posts = ", ".join(app.office.plan.posts) or "the plan says none yet: posts: {NAME: {groups: […]}}"
-        raise UsageError("what will they be?", hint=f"--post POST ({posts}), or --like PERSON")
+        raise UsageError("which post?", hint=f"--post POST ({posts}), or --like PERSON")
     logins = dict(parse_pair(word, "SYSTEM=LOGIN") for word in args.login)
     newcomer = joining.Newcomer(
-        args.name, args.post, args.like, args.id, args.email, args.start, args.end, logins
+        args.name, args.post, args.like, args.id, args.email, args.start, args.last_day, logins
     )  # fmt: skip
     with app.progress("looking what comes of it"):
         found = joining.ask(app.office, newcomer)
-    if args.keep:
-        write_steps(args.keep, [item.step for item in found.work.items])
-        app.say(f"{count_of(len(found.work.items), 'step')} kept in {args.keep}")
+    if args.steps:
+        write_steps(args.steps, [item.step for item in found.work.items])
+        app.say(f"{count_of(len(found.work.items), 'step')} in {args.steps}: mend {args.steps}")
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
     if args.write:
         add_person(app.office.folder, found.arrival)
         today = f" --today {found.day}" if found.day > app.today else ""
         notes.append(f"{found.arrival.id} was written into office.yaml.")
-        notes.append(
-            Aside(f"mend --person {found.arrival.id}{today} shows the steps; with --carry-out it makes them.")
-        )
-        notes.append(Aside(f"join {found.arrival.id} --prove says afterwards whether they have just that."))
+        notes.append(Aside(f"mend {found.arrival.id}{today} shows the steps; with --carry-out it makes them."))
+        notes.append(Aside(f"join {found.arrival.id} --verify says afterwards whether they have just that."))
     else:
         notes += ["The plan would say:", *(f"  {line}" for line in arrival_text(found.arrival).rstrip().split("\n"))]
         notes.append("Nothing was changed; --write writes it into office.yaml.")
@@ -86,9 +83,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     steps = count_of(len(found.work.items), "step")
     headline = f"{words['name']} ({found.arrival.id}) starts on {found.day}: {steps}."
     report = sheet(headline, "joining", rows, notes)
-    if args.paper:
-        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {args.paper}.")
+    for target in args.others:
+        write_paper(target, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {target}.")
     show_report(report, app.output)
     return 0
 

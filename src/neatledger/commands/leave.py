@@ -25,44 +25,42 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("person", metavar="PERSON", help="who leaves")
     parser.add_argument("--last-day", type=day_of, metavar="DATE", help="their last day (default: as the plan says)")
-    parser.add_argument("--to", default="", metavar="PERSON", help="who takes over what they leave")
     parser.add_argument(
-        "--folder-to",
-        action="append",
-        default=[],
-        metavar="FOLDER=PERSON",
-        help="a folder that goes to somebody else",
-    )
-    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
-    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
+        "--successor", action="append", default=[], metavar="[FOLDER=]PERSON",
+        help="who takes over what they leave; of a folder, somebody else",
+    )  # fmt: skip
+    parser.add_argument("--steps", metavar="FILE", help="also write the steps there, for mend FILE")
     parser.add_argument(
         "--write", action="store_true", help="write it into office.yaml; not while anything has no successor"
     )
-    parser.add_argument("--without-successor", action="store_true", help="write it all the same")
+    parser.add_argument(
+        "--allow", action="append", default=[], choices=("no-successor",), help="no-successor: write it all the same"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show what hangs on somebody, and write their last day."""
-    pairs = dict(parse_pair(word, "FOLDER=PERSON") for word in args.folder_to)
+    pairs = dict(parse_pair(word, "FOLDER=PERSON") for word in args.successor if "=" in word)
+    named = [word for word in args.successor if "=" not in word]
+    if len(named) > 1:
+        raise UsageError(f"two successors of all: {' and '.join(named)}", hint="write FOLDER=PERSON for one folder")
     folders = {str(app.office.address(key)): who for key, who in pairs.items()}
     with app.progress("looking what hangs on them"):
-        found = leaving.ask(app.office, args.person, args.last_day, args.to, folders)
+        found = leaving.ask(app.office, args.person, args.last_day, named[0] if named else "", folders)
     missing = len(found.without_successor)
     plan = found.then.plan.people[found.person]
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
-    if args.keep:
-        write_steps(args.keep, [item.step for item in found.work.items])
-        app.say(f"{count_of(len(found.work.items), 'step')} kept in {args.keep}")
+    if args.steps:
+        write_steps(args.steps, [item.step for item in found.work.items])
+        app.say(f"{count_of(len(found.work.items), 'step')} in {args.steps}: mend {args.steps}")
     if args.write:
-        if missing and not args.without_successor:
-            hint = "--to PERSON, --folder-to FOLDER=PERSON, or --without-successor"
+        if missing and "no-successor" not in args.allow:
+            hint = "--successor PERSON, --successor FOLDER=PERSON, or --allow no-successor"
             raise UsageError(f"{count_of(missing, 'thing')} would have no successor: nothing was written", hint=hint)
         heirs = {f"{one.system}:{one.path.decode()}": who for one, who in plan.successors.items()}
         put_last_day(app.office.folder, found.person, found.last_day, plan.successor, heirs)
         notes.append("It was written into office.yaml.")
-        notes.append(
-            Aside(f"mend --person {found.person} shows the steps when they are due; check tells what is left.")
-        )
+        notes.append(Aside(f"mend {found.person} shows the steps when they are due; check tells what is left."))
     else:
         notes.append("Nothing was changed; --write writes it into office.yaml.")
     day = found.then.today
@@ -72,8 +70,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         for row in step_rows(found.work.items, found.work.names, day)
     ]
     report = leaving_report(found.name, rows, missing, found.last_day, [str(one) for one in notes])
-    if args.paper:
-        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {args.paper}.")
+    for target in args.others:
+        write_paper(target, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {target}.")
     show_report(report, app.output)
     return 1 if missing else 0

@@ -1,11 +1,11 @@
-"""``links``: all links and hand-outs, what they give and expose, and what is not in order."""
+"""``links``: all links and hand-outs, what they give and expose, and what breaks a rule."""
 
 from __future__ import annotations
 
 import argparse
 
 from neatledger.app import App
-from neatledger.cli import days_of
+from neatledger.cli import span_of
 from neatledger.faces.show import show_report
 from neatledger.questions import links
 from neatledger.reports.links import links_report
@@ -15,28 +15,32 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("-b", "--below", metavar="FOLDER", help="those that lead to this folder or into it")
-    parser.add_argument("--over", metavar="FOLDER", help="those that open this folder: that lead to it or above it")
-    parser.add_argument("--by", metavar="PERSON", help="those that a person made")
-    parser.add_argument("--to", metavar="WHOM", help="those for a person, a group, anyone, guests or office")
-    parser.add_argument("--only", choices=("link", "hand-out"), help="links alone, or hand-outs alone")
-    parser.add_argument("--lapse-within", type=days_of, metavar="DAYS", help="those that end within so many days")
-    parser.add_argument("--live", action="store_true", help="those that open something today")
-    parser.add_argument("--not-in-order", "--amiss", action="store_true", help="those that are not in order")
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="those that lead to this folder or into it")
+    parser.add_argument("--opens", metavar="FOLDER", help="those that open this folder: lead to it or above it")
+    parser.add_argument("--made-by", metavar="PERSON", help="those that a person made")
+    parser.add_argument("--given-to", metavar="WHO", help="those for a person, a group, anyone, guests or office")
+    parser.add_argument(
+        "--only", action="append", default=[], choices=_KINDS, metavar="KIND", help=f"only {', '.join(_KINDS)}"
+    )
+    parser.add_argument("--within", type=span_of, metavar="SPAN", help="those that end so soon: 7d, 2w")
+
+
+_KINDS = ("link", "hand-out", "live", "breaking")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """List them, system after system, those with most not in order first."""
+    """List them, system after system, those that break most rules first."""
     office = app.office
+    sorts = [word for word in args.only if word in ("link", "hand-out")]
     wanted = links.OfferFilter(
-        below=office.find_folder(args.below) if args.below else None,
-        over=office.find_folder(args.over) if args.over else None,
-        by=args.by,
-        to=args.to,
-        sort=args.only,
-        ends_within=args.lapse_within,
-        is_live=args.live,
-        is_not_in_order=args.not_in_order,
+        below=office.find_folder(args.folder) if args.folder else None,
+        over=office.find_folder(args.opens) if args.opens else None,
+        by=args.made_by,
+        to=args.given_to,
+        sort=sorts[0] if len(set(sorts)) == 1 else None,
+        ends_within=args.within,
+        is_live="live" in args.only,
+        is_not_in_order="breaking" in args.only,
     )
     found = links.ask(office, wanted)
     show_report(links_report(found.judged, found.names, found.total, office.day, office.count.when), app.output)

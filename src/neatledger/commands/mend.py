@@ -6,9 +6,12 @@ import argparse
 import signal
 from collections.abc import Callable, Sequence
 from contextlib import closing
+from pathlib import Path
 
 from neatledger.app import App
+from neatledger.cli import number_of
 from neatledger.core.checks.contract import Finding
+from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
@@ -18,6 +21,7 @@ from neatledger.questions.closing import remains_of_closed
 from neatledger.questions.ends import findings_ended, steps_of_cause
 from neatledger.questions.foreseen import foreseen
 from neatledger.questions.made_otherwise import judge_made
+from neatledger.questions.meant import subjects_of
 from neatledger.questions.texts import StepTexts
 from neatledger.reports.mend import (
     carried_report,
@@ -37,33 +41,31 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument(
-        "group", metavar="GROUP", nargs="?", help="only this group of steps, as A of the first screen"
-    )
-    parser.add_argument("--all", action="store_true", help="every step, and not by groups")
+        "words", nargs="*", metavar="GROUP|N|FILE|WHAT",
+        help="a group of steps, as A; the number of a problem of check; a file of steps; a folder, person or system",
+    )  # fmt: skip
     parser.add_argument("--left", action="store_true", help="what no step ends, and why")
-    parser.add_argument("-b", "--below", metavar="FOLDER", help="only what lies in this folder and below")
-    parser.add_argument("-p", "--person", action="append", metavar="WHO", help="only what concerns this person")
     parser.add_argument("--only", action="append", metavar="CHECK", help="only steps that end findings of this check")
-    parser.add_argument("--cause", metavar="N", help="only steps that end findings of this cause, as check has it")
-    parser.add_argument("--steps", metavar="FILE", help="the steps that suppose --keep wrote, in place of the plan's")
-    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file")
-    parser.add_argument("--texts", action="store_true", help="print the steps for the systems' own tools")
+    parser.add_argument("--steps", dest="keep", metavar="FILE", help="also write the steps there")
+    parser.add_argument("--script", action="store_true", help="print the steps for the systems' own tools")
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--carry-out", action="store_true", help="make the steps, after asking")
     act.add_argument("--go-on", action="store_true", help="finish what was begun and stopped")
     act.add_argument("--undo", action="store_true", help="take back what was made last")
-    act.add_argument("--journal", action="store_true", help="show everything that was ever carried out")
-    parser.add_argument("--yes", type=int, metavar="N", help="do not ask: there are N steps, and all are wanted")
+    act.add_argument("--log", action="store_true", help="everything that was ever carried out")
+    parser.add_argument("--yes", action="store_true", help="do not ask; --expect says how many steps there are")
+    parser.add_argument("--expect", type=number_of, metavar="N", help="--yes: another number of steps stops it")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show the worklist, or do what is asked with it."""
-    if args.journal:
+    _take_words(args)
+    if args.log:
         return _journal(app)
     if args.go_on or args.undo:
         return _resume(args, app)
     if args.left and (args.steps or args.only or args.cause or args.group):
-        raise UsageError("--left is of all that the plan says", hint="only --below and --person narrow it")
+        raise UsageError("--left is of all that the plan says", hint="only a folder and a person narrow it")
     with app.progress("looking for steps"):
         found = _worklist(args, app)
         ends = [] if args.left else findings_ended(app.office, found)
@@ -82,8 +84,8 @@ def run(args: argparse.Namespace, app: App) -> int:
         found, ends = _some_of(found, ends, _places_of_group(args, app, found, ends))
     if args.keep:
         write_steps(args.keep, [item.step for item in found.items])
-        app.say(f"{len(found.items)} steps kept in {args.keep}")
-    if args.texts:
+        app.say(f"{count_of(len(found.items), 'step')} in {args.keep}: mend {args.keep}")
+    if args.script:
         _print_texts(app, found)
     elif args.carry_out:
         return _carry_out(args, app, found, ends)
@@ -93,6 +95,27 @@ def run(args: argparse.Namespace, app: App) -> int:
     return 1 if found.items or found.left else 0
 
 
+def _take_words(args: argparse.Namespace) -> None:
+    """Tell the words of the call apart: a group of steps, a problem, a file of steps; what is left narrows."""
+    args.group = args.cause = args.steps = args.below = None
+    args.person, args.narrowing = [], []
+    for word in args.words:
+        # The groups are A, B, … AA: one letter in any case, for people may be called by two.
+        if word.isalpha() and (len(word) == 1 or (len(word) == _LONGEST_LETTER and word.isupper())):
+            args.group = word
+        elif word.isdecimal() or word.startswith(("link:", "hand-out:")):
+            args.cause = word
+        elif word.endswith(".json") or (Path(word).is_file() and ":" not in word):
+            args.steps = word
+        else:
+            args.narrowing.append(word)
+    if args.expect is not None and not args.yes:
+        raise UsageError("--expect belongs to --yes", hint="write: mend --carry-out --yes --expect N")
+    if args.yes and args.expect is None and (args.carry_out or args.undo):
+        raise UsageError("--yes wants to know how many steps", hint="write: --yes --expect N")
+
+
+_LONGEST_LETTER = 2
 _MANY = 10
 """Steps, as people see them, of which groups say more at a glance."""
 
@@ -147,7 +170,7 @@ def _report(
     args: argparse.Namespace, app: App, found: worklist.Worklist, ends: Sequence[Sequence[Finding]]
 ) -> Report:
     office = app.office
-    # What is only shown asks nobody for a password: a live directory is asked by --texts alone.
+    # What is only shown asks nobody for a password: a live directory is asked by --script alone.
     text = StepTexts(office).lines
     report = mend_report(found.items, ends, found.left, found.names, text, office.count.when, _scope(args))
     if found.items or found.left:
@@ -155,9 +178,9 @@ def _report(
         return report
     if args.only or args.cause or args.steps:
         # Some steps were chosen and there are none: that says nothing of what else there is to do.
-        chosen = " or ".join(args.only or []) or (f"cause {args.cause}" if args.cause else args.steps)
+        chosen = " or ".join(args.only or []) or (f"problem {args.cause}" if args.cause else args.steps)
         report.headline = f"No step of the tool ends what was asked for: {chosen}."
-        report.empty = f"check --cause {args.cause} tells what to do" if args.cause else "no step"
+        report.empty = f"check {args.cause} tells what to do" if args.cause else "no step"
         report.is_assured = False
         return report
     # The plan may have nothing to say of what is wrong all the same.
@@ -184,11 +207,18 @@ def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
     if args.only:
         args.only = [check.check_called(name) for name in args.only]
     if args.steps:
-        if args.below or args.person:
-            raise UsageError("steps of a file are taken whole", hint="leave --below and --person out")
+        if args.narrowing:
+            raise UsageError("steps of a file are taken whole", hint="name the file alone")
         return worklist.ask_for_steps(app.office, read_steps(args.steps))
-    below = app.office.find_folder(args.below) if args.below else None
-    people = {app.office.find_person(name).id for name in args.person} if args.person else None
+    people: set[str] | None = None
+    below: Address | None = None
+    for word in args.narrowing:
+        subject = subjects_of(app.office, [word], ("person", "folder"))
+        if subject.folder is not None:
+            below = subject.folder
+        elif subject.person is not None:
+            people = {*(people or ()), subject.person.id}
+    args.below, args.person = below, sorted(people or ())
     return worklist.ask(app.office, below, people)
 
 
@@ -217,15 +247,15 @@ def _carry_out_by(
     if not steps:
         why = next((item.by_hand for item in found.items if item.by_hand), "")
         raise StepError("there is nothing that the tool could make", hint=why or "mend shows who must, and why")
-    if args.yes is None:
+    if not args.yes:
         report = _report(args, app, found, ends)
         report.notes = [note for note in report.notes if note != "Nothing was changed."]
         show_report(report, app.output)
         if not app.agrees(f"Make these {len(steps)} steps now?"):
             app.say("Nothing was changed.")
             return 1
-    elif args.yes != len(steps):
-        message = f"--yes {args.yes} was said, and there are {len(steps)} steps"
+    elif args.expect != len(steps):
+        message = f"--expect {args.expect} was said, and there are {len(steps)} steps"
         raise UsageError(message, hint="look at the list again: mend")
     with carrying.alone(before):
         groups = [item.group for item in found.makeable()]
@@ -251,18 +281,18 @@ def _resume(args: argparse.Namespace, app: App) -> int:
 
 
 def _agrees_to_undo(args: argparse.Namespace, app: App) -> bool:
-    """Show what would be taken back and ask; `--yes` answers where its number is that of the steps."""
+    """Show what would be taken back and ask; `--yes` answers where `--expect` is the number of the steps."""
     run, steps = carrying.undoable(app.office.ledger.journal)
     if not steps:
         # Nothing to ask about: whoever takes it back says so.
         return True
-    if args.yes is None:
+    if not args.yes:
         show_report(undo_report(run, steps, app.office.names), app.output)
         if not app.agrees(f"Take these {count_of(len(steps), 'step')} back now?"):
             app.say("Nothing was changed.")
             return False
-    elif args.yes != len(steps):
-        message = f"--yes {args.yes} was said, and there are {len(steps)} steps to take back"
+    elif args.expect != len(steps):
+        message = f"--expect {args.expect} was said, and there are {len(steps)} steps to take back"
         raise UsageError(message, hint="look at them first: mend --undo")
     return True
 

@@ -1,4 +1,4 @@
-"""``move NAME --to POST``: somebody changes posts: what goes, what comes, what stays, and the steps of each day."""
+"""``move NAME --post POST``: somebody changes posts: what goes, what comes, what stays, and the steps of each day."""
 
 from __future__ import annotations
 
@@ -22,37 +22,36 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("person", metavar="PERSON", help="who changes posts")
-    parser.add_argument("--to", action="append", required=True, metavar="POST", help="the new post, or several")
-    parser.add_argument("--from", dest="start", type=day_of, metavar="DATE", help="from this day (default: today)")
+    parser.add_argument("--post", action="append", required=True, metavar="POST", help="the new post, or several")
+    parser.add_argument("--start", type=day_of, metavar="DATE", help="from this day (default: today)")
     parser.add_argument("--overlap", type=day_of, metavar="DATE", help="until then they hold the old posts too")
     parser.add_argument("--because", default="", metavar="TEXT", help="why, as for whom they stand in")
-    parser.add_argument("--paper", metavar="FILE", help="also a page or a workbook to print, with boxes to tick")
-    parser.add_argument("--keep", metavar="FILE", help="write the steps of the first day to a file, for mend --steps")
+    parser.add_argument("--steps", metavar="FILE", help="also write the steps of the first day there, for mend FILE")
     parser.add_argument("--write", action="store_true", help="write it into office.yaml")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show what comes of it, and write it."""
     with app.progress("looking what comes of it"):
-        found = moving.ask(app.office, args.person, args.to, args.start, args.overlap, args.because)
-    if args.keep:
+        found = moving.ask(app.office, args.person, args.post, args.start, args.overlap, args.because)
+    if args.steps:
         steps = [item.step for item in found.work[0][1].items]
-        write_steps(args.keep, steps)
-        app.say(f"{count_of(len(steps), 'step')} kept in {args.keep}")
+        write_steps(args.steps, steps)
+        app.say(f"{count_of(len(steps), 'step')} in {args.steps}: mend {args.steps}")
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
     if args.write:
         accounts = {system: choice.login for system, choice in found.choices.items()}
         put_move(app.office.folder, found.person, found.posts, accounts, found.unlisted)
         notes.append("It was written into office.yaml.")
-        notes.append(Aside(f"mend --person {found.person} shows the steps of each day when they are due."))
+        notes.append(Aside(f"mend {found.person} shows the steps of each day when they are due."))
     else:
         notes.append("Nothing was changed; --write writes it into office.yaml.")
     rows = moving_rows(found.posts, found.choices, found.changes, found.groups, found.stays, found.tell)
     for day, work in found.work:
         rows += step_rows(work.items, work.names, day)
     report = moving_report(found.name, found.day, rows, notes)
-    if args.paper:
-        write_paper(args.paper, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {args.paper}.")
+    for target in args.others:
+        write_paper(target, worksheet(report, app.office.plan.office, app.today))
+        app.say(f"The paper is in {target}.")
     show_report(report, app.output)
     return 0

@@ -10,13 +10,13 @@ from pathlib import Path
 from neatledger.app import App
 from neatledger.core.plan.notices import About
 from neatledger.core.space.sizes import show_size
+from neatledger.counting import count_of
 from neatledger.errors import UsageError
 from neatledger.faces.letters import Letters
 from neatledger.faces.mail import Attachment, make_mail, signed_in
 from neatledger.faces.show import show_report
 from neatledger.faces.table import Layout, render_table
 from neatledger.files import locked, write_file
-from neatledger.formats.counting import count_of
 from neatledger.ledger.notices import Event
 from neatledger.questions import notices
 from neatledger.questions.notices import Notice
@@ -31,13 +31,19 @@ _MAIL_WIDTH = 76
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     act = parser.add_mutually_exclusive_group()
-    act.add_argument("--write", metavar="DIR", help="write each mail as a file there; that counts as told")
+    act.add_argument("--send-to", metavar="DIR", help="write each mail as a file there; counted as sent")
     act.add_argument("--send", action="store_true", help="hand them to the mail server that the plan names")
     act.add_argument("--check", action="store_true", help="try the office's own templates")
     parser.add_argument("--again", action="store_true", help="also what was refused, or may not have arrived")
     words = [one.value for one in About]
     parser.add_argument(
-        "--about", action="append", default=[], choices=words, metavar="WHAT", help=f"only {', '.join(words)}"
+        "--only",
+        dest="about",
+        action="append",
+        default=[],
+        choices=words,
+        metavar="KIND",
+        help=f"only {', '.join(words)}",
     )
 
 
@@ -56,13 +62,15 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.about:
         found.due = [one for one in found.due if one.about.value in args.about]
     notes: list[str] = []
-    if args.write or args.send:
+    if args.send_to or args.send:
         # Written down also where nothing has ended: so it is known when this last ran.
         office.ledger.notices.add(Event.ENDED, found.ended, app.clock, {})
-        notes += _write(app, letters, found.due, Path(args.write)) if args.write else _send(app, letters, found.due)
+        notes += (
+            _write(app, letters, found.due, Path(args.send_to)) if args.send_to else _send(app, letters, found.due)
+        )
         found = notices.ask(office, again=args.again)
     else:
-        notes.append("Nothing was sent; --write DIR makes files, --send hands them to the mail server.")
+        notes.append("Nothing was sent; --send-to DIR makes files, --send hands them to the mail server.")
     show_report(notices_report(found.due, found.told, found.unreached, notes), app.output)
     return 1 if found.due or found.unreached else 0
 

@@ -20,9 +20,9 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument("what", metavar="NAME", nargs="?", help="all that it says of a person or folder, by line")
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--check", action="store_true", help="every fault, and names that no system knows (default)")
-    act.add_argument("--show", metavar="WHAT", help="all that it says of a PERSON or a FOLDER, with the lines")
     act.add_argument("--schema", action="store_true", help="print its JSON Schema, which editors complete words from")
 
 
@@ -34,8 +34,8 @@ def run(args: argparse.Namespace, app: App) -> int:
             out.write("\n")
         return 0
     office = app.office
-    if args.show:
-        show_report(_shown(args.show, app), app.output)
+    if args.what:
+        show_report(_shown(args.what, app), app.output)
         return 0
     meant = office.plan
     parts = [(len(meant.systems), "system"), (len(meant.people), "person"), (len(meant.groups), "group")]

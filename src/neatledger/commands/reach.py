@@ -1,72 +1,51 @@
-"""``reach PERSON``: what a person can reach."""
+"""``reach [PERSON]``: what somebody, or everybody, can reach; two people side by side; who could harm most."""
 
 from __future__ import annotations
 
 import argparse
 
 from neatledger.app import App
+from neatledger.commands.ways import access, compare, most, one_person
+from neatledger.commands.ways.levels import LEVELS
 from neatledger.core.access.everyone import RowFilter
-from neatledger.core.tree.address import Address
-from neatledger.faces.show import show_report
-from neatledger.faces.showaccess import show_access
-from neatledger.questions import access, differences, last_use, reach, single_files
-from neatledger.reports.access import file_row
-from neatledger.reports.everyone import access_report
-from neatledger.reports.sides import both_report, plan_reach_report
-from neatledger.reports.who import with_last_use, with_since
+from neatledger.errors import UsageError
 
-__all__ = ["add_arguments", "run"]
+__all__ = ["EXTRA_COLUMNS", "add_arguments", "run"]
+
+EXTRA_COLUMNS = ("since", "used")
+_RIGHTS = ("change", "delete", "read")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("person", metavar="PERSON", help="a person's id, login or name")
     parser.add_argument(
-        "--every", action="store_true", help="every folder with any right, not only where rights change"
+        "words", nargs="*", metavar="PERSON|FOLDER", help="whose (all, if nobody is named); a folder: in it and below"
     )
-    parser.add_argument("--used", action="store_true", help="when they last used it, by the systems' own logs")
-    parser.add_argument("--since", action="store_true", help="since which count they have what they have")
+    parser.add_argument("--level", choices=LEVELS, metavar="LEVEL", help=f"at least this level: {', '.join(LEVELS)}")
+    parser.add_argument("--compare", metavar="PERSON", help="beside what this person has, or this group")
+    parser.add_argument(
+        "--most", choices=_RIGHTS, metavar="WHAT", help="whose account could change, delete or read the most"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Answer on the found side, the plan's, or both."""
-    office = app.office
-    if app.options.side == "plan":
-        show_report(plan_reach_report(office.plan, [office.find_planned(args.person)], "reach"), app.output)
-        return 0
-    person = office.find_person(args.person)
-    if app.options.side == "both":
-        found = differences.ask(office, [person.id])
-        show_report(both_report("reach", found, person.id), app.output)
-        return 1 if any(found) else 0
-    which = RowFilter.EVERY if args.every else RowFilter.DIFFER
-    empty = "" if person.principals else f"{person.id} has no account on any system that was gathered"
-    planned = office.plan.people.get(person.id)
-    if planned is not None and not planned.is_here(office.today):
-        begins = planned.start if planned.start and planned.start > office.today else None
-        said = f"it begins on {begins}" if begins else f"it ended on {planned.end}"
-        empty = f"{empty}; {said} by the plan" if empty else ""
-        app.say(f"{person.id}: {said} by the plan (--side plan --today DATE shows what it gives then).")
-    files = [
-        file_row(one.address, way, one.access, office.names(system))
-        for system in office.readers
-        for one in single_files.ask(office, system, person.on(system))
-        for way in one.ways
-    ]
-    tables = list(access.ask(office, [person.id]))
-    if args.since or args.used:
-        is_machine = app.options.format != "table"
-        report = access_report("reach", tables, which, office.count.when, files, is_whole=is_machine)
-        addresses = [row["folder"] for row in report.rows if isinstance(row["folder"], Address)]
-        if args.used:
-            days = last_use.days_of_tables(office, tables, {person.id}, addresses)
-            words = last_use.seen_words(office, dict.fromkeys(one.system for one in tables))
-            report = with_last_use(report, days, ["person", "folder"], words)
-        if args.since:
-            with app.progress("since when"):
-                since = reach.ask_since(office, person.id, addresses)
-            report = with_since(report, since, "folder")
-        show_report(report, app.output)
-        return 0
-    show_access("reach", tables, which, office.count.when, app.output, more=files, empty=empty)
-    return 0
+    """Answer for one person, or for everybody."""
+    if args.most:
+        if args.words:
+            raise UsageError("--most compares everybody", hint="leave the names out")
+        return most.run(args, app)
+    if args.compare:
+        if len(args.words) != 1:
+            raise UsageError("two people, or two groups, are compared", hint="reach PERSON --compare PERSON")
+        args.one, args.other, args.then = args.words[0], args.compare, None
+        return compare.run(args, app)
+    people = [word for word in args.words if "/" not in word]
+    folders = [word for word in args.words if "/" in word]
+    if len(folders) > 1:
+        raise UsageError(f"two folders: {' and '.join(folders)}", hint="name one")
+    which = RowFilter.ALL if args.all and not args.level else RowFilter.EVERY if args.level else RowFilter.DIFFER
+    is_of_one = len(people) == 1 and not folders and args.level in (None, "any")
+    if is_of_one:
+        return one_person.run(args, app, people[0], which)
+    args.person, args.below = people or None, folders[0] if folders else None
+    return access.run(args, app, which)

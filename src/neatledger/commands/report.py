@@ -21,26 +21,20 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("about", choices=PAPERS, help="; ".join(map(": ".join, PAPERS.items())))
-    parser.add_argument(
-        "--against", metavar="DATE", type=day_of, help="mark what changed since the count of this day"
-    )
-    parser.add_argument(
-        "--also", metavar="FILE", action="append", default=[],
-        help="write the same paper to this file too, as its ending says; may be given again",
-    )  # fmt: skip
+    parser.add_argument("--since", metavar="DATE", type=day_of, help="mark what changed since the count of this day")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Write the paper to the file that -o names; its form goes by the file's ending."""
-    targets = [app.options.output, *args.also]
-    if not all(target is not None and is_paper(target) for target in targets):
+    targets = [target for target in (app.options.output, *args.others) if target is not None]
+    if not targets or not all(map(is_paper, targets)):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
-        raise UsageError("where to, and as what?", hint=hint)
+        raise UsageError("which file?", hint=hint)
     for target in targets:
         check_target(target)
     with app.progress(f"report {args.about}"):
         paper = _make(args.about, app.office)
-        if args.against is not None:
+        if args.since is not None:
             paper = _beside(args, app, paper)
         paper = sealed(paper, app.office.ledger.chain.head())
         for target in targets:
@@ -63,6 +57,6 @@ def _beside(args: argparse.Namespace, app: App, paper: Paper) -> Paper:
 
     if args.about == "mend":
         raise UsageError("a worklist is not compared with an older one", hint="changes shows what changed")
-    then = app.office.ledger.find_count(args.against)
+    then = app.office.ledger.find_count(args.since)
     older = app.office.at(then.day).with_(day=then.day)
     return beside_older(paper, _make(args.about, older), then.when)

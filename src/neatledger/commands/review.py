@@ -29,7 +29,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("words", nargs="*", metavar="WHO|FILE", help="make: only for these people; take: the file")
     parser.add_argument("--page", action="store_true", help="make: also a page of each, to print and sign")
     parser.add_argument("--write", action="store_true", help="take: keep the decisions, and put grants into the plan")
-    parser.add_argument("--keep", metavar="FILE", help="take: write the steps to a file, for mend --steps")
+    parser.add_argument("--steps", metavar="FILE", help="take: also write the steps there, for mend FILE")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -49,8 +49,8 @@ def run(args: argparse.Namespace, app: App) -> int:
 def _make(args: argparse.Namespace, app: App) -> int:
     from neatledger.formats.reviewbook import write_pack
 
-    if args.keep or args.write:
-        raise UsageError("--keep and --write belong to review take")
+    if args.steps or args.write:
+        raise UsageError("--steps and --write belong to review take")
     target = Path(app.options.output) if app.options.output else None
     if target is None or target.suffix:
         raise UsageError("into which folder?", hint="write: review make -o packs")
@@ -92,9 +92,9 @@ def _take(args: argparse.Namespace, app: App) -> int:
         raise NeatError(f"cannot be read: {error.strerror}", str(path)) from None
     office = app.office
     found = review.take(office, read_answer(data, str(path)), cells_of)
-    if args.keep:
-        write_steps(args.keep, found.steps)
-        app.say(f"{len(found.steps)} steps kept in {args.keep}")
+    if args.steps:
+        write_steps(args.steps, found.steps)
+        app.say(f"{len(found.steps)} steps in {args.steps}: mend {args.steps}")
     if args.write and found.decisions:
         if found.outcome.edits:
             write_grants(office.folder, office.plan, found.outcome.edits)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.cli import ALL_DEPTHS, depth_of
+from neatledger.commands.ways import forecast, kinds, room, versions
 from neatledger.core.plan.limits import On
 from neatledger.core.space.promises import promises
 from neatledger.errors import UsageError
@@ -19,18 +21,38 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("place", metavar="PLACE", nargs="?", help="a folder (system:/path), or a person")
     parser.add_argument(
-        "--by", choices=space.BY, help="what the folder, or the office, holds by these (file: the largest)"
+        "words", nargs="*", metavar="FOLDER|PERSON",
+        help="what a folder holds; a person's limits; both: how much they can still store there",
+    )  # fmt: skip
+    ways = (*space.BY, "version")
+    parser.add_argument("--by", choices=ways, metavar="WHAT", help=f"added up by {', '.join(ways)}")
+    parser.add_argument("--only", choices=("not-allowed",), help="--by kind: only what is not allowed there")
+    parser.add_argument("--depth", type=depth_of, metavar="all", help="all: every folder below it")
+    parser.add_argument(
+        "--forecast", action="store_true", help="when warnings and limits are met, and disks are full"
     )
-    parser.add_argument("--every", action="store_true", help="every folder below it, not only those right in it")
-    parser.add_argument("--promised", action="store_true", help="what limits promise, against what pools hold")
-    parser.add_argument("-a", "--all", action="store_true", help="also people without any limit")
-    parser.add_argument("--figure", metavar="FILE", help="draw what uses the space (png, svg or pdf)")
+    parser.add_argument("--promised", action="store_true", help="what limits promise, against what disks hold")
+    parser.add_argument("-a", "--all", action="store_true", help="every place and person, with a limit or none")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show the limits, one person's, what is promised, or what a folder holds."""
+    args.place = args.words[0] if args.words else None
+    args.every, args.figure = args.depth == ALL_DEPTHS, args.others[0] if args.others else None
+    if args.forecast:
+        return forecast.run(args, app)
+    if args.by == "version":
+        args.system, args.keep = (args.place or "").partition(":")[0] or None, None
+        return versions.run(args, app)
+    if args.by == "kind" and (args.only or (args.place is None and not args.figure)):
+        args.folder, args.barred = args.place, bool(args.only)
+        return kinds.run(args, app)
+    if len(args.words) == 2:
+        args.person, args.folder = sorted(args.words, key=lambda word: "/" in word)
+        return room.run(args, app)
+    if len(args.words) > 2:
+        raise UsageError("a folder, a person, or one of each", hint="space FOLDER PERSON")
     is_person = bool(args.place) and ":" not in args.place and "/" not in args.place
     if is_person and args.by and not args.promised:
         raise UsageError("a person's space is shown by their limits", hint="leave --by out, or name a folder")
@@ -64,7 +86,7 @@ def _show_limits(args: argparse.Namespace, app: App, name: str | None) -> None:
 def _show_every(app: App, folder: str | None, by: str) -> None:
     """Write every folder, in reading order; for machines as it goes, for people the first of them."""
     if folder is None:
-        hint = "space FOLDER --every [--by owner|kind|group]"
+        hint = "space FOLDER --depth all [--by owner|kind|group]"
         raise UsageError("every folder below which, and by what?", hint=hint)
     found = space.ask_every(app.office, folder, by)
     rows = (every_row(by, one.folder, one.key, one.whole, one.own) for one in found.rows)

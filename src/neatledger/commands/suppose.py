@@ -5,29 +5,31 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.commands.ways import protection
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
 from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair, parse_pairs, parse_size_limit, parse_whole
-from neatledger.reports.report import Aside, Report
+from neatledger.reports.report import Aside, Report, count_of
 
 __all__ = ["add_arguments", "run"]
 
 _ACCESS = (
-    ("--into", "GROUP=WHO", "a person or a group put into a group"),
-    ("--out-of", "GROUP=WHO", "a person or a group taken out of a group"),
+    ("--member", "GROUP=WHO", "a person or a group put into a group"),
+    ("--no-member", "GROUP=WHO", "a person or a group taken out of a group"),
     ("--grant", "FOLDER=WHO:LEVEL", "a level given on a folder and all below it"),
-    ("--withdraw", "FOLDER=WHO", "whose entries go from a folder and all below it"),
+    ("--revoke", "FOLDER=WHO", "whose entries go from a folder and all below it"),
     ("--close", "WHO", "a person's accounts closed, or SYSTEM:LOGIN"),
-    ("--gone", "WHO", "a person's accounts gone altogether, or SYSTEM:LOGIN"),
-    ("--list", "FOLDER=LIST", "a folder with the list of another one, or with the list that a text says"),
+    ("--delete", "WHO", "a person's accounts gone altogether, or SYSTEM:LOGIN"),
+    ("--copy-list", "FOLDER=LIST", "a folder with the list of another one, or with the list that a text says"),
     ("--push", "FOLDER", "a folder's list pushed down to all below"),
-    ("--give", "FOLDER=GROUP", "a folder and all below it given to a group"),
+    ("--owning-group", "FOLDER=GROUP", "another owning group on a folder and all below it"),
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="backups: only what concerns this folder")
     parser.add_argument("--findings", action="store_true", help="compare all findings, in an office however large")
     parser.add_argument("--plan", metavar="FILE", help="what was found brought to the plan of another file")
     parser.add_argument("--like", metavar="PERSON", help="somebody new, in all the groups of this person")
@@ -37,16 +39,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     for word, form, help_text in (
         ("--limit", "PLACE=SIZE", "a limit on a folder, person, group or pool"),
         ("--band", "BAND=SIZE", "a band restated"),
-        ("--join", "SYSTEM=N", "so many people joining a system"),
-        ("--move", "FOLDER=POOL", "a folder moved to another pool"),
-        ("--keep", "SYSTEM=N|FILE", "another number of kept versions; or a file to write the steps of access to"),
-        ("--take-back", "WHAT", "link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what"),
-        ("--rule", "SETTING=VALUE", "a sharing rule: what it would catch"),
+        ("--newcomers", "SYSTEM=N", "N more people on a system"),
+        ("--relocate", "FOLDER=DISK", "a folder moved to another disk"),
+        ("--versions", "SYSTEM[:KIND]=N", "another number of old versions kept"),
+        ("--unshare", "WHAT", "link:ID, hand-out:ID, member:FOLDER=HOLDER or guest:LOGIN: who then loses what"),
+        ("--sharing-rule", "SETTING=VALUE", "a sharing rule: what it would catch"),
     ):
         parser.add_argument(word, action="append", default=[], metavar=form, help=help_text)
     parser.add_argument(
         "--rule-for", default="office", metavar="PLACE", help="a folder, system or person (default: the office)"
     )
+    copies = parser.add_argument_group("backups, if all ran as it is said")
+    copies.add_argument(
+        "--backup", action="append", default=[], metavar="FOLDER=BACKUP", help="a folder is taken into a backup"
+    )
+    copies.add_argument(
+        "--backup-every", action="append", default=[], metavar="SYSTEM:RULE=SPAN", help="it runs so often"
+    )
+    copies.add_argument(
+        "--backup-kept", action="append", default=[], metavar="SYSTEM:RULE=SPAN", help="its runs are kept for so long"
+    )
+    parser.add_argument("--steps", metavar="FILE", help="also write the steps there, for mend FILE")
     parser.add_argument("--room", nargs=2, metavar=("PERSON", "FOLDER"), help="also the room that this person has")
 
 
@@ -54,20 +67,26 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Answer about space, or about what is shared."""
     if args.like:
         return _like(args, app)
-    files = [word for word in args.keep if "=" not in word]
-    versions = [word for word in args.keep if "=" in word]
-    of_space = [*args.limit, *args.band, *args.join, *args.move, *versions]
+    of_copies = [*args.backup, *args.backup_every, *args.backup_kept]
+    of_copies += [word for word in args.versions if ":" in word.partition("=")[0]]
+    of_space = [*args.limit, *args.band, *args.newcomers, *args.relocate, *([] if of_copies else args.versions)]
     of_access = bool(args.plan) or any(getattr(args, word[2:].replace("-", "_")) for word, _, _ in _ACCESS)
-    if bool(of_space) + bool(args.take_back) + bool(args.rule) + of_access > 1:
-        raise UsageError("suppose one thing at a time: of access, of space, --take-back, or --rule")
-    if files and not of_access:
-        raise UsageError("only steps of access can be kept", hint="--keep SYSTEM=N is for kept versions")
-    args.keep = versions
+    asked = (of_copies, of_space, args.unshare, args.sharing_rule, of_access)
+    if sum(map(bool, asked)) > 1:
+        raise UsageError("suppose one thing at a time: access, space, backups, --unshare, or --sharing-rule")
+    if args.steps and not of_access:
+        raise UsageError("only changes of access have steps", hint="leave --steps out")
+    if of_copies:
+        return protection.run(args, app)
+    if args.folder:
+        raise UsageError("only backups are supposed of one folder", hint=f"leave {args.folder} out")
     # Each sort of question imports only what it needs: forecasts are slow to load.
     if of_access:
-        report = _access(args, app, files)
+        report = _access(args, app)
     else:
-        report = _take_back(args, app) if args.take_back else _rule(args, app) if args.rule else _space(args, app)
+        report = (
+            _take_back(args, app) if args.unshare else _rule(args, app) if args.sharing_rule else _space(args, app)
+        )
     show_report(report, app.output)
     return 0
 
@@ -85,7 +104,7 @@ def _like(args: argparse.Namespace, app: App) -> int:
     return 0
 
 
-def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
+def _access(args: argparse.Namespace, app: App) -> Report:
     from neatledger.questions import plan_words, suppose_access
     from neatledger.questions.supposing import Wishes, steps_of
     from neatledger.reports.plan_words import plan_notes
@@ -95,15 +114,15 @@ def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
         return tuple(parse_pair(word, form) for word in words)
 
     wishes = Wishes(
-        into=pairs(args.into, "--into GROUP=WHO"),
-        out_of=pairs(args.out_of, "--out-of GROUP=WHO"),
+        into=pairs(args.member, "--member GROUP=WHO"),
+        out_of=pairs(args.no_member, "--no-member GROUP=WHO"),
         grants=pairs(args.grant, "--grant FOLDER=WHO:LEVEL"),
-        withdrawn=pairs(args.withdraw, "--withdraw FOLDER=WHO"),
+        withdrawn=pairs(args.revoke, "--revoke FOLDER=WHO"),
         closed=tuple(args.close),
-        gone=tuple(args.gone),
-        lists=tuple(_list_pair(word) for word in args.list),
+        gone=tuple(args.delete),
+        lists=tuple(_list_pair(word) for word in args.copy_list),
         pushed=tuple(args.push),
-        given=pairs(args.give, "--give FOLDER=GROUP"),
+        given=pairs(args.owning_group, "--owning-group FOLDER=GROUP"),
     )
     steps, sentences = steps_of(app.office, wishes)
     if args.plan:
@@ -111,12 +130,12 @@ def _access(args: argparse.Namespace, app: App, files: list[str]) -> Report:
             raise UsageError("suppose the plan of a file, or single changes")
         steps, sentences = suppose_access.steps_to_plan(app.office, args.plan), [f"the plan of {args.plan} held"]
     found = suppose_access.ask(app.office, steps, all_findings=args.findings)
-    for name in files:
-        write_steps(name, steps)
-        app.say(f"{len(steps)} steps kept in {name}")
+    if args.steps:
+        write_steps(args.steps, steps)
+        app.say(f"{count_of(len(steps), 'step')} in {args.steps}: mend {args.steps}")
     when = app.office.count.when
     report = supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
-    if files:
+    if args.steps:
         report.notes[:0] = plan_notes(plan_words.ask(app.office, found.then, steps))
     if found.only is not None:
         few = ", ".join(found.only)
@@ -128,7 +147,9 @@ def _list_pair(word: str) -> tuple[str, str]:
     # A list's text has signs of equality of its own: the folder ends at the first one.
     folder, equals, text = word.partition("=")
     if not folder or not equals or not text:
-        raise UsageError(f"{word!r} says too little", hint="write --list FOLDER=FOLDER or --list FOLDER=TEXT")
+        raise UsageError(
+            f"{word!r} says too little", hint="write --copy-list FOLDER=FOLDER or --copy-list FOLDER=TEXT"
+        )
     return folder, text.strip()
 
 
@@ -136,7 +157,7 @@ def _take_back(args: argparse.Namespace, app: App) -> Report:
     from neatledger.questions import suppose_sharing
     from neatledger.reports.takeback import takeback_report
 
-    return takeback_report(suppose_sharing.ask_take_back(app.office, args.take_back), app.office.count.when)
+    return takeback_report(suppose_sharing.ask_take_back(app.office, args.unshare), app.office.count.when)
 
 
 def _rule(args: argparse.Namespace, app: App) -> Report:
@@ -145,13 +166,13 @@ def _rule(args: argparse.Namespace, app: App) -> Report:
     from neatledger.reports.links import supposed_rule_report
 
     try:
-        rule = rule_from_words(parse_pair(word, "--rule SETTING=VALUE") for word in args.rule)
+        rule = rule_from_words(parse_pair(word, "--sharing-rule SETTING=VALUE") for word in args.sharing_rule)
     except ValueError as error:
         raise UsageError(str(error), hint="see docs/sharing.md") from None
     found = suppose_sharing.ask_rule(app.office, rule, args.rule_for)
     caught, office = found.caught, app.office
     where = found.rule.describe()
-    words = ", ".join(args.rule)
+    words = ", ".join(args.sharing_rule)
     return supposed_rule_report(
         caught.judged, caught.names, caught.total, office.day, office.count.when, words, where
     )
@@ -170,9 +191,9 @@ def _space(args: argparse.Namespace, app: App) -> Report:
     supposed = suppose_space.Supposition(
         limits=parse_pairs(args.limit, "--limit PLACE=SIZE", parse_size_limit),
         bands=parse_pairs(args.band, "--band BAND=SIZE", parse_size_limit),
-        joining=parse_pairs(args.join, "--join SYSTEM=N", parse_whole),
-        moves=parse_pairs(args.move, "--move FOLDER=POOL", str),
-        versions=parse_pairs(args.keep, "--keep SYSTEM=N", parse_whole),
+        joining=parse_pairs(args.newcomers, "--newcomers SYSTEM=N", parse_whole),
+        moves=parse_pairs(args.relocate, "--relocate FOLDER=DISK", str),
+        versions=parse_pairs(args.versions, "--versions SYSTEM=N", parse_whole),
         room=tuple(args.room) if args.room else None,
     )
     found = suppose_space.ask(app.office, supposed, is_of_plan=app.is_of_plan)

@@ -11,12 +11,11 @@ from neatledger.core.trail.records import Did, Severity
 from neatledger.core.tree.address import Address
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.questions import keeping, trail
+from neatledger.questions import trail
 from neatledger.questions.covered import short_of_today
 from neatledger.questions.meant import person_and_folder
 from neatledger.questions.office import FoundPerson
-from neatledger.reports.report import count_of
-from neatledger.reports.trail import kept_words, logs_report, signs_report, trail_report
+from neatledger.reports.trail import signs_report, trail_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -30,7 +29,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="DATE", type=day_of, help="from this day on")
     parser.add_argument("--until", metavar="DATE", type=day_of, help="up to this day, itself included")
     parser.add_argument(
-        "--did", action="append", default=[], choices=list(_WORDS), metavar="WHAT", help=f"only {', '.join(_WORDS)}"
+        "--only", action="append", default=[], choices=list(_WORDS), metavar="KIND", help=f"only {', '.join(_WORDS)}"
     )
     parser.add_argument("--refused", action="store_true", help="only what was refused")
     parser.add_argument(
@@ -38,53 +37,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="info (all), notice (what deletes, shares, changes rights), or warning (what was refused)",
     )  # fmt: skip
     parser.add_argument(
-        "--from",
-        action="append",
-        default=[],
-        dest="origins",
-        metavar="WHERE",
-        help="from this address, network, device",
+        "--address", action="append", default=[], metavar="PLACE", help="from this network address or device"
     )
-    parser.add_argument("--all", action="store_true", help=f"every line, and not only the last {_LINES}")
-    parser.add_argument("--each", action="store_true", help="every record by itself")
     parser.add_argument(
-        "--odd",
+        "-a", "--all", action="store_true", help=f"every record by itself, and not only the last {_LINES} lines"
+    )
+    parser.add_argument(
+        "--unusual",
         action="store_true",
         help="what is unusual in the last thirty days, or since --since; a number: one of it whole",
     )
-    parser.add_argument("--forget", action="store_true", help="remove all records of one person; sums are left")
-    parser.add_argument("--insist", action="store_true", help="--forget: without asking")
-    parser.add_argument("--read", action="store_true", help="read what is new in the logs, and say what came of it")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
-    """Read, or show; reading ends with status 2 where a log could not be read."""
+    """Show what was done, or what of it is unusual."""
     office = app.office
-    if args.read:
-        # Reading needs what asking does not.
-        from neatledger.questions import readlogs
-
-        with app.progress("reading logs") as progress:
-            read = readlogs.read(office, app.now, progress, app.credentials_for)
-        show_report(logs_report(read), app.output)
-        for done in keeping.keep(office, app.now):
-            app.say(kept_words(done))
-        return 2 if any(one.failed for one in read) else 0
     if args.since and args.until and args.since > args.until:
         raise UsageError(f"nothing is both since {args.since} and until {args.until}", hint="exchange the days")
     # Of what is unusual one may be asked for by its number.
-    numbers = [int(name) for name in args.names if name.isdecimal()] if args.odd else []
+    numbers = [int(name) for name in args.names if name.isdecimal()] if args.unusual else []
     names = [name for name in args.names if not numbers or not name.isdecimal()]
     person, below = person_and_folder(app.office, names)
-    if args.forget:
-        return _forget(args, app, person, below)
-    if args.odd:
+    if args.unusual:
         return _odd(args, app, person, below, numbers[0] if numbers else None)
     is_all = args.all or app.options.format != "table"
     found = trail.ask(
-        office, person, below, args.since, args.until, [_WORDS[word] for word in args.did],
-        is_refused=args.refused, severity=Severity[args.severity.upper()], origins=args.origins,
-        is_folded=not args.each, newest=None if is_all else _LINES,
+        office, person, below, args.since, args.until, [_WORDS[word] for word in args.only],
+        is_refused=args.refused, severity=Severity[args.severity.upper()], origins=args.address,
+        is_folded=not args.all, newest=None if is_all else _LINES,
     )  # fmt: skip
     for_people = app.options.format == "table"
     show_report(trail_report(found, _about(person, below), _covered(app), (), for_people=for_people), app.output)
@@ -106,8 +86,8 @@ def _covered(app: App) -> list[str]:
 def _odd(
     args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None, number: int | None
 ) -> int:
-    if args.did or args.refused or args.each or args.all:
-        raise UsageError("--odd shows everything that is unusual", hint="leave --did, --refused, --each, --all out")
+    if args.only or args.refused or args.all:
+        raise UsageError("--unusual shows everything that is unusual", hint="leave --only, --refused and -a out")
     # It looks at all of the last months at once, which no other question does.
     from neatledger.questions import signs
 
@@ -120,25 +100,11 @@ def _odd(
     since = args.since or app.office.today - timedelta(days=signs.DAYS)
     about = f"{_about(person, below)} from {since} to {args.until or app.office.today}"
     if number is not None and not 0 < number <= len(found):
-        raise UsageError(f"there is no unusual event {number}", hint=f"trail --odd lists them, 1 to {len(found)}")
+        raise UsageError(f"there is no unusual event {number}", hint=f"trail --unusual lists them, 1 to {len(found)}")
     report = signs_report(found, about, _covered(app), short_of_today(app.office, since), number)
     report.last = ""
     show_report(report, app.output)
     return 1 if found else 0
-
-
-def _forget(args: argparse.Namespace, app: App, person: FoundPerson | None, below: Address | None) -> int:
-    if person is None or below is not None or args.since or args.until:
-        raise UsageError("--forget takes one person, and all that they did", hint="trail PERSON --forget")
-    what = f"all records of what {person.id} did"
-    if not args.insist and not app.agrees(f"Remove {what} for good, and leave sums of nobody?"):
-        raise UsageError(f"{what} were not removed", hint="say yes, or --insist")
-    records, words = keeping.forget(app.office, person)
-    app.say(
-        f"Removed {count_of(records, 'record')} of {person.id}, and {count_of(words, 'word')}"
-        " that nobody else used; sums by day and folder are left, under nobody's name."
-    )
-    return 0
 
 
 def _about(person: FoundPerson | None, below: Address | None) -> str:

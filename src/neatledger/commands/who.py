@@ -5,19 +5,22 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.commands.ways.levels import LEVELS
 from neatledger.faces.show import show_report
 from neatledger.questions import history, last_use, who
 from neatledger.reports.sides import both_report, plan_who_report
-from neatledger.reports.who import below_notes, who_report, with_last_use, with_since
+from neatledger.reports.who import below_notes, of_level, who_report, with_last_use, with_since
 
-__all__ = ["add_arguments", "run"]
+__all__ = ["EXTRA_COLUMNS", "add_arguments", "run"]
+
+EXTRA_COLUMNS = ("since",)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("folder", metavar="FOLDER", help="a folder or a file, as barn:/Records/2026")
     parser.add_argument("-a", "--all", action="store_true", help="also the people who have no right here")
-    parser.add_argument("--since", action="store_true", help="since which count each has what they have")
+    parser.add_argument("--level", choices=LEVELS, metavar="LEVEL", help=f"at least this level: {', '.join(LEVELS)}")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -56,7 +59,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     words = last_use.seen_words(office, [where.system])
     if words:
         report = with_last_use(report, last_use.days_of_folder(office, where), ["person"], words)
-    if args.since:
+    if "since" in args.extra:
         report = with_since(report, history.ask_since(office, where))
+    if args.level not in (None, "any"):
+        report = of_level(report, args.level)
     show_report(report, app.output)
     return 0

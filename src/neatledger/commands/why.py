@@ -14,15 +14,19 @@ __all__ = ["add_arguments", "run"]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
-    parser.add_argument("person", metavar="PERSON", help="a person's id, login or name")
-    parser.add_argument("folder", metavar="FOLDER", help="a folder or a file")
+    parser.add_argument("words", nargs=2, metavar="PERSON|FOLDER", help="a person, and a folder or a file")
+
+
+def _is_folder(word: str) -> bool:
+    return "/" in word
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Explain; the plan's reasons stand beside it where the plan speaks of the folder."""
     office = app.office
-    address = office.address(args.folder)
-    person = office.find_person(args.person).id
+    who, folder = sorted(args.words, key=_is_folder)
+    address = office.address(folder)
+    person = office.find_person(who).id
     planned = plan_lines(office.plan, person, address)
     found = None if app.options.side == "plan" else why.ask(office, person, address)
     if found is None:

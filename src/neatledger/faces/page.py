@@ -15,7 +15,7 @@ from neatledger.faces.figures import NARROW, Drawn, draw_growth, draw_lines, dra
 from neatledger.faces.table import show_cell
 from neatledger.reports.forecast import Growth
 from neatledger.reports.paper import LETTERS, Grid, Lines, Paper, Part, Use
-from neatledger.reports.report import Aside, Cell, Column, MachineNote, Portion, Report, Row, Show, count_of
+from neatledger.reports.report import SECTION, Aside, Cell, Column, MachineNote, Portion, Report, Row, Show, count_of
 
 if TYPE_CHECKING:
     from markupsafe import Markup
@@ -87,12 +87,16 @@ def _part(number: int, part: Part) -> dict[str, Any]:
         "title": part.title,
         "headline": report.headline,
         "columns": [{"head": "" if one.key == "bar" else one.head, "sort": _sort(one)} for one in columns],
-        "rows": [[_cell(row, column) for column in columns] for row in report.shown[:_MOST_ROWS]],
+        "rows": [[_cell(row, column) for column in columns] for row in _rows(report)],
         "notes": [*_left_out(report), *(note for note in report.notes if not isinstance(note, MachineNote | Aside))],
         "empty": report.empty if part.grid is None else "",
         "figures": [{"data": each.as_data(), "words": each.words} for each in drawn],
         "grid": _grid(part.grid) if part.grid is not None else None,
     }
+
+
+def _rows(report: Report) -> list[Row]:
+    return [row for row in report.shown if SECTION not in row][:_MOST_ROWS]
 
 
 def _left_out(report: Report) -> list[str]:
@@ -102,7 +106,7 @@ def _left_out(report: Report) -> list[str]:
 
 def _is_told(report: Report, column: Column) -> bool:
     """Tell whether a column has anything to show: one that is empty in every row takes room and says nothing."""
-    return column.key == "bar" or any(show_cell(row[column.key]) for row in report.shown)
+    return column.key == "bar" or any(show_cell(row[column.key]) for row in _rows(report))
 
 
 def _grid(grid: Grid) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from wcwidth import wcswidth
 
 from neatledger.core.space.sizes import show_share, show_size
 from neatledger.core.tree.address import Address
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 from neatledger.formats.names import show_address, show_bytes, show_text
 from neatledger.reports.report import SECTION, Cell, Column, MachineNote, Pointer, Portion, Report, Row, Show, Size
 

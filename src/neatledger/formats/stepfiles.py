@@ -32,7 +32,7 @@ def read_steps(name: str) -> list[Step]:
     except (ValueError, RecursionError) as error:
         raise FormatError(f"not a file of steps: {error}", name) from None
     if not isinstance(facts, dict) or facts.get("form") != _FORM or not isinstance(facts.get("steps"), list):
-        raise FormatError("not a file of steps", name, "suppose --keep FILE writes one")
+        raise FormatError("not a file of steps", name, "suppose --steps FILE writes one")
     if facts.get("version") != _VERSION:
         raise FormatError(f"steps of another version ({facts.get('version')}, this knows {_VERSION})", name)
     return [step_of_facts(one) for one in facts["steps"]]

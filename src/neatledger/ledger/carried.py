@@ -173,7 +173,7 @@ class CarriedCount:
         return data
 
 
-_HINT = "copy the file again, or gather again where it was made"
+_HINT = "copy the file again, or count again where it was made"
 # What reading an archive of another's making raises; a `RuntimeError` is one that is encrypted, or too deep.
 _UNREADABLE = (KeyError, ValueError, OSError, EOFError, zipfile.BadZipFile, zlib.error, RuntimeError, OverflowError)
 _CHUNK_NAME = re.compile(r"[0-9]+/(?P<column>[a-z_]+\.[a-z_]+)/(?P<chunk>[0-9]{1,9})")
@@ -207,7 +207,7 @@ def read_carried(file: IO[bytes], where: str) -> CarriedCount:
         whole = json.loads(manifest)
         if whole["count"] != _FORM:
             older = "an older" if whole["count"] == 1 else "a newer"
-            raise LedgerError(f"made by {older} version", where, "bring both to the same version, and gather again")
+            raise LedgerError(f"made by {older} version", where, "bring both to the same version, and count again")
         parts = {str(name): (_number(size), str(digest)) for name, (size, digest) in whole["parts"].items()}
         systems = [_system(told) for told in whole["systems"]]
         names = [told.system for told in systems]

@@ -122,7 +122,7 @@ class FindingLog:
             inside = [one for one in rows if one[1] and one[2][0] == folder.system and one[2][1].startswith(start)]
             return [_finding(one) for one in inside if one[2][1] != start or folder.path != b"/"]
         except (LedgerError, ValueError, KeyError, TypeError) as error:
-            raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
+            raise LedgerError("the findings kept with a count are damaged", self._where, "count again") from error
 
     def looks(self) -> dict[int, Look]:
         """Return the first look at every count that was looked at, by the count's number."""
@@ -147,7 +147,7 @@ class FindingLog:
             findings = tuple(_finding(one) for one in facts["findings"])
             filling = tuple(_fill_up(one) for one in facts["filling"])
         except (LedgerError, ValueError, KeyError, TypeError) as error:
-            raise LedgerError("the findings kept with a count are damaged", self._where, "gather again") from error
+            raise LedgerError("the findings kept with a count are damaged", self._where, "count again") from error
         return Told(count, date.fromisoformat(day), findings, filling)
 
 

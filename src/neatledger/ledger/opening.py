@@ -35,7 +35,7 @@ def open_ledger(place: Path | str, *, create: bool = False) -> Ledger:
         raise LedgerError(f"leads to a file that is not there: {os.readlink(path)}", str(path), hint)
     if not path.exists():
         if not create:
-            raise NoCountError("there is no count yet", str(path), "run: neatledger gather")
+            raise NoCountError("there is no count yet", str(path), "run: neatledger count")
         _create(path)
     connection = _connect(path)
     try:
@@ -55,7 +55,7 @@ def _open_database(url: str, *, create: bool) -> Ledger:
 
     found = postgres.connect(url, create=create, brought_up=brought_up)
     if found is None:
-        raise NoCountError("there is no count yet", url, "run: neatledger gather")
+        raise NoCountError("there is no count yet", url, "run: neatledger count")
     return Ledger(found, url)
 
 

@@ -26,7 +26,7 @@ def check_sound(reader: SurveyReader, folders: int) -> None:
 
 
 _TABLES = [name for name, columns in COLUMNS.items() if set(columns.values()) != {"bytes"}]
-_HINT = "gather again where it was made, with this version"
+_HINT = "count again where it was made, with this version"
 
 
 def _faults(reader: SurveyReader, folders: int) -> Iterator[str]:

@@ -294,7 +294,7 @@ class Ledger:
         """Return the newest count, or the newest taken on `as_of` or before; raises `NoCountError`."""
         counts = self.counts()
         if not counts:
-            raise NoCountError("there is no count yet", self.where, "run: neatledger gather")
+            raise NoCountError("there is no count yet", self.where, "run: neatledger count")
         if as_of is None:
             return counts[-1]
         older = [count for count in counts if count.day <= as_of]
@@ -406,7 +406,7 @@ def refused(error: Exception, where: str) -> LedgerError:
     if "locked" in str(error):
         return LedgerError("another run is writing to the ledger", where, "try again when it has ended")
     if "full" in str(error):
-        return LedgerError("the disk is full; nothing was stored", where, "make room and gather again")
+        return LedgerError("the disk is full; nothing was stored", where, "make room and count again")
     return LedgerError(f"cannot be used: {error}", where)
 
 

@@ -94,7 +94,7 @@ def read_plan(office_dir: Path) -> Plan:
     """Read the plan of an office; raises `OfficeError`, or `PlanError` with all faults."""
     path = office_dir / PLAN_NAME
     if not path.exists():
-        hint = "name it with --office, or make one: neatledger new"
+        hint = "name it with --office, or make one: neatledger connect NAME=ADDRESS"
         raise OfficeError("there is no office here", str(path), hint)
     return read_plan_file(path)
 

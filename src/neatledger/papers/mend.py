@@ -44,7 +44,7 @@ def make(office: Office) -> Paper:
         *(note for note in report.notes if not isinstance(note, Aside)),
         *caveats(office, for_paper=True),
     ]
-    lead.insert(1, "mend --texts prints each step as a command or a change record, in the same order.")
+    lead.insert(1, "mend --script prints each step as a command or a change record, in the same order.")
     if found.left:
         parts.append(Part("What stays", stays_report(found.left)))
     return Paper(f"{office.plan.office}: what to mend", f"made on {office.today}", lead, parts)

@@ -57,7 +57,7 @@ def make(office: Office) -> Paper:
 
 def _first_words(causes: list[Cause]) -> str:
     if not causes:
-        return "Nothing is found that is not in order."
+        return "Nothing is wrong, as far as was looked."
     high = sum(one.severity is Severity.HIGH for one in causes)
     grave = (
         f"{count_of(high, 'grave cause')} of {len(causes)}"
@@ -86,7 +86,7 @@ def _shared_parts(office: Office) -> list[Part]:
     offers = links.ask(office)
     faulty = [one for one in offers.judged if one.breaches]
     shared = links_report(faulty, offers.names, offers.total, office.day, office.count.when)
-    return [Part("Shared, and not in order", shared, keys=("id", "target"))]
+    return [Part("Shared, and against a rule", shared, keys=("id", "target"))]
 
 
 def _trail_parts(office: Office) -> list[Part]:

@@ -25,7 +25,7 @@ def make(office: Office) -> Paper:
         Part("Place by place", protect_report(places, when, is_all=False), keys=("where",)),
         Part("Backups and snapshots", backups_report(systems), keys=("system", "name")),
         Part("Keys", keys_report(systems), keys=("where",)),
-        Part("What is not in order", findings, keys=("check", "place")),
+        Part("What is wrong", findings, keys=("check", "place")),
     ]
     lead = [parts[0].report.headline, parts[1].report.headline, findings.headline]
     subtitle = f"As counted on {when}; written on {office.today}."

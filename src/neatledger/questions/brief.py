@@ -10,8 +10,8 @@ from datetime import date, timedelta
 from neatledger.core.checks.causes import Cause
 from neatledger.core.sharing.lapses import Lapse
 from neatledger.core.space.when import FillUp
+from neatledger.counting import count_of
 from neatledger.errors import NoCountError
-from neatledger.formats.counting import count_of
 from neatledger.ledger.store import CountInfo
 from neatledger.questions import check, lapses, signs, told
 from neatledger.questions.covered import short_of_today
@@ -74,10 +74,10 @@ def ask(office: Office) -> Brief:
 
 
 _WAITS = {
-    "account-apart": ("account to match (match)", "accounts to match (match)"),
+    "account-apart": ("account to match (people --match)", "accounts to match (people --match)"),
     "review-overdue": ("review to ask for (review)", "reviews to ask for (review)"),
-    "invitation-waiting": ("invitation not answered (guests)", "invitations not answered (guests)"),
-    "guest-not-planned": ("guest not in the plan (guests)", "guests not in the plan (guests)"),
+    "invitation-waiting": ("invitation not answered (people --guests)", "invitations not answered (people --guests)"),
+    "guest-not-planned": ("guest not in the plan (people --guests)", "guests not in the plan (people --guests)"),
 }
 """Check → what of it waits for somebody: of one, and of several."""
 
@@ -93,7 +93,7 @@ def _not_run(office: Office) -> Iterator[str]:
         last = office.ledger.notices.last_run()
         if last is None or today > last.date() + timedelta(days=days):
             since = f"no mails sent since {last:%Y-%m-%d}" if last else "no mails sent yet"
-            yield f"{since}, due every {count_of(days, 'day')} (notices --send)"
+            yield f"{since} (notices --send)"
 
 
 def _waiting(office: Office, findings: Sequence[told.GradedFinding]) -> list[str]:

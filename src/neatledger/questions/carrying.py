@@ -93,7 +93,7 @@ def _why_not_closed(office: Office, step: Step) -> str:
     account = next((one for one in office.readers[step.system].accounts if one.login == step.login), None)
     if account is None or not account.admission.lacks_switch:
         return ""
-    return "nothing in its entry closes it: its password must go (mend --texts has the line), and its groups"
+    return "nothing in its entry closes it: its password must go (mend --script has the line), and its groups"
 
 
 @contextmanager
@@ -105,7 +105,7 @@ def alone(office: Office) -> Iterator[None]:
     with office.ledger.held("carrying-out") as is_ours:
         if not is_ours:
             raise StepError(
-                "somebody else is carrying something out", hint="wait until that has ended, and gather again"
+                "somebody else is carrying something out", hint="wait until that has ended, and count again"
             )
         yield
 
@@ -138,7 +138,7 @@ def go_on(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) -
     """Finish the newest run, which was stopped; raises `UsageError` where none was."""
     run = _unfinished(journal)
     if run is None:
-        raise UsageError("nothing waits to be gone on with", hint="mend --journal shows what was made")
+        raise UsageError("nothing waits to be gone on with", hint="mend --log shows what was made")
     return _maker(journal, run, carriers, clock).make_open()
 
 
@@ -152,7 +152,7 @@ def undo(journal: Journal, carriers: Carriers, clock: Callable[[], datetime]) ->
         return _maker(journal, waiting, carriers, clock).make_open()
     run, steps = undoable(journal)
     if run == 0:
-        raise UsageError("nothing was made that could be taken back", hint="mend --journal shows what was made")
+        raise UsageError("nothing was made that could be taken back", hint="mend --log shows what was made")
     undoing = Run(journal.begin(steps, clock(), run), clock(), steps, run)
     return _maker(journal, undoing, carriers, clock).make_open()
 

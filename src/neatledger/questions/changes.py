@@ -57,7 +57,7 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
     left_out += [f"{name} is in the older count alone." for name in then if name not in known]
     for one in (*older.surveys, *newer.surveys):
         if one.system in compared and one.not_seen:
-            doubt = "what hangs on it may only seem gained or lost"
+            doubt = "differences may come from what was not read"
             left_out.append(f"{one.system}: {one.not_seen_words} could not be seen on {one.when}: {doubt}.")
     sides = [office.systems_of(office.readers_of(count), count.day) for count in (older, newer)]
     changes = [change for system in compared for change in system_changes(system, *sides)]

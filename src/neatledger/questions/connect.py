@@ -210,7 +210,7 @@ def _limits(context: SourceContext) -> tuple[str, str]:
     return _count(count, "limit"), ""
 
 
-_SEE = "gather it, and counts --not-seen lists them"
+_SEE = "count it, and ledger --not-seen lists them"
 
 
 def _count(number: int, word: str) -> str:

@@ -58,7 +58,7 @@ def ask(office: Office, only: Collection[str] = PARTS) -> Draft:
     found.people = [one for one in people if one.id not in has_left]
     for one in found.people:
         if _is_rather_a_thing(one.name):
-            text = f"{one.name}: a person, or a thing that signs in? For that: kind: service"
+            text = f"{one.name}: a person, or a device? (kind: service)"
             found.questions.append(Question(", ".join(_accounts(one)), text))
     for doubt in doubts:
         pair = " and ".join(f"{each.system}:{each.account.login}" for each in (doubt.one, doubt.other))
@@ -88,7 +88,7 @@ def _without_known(office: Office, everybody: Sequence[Principal], found: Draft)
         known = [name for name in one.candidates if ":" not in name]
         if known:
             theirs.add((one.system, one.account.login))
-            first = f"is it the account of {' or '.join(known)}? {one.because} (match)"
+            first = f"is it the account of {' or '.join(known)}? {one.because} (people --match)"
             found.questions.append(Question(f"{one.system}:{one.account.login}", first))
     return [one for one in everybody if (one.system, one.account.login) not in theirs]
 

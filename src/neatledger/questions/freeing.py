@@ -135,7 +135,7 @@ def _old_versions(office: Office, name: str, view: SpaceView) -> Iterator[Freein
     freed = [one.freed for one in tried if one.freed is not None and one.kept > fewer]
     low, high = sum(max(0, one[0]) for one in freed), sum(max(0, one[1]) for one in freed)
     if high > 0:
-        command = f"versions {name} --keep {fewer}"
+        command = f"suppose --versions {name}={fewer}"
         yield Freeing(f"old versions beyond {fewer} on {name}", low, high, f"keep {fewer}", command)
 
 
@@ -145,7 +145,9 @@ def _not_allowed(barred: Sequence[BarredFiles], tops: Sequence[Address]) -> Iter
         if _lies_in(one.folder, tops):
             by_owner[one.kind, one.owner] = by_owner.get((one.kind, one.owner), 0) + one.size
     for (kind, owner), size in by_owner.items():
-        yield Freeing(f"{kind} files of {owner}, not allowed", size, size, f"ask {owner}", "kinds --barred")
+        yield Freeing(
+            f"{kind} files of {owner}, not allowed", size, size, f"ask {owner}", "space --by kind --only not-allowed"
+        )
 
 
 def _homes_of_leavers(office: Office, view: SpaceView, tops: Sequence[Address]) -> Iterator[tuple[Address, Freeing]]:

@@ -16,7 +16,7 @@ from neatledger.core.space.sizes import show_size
 from neatledger.core.survey.shared import Reply
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 from neatledger.ledger.homes import find_homes
 from neatledger.office.read import read_stated
 from neatledger.questions.office import Office

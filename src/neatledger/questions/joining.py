@@ -152,7 +152,7 @@ def _promised(office: Office, home: Address | None) -> list[tuple[Promise, Promi
 def _of_space(promised: Sequence[tuple[Promise, Promise]]) -> Iterator[str]:
     for _, after in promised:
         if after.size is not None and after.used > after.size:
-            yield f"the pool {after.pool} would be full: their home finds no room"
+            yield f"the disk {after.pool} would be full: there is no space for their home"
 
 
 class LoginChooser:

@@ -24,7 +24,7 @@ class Left:
 
 ABSENT = {
     True: "there is no such folder: make it, or put its name right in the plan",
-    False: "whether there is such a folder was not seen: counts --not-seen says why",
+    False: "whether there is such a folder was not seen: ledger --not-seen says why",
 }
 SEVERAL = "whose account it is must be said in the plan: match shows who it may be"
 GATES = {
@@ -75,7 +75,7 @@ class Reasons:
         if not logins:
             return "the plan does not know them: no person of the plan seems to be meant"
         is_clear = any(self._proposals[login] for login in logins)
-        return "once: match --write, for it is clear whose accounts these are" if is_clear else SEVERAL
+        return "once: people --match --write, for it is clear whose accounts these are" if is_clear else SEVERAL
 
     @cached_property
     def _proposals(self) -> dict[tuple[str, str], bool]:

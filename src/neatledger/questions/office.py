@@ -174,7 +174,7 @@ class Office:
         older = [one for one in self.counts_until() if one.id != self.count.id]
         if not older:
             where = self.ledger.where
-            raise NoCountError("there is no older count to compare with", where, "gather again later")
+            raise NoCountError("there is no older count to compare with", where, "count again later")
         return older[-1]
 
     @property
@@ -211,7 +211,7 @@ class Office:
         if system not in self.readers and system not in self.plan.systems:
             raise self._unknown_system(system)
         if system not in self.readers:
-            raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger gather")
+            raise UnknownNameError(f"the count does not hold the system {system!r}", hint="run: neatledger count")
         return self.readers[system]
 
     def _unknown_system(self, name: str) -> UnknownNameError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 from neatledger.ledger.store import SurveyInfo
 from neatledger.questions.office import Office
 
@@ -48,7 +48,7 @@ def caveats(office: Office, *, for_paper: bool = False, is_assured: bool = False
         if one.taken_at != office.count.taken_at:
             found.append(f"{one.system} is as of {one.when}: it is not in the count of {office.count.when}.")
         if one.not_seen:
-            more = "" if for_paper else f" (neatledger counts --not-seen {one.system})"
+            more = "" if for_paper else f" (neatledger ledger --not-seen {one.system})"
             unread = f"{count_of(one.not_seen, 'thing')} on {one.system} could not be read"
             found.append(f"This answer may be incomplete: {unread}{more}.")
     return found
@@ -66,5 +66,5 @@ def last_line(office: Office, *, is_assured: bool = False) -> str:
     unseen = [one for one in surveys if one.not_seen]
     if unseen:
         parts = ", ".join(f"{count_of(one.not_seen, 'thing')} on {one.system}" for one in unseen)
-        words.append(f"Not seen: {parts} (counts --not-seen {unseen[0].system}).")
+        words.append(f"Not seen: {parts} (ledger --not-seen {unseen[0].system}).")
     return " ".join(filter(None, words))

@@ -161,7 +161,7 @@ def _apart(found: CountedFolder) -> dict[Sort, int]:
 def ask_every(office: Office, text: str, by: str = "folder") -> EveryFolder:
     """Return every folder below one, itself included, each with a row for every key; raises `UnknownNameError`."""
     if by not in _EVERY_BY:
-        hint = "space FOLDER --every [--by owner|kind|group]"
+        hint = "space FOLDER --depth all [--by owner|kind|group]"
         raise UsageError("every folder below which, and by what?", hint=hint)
     found = find_folder(office, load_views(office), text)
     view = found.view

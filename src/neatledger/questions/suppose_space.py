@@ -97,7 +97,7 @@ def _steps(
         found = find_folder(office, views, folder)
         is_there = any(one.target.on is On.POOL and one.target.name == pool for one in after.statuses)
         after = suppose_move(after, found.address, pool, found.view.all_at(found.row).occupied)
-        yield after, f"{folder} moved to the {'' if is_there else 'new '}pool {pool}"
+        yield after, f"{folder} moved to the {'' if is_there else 'new '}disk {pool}"
     for key, limit in supposed.limits:
         after = suppose_limit(after, _key_of(office, after.statuses, key), limit)
         yield after, f"a limit of {show_limit(limit)} on {key}"

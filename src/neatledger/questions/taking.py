@@ -109,4 +109,4 @@ def _key_of(carried: CarriedCount, file: str) -> str:
     try:
         return signer_of(carried.signature, NAMESPACE, carried.manifest)
     except FormatError as error:
-        raise LedgerError(f"its signature does not hold: {error}", file, "gather again where it was made") from None
+        raise LedgerError(f"its signature does not hold: {error}", file, "count again where it was made") from None

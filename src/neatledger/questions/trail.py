@@ -93,7 +93,7 @@ def _refuse_unknown(office: Office, origins: Collection[str]) -> None:
             ip_network(word, strict=False)
         except ValueError:
             if word.casefold() not in known:
-                hint = or_else(word, known.values(), "trail --each shows from where each thing was done")
+                hint = or_else(word, known.values(), "trail -a shows from where each thing was done")
                 raise UnknownNameError("no record tells of this address or device", word, hint) from None
 
 

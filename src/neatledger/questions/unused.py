@@ -16,7 +16,7 @@ from neatledger.core.trail.records import Did
 from neatledger.core.trail.uses import Use
 from neatledger.core.tree.address import Address, parts_of
 from neatledger.core.tree.table import folder_paths
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 from neatledger.questions.covered import coverage_of
 from neatledger.questions.office import Office
 from neatledger.questions.uses import uses_in
@@ -140,7 +140,7 @@ class _System:
         if planned is None or not planned.settings.get("logs"):
             return "the plan names no log of what is done there"
         if self.coverage is None:
-            return "its log was not read yet, or told nothing: trail --read"
+            return "its log was not read yet, or told nothing: count --logs"
         seen = self.coverage.days_seen()
         if seen < self.days:
             return (

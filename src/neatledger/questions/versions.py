@@ -35,7 +35,7 @@ def ask(
 ) -> list[SystemVersions]:
     """Return every system, or one, compared with another number kept; raises `UnknownNameError` or `UsageError`."""
     if keep is not None and keep < 0:
-        raise UsageError(f"{keep} versions cannot be kept", hint="--keep 0 keeps none")
+        raise UsageError(f"{keep} versions cannot be kept", hint="SYSTEM=0 keeps none")
     views = load_views(office)
     if system and system not in views:
         raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(views)}")

@@ -10,7 +10,7 @@ from neatledger.core.lists.rights import Right
 from neatledger.core.people.names import EntryNames
 from neatledger.core.space.sizes import show_size
 from neatledger.core.tree.address import Address
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 from neatledger.ledger.locations import Location, locate
 from neatledger.questions.folders import is_there
 from neatledger.questions.office import Office

@@ -81,7 +81,7 @@ def can_words(level: str, more: str) -> str:
     if level == Level.MIXED.value:
         return more.replace(" ", ", ")
     if level == Level.UNKNOWN.value:
-        return f"? ({more})"
+        return f"? ({more})" if more else "unknown"
     return f"{_CAN.get(level, level)}{', delete' if more else ''}"
 
 

@@ -99,8 +99,12 @@ ASSURANCES = {
     "expiring": Assurance(
         "nothing{scope}", "everything that the plan and the count give an end, of the sorts that were asked for"
     ),
-    "bands": Assurance("all are on band, and as planned", "every place of a band, its limit told by its system"),
-    "kinds": Assurance("nothing of a barred kind is stored", "every file of every folder that a rule bars kinds in"),
+    "bands": Assurance(
+        "none differs from its band or from the plan", "every place of a band, its limit told by its system"
+    ),
+    "kinds": Assurance(
+        "nothing is stored that is not allowed", "every file of every folder that a rule bars kinds in"
+    ),
     "match": Assurance(
         "no account resembles anybody in the plan who has none there", "all accounts of all systems that were counted"
     ),
@@ -113,7 +117,7 @@ ASSURANCES = {
     "forecast": Assurance(
         "none will be full within {years} years", "every place with a limit has a forecast, and none meets it"
     ),
-    "promised": Assurance("No pool of {pools} is overpromised", "every pool, its size and all limits on it told"),
+    "promised": Assurance("No disk of {pools} is overcommitted", "every pool, its size and all limits on it told"),
     "protect": Assurance(
         "{places} protected as planned (count of {when})",
         "every place with a target, by copies that are known",

@@ -8,9 +8,9 @@ from neatledger.core.plan.limits import FIELDS, Band, On, Settings
 from neatledger.core.space.bands import Outcome, Restating
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
-from neatledger.core.space.sizes import show_field, show_size
+from neatledger.core.space.sizes import show_field, show_limit, show_size
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Aside, Column, Report, Row, Show, Size, count_of, day_cell
+from neatledger.reports.report import Column, Pointer, Report, Row, Show, Size, count_of, day_cell
 from neatledger.reports.space import limit_cell, target_cell
 
 __all__ = ["bands_report", "restating_report"]
@@ -18,12 +18,13 @@ __all__ = ["bands_report", "restating_report"]
 _COLUMNS = (
     Column("band", "BAND"),
     Column("place", "PLACE", cuts=True),
-    Column("state", "STATE"),
-    Column("exceptions", "DIFFERS IN", wraps=True),
-    Column("since", "SINCE"),
-    Column("because", "WHY", wraps=True),
-    Column("limit_bytes", "LIMIT", number=True),
-    Column("found", "FOUND", wraps=True),
+    Column("differs", "DIFFERS", Show.PEOPLE, wraps=True),
+    Column("state", "STATE", Show.MACHINE),
+    Column("exceptions", "DIFFERS IN", Show.MACHINE),
+    Column("since", "SINCE", spare=True),
+    Column("because", "WHY", wraps=True, spare=True),
+    Column("limit_bytes", "LIMIT", Show.MACHINE, number=True),
+    Column("found", "FOUND", Show.MACHINE),
     Column("used_bytes", "USED", Show.MACHINE),
 )
 
@@ -56,20 +57,39 @@ def bands_report(
         row for row in rows if show_all or row["state"] != "on band" or row["found"] not in (_AS_PLANNED, _NOT_TOLD)
     ]
     hidden = len(rows) - len(folded)
-    message = ", ".join(f"{number} {state}" for state, number in counts.items())
+    wrong = sum(row["found"] not in (_AS_PLANNED, _NOT_TOLD) for row in rows)
+    message = f"{count_of(counts['off band'], 'exception')}, {counts['unbanded']:,} without a band"
+    message += f"; {wrong:,} on the system differ from the plan" if wrong else ""
     notes: list[str] = []
-    if hidden:
-        notes.append(Aside(f"{count_of(hidden, 'place')} on band and as planned (--all lists them)."))
-    notes += [
-        f"band {band.name}: {_say(Settings.of(band.stated))}." for band in bands.values() if name in (None, band.name)
-    ]
+    for band in bands.values():
+        if name in (None, band.name):
+            words = _say(Settings.of(band.stated)).replace("enforced", "blocks").replace("watched", "only warns")
+            notes.append(f"band {band.name}: {words}.")
     untold = sum(row["found"] == _NOT_TOLD for row in rows)
     otherwise = "neither the plan nor the systems have any limit here"
     if rows:
-        otherwise = f"all are on band; of {untold:,} the system does not tell the limit"
+        otherwise = f"none differs from its band; of {untold:,} the system reports no limit"
     said = assured("bands", bool(rows) and not folded and not untold, otherwise)
-    headline = f"{count_of(len(bands), 'band')}; {message}."
-    return Report("bands", headline, _COLUMNS, rows, notes, said.text, said.or_rows(folded), said.is_assured)
+    headline = (
+        f"{count_of(len(bands), 'band')} on {count_of(counts['on band'] + counts['off band'], 'place')}: {message}."
+    )
+    report = Report("bands", headline, _COLUMNS, rows, notes, said.text, said.or_rows(folded), said.is_assured)
+    if hidden:
+        report.pointers = [Pointer(f"{count_of(hidden, 'more place')} that do not differ", "limits -a")]
+    return report
+
+
+def _differs(line: LimitStatus, exceptions: Sequence[str]) -> str:
+    """Say in what a place differs from its band, and its system from the plan; a place that does not: its limit."""
+    words = list(exceptions)
+    found = _found_word(line)
+    if found not in (_AS_PLANNED, _NOT_TOLD):
+        limit = limit_cell(line.plan_settings) if line.planned else "none"
+        planned = show_limit(line.plan_settings.limit) if line.plan_settings is not None else str(limit)
+        words.append(f"the system has {found.replace('watched', 'a limit that only warns')}; planned: {planned}")
+    if not words and line.plan_settings is not None:
+        return "" if _band_of(line) != "-" else show_limit(line.plan_settings.limit)
+    return "; ".join(words)
 
 
 def _is_limited(line: LimitStatus) -> bool:
@@ -100,6 +120,7 @@ def _band_row(line: LimitStatus) -> Row:
         "place": target_cell(line),
         "state": _state_of(line),
         "exceptions": tuple(differs),
+        "differs": _differs(line, differs),
         "since": day_cell(placed.since if placed else None),
         "because": placed.because if placed else "",
         "limit_bytes": limit_cell(line.plan_settings) if placed else "-",
@@ -167,9 +188,9 @@ def _restating_notes(
     """Say what restating does to promises, what stays below use, and whether anything was changed."""
     moves = found.moves
     notes = [
-        f"pool {now.pool}: promised {show_size(now.promised)} before, {show_size(then.promised)} after"
+        f"disk {now.pool}: promised {show_size(now.promised)} before, {show_size(then.promised)} after"
         + (
-            f", of {show_size(then.size)}{' - overpromised' if then.beyond else ''}."
+            f", of {show_size(then.size)}{' - overcommitted' if then.beyond else ''}."
             if then.size is not None
             else "."
         )
@@ -177,7 +198,7 @@ def _restating_notes(
         if now.limits or then.limits
     ]
     if any(move.outcome is Outcome.KEPT for move in moves):
-        notes.append("A limit is not lowered below what is used, unless with --insist.")
+        notes.append("A limit is not lowered below what is used, unless with --allow below-use.")
     below = sum(
         1
         for move in moves

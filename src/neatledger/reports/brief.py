@@ -181,7 +181,7 @@ def _unusual(found: Parts) -> list[Row]:
         {"where": _sign_where(one), "what": f"{one.person + ': ' if one.person else ''}{_sign_fact(one)}"}
         for one in signs[: _FEW["unusual"]]
     ]
-    return _part("UNUSUAL", f"{count_of(len(signs), 'event')} in 7 days", "trail --odd", lines)
+    return _part("UNUSUAL", f"{count_of(len(signs), 'event')} in 7 days", "trail --unusual", lines)
 
 
 def _full(found: Parts, today: date) -> list[Row]:
@@ -199,11 +199,10 @@ def _ending(found: Parts) -> list[Row]:
     if not found.lapsing:
         return []
     lines: list[Row] = [
-        {"where": one.place, "what": f"{one.day} {one.who}: {one.then}".replace(" : ", ": ")}
-        for one in found.lapsing[: _FEW["ending"]]
+        {"where": one.place, "what": f"{one.day} {one.then}"} for one in found.lapsing[: _FEW["ending"]]
     ]
     many = f"{count_of(len(found.lapsing), 'thing')} within 7 days"
-    return _part("ENDING", many, "lapses --within 7", lines)
+    return _part("ENDING", many, "expiring --within 7d", lines)
 
 
 def _waiting(found: Parts) -> list[Row]:
@@ -254,7 +253,7 @@ def _no_signs(found: Parts) -> Said:
         return Said("unusual events are not known: no log was read", False)
     reach = [*found.short]
     if found.earlier:
-        reach.insert(0, f"{found.earlier} in the weeks before (trail --odd)")
+        reach.insert(0, f"{found.earlier} in the weeks before (trail --unusual)")
     since = str(found.week)
     otherwise = f"nothing unusual known since {since}; {'; '.join(reach)}"
     return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="")

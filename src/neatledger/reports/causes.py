@@ -80,12 +80,13 @@ def causes_report(
     columns = [*_COLUMNS, *_machine(COLUMNS)]
     report = Report("check", said.text, columns, rows, [], "no findings", shown, said.is_assured)
     report.pointers, report.most = pointers, _MOST
-    report.more = lambda left: _more([row["severity_words"] for row in left])
+    report.more = _more
     return report
 
 
-def _more(severities: Sequence[object]) -> str:
-    return f"{len(severities)} more: {_grades(severities)}"
+def _more(left: Sequence[Row]) -> str:
+    """Say how many problems there are more, and how serious they are."""
+    return f"{len(left)} more: {_grades([row['severity_words'] for row in left])}"
 
 
 def _grades(severities: Sequence[object]) -> str:
@@ -313,11 +314,11 @@ def _what_to_do(
             place += 1
             notes.append(f"{place:2}  {text[:1].upper()}{text[1:]}.")
     if any(finding.check == "account-apart" for finding in one.findings):
-        notes.append("FIRST  match --write says in the plan whose accounts these are")
+        notes.append("FIRST  people --match --write says in the plan whose accounts these are")
     if mending.items:
         by_hand = sum(bool(item.by_hand or item.refused) for item in mending.items)
         first = mending.items[0].step
-        notes.append(f"{'THEN, by the tool' if deeds else 'BY THE TOOL'}: mend --cause {number}")
+        notes.append(f"{'THEN, by the tool' if deeds else 'BY THE TOOL'}: mend {number}")
         steps = f"{count_of(len(mending.items), 'step')}{f', {by_hand:,} of them by hand' if by_hand else ''}"
         notes.append(f"    {steps}; the first, on {first.where}: {_shortened(first.word(names(first.system)))}.")
     if advice:
@@ -334,10 +335,10 @@ def _how_it_shows(findings: Sequence[Finding], places: Sequence[str], systems: C
     notes = []
     if any(each.happened is None for each in findings):
         named = [place for place in dict.fromkeys(places) if place in systems]
-        after = f"After: gather {' '.join(named)}; then" if named else "Then"
+        after = f"After: count {' '.join(named)}; then" if named else "Then"
         notes.append(f"{after} check does not list it any more.")
     if any(each.happened is not None for each in findings):
-        notes.append("What somebody did stays listed until its logs are old, or accept says that it is settled.")
+        notes.append("What somebody did stays listed until its logs are old, or check --accept settles it.")
     return notes
 
 

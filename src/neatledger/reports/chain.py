@@ -111,7 +111,7 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
         head = links[-1].link
         notes.append(head_words(head))
         if asked is None:
-            advice = "Keep that seal elsewhere: counts --prove --head SEAL then shows that nothing before it"
+            advice = "Keep that seal elsewhere: ledger --verify --head SEAL then shows that nothing before it"
             notes.append(Aside(f"{advice} was altered or cut off."))
     return Report("proof", headline, _COLUMNS, rows, notes, "no link yet", _folded(links))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
@@ -146,18 +147,16 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
     """Show how much was drafted, and the questions; `done` says what became of it (empty: nothing yet)."""
     columns = (
         Column("number", "#", Show.PEOPLE, number=True),
-        Column("where", "WHERE", wraps=True),
-        Column("question", "QUESTION", wraps=True),
+        Column("where", "WHERE", Show.MACHINE),
+        Column("question", "QUESTION", Show.MACHINE),
+        Column("asked", "QUESTION", Show.PEOPLE, wraps=True),
         Column("answer", "TO ANSWER", Show.PEOPLE),
         Column("part", "", Show.MACHINE),
         Column("key", "", Show.MACHINE),
         Column("because", "", Show.MACHINE),
     )
     asked: list[Row] = [{"where": _place(one.place), "question": one.text} for one in found.questions]
-    shown: list[Row] = [
-        {**row, "number": number, "answer": "match" if "match" in str(row["question"]) else "in the plan"}
-        for number, row in enumerate(asked, start=1)
-    ]
+    shown = [{**row, "number": number} for number, row in enumerate(_folded(found.questions), start=1)]
     rows: list[Row] = [
         {"where": "", "question": "", "part": part, "key": key, "because": why}
         for part, entries in additions.items()
@@ -175,8 +174,8 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
         (sum(bool(one) for part in ("systems", "people", "folders") for one in additions[f"sharing/{part}"]), "rule"),
     )  # fmt: skip
     parts += [count_of(*one) for one in more if one[0]]
-    left = f"{count_of(len(shown), 'question')} {'is' if len(shown) == 1 else 'are'} yours to answer."
-    headline = f"The draft adds {', '.join(parts)}. {left if shown else 'It leaves no question.'}"
+    left = f"{count_of(len(asked), 'question')} {'is' if len(asked) == 1 else 'are'} yours to answer."
+    headline = f"The draft adds {', '.join(parts)}. {left if asked else 'It leaves no question.'}"
     headline += "" if done else " Nothing was written."
     notes: list[str] = []
     for system, paths in found.homes.items():
@@ -192,6 +191,27 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
             Pointer("Take it out again", "draft --undo"),
         ]
     return report
+
+
+def _folded(questions: Sequence[Question]) -> list[Row]:
+    """Return the questions as people are asked them: what is asked of several on one system is one row."""
+    together: dict[tuple[str, str], list[str]] = {}
+    for one in questions:
+        system, colon, name = _place(one.place).partition(": ")
+        key = (system, one.text) if colon else (_place(one.place), one.text)
+        together.setdefault(key, []).append(name)
+    rows: list[Row] = []
+    for (where, text), names in together.items():
+        place = f"{where}: {', '.join(names)}" if any(names) else where
+        answer = "people --match" if "people --match" in text else "in the plan"
+        rows.append({"where": where, "question": text, "asked": f"{place}: {_brief(text)}", "answer": answer})
+    return rows
+
+
+def _brief(text: str) -> str:
+    """Return a question without what only the draft's own text needs."""
+    text = text.replace(" (people --match)", "")
+    return re.sub(r"the same (e-mail address|login), \S+", r"same \1", text).replace("e-mail address", "e-mail")
 
 
 def _place(place: Address | str) -> str:

@@ -13,12 +13,12 @@ from neatledger.formats.shelllines import quoted_text
 
 __all__ = ["event_of", "fact_of", "facts_of", "filled", "offer_of"]
 
-_LONGEST = 58
+_LONGEST = 46
 """Characters of the facts of a problem: two lines of a screen."""
 
 # Check → where its evidence has the figures, and the fact that they make; without a match its summary says it.
 _FIGURES: dict[str, tuple[str, str]] = {
-    "one-unknown-kind": (r"([\d,]+) files of .* became (\.\S+)", "{} files renamed to {}, which is unknown"),
+    "one-unknown-kind": (r"([\d,]+) files of .* became (\.\S+)", "{} files renamed to {}"),
     "mass-deletion": (r"([\d,]+ files deleted) within ([\d,]+ \w+)", "{} in {}"),
     "mass-renaming": (r"([\d,]+ files renamed) within ([\d,]+ \w+)", "{} in {}"),
     "mass-writing": (r"([\d,]+ files written) within ([\d,]+ \w+)", "{} in {}"),

@@ -44,7 +44,7 @@ _COLUMNS = (
     Column("list", "LIST", wraps=True),
     Column("folders", "FOLDERS", number=True),
     Column("files", "FILES", number=True),
-    Column("odd_files", "ODD FILES", number=True),
+    Column("odd_files", "OTHER FILES", number=True),
     Column("seen", "NOT SEEN"),
 )
 
@@ -64,7 +64,7 @@ def _row(one: ListedFolder) -> Row:
 def folders_report(folders: Sequence[ListedFolder], depth: int) -> Report:
     """List folders down to a depth."""
     has_odds = any(one.odds for one in folders)
-    notes = ["Odd files have a list or an owner unlike most of their neighbours."] if has_odds else []
+    notes = ["OTHER FILES have another list or owner than most files there."] if has_odds else []
     headline = f"{count_of(len(folders), 'folder')}, {count_of(depth, 'level')} down (--depth N for more)."
     return Report("folders", headline, _COLUMNS, [_row(one) for one in folders], notes)
 

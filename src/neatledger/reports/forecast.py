@@ -13,7 +13,7 @@ from neatledger.core.space.sizes import show_size
 from neatledger.core.space.when import YEARS, Meeting, When
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Column, MachineNote, Report, Row, Show, Size, count_of, day_cell
-from neatledger.reports.space import limit_cell, target_cell
+from neatledger.reports.space import limit_cell, place_words, target_cell
 
 __all__ = [
     "Growth",
@@ -150,12 +150,12 @@ def ways_of(trend: Trend) -> list[str]:
     """Say how a place grows where it is not plainly steady, and how else it may grow."""
     parts = []
     if trend.manner is Manner.LUMPS:
-        parts.append("it grows in lumps, and the mean of all that came is gone by")
+        parts.append("it grows in bursts; the average of all of them is used")
     if trend.changed:
-        parts.append(f"it grows otherwise since {trend.changed}, and that alone is gone by")
+        parts.append(f"its growth changed on {trend.changed}; only what came since is used")
     if trend.others:
         others = [manner.value for manner in dict.fromkeys(trend.others)]
-        parts.append(f"it may as well grow {' or '.join(others)}: the interval holds that too")
+        parts.append(f"it may also grow {' or '.join(others)}; the range allows for that")
     return parts
 
 
@@ -233,7 +233,7 @@ def _people_row(outlook: Outlook) -> Row:
     warning = f"{coming[0]}: {show_when(_meets(outlook, coming[1]))}" if coming else "past all" if levels[1:] else "-"
     # Without a limit there is a growth all the same.
     return {
-        "place": target_cell(line),
+        "place": place_words(target_cell(line)),
         "used_bytes": Size(line.amount),
         "limit_bytes": limit_cell(line.settings),
         "growth": show_growth(outlook.trend),

@@ -65,7 +65,7 @@ def suggestions_report(
         rows.append(row)
         shown.append(row)
     notes = [_sure(system, *cover) for system, cover in covers.items()]
-    notes.append(Aside("groups --suggest N shows what one does; --keep FILE keeps its steps, for mend --steps."))
+    notes.append(Aside("groups --suggest N shows what one does; --steps FILE writes its steps, for mend FILE."))
     if left_out:
         notes.append(f"{left_out:,} more groups are not shown: the larger ones first.")
     would = sum(one.kind == "would do" for one in suggestions) + left_out

@@ -13,7 +13,7 @@ from neatledger.core.space.sizes import show_size
 from neatledger.core.survey.accounts import AccountState
 from neatledger.core.survey.shared import Device
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell
+from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell, shortened
 
 __all__ = ["HeldCopies", "ReachedBy", "devices_report", "guests_report"]
 
@@ -46,7 +46,7 @@ _DEVICES = (
     Column("held_bytes", "HOLDS", number=True),
     Column("folders", "OF", wraps=True),
     Column("amiss", "NOT IN ORDER", Show.MACHINE),
-    Column("faults", "NOT IN ORDER", Show.PEOPLE, wraps=True),
+    Column("faults", "BREAKS A RULE", Show.PEOPLE, wraps=True),
 )
 
 
@@ -120,7 +120,7 @@ def _next(principal: Principal, days: int | None, today: date, idle: int, remove
     if admission.disable_on:
         return f"disabled on {admission.disable_on}"
     if days is None:
-        unseen = "never seen" if admission.is_guest else "not told when last seen"
+        unseen = "never seen" if admission.is_guest else "last seen: unknown"
         return "has not accepted" if admission.invited else unseen
     if not principal.is_open:
         return f"remove on {today + timedelta(days=remove - days)}" if days < remove else "remove it now"
@@ -147,7 +147,7 @@ def devices_report(found: Sequence[HeldCopies], when: str) -> Report:
     held = sum(one.device.held_bytes or 0 for one in found)
     total = sum(bool(one.faults) for one in found)
     devices = count_of(len(found), "device")
-    headline = f"{devices} with {show_size(held)} of copies, {total} not in order ({when})"
+    headline = f"{devices} with {show_size(held)} of copies, {total} of them break a rule"
     said = assured("devices", bool(found) and not total, headline, devices=devices, held=show_size(held), when=when)
     empty = "no system tells of a device"
     return Report("devices", f"{said.text}.", _DEVICES, rows, empty=empty, is_assured=said.is_assured)
@@ -168,5 +168,5 @@ def _device_row(one: HeldCopies) -> Row:
         "held_bytes": Size(device.held_bytes) if device.held_bytes is not None else None,
         "folders": folders,
         "amiss": one.faults,
-        "faults": "; ".join(one.faults) or "nothing",
+        "faults": shortened("; ".join(one.faults)) or "nothing",
     }

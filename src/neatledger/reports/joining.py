@@ -57,7 +57,7 @@ def step_rows(items: Sequence[_Item], names: Callable[[str], Names], day: date) 
     for number, item in enumerate(items, start=1):
         step = item.step
         place: Address | str = step.place or f"{step.system}: {step.target}"
-        why = item.refused or (f"by a person: {item.by_hand}" if item.by_hand else "")
+        why = item.refused or (f"by hand: {item.by_hand}" if item.by_hand else "")
         rows.append(
             fact(f"step {number}", place, step.word(names(step.system)), f"{day}: {why or 'the tool makes it'}")
         )

@@ -39,7 +39,7 @@ def kinds_report(
         Column("occupied_bytes", "OCCUPIED", number=True),
         Column("percent", "SHARE", number=True),
         Column("bar", "", Show.PEOPLE, spare=True),
-        Column("barred", "BARRED IN", wraps=True),
+        Column("barred", "NOT ALLOWED IN", wraps=True),
     )
     headline = f"{name}: {count_of(len(kinds), 'kind')} of files, {show_size(whole)}, as counted on {when}."
     notes: list[str] = [Aside("--barred lists what is stored in spite of a rule.")] if any(barred.values()) else []
@@ -67,11 +67,11 @@ def barred_report(found: Iterable[BarredFiles], rules: Sequence[Barred], when: s
         Column("owner", "OWNER", cuts=True),
         Column("files", "FILES", number=True),
         Column("apparent_bytes", "SIZE", number=True),
-        Column("barred_in", "BARRED IN", cuts=True),
+        Column("barred_in", "NOT ALLOWED IN", cuts=True),
         Column("because", "WHY", wraps=True),
     )
     files, size = sum(each.files for each in ordered), sum(each.size for each in ordered)
-    headline = f"{count_of(files, 'file')} of barred kinds, {show_size(size)}, as counted on {when}."
+    headline = f"{count_of(files, 'file')} of types that are not allowed, {show_size(size)}, as counted on {when}."
     notes = ["A rule stops nothing that is stored already: it stays until someone acts."] if rows else []
     said = assured("kinds", bool(rules) and not rows, "the plan bars no kinds (barred: in office.yaml)")
     return Report("kinds", headline, columns, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)

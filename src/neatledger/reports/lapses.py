@@ -47,9 +47,9 @@ def lapses_report(found: Sequence[Lapse], today: date, past: int, later: int, sc
     ]
     coming = [one for one in found if one.day >= today]
     first = f"; the next on {coming[0].day}" if coming else ""
-    headline = f"{count_of(len(found), 'thing')} {'lapses' if len(found) == 1 else 'lapse'}{first}."
-    notes = ["What ends gives no access any more; the folders themselves stay."] if rows else []
-    notes += [Aside(f"{past:,} lapsed before {today} (--past shows them).")] if past else []
+    headline = f"{count_of(len(found), 'thing')} {'ends' if len(found) == 1 else 'end'}{first}."
+    notes = ["Ending removes access, not files."] if rows else []
+    notes += [Aside(f"{past:,} ended before {today} (--past shows them).")] if past else []
     notes += [Aside(f"{later:,} more come later (--within DAYS).")] if later else []
     said = assured("expiring", not rows, "", scope=scope)
     return Report("lapses", headline, _COLUMNS, said.or_rows(rows), notes, said.text, is_assured=said.is_assured)

@@ -10,7 +10,7 @@ from typing import Protocol
 from neatledger.core.sharing.judging import Breach, Offer
 from neatledger.core.survey.shared import HandOut, Link
 from neatledger.reports.assurances import assured
-from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell, hide
+from neatledger.reports.report import Column, Report, Row, Show, Size, count_of, day_cell, hide, shortened
 
 __all__ = ["Judged", "links_report", "supposed_rule_report"]
 
@@ -30,12 +30,13 @@ _COLUMNS = (
     Column("last_used", "LAST USED", spare=True),
     Column("uses", "USES", Show.MACHINE, number=True),
     Column("files", "FILES", number=True, spare=True),
-    Column("size_bytes", "SIZE", number=True),
+    Column("size_bytes", "SIZE", number=True, spare=True),
     Column("kinds", "KINDS", Show.MACHINE),
     Column("kind_words", "KINDS", Show.PEOPLE, wraps=True, spare=True),
     Column("newest", "NEWEST", Show.MACHINE),
     Column("passed_from", "PASSED ON FROM", Show.MACHINE),
-    Column("state", "STATE", wraps=True),
+    Column("state", "STATE", Show.MACHINE),
+    Column("state_words", "STATE", Show.PEOPLE, wraps=True),
     Column("amiss", "NOT IN ORDER", Show.MACHINE),
 )
 _FEW_KINDS, _NO_GUARD = 3, "none"
@@ -96,6 +97,7 @@ def _row(one: Judged, day: date, names: Mapping[str, str]) -> Row:
         "newest": day_cell(newest),
         "passed_from": item.passed_from if isinstance(item, HandOut) else "",
         "state": state,
+        "state_words": shortened(state),
         "amiss": tuple(dict.fromkeys(breach.check for breach in one.breaches)),
     }
 
@@ -112,7 +114,7 @@ def links_report(judged: Sequence[Judged], names: Mapping[str, str], all_of: int
     links = sum(one.offer.is_link for one in judged)
     shown = f"{count_of(links, 'link')} and {count_of(len(judged) - links, 'hand-out')}"
     unsure = sum(not _is_told(one) for one in judged)
-    headline = f"{shown}, {faulty} not in order by the plan's rules (count of {when})"
+    headline = f"{shown}, {faulty} of them break a rule of the plan"
     headline += f"; of {unsure:,} not all was told" if unsure else ""
     is_clean = bool(judged) and not faulty and not unsure
     said = assured("links", is_clean, headline, shown=shown, when=when)
@@ -120,7 +122,7 @@ def links_report(judged: Sequence[Judged], names: Mapping[str, str], all_of: int
     counts = Counter(check for one in judged for check in dict.fromkeys(breach.check for breach in one.breaches))
     notes = []
     if counts:
-        notes.append("Not in order: " + ", ".join(f"{name} {number}" for name, number in counts.most_common()) + ".")
+        notes.append("Broken rules: " + ", ".join(f"{name} {number}" for name, number in counts.most_common()) + ".")
     if len(judged) < all_of:
         notes.append(f"{all_of - len(judged):,} more do not match.")
     columns: Sequence[Column] = _COLUMNS

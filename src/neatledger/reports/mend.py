@@ -147,7 +147,7 @@ def _short_words(step: Step, names: Names) -> str:
     if len(changes) <= _MOST_CHANGES:
         return step.word(names)
     more = len(changes) - _MOST_CHANGES + 1
-    return f"{'; '.join(changes[: _MOST_CHANGES - 1])}; and {more} changes more (mend --texts has all)"
+    return f"{'; '.join(changes[: _MOST_CHANGES - 1])}; and {more} changes more (mend --script has all)"
 
 
 def _folded(
@@ -222,7 +222,7 @@ def _notes(items: Sequence[Item], left: Sequence[LeftOver], made: int) -> list[s
         if len(reasons) > _MOST_LEFT:
             notes.append(f"  and {count_of(len(reasons) - _MOST_LEFT, 'reason')} more")
     if made:
-        notes.append(Aside("mend --carry-out makes them, after asking; mend --texts prints them as text."))
+        notes.append(Aside("mend --carry-out makes them, after asking; mend --script prints them as text."))
     notes.append("Nothing was changed.")
     return notes
 

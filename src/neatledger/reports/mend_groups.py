@@ -168,7 +168,7 @@ def _lists(steps: Sequence[Step]) -> str:
 
 def _limited(steps: Sequence[Step]) -> str:
     sorts = Counter(one.on for one in steps if isinstance(one, LimitStep))
-    nouns = {On.FOLDER: "folder", On.PERSON: "person", On.GROUP: "group", On.POOL: "pool"}
+    nouns = {On.FOLDER: "folder", On.PERSON: "person", On.GROUP: "group", On.POOL: "disk"}
     return ", ".join(count_of(number, nouns[on]) for on, number in sorts.items())
 
 
@@ -232,7 +232,7 @@ def groups_report(
         notes.append(f"{steps} of {', '.join(waiting)} {verb} for steps by hand: sooner, somebody would lose access.")
     notes += [note for note in whole.notes if note.startswith("Not to be made")]
     unended = f"; mend --left: {left:,} without one" if left else ""
-    notes.append(Aside(f"mend A: group A, in safe order; mend --all: every step{unended}."))
+    notes.append(Aside(f"mend A: group A, in safe order; mend -a: every step{unended}."))
     if tool:
         notes.append(Aside(f"mend --carry-out makes the {count_of(tool, 'step')} of the tool, after asking."))
     notes.append("Nothing was changed.")
@@ -246,7 +246,7 @@ def _marked(items: Sequence[Item], groups: Sequence[StepGroup]) -> Iterator[str]
     harms = _counted(items, groups, lambda item: bool(item.harm))
     if unasked:
         steps = f"{count_of(sum(unasked.values()), 'step')} of {', '.join(unasked)}"
-        yield f"NOT ASKED FOR: {steps}, beyond the plan or short of it: look first."
+        yield f"NOT ASKED FOR: {steps}, more or less than planned: look first."
     if harms:
         yield f"Beware: {count_of(sum(harms.values()), 'step')} of {', '.join(harms)}: each says of what."
 

@@ -387,9 +387,9 @@ def _space_row(status: LimitStatus, today: date) -> Row:
 def _shared_rows(one: SharedBy, person: str) -> list[Row]:
     """Say what a person shared, was given, and has copies of on devices."""
     counts = (
-        ("links", one.links, "links --live --by"),
-        ("handed out", one.handed_out, "links --live --by"),
-        ("was handed", one.was_handed, "links --live --to"),
+        ("links", one.links, "links --only live --made-by"),
+        ("handed out", one.handed_out, "links --only live --made-by"),
+        ("was handed", one.was_handed, "links --only live --given-to"),
     )
     rows = [_fact(what, one.system, number, f"{asks} {person} lists them") for what, number, asks in counts if number]
     for device in one.devices:

@@ -12,7 +12,7 @@ from neatledger.reports.report import Column, Report, Row, Size, count_of
 __all__ = ["promises_report"]
 
 _COLUMNS = (
-    Column("pool", "POOL"),
+    Column("pool", "DISK"),
     Column("size_bytes", "HOLDS", number=True),
     Column("used_bytes", "USED", number=True),
     Column("promised_bytes", "PROMISED", number=True),
@@ -29,12 +29,12 @@ def promises_report(found: Sequence[Promise], when: str) -> Report:
     rows = [_row(each) for each in sorted(found, key=lambda each: (-each.beyond, each.pool))]
     over = [each for each in found if each.beyond]
     sizeless = sum(each.size is None for each in found)
-    headline = f"{count_of(len(over), 'pool')} of {len(found)} overpromised"
+    headline = f"{count_of(len(over), 'disk')} of {len(found)} overcommitted"
     headline += f", {over[0].pool} by {show_size(over[0].beyond)}" if len(over) == 1 else ""
     headline += f"; of {sizeless:,} the size is not known" if sizeless else ""
     said = assured("promised", not over and not sizeless, headline, pools=f"{len(found):,}")
     notes = [
-        "PROMISED: what enforced limits add up to, with what is used outside them; one within another adds nothing.",
+        "PROMISED: the sum of limits that block (nested ones once), with what is used without a limit.",
         "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",
     ]
     headline = f"{said.text}, as counted on {when}."

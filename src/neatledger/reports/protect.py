@@ -255,7 +255,7 @@ def undoing_words(one: Undoing) -> str:
         ]
         words.append(f"savings ({', '.join(kept)} kept{_seen(one.versions_seen)})")
     if one.undoes_deletions:
-        days = "for ever" if isinstance(one.bin_days, Unlimited) else f"{one.bin_days} days"
+        days = "forever" if isinstance(one.bin_days, Unlimited) else f"{one.bin_days} days"
         words.append(f"deletions ({days}{_seen(one.bin_seen)})")
     if words:
         return ", ".join(words)
@@ -296,7 +296,7 @@ _THEN_COLUMNS = (
     Column("then_reach", "GOES BACK", spare=True),
     Column("least_bytes", "MORE SPACE", number=True),
     Column("most_bytes", "AT MOST", number=True),
-    Column("pool", "POOL", spare=True),
+    Column("pool", "DISK", spare=True),
     Column("full", "FULL NOW", wraps=True, spare=True),
     Column("then_full", "THEN", wraps=True, spare=True),
     Column("why", "WHY", wraps=True),

@@ -8,7 +8,7 @@ from datetime import UTC, date, datetime
 from enum import Enum
 
 from neatledger.core.tree.address import Address
-from neatledger.formats.counting import count_of
+from neatledger.counting import count_of
 
 __all__ = [
     "SECTION",
@@ -28,6 +28,7 @@ __all__ = [
     "hide",
     "moment_cell",
     "section",
+    "shortened",
 ]
 
 
@@ -130,6 +131,12 @@ class Column:
     wraps: bool = False
     number: bool = False
     spare: bool = False
+
+
+def shortened(text: str) -> str:
+    """Return the first of what a text lists between semicolons, and how many more there are: for a narrow cell."""
+    first, *rest = text.split("; ")
+    return f"{first}; and {len(rest)} more" if rest else text
 
 
 def hide(columns: Sequence[Column], *keys: str) -> list[Column]:

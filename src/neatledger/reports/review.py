@@ -211,7 +211,5 @@ def answer_report(found: Answered, names: Callable[[str], Names], *, is_written:
     if is_written:
         notes.append("The decisions are kept in the ledger.")
     else:
-        notes.append(
-            Aside("Nothing is kept yet: --write takes it, and --keep FILE writes the steps for mend --steps FILE.")
-        )
+        notes.append(Aside("Nothing is kept yet: --write takes it, and --steps FILE writes the steps for mend FILE."))
     return Report("review", headline, columns, rows, notes, "nothing new was decided")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from neatledger.core.space.room import Room, Stop
@@ -12,7 +13,8 @@ __all__ = ["room_report"]
 
 _COLUMNS = (
     Column("order", "", number=True),
-    Column("what", "WHAT", cuts=True),
+    Column("what", "WHAT", Show.MACHINE),
+    Column("what_words", "WHAT", Show.PEOPLE, cuts=True),
     Column("left_bytes", "LEAVES", number=True),
     Column("stops", "STOPS"),
     Column("because", "BECAUSE", wraps=True),
@@ -30,14 +32,14 @@ def room_report(room: Room, when: str) -> Report:
         headline = f"{where}: nothing that is known sets a limit, as counted on {when}."
     else:
         first = stopping[0]
-        headline = f"{where}: room for {show_size(room.left or 0)}; {first.what} stops first, as counted on {when}."
+        headline = f"{where}: {show_size(room.left or 0)} left; {_words(first.what)} blocks first."
     if not room.is_known:
         headline = f"{headline.removesuffix('.')}; whether they may write there is not known."
     notes = _next_notes(stopping)
     if room.largest is not None:
         notes.append(f"No single file may be larger than {show_size(room.largest)}.")
     if room.barred:
-        notes.append(f"Barred here: {', '.join(room.barred)}.")
+        notes.append(f"Not allowed here: {', '.join(room.barred)}.")
     rows = [_row(number, stop, room) for number, stop in enumerate(room.stops, 1)]
     return Report(
         "room", headline, _COLUMNS, rows, notes, "no limit is on this folder, on this person or on its pool"
@@ -48,6 +50,7 @@ def _row(number: int, stop: Stop, room: Room) -> Row:
     return {
         "order": number,
         "what": stop.what,
+        "what_words": _words(stop.what),
         "left_bytes": "-" if stop.left is None else Size(stop.left),
         "stops": _stops(stop, room),
         "because": stop.because,
@@ -55,6 +58,11 @@ def _row(number: int, stop: Stop, room: Room) -> Row:
         "used_bytes": _size(stop.used),
         "room_bytes": _size(room.left) if room.is_known else None,
     }
+
+
+def _words(what: str) -> str:
+    """Return what stops somebody as people speak of it: what the plan calls a pool is a disk to them."""
+    return re.sub(r"\bpool\b", "disk", what)
 
 
 def _stops(stop: Stop, room: Room) -> Cell:
@@ -73,9 +81,9 @@ def _next_notes(stopping: Sequence[Stop]) -> list[str]:
         return []
     first = stopping[0]
     beyond = [stop for stop in stopping if (stop.usable or 0) > (first.usable or 0)]
-    alike = [stop.what for stop in stopping[1:] if stop.usable == first.usable]
-    message = f"Were it lifted{' together with ' + ', '.join(alike) if alike else ''}, "
+    alike = [_words(stop.what) for stop in stopping[1:] if stop.usable == first.usable]
+    message = f"Without it{' and ' + ', '.join(alike) if alike else ''}, "
     if not beyond:
         return [message + "nothing else that is known would stop."]
     more = (beyond[0].usable or 0) - (first.usable or 0)
-    return [f"{message}{beyond[0].what} would stop next, after {show_size(more)} more."]
+    return [f"{message}{_words(beyond[0].what)} would stop next, after {show_size(more)} more."]

@@ -36,6 +36,7 @@ __all__ = [
     "every_report",
     "every_row",
     "limit_cell",
+    "place_words",
     "sort_lines",
     "space_report",
     "target_cell",
@@ -45,6 +46,7 @@ _MACHINE = (
     "on", "place", "used_bytes", "told_bytes", "planned_bytes", "planned_rule", "found_bytes", "found_rule",
     "percent", "left_bytes", "state", "told", "band", "band_state", "items_limit", "items_used",
 )  # fmt: skip
+_HEADS = {"place": "PLACE", "used_bytes": "USED", "percent": "FULL", "left_bytes": "LEFT", "state": "STATE"}
 _COLUMNS = (
     Column("full", "FULL", Show.PEOPLE, number=True),
     Column("used", "USED", Show.PEOPLE, number=True),
@@ -52,16 +54,19 @@ _COLUMNS = (
     Column("left", "LEFT", Show.PEOPLE, number=True),
     Column("named", "PLACE", Show.PEOPLE, cuts=True),
     Column("state_words", "STATE", Show.PEOPLE, wraps=True),
-    *(Column(key, "", Show.MACHINE) for key in _MACHINE),
+    *(Column(key, _HEADS.get(key, ""), Show.MACHINE) for key in _MACHINE),
 )
 
 
 def target_cell(line: LimitStatus) -> Cell:
     """Return the cell that names a place; people and groups have their word with them."""
     place = line.target
-    if place.on is On.FOLDER:
-        return place.address
-    return f"{'disk' if place.on is On.POOL else place.on.value} {place.key}"
+    return place.address if place.on is On.FOLDER else f"{place.on.value} {place.key}"
+
+
+def place_words(place: Cell) -> Cell:
+    """Return the cell of a place as people speak of it: what the plan calls a pool is a disk to them."""
+    return f"disk {place.removeprefix('pool ')}" if isinstance(place, str) and place.startswith("pool ") else place
 
 
 def limit_cell(settings: Settings | None) -> Cell:
@@ -88,7 +93,7 @@ def _row(line: LimitStatus, today: date) -> Row:
         "left": "-" if left == "" else left,
         "on": line.target.on.value,
         "place": line.target.address if line.target.on is On.FOLDER else line.target.key,
-        "named": target_cell(line),
+        "named": place_words(target_cell(line)),
         "used_bytes": used,
         "told_bytes": None if line.found is None or line.found.used is None else Size(line.found.used),
         "planned_bytes": limit_cell(planned),
@@ -112,7 +117,7 @@ def _state_words(line: LimitStatus, today: date) -> str:
     """Say the state in a phrase, with what the plan has otherwise."""
     planned, found = line.plan_settings, line.found_settings
     words = [line.state(today).replace("watched", "only warns").replace("grace is up", "no days left")]
-    if line.items_warned is not None and line.found is not None:
+    if line.items_warned is not None and line.found is not None and line.items_left != 0:
         words = [f"{line.found.items_used:,} of {line.found.items:,} files"]
     words = [] if words in (["fine"], ["no limit"]) else words
     if found is None and planned is not None:
@@ -159,7 +164,9 @@ def space_report(
         [MachineNote(f"{count_of(len(unlimited), 'person')} without a limit on either side.")] if unlimited else []
     )
     chosen = {id(line) for line in shown}
-    notes += [note if id(line) in chosen else MachineNote(note) for line, note in _differences(ordered)]
+    notes += [
+        note if id(line) in chosen or not limited else MachineNote(note) for line, note in _differences(ordered)
+    ]
     rows = [_row(line, today) for line in ordered]
     folded = [row for line, row in zip(ordered, rows, strict=True) if id(line) in chosen]
     empty = "no limits: neither the plan nor the systems have any"
@@ -171,7 +178,7 @@ def space_report(
         pointers.append(
             Pointer(f"{count_of(more, 'more place')} {'has' if more == 1 else 'have'} space left", "space -a")
         )
-    report.pointers = [*pointers, Pointer("When each place is full", "forecast")]
+    report.pointers = [*pointers, Pointer("When each place is full", "space --forecast")]
     for one in free:
         report.headline = f"{_full_words(one)} {report.headline}" if report.headline else _full_words(one)
         report.lead = [*report.lead, *_free_lines(one)]
@@ -223,7 +230,7 @@ def _full_words(free: ToFree) -> str:
     return f"{text}."
 
 
-_FEW = 5
+_FEW = 4
 
 
 def _free_lines(free: ToFree) -> list[str]:
@@ -231,17 +238,16 @@ def _free_lines(free: ToFree) -> list[str]:
     name = free.outlook.status.target.key
     if not free.things:
         return [f"What would free space on disk {name} is not known."]
-    rows = [("FREE FIRST", "FREES", "LASTS", "BY")]
+    total = sum(one.high for one in free.things)
+    rows = [(f"FREE FIRST, up to {show_size(total)}", "FREES", "LASTS", "BY")]
     for one in free.things[:_FEW]:
         frees = show_size(one.high) if one.low == one.high else f"{show_size(one.low)} to {show_size(one.high)}"
         rows.append((one.what, frees, _lasts(free.weeks(one.high)), one.command or one.todo))
     widths = [max(len(row[place]) for row in rows) for place in range(3)]
-    lines = [
+    return [
         f"{what:<{widths[0]}}  {frees:>{widths[1]}}  {lasts:<{widths[2]}}  {by}".rstrip()
         for what, frees, lasts, by in rows
     ]
-    total = sum(one.high for one in free.things)
-    return [*lines, f"Together they free up to {show_size(total)}."]
 
 
 def _lasts(weeks: float | None) -> str:

@@ -13,7 +13,7 @@ from neatledger.core.space.room import Room
 from neatledger.core.space.sizes import NO_LIMIT, show_limit, show_size
 from neatledger.reports.forecast import full_words
 from neatledger.reports.report import Cell, Column, Report, Row, Show, Size, count_of
-from neatledger.reports.space import target_cell
+from neatledger.reports.space import place_words, target_cell
 
 __all__ = [
     "Beside",
@@ -26,7 +26,8 @@ __all__ = [
 
 _COLUMNS = (
     Column("what", "WHAT"),
-    Column("place", "PLACE", cuts=True),
+    Column("place", "PLACE", Show.MACHINE),
+    Column("place_words", "PLACE", Show.PEOPLE, cuts=True),
     Column("today", "TODAY", number=True),
     Column("then", "THEN", number=True),
     Column("change", "CHANGE", wraps=True),
@@ -88,7 +89,7 @@ def promises_beside(before: Sequence[Promise], after: Sequence[Promise]) -> list
         if was is not None and (was.promised, was.size) == (promise.promised, promise.size):
             continue
         message = (
-            "overpromised by " + show_size(promise.beyond)
+            "overcommitted by " + show_size(promise.beyond)
             if promise.beyond
             else _change(was.promised if was else 0, promise.promised)
         )
@@ -110,6 +111,7 @@ def suppose_report(found: Sequence[Beside], sentences: Sequence[str], notes: Seq
         {
             "what": one.what,
             "place": one.place,
+            "place_words": place_words(one.place),
             "today": one.today,
             "then": one.then,
             "change": one.change,

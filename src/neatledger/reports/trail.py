@@ -153,7 +153,7 @@ def trail_report(
     if not found.is_whole:
         more.insert(0, f"These are the last {len(rows):,} lines; --all shows every one, --since and --until a time.")
     if sum(one.fold.number for one in found.seen) > len(rows):
-        more.append(Aside("What one person did again within two minutes is one line; --each shows every record."))
+        more.append(Aside("What one person did again within two minutes is one line; -a shows every record."))
     empty = "nothing of that is in the records; what they do not cover is not known"
     return Report("trail", headline, _COLUMNS, rows, more, empty)
 
@@ -269,7 +269,7 @@ def signs_report(
     high = sum(_severity(one.sign) is Severity.HIGH for one in ranked)
     headline = f"{count_of(len(found), 'unusual event')}{about}, {high:,} of them high"
     if not found:
-        headline = f"Nothing unusual is known{about}; {'; '.join(short)}"
+        headline = f"No unusual event is known{about}; {'; '.join(short)}"
     said = assured("signs", not found and not short, headline, about=about)
     shown: list[Row] = []
     for place, one in enumerate(ranked, start=1):
@@ -281,7 +281,7 @@ def signs_report(
     empty = "nothing unusual in what was read"
     report = Report("signs", f"{said.text}.", _SIGN_COLUMNS, rows, list(notes), empty, shown, said.is_assured)
     if ranked:
-        report.pointers = [Pointer("The figures, and where the alarm starts", "trail --odd 1")]
+        report.pointers = [Pointer("The figures, and where the alarm starts", "trail --unusual 1")]
     return report
 
 

@@ -28,7 +28,7 @@ _COLUMNS = (
     Column("last_by", "BY", spare=True),
     Column("seen_since", "SEEN SINCE"),
     Column("there_since", "THERE SINCE", Show.MACHINE),
-    Column("why", "", Show.PEOPLE, wraps=True),
+    Column("why", "WHY", Show.PEOPLE, wraps=True, spare=True),
 )
 
 

@@ -69,7 +69,7 @@ def versions_report(found: Sequence[OfSystem], when: str, *, is_compared: bool) 
     note = MachineNote if rows and not folded else str
     if rows:
         notes.append(
-            note("BY CHANGES SEEN: what changed from count to count; saved twice between two counts is seen once.")
+            note("BY CHANGES SEEN: what changed from count to count; two saves between two counts count as one.")
         )
         notes.append(note("WORST CASE: every file with all the versions that are kept, each as large as the file."))
     columns = _COLUMNS if is_compared else hide(_COLUMNS, *_ASKED)
@@ -105,7 +105,7 @@ def _row(system: str, each: KeptVersions) -> Row:
 
 def _bin_notes(system: str, rules: SpaceRules, bin_bytes: int | None) -> list[str]:
     days = rules.bin_days
-    kept = "for ever" if days is UNLIMITED else "not at all" if days == 0 else f"{days} days"
+    kept = "forever" if days is UNLIMITED else "" if days == 0 else f"{days} days"
     if days is None and bin_bytes is None:
         return []
     message = (
@@ -113,4 +113,6 @@ def _bin_notes(system: str, rules: SpaceRules, bin_bytes: int | None) -> list[st
         if bin_bytes is not None
         else f"{system}: the bin is not shown"
     )
-    return [f"{message}, kept {kept if days is not None else 'for as long as the plan does not say'}."]
+    if days == 0:
+        return [f"{message}; nothing is kept in it."]
+    return [f"{message}, kept {kept if days is not None else 'as long as the plan does not say'}."]

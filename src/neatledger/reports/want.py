@@ -96,7 +96,7 @@ def want_report(
     limits = "" if found.is_whole else "; with so many groups not every larger set was tried: there may be fewer"
     notes.append(f"{looked}{limits}.")
     if found.changes:
-        do = f"mend --steps {kept} --carry-out makes them" if kept else "want … --keep FILE keeps the steps for mend"
+        do = f"mend {kept} --carry-out makes them" if kept else "how … --steps FILE writes the steps for mend"
         notes.append(Aside(f"{do}. Nothing was changed."))
     said = _headline(found)
     headline = f"{said.text} (count of {when})."

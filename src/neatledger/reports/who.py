@@ -21,7 +21,7 @@ from neatledger.reports.access import ACCESS_COLUMNS, access_row
 from neatledger.reports.assurances import Said, assured
 from neatledger.reports.report import Aside, Cell, Column, Pointer, Report, Row, Show, count_of, hide
 
-__all__ = ["below_notes", "who_report", "with_last_use", "with_since"]
+__all__ = ["below_notes", "of_level", "who_report", "with_last_use", "with_since"]
 
 _ORDER = [
     Level.MANAGE,
@@ -102,6 +102,18 @@ def who_report(
     return report
 
 
+_LEAST = (Level.LIST, Level.VIEW, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
+
+
+def of_level(report: Report, level: str) -> Report:
+    """Return the report with the rows of a level and above alone; its headline says so."""
+    least = {one.value for one in _LEAST[_LEAST.index(Level(level)) :]}
+    shown, rows = ([row for row in some if row["level"] in least] for some in (report.shown, report.rows))
+    headline = f"{len({row['person'] for row in shown}):,} with {level} or more. {report.headline}"
+    empty = f"nobody has {level} here"
+    return replace(report, headline=headline, rows=rows, folded=shown, empty=empty, is_assured=False)
+
+
 def _planned_word(person: str, planned: Mapping[str, Right] | None) -> str:
     if planned is None:
         return ""
@@ -135,21 +147,22 @@ def below_notes(address: Address, found: Sequence[Finding] | None, *, is_large: 
     """
     shown = quoted_text(show_address(address))
     if is_large:
-        return [
-            Aside(f"What below it is wider than is meant takes a while to look up: neatledger check --below {shown}")
-        ]
+        return [Aside(f"Who has more than planned below it (takes a while): neatledger check {shown}")]
     if found is None:
-        return [Aside(f"Whether anything below is wider was not looked at yet (neatledger check --below {shown}).")]
+        return [
+            Aside(f"Whether anything below is open to more people was not looked at yet (neatledger check {shown}).")
+        ]
     wider = [one for one in found if one.rights]
     if not wider:
         return []
     wider.sort(key=lambda one: (ANYONE not in one.people, -one.rights.bit_count()))
     places = list(dict.fromkeys(str(one.place) for one in wider))
-    notes = [f"Below it {count_of(len(places), 'folder')} {'is' if len(places) == 1 else 'are'} wider than is meant:"]
+    are = "is" if len(places) == 1 else "are"
+    notes = [f"Below it {count_of(len(places), 'folder')} {are} open to more people than planned:"]
     for place in places[:_FEW]:
         mine = next(one for one in wider if str(one.place) == place)
         notes.append(f"  {show_text(place)}: {mine.evidence}")
-    notes.append(Aside(f"neatledger check --below {shown} shows all of it."))
+    notes.append(Aside(f"neatledger check {shown} shows all of it."))
     return notes
 
 
@@ -234,7 +247,7 @@ def _single_files(number: int, address: Address) -> list[str]:
     if not number:
         return []
     message = "link or hand-out opens a single file" if number == 1 else "links and hand-outs open single files"
-    return [f"{number} {message} in it (links --live --below {quoted_text(show_address(address))})."]
+    return [f"{number} {message} in it (links {quoted_text(show_address(address))} --only live)."]
 
 
 def _columns(rows: Sequence[Row], *, has_files: bool) -> list[Column]:

@@ -25,6 +25,7 @@ _COLUMNS = (
     Column("condition", "CONDITION", Show.PEOPLE, wraps=True),
     Column("answer", "RESULT", Show.PEOPLE, wraps=True),
     Column("decided", "DECIDED BY", Show.PEOPLE, wraps=True),
+    Column("because_words", "BECAUSE", Show.PEOPLE, wraps=True, spare=True),
     Column("way", "WAY", Show.MACHINE),
     Column("gate", "GATE", Show.MACHINE, number=True),
     Column("asks", "ASKS", Show.MACHINE),
@@ -151,6 +152,7 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
                 "condition": _condition(gate, way.through, names) if first else "",
                 "answer": _answer(gate) if first else "",
                 "decided": entry or because,
+                "because_words": because if entry else "",
                 "way": way.name if first and number == 1 else "",
                 "gate": number if first else "",
                 "asks": _asks(gate, way.through, names) if first else "",
@@ -313,7 +315,7 @@ def why_report(found: Explained, planned: Sequence[str] = (), difference: Differ
     groups = [names.group(ident) for one in found.advice for ident in one.groups]
     if groups and not is_open:
         change = quoted_text(f"{groups[0]}={access.person}")
-        report.pointers = [Pointer("What adding them would change", f"suppose --into {change}")]
+        report.pointers = [Pointer("What adding them would change", f"suppose --member {change}")]
     return report
 
 

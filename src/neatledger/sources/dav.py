@@ -185,7 +185,7 @@ class _Walk:
                 self._ask_for_root(message)
             gone = "it went away while it was being read" if status == 404 else f"refused to be listed: {message}"
             return _Closed(gone, status in _REFUSED)
-        raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "gather again later")
+        raise SourceError(f"no whole answer in {_ROUNDS} tries: {fault}", self._address(path), "count again later")
 
     def _ask_for_root(self, message: str) -> None:
         """Raise `SourceError` where a server that refused a collection tells nothing at all any more.
@@ -195,7 +195,7 @@ class _Walk:
         headers = {**_HEADERS, "Depth": "0"}
         answer = self.web.ask("PROPFIND", self._address(()), content=ASK, headers=headers)
         if answer.status_code != 207:
-            hint = "gather again later: the count before stands"
+            hint = "count again later: the count before stands"
             raise SourceError(f"it stopped answering while it was read: {message}", self.url, hint)
 
     def _close(self, path: Path, closed: _Closed) -> None:

@@ -184,7 +184,7 @@ class Web:
                 wait = self._asked_to_wait(answer, wait)
             if attempt + 1 < tries:
                 time.sleep(wait)
-        hint = "nothing was stored; gather again later"
+        hint = "nothing was stored; count again later"
         if self._proxy:
             hint = f"it was asked through the proxy {self._proxy}: web: {{proxy: none}} in the plan goes without"
         times = f" in {tries} tries" if tries > 1 else ""
@@ -224,7 +224,7 @@ class Web:
                     raise SourceError(message, url, _TOO_MUCH)
                 if time.monotonic() > until:
                     message = f"an answer that is not all there after {self._longest_answer:g} seconds"
-                    raise SourceError(message, url, "gather again later, or let web: {longest-answer: …} be longer")
+                    raise SourceError(message, url, "count again later, or let web: {longest-answer: …} be longer")
                 parts.append(part)
             # What packed it and how long it was are of the answer as it came.
             kept = [(name, value) for name, value in answer.headers.raw if name.lower() not in _OF_PACKING]
@@ -258,7 +258,7 @@ class Web:
             except (ValueError, TypeError, OverflowError):
                 return otherwise
         if wait > self._longest:
-            hint = "gather again then, or let web: {longest-wait: …} in the plan be longer"
+            hint = "count again then, or let web: {longest-wait: …} in the plan be longer"
             raise SourceError(f"the service asks to wait for {wait:.0f} seconds", self._url, hint)
         return max(0.0, wait)
 

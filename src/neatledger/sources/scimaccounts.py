@@ -131,7 +131,7 @@ def _read_all(
                 fault = "resources came or went between pages"
         if not fault:
             return list(found.values())
-    raise SourceError(f"the pages do not fit together: {fault}", url, "gather again later")
+    raise SourceError(f"the pages do not fit together: {fault}", url, "count again later")
 
 
 def _read_pages(

@@ -107,7 +107,7 @@ def _over_http(
                 break
         if not fault and len(items) == total:
             return _json_rows(context, table, items, f"{url}/{table}", not_seen)
-    raise SourceError(f"the pages do not fit together: {fault or 'more rows than told'}", url, "gather again later")
+    raise SourceError(f"the pages do not fit together: {fault or 'more rows than told'}", url, "count again later")
 
 
 def _json_rows(

@@ -130,4 +130,4 @@ class SteadySession:
             hint = "see host and port in the plan: is it an SMB server, and is it running?"
             return SourceError(f"the connection ends before anybody is signed in: {why}", where, hint)
         message = f"the server went away while it was read: {why}"
-        return SourceError(message, where, "nothing of it was kept; gather again")
+        return SourceError(message, where, "nothing of it was kept; count again")

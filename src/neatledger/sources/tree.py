@@ -237,7 +237,7 @@ def _read_side_by_side(
                     progress(sum(part.entries for part in parts))
                     yield from parts
             except BrokenProcessPool:
-                raise SourceError(_DIED, hint="gather again; nothing was stored") from None
+                raise SourceError(_DIED, hint="count again; nothing was stored") from None
             except BaseException:
                 # The pool's own thread will find its processes gone: that is our doing, and nothing to tell.
                 threading.excepthook = lambda _: None

@@ -107,7 +107,7 @@ class Difference:
         if self.missing:
             parts.append(f"lacks {spell_rights(self.missing)}")
         if self.beyond:
-            parts.append(f"has {spell_rights(self.beyond)} beyond the plan")
+            parts.append(f"has {spell_rights(self.beyond)} more than planned")
         parts += self._spell_files()
         if not self.is_known:
             parts.append("what else they have is not known")
@@ -121,9 +121,9 @@ class Difference:
         if self.unchanged and not (self.missing & Right.ADD or self.unread == self.unchanged):
             parts.append(f"cannot change {self._of_files(self.unchanged)}")
         if self.read_beyond and not self.beyond & Right.READ:
-            parts.append(f"can read {self._of_files(self.read_beyond)} beyond the plan")
+            parts.append(f"can read {self._of_files(self.read_beyond)} more than planned")
         if self.changed_beyond and not self.beyond & Right.ADD:
-            parts.append(f"can change {self._of_files(self.changed_beyond)} beyond the plan")
+            parts.append(f"can change {self._of_files(self.changed_beyond)} more than planned")
         return parts
 
     def _of_files(self, number: int) -> str:

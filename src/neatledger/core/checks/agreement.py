@@ -257,7 +257,7 @@ CHECKS = (
         "not-seen",
         Severity.LOW,
         "something could not be read, so its access is unknown",
-        "gather as an account that may see it",
+        "count as an account that may see it",
         _not_seen,
     ),
 )

@@ -30,10 +30,10 @@ def _not_enforced(office: OfficeFacts) -> Iterator[Finding]:
         if planned is None or found is None or planned.limit is UNLIMITED or not planned.enforced:
             continue
         if found.limit is UNLIMITED:
-            evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system has no limit"
+            evidence = f"planned to block at {show_limit(planned.limit)}; the system has no limit"
             yield Finding("limit-not-enforced", _place(status), evidence)
         elif not found.enforced:
-            evidence = f"planned to be enforced at {show_limit(planned.limit)}; the system only watches it"
+            evidence = f"planned to block at {show_limit(planned.limit)}; the system only warns"
             yield Finding("limit-not-enforced", _place(status), evidence)
 
 
@@ -122,7 +122,7 @@ def _unlimited(office: OfficeFacts) -> Iterator[Finding]:
             yield Finding("unlimited-in-pool", _place(status), evidence)
     for promise in office.space.promises:
         if promise.pool in limited and not promise.limits:
-            evidence = f"{show_size(promise.size or 0)}, and nothing in it has a limit that is enforced"
+            evidence = f"{show_size(promise.size or 0)}, and nothing in it has a limit that blocks"
             yield Finding("unlimited-in-pool", promise.pool, evidence)
 
 
@@ -210,21 +210,21 @@ CHECKS = (
         "limit-not-enforced",
         Severity.HIGH,
         "the limit should block, but only warns",
-        "have the system enforce it, or plan it as watched",
+        "let the system block at it, or plan it as a warning",
         _not_enforced,
     ),
     Check(
         "overpromised",
         Severity.MEDIUM,
         "limits promise more than the disk holds",
-        "lower limits (bands shows which), or enlarge the pool, before everyone comes to collect",
+        "lower limits (limits shows which), or enlarge the pool, before everyone comes to collect",
         _overpromised,
     ),
     Check(
         "full-soon",
         Severity.HIGH,
         "will be full soon",
-        "make room, or raise the limit in time (forecast, space --by kind)",
+        "make room, or raise the limit in time (space --forecast, space --by kind)",
         _full_soon,
     ),
     Check(
@@ -280,7 +280,7 @@ CHECKS = (
         "unlimited-in-pool",
         Severity.LOW,
         "no limit here, on a disk that can fill up",
-        "give it a limit that is enforced, or live with it and accept it",
+        "give it a limit that blocks, or accept it",
         _unlimited,
     ),
     Check(

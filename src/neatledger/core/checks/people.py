@@ -155,7 +155,7 @@ CHECKS = (
         "account-apart",
         Severity.LOW,
         "the account belongs to nobody in the plan, and may be somebody's",
-        "say in the plan whose it is; match shows all, and joins the clear ones with --write",
+        "say in the plan whose it is; people --match shows all, and writes the clear ones",
         _apart,
     ),
     Check("group-ring", Severity.LOW, "groups contain each other", "take one out of the other", _group_rings),

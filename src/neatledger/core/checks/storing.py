@@ -100,7 +100,7 @@ CHECKS = (
         "versions-eat-limit",
         Severity.LOW,
         "old versions can take more than the space left",
-        "keep fewer versions of large kinds (versions --keep N shows what that frees)",
+        "keep fewer versions of large kinds (suppose --versions SYSTEM=N shows what that frees)",
         _versions_eat,
     ),
     Check(
@@ -121,7 +121,7 @@ CHECKS = (
         "barred-kind-stored",
         Severity.LOW,
         "files of a type that is not allowed are stored",
-        "ask the owner to take them away (kinds --barred lists them)",
+        "ask the owner to take them away (space --by kind --only not-allowed lists them)",
         _barred,
     ),
     Check(

@@ -77,13 +77,13 @@ _OF_SIGNS: tuple[tuple[SignKind, Severity, str, str], ...] = (
         SignKind.ONE_UNKNOWN_KIND,
         Severity.HIGH,
         "many files were renamed to one unknown type",
-        "take the account off the network, then see what was hit: trail PERSON --each",
+        "take the account off the network, then see what was hit: trail PERSON -a",
     ),
     (
         SignKind.MASS_DELETION,
         Severity.HIGH,
         "far more files were deleted than before",
-        "ask whoever did it; trail FOLDER --did delete says what is to be brought back",
+        "ask whoever did it; trail FOLDER --only delete says what is to be brought back",
     ),
     (
         SignKind.LOGGING_CHANGED,
@@ -101,19 +101,19 @@ _OF_SIGNS: tuple[tuple[SignKind, Severity, str, str], ...] = (
         SignKind.ACCOUNTS_TRIED,
         Severity.MEDIUM,
         "one address tried many accounts",
-        "shut that address out, and see whether one was let in: trail --did sign-in",
+        "shut that address out, and see whether one was let in: trail --only sign-in",
     ),
     (
         SignKind.UNKNOWN_ACCOUNT,
         Severity.MEDIUM,
         "an account that was never counted was used",
-        "find out whose it is; gather anew if it is new",
+        "find out whose it is; count again if it is new",
     ),
     (
         SignKind.MASS_RENAMING,
         Severity.MEDIUM,
         "far more files were renamed than before",
-        "ask whoever did it: trail PERSON --did rename",
+        "ask whoever did it: trail PERSON --only rename",
     ),
     (
         SignKind.NOTHING_WRITTEN,
@@ -125,7 +125,7 @@ _OF_SIGNS: tuple[tuple[SignKind, Severity, str, str], ...] = (
         SignKind.MASS_WRITING,
         Severity.LOW,
         "far more files were written than before",
-        "ask whoever did it: trail PERSON --did change",
+        "ask whoever did it: trail PERSON --only change",
     ),
     (
         SignKind.WIDENED_AND_NARROWED,
@@ -155,7 +155,7 @@ CHECKS = (
         "log-not-read",
         Severity.LOW,
         "the log is not read",
-        "run trail --read, or gather, by the clock",
+        "run count --logs, or count, by the clock",
         _not_read,
     ),
     Check(

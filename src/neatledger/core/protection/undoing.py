@@ -62,5 +62,5 @@ def _less(rules: SpaceRules, versions: int | None, days: Limit | None) -> Iterat
     if days is None or wanted is None or isinstance(days, Unlimited):
         return
     if isinstance(wanted, Unlimited) or days < wanted:
-        said = "for ever" if isinstance(wanted, Unlimited) else f"for {wanted}"
+        said = "forever" if isinstance(wanted, Unlimited) else f"for {wanted}"
         yield f"its bin keeps for {days} days, and the plan says {said}"

@@ -191,7 +191,7 @@ class _Judge:
             return
         barred = [kind for kind in exposed.kinds if kind in rule.barred]
         if barred:
-            self.say("shared-though-barred", f"barred kinds in it: {', '.join(barred)}")
+            self.say("shared-though-barred", f"types that are not allowed in it: {', '.join(barred)}")
         if isinstance(rule.largest, int) and exposed.large > rule.largest:
             self.say(
                 "shared-too-large",

@@ -15,6 +15,7 @@ from neatledger.core.plan.plan import Plan
 from neatledger.core.space.limit_table import LimitStatus, entitled_space, pool_of
 from neatledger.core.space.sizes import show_limit, show_size
 from neatledger.core.tree.address import Address
+from neatledger.counting import count_of
 
 __all__ = ["Newcomer", "Room", "Stop", "find_room", "statuses_above"]
 
@@ -155,13 +156,13 @@ def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
         message = (
             ""
             if grace is None
-            else f", for {grace} days more"
+            else f" for {count_of(grace, 'more day')}"
             if status.over_since
-            else f", for {grace} days once passed"
+            else f" for {count_of(grace, 'day')} once exceeded"
         )
-        word += f"; watched: it may be passed{message}"
+        word += f"; only warns; may be exceeded{message}"
     elif not settings.enforced:
-        word += "; watched, and its grace is up"
+        word += "; only warned, and its days are over"
     return Stop(what, status.left, status.is_enforced(today), word, settings.limit, status.amount)
 
 
@@ -188,7 +189,7 @@ def _of_pool(status: LimitStatus) -> Stop:
     limit = status.settings.limit
     what = f"pool {status.target.name}"
     if limit is UNLIMITED:
-        return Stop(what, None, False, "nobody tells how much it holds")
+        return Stop(what, None, False, "its size is unknown")
     word = f"{show_size(status.amount)} of {show_size(limit)} used"
     word += (
         f", as {status.found.by} says" if status.found and status.found.used is not None and status.found.by else ""

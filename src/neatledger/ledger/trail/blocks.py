@@ -140,7 +140,7 @@ class NamesColumn:
 
 
 def _damaged(why: object) -> LedgerError:
-    return LedgerError(f"a block of the trail is damaged: {why}", hint="counts --prove says more")
+    return LedgerError(f"a block of the trail is damaged: {why}", hint="ledger --verify says more")
 
 
 def unpack_more(data: bytes) -> dict[int, More]:

@@ -1,4 +1,4 @@
-"""``bands [BAND]``: limits from named settings; and, with new settings, what restating a band does."""
+"""``limits [BAND]``: limits from named settings; and, with new settings, what restating a band does."""
 
 from __future__ import annotations
 
@@ -21,9 +21,12 @@ __all__ = ["add_arguments", "run"]
 def _add_settings(parser: argparse.ArgumentParser) -> None:
     """Declare the words that state a limit."""
     parser.add_argument("--limit", metavar="SIZE", help="the limit, as '20 GB', '18 GiB' or 'no limit'")
-    parser.add_argument("--rule", choices=("enforced", "watched"), help="whether it can be passed")
+    parser.add_argument("--rule", choices=("enforced", "watched"), help="enforced: it blocks; watched: it only warns")
     parser.add_argument(
-        "--grace-days", type=_grace_of, metavar="N", help="how long a watched limit may be passed, or none: for ever"
+        "--grace-days",
+        type=_grace_of,
+        metavar="N",
+        help="days a limit that warns may be exceeded, or none",
     )
     parser.add_argument("--warn", action="append", metavar="PERCENT:WHO,…", help="who is told when so much is used")
 
@@ -35,12 +38,14 @@ def _grace_of(text: str) -> int | str:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("band", metavar="BAND", nargs="?", help="one band alone")
-    parser.add_argument("-a", "--all", action="store_true", help="also places on band that are as planned")
+    parser.add_argument("-a", "--all", action="store_true", help="every place, also those that do not differ")
     restating = parser.add_argument_group("restating a band")
     _add_settings(restating)  # type: ignore[arg-type]  # a group declares words as a parser does
     restating.add_argument("--bring-back", action="append", default=[], metavar="PLACE", help="end this exception")
     restating.add_argument("--later-only", action="store_true", help="for later places only: all others keep theirs")
-    restating.add_argument("--insist", action="store_true", help="also lower limits below what is used")
+    restating.add_argument(
+        "--allow", action="append", default=[], choices=("below-use",), help="also lower limits below what is used"
+    )
     restating.add_argument("--write", action="store_true", help="write it into office.yaml")
 
 
@@ -72,14 +77,14 @@ def run(args: argparse.Namespace, app: App) -> int:
         show_report(bands_report(office.plan.space.bands, statuses, args.band, show_all=args.all), app.output)
         return 0
     if args.band is None:
-        raise UsageError("which band is to be restated?", hint="bands BAND --limit SIZE")
+        raise UsageError("which band is to be restated?", hint="limits BAND --limit SIZE")
     found = bands.ask_restated(
         office,
         args.band,
         stated,
         bring_back=args.bring_back,
         later_only=args.later_only,
-        insist=args.insist,
+        insist="below-use" in args.allow,
         is_of_plan=app.is_of_plan,
     )
     # What cannot be written is refused where it is shown already.

@@ -6,14 +6,11 @@ import argparse
 
 from neatledger import __version__
 from neatledger.app import App
-from neatledger.cli import COMMANDS, EXAMPLES, make_parser
+from neatledger.cli import make_parser
+from neatledger.commandtable import COMMANDS, EXAMPLES
 from neatledger.faces.output import open_output
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call: it takes none of its own."""
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

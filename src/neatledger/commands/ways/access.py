@@ -1,4 +1,4 @@
-"""``access``: everything: people, folders and ways as one table."""
+"""Everything that people reach: people, folders and ways as one table."""
 
 from __future__ import annotations
 
@@ -8,35 +8,25 @@ from typing import TYPE_CHECKING
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
+from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 from neatledger.faces.machine import WRITERS
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access, table_text
 from neatledger.questions import access, differences, last_use
 from neatledger.reports.everyone import access_report
+from neatledger.reports.report import count_of
 from neatledger.reports.sides import both_report, plan_reach_report
 from neatledger.reports.who import with_last_use
 
 if TYPE_CHECKING:
     from neatledger.questions.parts import TablePart
 
-__all__ = ["add_arguments", "run"]
+__all__ = ["run"]
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    which = parser.add_mutually_exclusive_group()
-    which.add_argument(
-        "--every", action="store_true", help="every folder with any right, not only where rights change"
-    )
-    which.add_argument("-a", "--all", action="store_true", help="every folder and person, with any right or none")
-    parser.add_argument("-b", "--below", metavar="FOLDER", help="only this folder and what is in it")
-    parser.add_argument("--used", action="store_true", help="when each last used it, by the systems' own logs")
-    parser.add_argument("-p", "--person", action="append", metavar="PERSON", help="only this person (again: more)")
-
-
-def run(args: argparse.Namespace, app: App) -> int:
-    """Write the table, system after system."""
+def run(args: argparse.Namespace, app: App, which: RowFilter) -> int:
+    """Write the table, system after system; `which` says which rows."""
     office = app.office
     below = office.find_folder(args.below) if args.below else None
     if app.options.side == "plan":
@@ -47,8 +37,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         found = differences.ask(office, args.person, below)
         show_report(both_report("access", found, office.plan.office), app.output)
         return 1 if any(found) else 0
-    which = RowFilter.ALL if args.all else RowFilter.EVERY if args.every else RowFilter.DIFFER
-    if args.used:
+    if args.level not in (None, "any"):
+        return _of_level(args, app, below)
+    if "used" in args.extra:
         looked = list(access.ask(office, args.person, below))
         is_machine = app.options.format != "table"
         report = access_report("access", looked, which, office.count.when, is_whole=is_machine)
@@ -67,6 +58,21 @@ def run(args: argparse.Namespace, app: App) -> int:
         parts = table_parts(office, tables, args.person, below, which)
         made = filter(None, office.workers.each(partial(_text, form=app.options.format), parts))
     show_access("access", tables, which, office.count.when, app.output, made=made)
+    return 0
+
+
+_ORDER = (Level.LIST, Level.VIEW, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
+
+
+def _of_level(args: argparse.Namespace, app: App, below: Address | None) -> int:
+    """Show the rows of a level and above."""
+    looked = list(access.ask(app.office, args.person, below))
+    report = access_report("access", looked, RowFilter.EVERY, app.office.count.when, is_whole=True)
+    least = [one.value for one in _ORDER[_ORDER.index(Level(args.level)) :]]
+    rows = [row for row in report.rows if row["level"] in least]
+    report.headline = f"{count_of(len(rows), 'row')}: every folder with {args.level} or more."
+    report.rows, report.is_assured = rows, False
+    show_report(report, app.output)
     return 0
 
 

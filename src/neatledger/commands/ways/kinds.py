@@ -9,13 +9,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import kinds
 from neatledger.reports.kinds import barred_report, kinds_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="a folder and all below it (else the office)")
-    parser.add_argument("--barred", action="store_true", help="what is stored though its kind is barred there")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

@@ -10,14 +10,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import forecast
 from neatledger.reports.forecast import forecast_report, growth_of
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("place", metavar="PLACE", nargs="?", help="a folder, a person or a pool alone")
-    parser.add_argument("-a", "--all", action="store_true", help="also places that will not be full")
-    parser.add_argument("--figure", metavar="FILE", help="draw the growth of the place (png, svg or pdf)")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -25,7 +18,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     with app.progress("history") as progress:
         outlooks = forecast.ask(app.office, args.place, is_of_plan=app.is_of_plan, progress=progress)
     if args.figure and len(outlooks) != 1:
-        raise UsageError("a figure shows one place", hint="name it: forecast PLACE --figure FILE")
+        raise UsageError("a figure shows one place", hint="name it: space PLACE --forecast -o FILE.png")
     show_all = args.all or bool(args.place)
     show_report(forecast_report(outlooks, app.office.count.when, show_all=show_all), app.output)
     if args.figure:

@@ -7,17 +7,13 @@ import os
 from collections.abc import Callable, Iterable
 
 from neatledger.app import App, Options
-from neatledger.cli import COMMANDS, make_parser
+from neatledger.cli import make_parser
+from neatledger.commandtable import COMMANDS
 from neatledger.errors import NeatError
 from neatledger.faces.output import open_output
 from neatledger.questions import Office
 
-__all__ = ["add_arguments", "complete", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("shell", choices=("bash", "zsh", "fish"), help="for which shell")
+__all__ = ["complete", "run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -95,7 +91,7 @@ def _checks(office: Office, prefix: str) -> Iterable[str]:
 
 
 _COMPLETERS: dict[str, _Completer] = {
-    **dict.fromkeys(("PERSON", "WHO", "A", "B"), _of_office(_people)),
+    **dict.fromkeys(("PERSON", "WHO", "PERSON|FOLDER", "FOLDER|PERSON", "WHAT", "N|WHAT"), _of_office(_people)),
     **dict.fromkeys(("FOLDER", "PLACE"), _of_office(_folders)),
     "CHECK": _of_office(_checks),
     "NAME": _of_office(lambda office, _: office.plan.systems),

@@ -1,4 +1,4 @@
-"""``gather``: look at all systems and keep a dated count."""
+"""``count``: look at all systems and keep a dated count."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from neatledger.questions import gather, keeping, readlogs, told
 from neatledger.questions.lognames import systems_with_logs
 from neatledger.reports.gathered import gathered_report
 from neatledger.reports.report import count_of
-from neatledger.reports.trail import kept_words
+from neatledger.reports.trail import kept_words, logs_report
 
 __all__ = ["add_arguments", "run"]
 
@@ -30,21 +30,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("systems", nargs="*", metavar="SYSTEM", help="look at these alone (all, if none is named)")
     parser.add_argument("--not-seen", action="store_true", help="list all that could not be seen")
-    parser.add_argument("--no-check", action="store_true", help="do not look for what is not in order")
-    parser.add_argument("--to", metavar="FILE", help="into a file (-: standard output), for counts --take elsewhere")
-    parser.add_argument("--key", metavar="FILE", help="with --to: an SSH key that signs it")
-    parser.add_argument("--insist", action="store_true", help="keep the count though it is dated in the future")
+    parser.add_argument("--no-check", action="store_true", help="do not look for what is wrong")
+    parser.add_argument("--logs", action="store_true", help="only read what is new in the systems' logs")
+    parser.add_argument("--export", metavar="FILE", help="into a file (-: standard output), for ledger --import")
+    parser.add_argument("--key", metavar="FILE", help="--export: an SSH key that signs it")
+    parser.add_argument(
+        "--allow", action="append", default=[], choices=("future",), help="future: keep it though it is dated so"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Gather the systems; the count is stored at the end, each system in it whole, or not at all."""
-    if app.now > app.clock + timedelta(days=1) and not args.insist:
-        hint = "see --today and the clock; --insist keeps it, and until then it is the newest"
+    if args.logs:
+        return _logs(app)
+    if app.now > app.clock + timedelta(days=1) and "future" not in args.allow:
+        hint = "see --today and the clock; --allow future keeps it, and until then it is the newest"
         raise UsageError(f"the count would be dated {app.now:%Y-%m-%d}, in the future", hint=hint)
-    if args.to is not None:
+    if args.export is not None:
         return _into_file(args, app)
     if args.key is not None:
-        raise UsageError("--key belongs to --to", hint="write: gather --to FILE --key KEY")
+        raise UsageError("--key belongs to --export", hint="write: count --export FILE --key KEY")
     before = signal.getsignal(signal.SIGINT)
 
     def begun() -> None:
@@ -68,7 +73,7 @@ def run(args: argparse.Namespace, app: App) -> int:
             newest = office.ledger.counts()[-1]
             if newest.id != found.count:
                 message = f"count {newest.id} is dated later, {newest.when}, and answers are given from it"
-                app.complain(f"{message} (counts --remove {newest.id} removes it)")
+                app.complain(f"{message} (ledger --remove {newest.id} removes it)")
     finally:
         signal.signal(signal.SIGINT, before)
     for name, error in found.failed.items():
@@ -78,6 +83,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     if found.count is not None and office.ledger.counts()[-1].id == found.count and not args.no_check:
         _look(app)
     return 2 if found.failed else 0
+
+
+def _logs(app: App) -> int:
+    """Read the logs and nothing else; the status is 2 where one could not be read."""
+    with app.progress("reading logs") as progress:
+        read = readlogs.read(app.office, app.now, progress, app.credentials_for)
+    show_report(logs_report(read), app.output)
+    for done in keeping.keep(app.office, app.now):
+        app.say(kept_words(done))
+    return 2 if any(one.failed for one in read) else 0
 
 
 def _into_file(args: argparse.Namespace, app: App) -> int:
@@ -96,13 +111,13 @@ def _into_file(args: argparse.Namespace, app: App) -> int:
         )
         if found.digest:
             made.seek(0)
-            if args.to == "-":
+            if args.export == "-":
                 shutil.copyfileobj(made, app.streams.out.buffer)
                 app.streams.out.buffer.flush()
             else:
-                copy_file(args.to, made)
+                copy_file(args.export, made)
             systems = ", ".join(one.system for one in found.surveys)
-            app.say(f"{systems} counted into {args.to}, SHA-256 {found.digest}")
+            app.say(f"{systems} counted into {args.export}, SHA-256 {found.digest}")
     for name, error in found.failed.items():
         app.complain(show_text(f"{name} was not counted: {error}"))
     return 2 if found.failed else 0
@@ -132,13 +147,13 @@ def _read_logs(app: App) -> None:
 def _look(app: App) -> None:
     """Look for what is not in order, and keep it with the count; whatever comes between, the count is kept."""
     try:
-        with app.progress("looking for what is not in order"):
+        with app.progress("looking for what is wrong"):
             found = told.ask(app.office)
     except KeyboardInterrupt:
-        app.complain("the count is kept; what is not in order was not looked for (neatledger check does)")
+        app.complain("the count is kept; what is wrong was not looked for (neatledger check does)")
         return
     except NeatError as error:
-        app.complain(show_text(f"the count is kept, but what is not in order could not be looked for: {error}"))
+        app.complain(show_text(f"the count is kept, but what is wrong could not be looked for: {error}"))
         return
     standing = sum(one.acceptance is None for one in told.grade(app.office, found.findings))
     app.say(f"{count_of(standing, 'finding')} in it: neatledger brief")

@@ -1,4 +1,4 @@
-"""``counts``: the counts in the ledger."""
+"""``ledger``: the counts so far: listed, verified, moved, taken in, removed; and what somebody did, forgotten."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from neatledger.app import App
 from neatledger.errors import UnknownNameError, UsageError
 from neatledger.faces.show import show_report
 from neatledger.ledger.store import Ledger
+from neatledger.questions import keeping, taking
 from neatledger.questions import moving_ledger as moving
-from neatledger.questions import taking
 from neatledger.reports.chain import chain_report
 from neatledger.reports.counts import counts_report, not_seen_report
 from neatledger.reports.report import count_of
@@ -21,23 +21,24 @@ __all__ = ["add_arguments", "run"]
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the words of the call."""
     parser.add_argument("--not-seen", metavar="SYSTEM", help="list what the last count could not see of a system")
-    parser.add_argument("--take", metavar="FILE", help="take a count that gather --to made elsewhere")
+    parser.add_argument("--import", dest="take", metavar="FILE", help="take in a count that count --export made")
     parser.add_argument(
         "--allow",
         action="append",
         choices=taking.DANGERS,
-        help="with --take: take it though it is from the future, of another office, older, or from another source",
+        help="--import: take it though it is from the future, of another office, older, or from another source",
     )
     parser.add_argument(
         "--move", metavar="LEDGER", help="all of it into another, empty ledger: a file, or postgresql://…"
     )
     parser.add_argument("--remove", metavar="N", help="remove a mistaken count, by its number, for good")
-    parser.add_argument("--insist", action="store_true", help="remove it without being asked")
+    parser.add_argument("--forget", metavar="PERSON", help="remove all records of one person; sums are left")
+    parser.add_argument("--yes", action="store_true", help="remove, or forget, without being asked")
     parser.add_argument(
-        "--prove", action="store_true", help="recompute whether all in the ledger is as it was written; 1 if not"
+        "--verify", action="store_true", help="recompute whether all in it is as it was written; status 1 if not"
     )
     parser.add_argument(
-        "--head", metavar="SEAL", help="with --prove: a seal that was kept elsewhere, from a report or a mail"
+        "--head", metavar="SEAL", help="--verify: a seal that was kept elsewhere, from a report or a mail"
     )
 
 
@@ -52,16 +53,18 @@ def run(args: argparse.Namespace, app: App) -> int:
     if args.take is not None:
         _take(app, args.take, args.allow or ())
     elif args.allow:
-        raise UsageError("--allow belongs to --take", hint="write: counts --take FILE --allow older")
+        raise UsageError("--allow belongs to --import", hint="write: ledger --import FILE --allow older")
+    if args.forget:
+        return _forget(args, app)
     ledger = app.office.ledger
     if args.move is not None:
         return _move(app, ledger, args.move)
-    if args.prove:
+    if args.verify:
         return _prove(app, ledger, args.head)
     if args.head is not None:
-        raise UsageError("--head belongs to --prove", hint="write: counts --prove --head SEAL")
+        raise UsageError("--head belongs to --verify", hint="write: ledger --verify --head SEAL")
     if args.remove is not None:
-        _remove(app, ledger, args.remove, insists=args.insist)
+        _remove(app, ledger, args.remove, insists=args.yes)
     names = {signer.key: name for name, signer in app.office.plan.signers.items()}
     show_report(counts_report(ledger.counts(), ledger.where, names), app.output)
     return 0
@@ -96,10 +99,24 @@ def _remove(app: App, ledger: Ledger, number: str, *, insists: bool) -> None:
     """Remove a count once somebody has said so; raises `UnknownNameError`, or `UsageError` where nobody says."""
     count = next((one for one in ledger.counts() if str(one.id) == number), None)
     if count is None:
-        raise UnknownNameError(f"no count has the number {number!r}", hint="counts lists them")
+        raise UnknownNameError(f"no count has the number {number!r}", hint="ledger lists them")
     systems = ", ".join(one.system for one in count.surveys)
     what = f"count {count.id} of {count.when} ({systems})"
     if not insists and not app.agrees(f"Remove {what} for good?"):
-        raise UsageError(f"{what} was not removed", hint="say yes, or --insist")
+        raise UsageError(f"{what} was not removed", hint="say yes, or --yes")
     ledger.remove_count(count.id)
     app.say(f"Removed {what}.")
+
+
+def _forget(args: argparse.Namespace, app: App) -> int:
+    """Remove the records of one person, once somebody has said so; raises `UsageError` where nobody does."""
+    person = app.office.find_person(args.forget)
+    what = f"all records of what {person.id} did"
+    if not args.yes and not app.agrees(f"Remove {what} for good, and leave sums of nobody?"):
+        raise UsageError(f"{what} were not removed", hint="say yes, or --yes")
+    records, words = keeping.forget(app.office, person)
+    app.say(
+        f"Removed {count_of(records, 'record')} of {person.id}, and {count_of(words, 'word')}"
+        " that nobody else used; sums by day and folder are left, under nobody's name."
+    )
+    return 0

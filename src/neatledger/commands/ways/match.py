@@ -10,12 +10,7 @@ from neatledger.faces.show import show_report
 from neatledger.office.edit import add_accounts
 from neatledger.reports.matching import matching_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("--write", action="store_true", help="join the clear ones in office.yaml, comments kept")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

@@ -10,11 +10,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import guests
 from neatledger.reports.guests import guests_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

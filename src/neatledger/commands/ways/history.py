@@ -9,13 +9,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import history
 from neatledger.reports.history import history_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("person", metavar="PERSON", help="a person")
-    parser.add_argument("folder", metavar="FOLDER", help="a folder, as barn:/Payroll")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

@@ -10,19 +10,7 @@ from neatledger.formats.names import show_address
 from neatledger.questions import inherit
 from neatledger.reports.inherit import new_child_report, push_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("folder", metavar="FOLDER", help="the folder, as loft:/Surgery")
-    parser.add_argument("--made-by", metavar="PERSON", help="who makes the new item (else the folder's owner)")
-    parser.add_argument("--push", action="store_true", help="what pushing the folder's list down would change")
-    parser.add_argument(
-        "--keep-own",
-        action="store_true",
-        help="with --push: entries of their own stay, and closed folders as they are",
-    )
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

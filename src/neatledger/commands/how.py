@@ -1,4 +1,4 @@
-"""``want FOLDER WHO=LEVEL …``: the fewest changes that give just that, and nothing else to anybody."""
+"""``how FOLDER WHO=LEVEL …``: the fewest changes that give just that, and nothing else to anybody."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="a folder, as barn:/Records")
     parser.add_argument(
         "wishes", metavar="WHO=LEVEL", nargs="+",
-        help=f"a person, or all of a group: {', '.join(LEVELS)}; what is said later goes before",
+        help=f"a person, or all of a group: {', '.join(LEVELS)}; later ones win",
     )  # fmt: skip
-    parser.add_argument("--keep", metavar="FILE", help="write the steps to a file, for mend --steps")
+    parser.add_argument("--steps", metavar="FILE", help="also write the steps there, for mend FILE")
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -38,10 +38,10 @@ def run(args: argparse.Namespace, app: App) -> int:
             wishes[person] = rights
     with app.progress("looking for the fewest changes"):
         found = want.ask(office, address, wishes)
-    if args.keep:
-        write_steps(args.keep, found.steps)
-        app.say(f"{len(found.steps)} steps kept in {args.keep}")
+    if args.steps:
+        write_steps(args.steps, found.steps)
+        app.say(f"{len(found.steps)} steps are in {args.steps}")
     words = plan_words.ask(office, found.then, found.steps) if found.changes and found.then else []
-    report = want_report(found, office.names, words, office.count.when, args.keep or "")
+    report = want_report(found, office.names, words, office.count.when, args.steps or "")
     show_report(report, app.output)
     return 0 if found.is_exact else 1

@@ -9,13 +9,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import versions
 from neatledger.reports.versions import versions_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("system", metavar="SYSTEM", nargs="?", help="one system alone")
-    parser.add_argument("--keep", type=int, metavar="N", help="compare with N versions kept of every file")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:

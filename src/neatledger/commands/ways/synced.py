@@ -9,12 +9,7 @@ from neatledger.faces.show import show_report
 from neatledger.questions import synced
 from neatledger.reports.synced import synced_report
 
-__all__ = ["add_arguments", "run"]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the words of the call."""
-    parser.add_argument("person", metavar="PERSON", help="a person's id, login or name")
+__all__ = ["run"]
 
 
 def run(args: argparse.Namespace, app: App) -> int:
