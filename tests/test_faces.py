@@ -122,11 +122,11 @@ def test_long_output_goes_through_the_pager_of_a_terminal_and_grave_words_have_w
         os.waitpid(child, 0)
         return shown.decode().replace("\r", "")
 
-    assert on_terminal("check", PAGER=str(pager)) == "" and "Score " not in (tmp_path / "paged").read_text()
+    assert on_terminal("check", "-a", PAGER=str(pager)) == "" and "Score " not in (tmp_path / "paged").read_text()
     assert "\x1b[1;35mhigh\x1b[0m " in (tmp_path / "paged").read_text()
     (tmp_path / "paged").unlink()
-    assert "findings" in on_terminal("check", "--no-pager", PAGER=str(pager))
-    assert "findings" in on_terminal("check", PAGER="cat") and "findings" in on_terminal("check", PAGER="")
+    assert "problems" in on_terminal("check", "--no-pager", PAGER=str(pager))
+    assert "problems" in on_terminal("check", PAGER="cat") and "problems" in on_terminal("check", PAGER="")
     assert "\x1b" not in on_terminal("check", "--no-pager", NO_COLOR="1")
     assert on_terminal("ledger", "-n", "1", PAGER=str(pager)) and not (tmp_path / "paged").exists()
 

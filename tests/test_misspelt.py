@@ -44,7 +44,7 @@ def test_a_slip_of_the_hand_is_refused_with_what_is_near(demo: Path, run) -> Non
 
 @pytest.mark.parametrize("call", ["suppose --relocate barn:/Payroll=atic"])
 def test_a_pool_that_nobody_named_before_is_called_new(demo: Path, run, call: str) -> None:
-    assert "the new pool atic" in run(*call.split(), "--office", demo, "--today", "2026-11-23").stdout
+    assert "the new disk atic" in run(*call.split(), "--office", demo, "--today", "2026-11-23").stdout
 
 
 def test_people_are_found_by_whatever_they_are_called_in_any_case(demo: Path) -> None:

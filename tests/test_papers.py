@@ -153,7 +153,7 @@ def test_a_paper_beside_an_older_one_marks_what_is_new_changed_and_gone() -> Non
     changed = {row["who"]: row["changed"] for row in table.report.rows}
     assert changed == {"ada": "what was r", "cy": "new", "bo": "gone"}
     assert chart.grid.cells == [["R", "-→M"], ["C", "C"]]
-    assert found.lead == ["one", "two", "three", "Since then: 1 row new, 2 changed, 1 gone; each is marked.", "four"]
+    assert found.lead == ["one", "two", "three", "four", "Since then: 1 row new, 2 changed, 1 gone; each is marked."]
     same = beside_older(new, new, "then")
     assert all(row["changed"] == "" for row in same.parts[0].report.rows) and same.parts[1].grid == new.parts[1].grid
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import html
 import io
 import json
 import re
@@ -193,3 +194,36 @@ def test_old_names_and_options_say_what_they_are_now(run) -> None:
     for word in (*GLOSSARY, *OUT):
         assert run("help", word).stdout.strip()
     assert "did you mean" in run("help", "bnad", status=2).stderr
+
+
+def test_the_page_of_who_decides_names_people_and_steps_and_no_command(run, made_demo: Path, tmp_path: Path) -> None:
+    office = tmp_path / "o"
+    shutil.copytree(made_demo, office)
+
+    def front() -> str:
+        run("report", "office", "-o", tmp_path / "x.html", "--office", office, "--today", TODAY)
+        page = html.unescape((tmp_path / "x.html").read_text())
+        page = page[page.index("<header>") : page.index('<h2 class="appendix">')]
+        return re.sub(r"\s*\n\s*", "\n", re.sub(r"<[^>]+>", "\n", page)).strip()
+
+    lines = front().splitlines()
+    people = open_office(office).plan.people
+    names = {one.name for one in people.values()} | {"You"}
+    asked = [line for line in lines if re.match(r"\d  ", line)]
+    assert 5 <= len(asked) <= 7 and lines[0].startswith("Pellowmere Veterinary Practice: ")
+    for line in asked:
+        # When, what is so, then a person by name and a step.
+        assert re.match(r"\d  (Today|This week|This month)\. [A-Z].*[.] ", line), line
+        assert any(f". {name}: " in line for name in names), line
+    logins = "|".join(map(re.escape, people))
+    for line in lines:
+        assert not re.search(rf" -{{1,2}}[a-z]|:/|\b[0-9a-f]{{16}}\b|neatledger|\b(?:{logins})\b", line), line
+    assert "the main server" in lines[-1]
+    # Nobody judges what they did themselves; of somebody who has left nothing is asked.
+    assert not any(line.count("Zoe Kestrel") == 2 for line in asked)
+    link = next(line for line in asked if "open link" in line)
+    plan = (office / "office.yaml").read_text()
+    maker = re.search(r"(?m)^  quill: .*Priya Quill.*", plan)[0]
+    assert "Priya Quill: " in link
+    (office / "office.yaml").write_text(plan.replace(maker, maker.replace("posts:", "end: 2026-10-01, posts:")))
+    assert "Anyone with an open link can change files in For Hollin. Zoe Kestrel: " in front()

@@ -227,7 +227,7 @@ def test_devices_are_encrypted_as_their_own_tools_tell(tmp_path: Path, run, path
     ("keep-versions: 9", "keep-versions: 8", "it keeps 8 old versions, and the plan says 9"), ("keep-versions: 9", "keep-versions: 9", ""),
     ("keep-versions: {odt: 9, others: 1}", "keep-versions: 8", "it keeps 8 old versions, and the plan says 9"),
     ("keep-bin-days: 30", "keep-bin-days: 29", "its bin keeps for 29 days, and the plan says for 30"), ("keep-bin-days: 30", "keep-bin-days: for ever", ""),
-    ("keep-bin-days: for ever", "keep-bin-days: 99", "its bin keeps for 99 days, and the plan says for ever"),
+    ("keep-bin-days: for ever", "keep-bin-days: 99", "its bin keeps for 99 days, and the plan says forever"),
     ("keep-bin-days: for ever", "keep-bin-days: many", ""), ("keep-bin-days: 30", "keep-versions: 1", ""),
 ])  # fmt: skip
 def test_what_a_service_tells_of_itself_is_held_against_the_plan(tmp_path: Path, run, rules, told, less) -> None:

@@ -344,7 +344,7 @@ def test_of_a_list_of_which_much_changes_people_see_what_comes_first() -> None:
         struct.pack("<HHI", *one)
         for one in ((1, 7, ANY), *((2, 5, 11 + n) for n in range(5)), (4, 5, ANY), (16, 7, ANY), (32, 0, ANY))
     )
-    for entries, ends in ((named, "; and 3 changes more (mend --texts has all)"), (few, "give: user 15 (15) r-x")):
+    for entries, ends in ((named, "; and 3 changes more (mend --script has all)"), (few, "give: user 15 (15) r-x")):
         change = step(ListStep, b"/a", "posix", ITEM, ItemState("11", posix.pack_body(0o750, 31, entries)))
         item = SimpleNamespace(step=change, effects=[], harm="", refused="", by_hand="", waits=False)
         report = mend_report([item], [[]], [], lambda system: Words(), lambda one: [], "today")

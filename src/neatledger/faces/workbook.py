@@ -99,7 +99,7 @@ def render_workbook(paper: Paper) -> bytes:
     first = book.active
     assert first is not None
     first.title = "Summary"
-    for line in (paper.title, paper.subtitle, "", *paper.lead):
+    for line in (paper.title, paper.subtitle, "", *paper.lead, *(["", paper.seal] if paper.seal else [])):
         first.append([_value(line)])
     first["A1"].font = Font(bold=True, size=14)
     first.column_dimensions["A"].width = 110

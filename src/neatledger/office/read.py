@@ -214,7 +214,7 @@ class _Builder:
             self._fault(("systems", name, "shares"), repr(one["shares"]), "a list of shares")
         self._addresses(name, one)
         homes = tuple(parse_address(f"{name}:{path}").path for path in one.get("homes", ()))
-        return PlanSystem(name, one["source"], one, homes)
+        return PlanSystem(name, one["source"], one, homes, one.get("title", ""))
 
     def _addresses(self, name: str, one: Mapping[str, Any]) -> None:
         """Find the addresses in or to which a password would stand for all to read: no question is put to them."""
@@ -345,7 +345,7 @@ class _Builder:
             if one.get(key) and one[key] not in (self.value.get("people") or {}):
                 self._fault((*here, key), repr(one[key]), "a person of this plan")
         closed, owner, decides = bool(one.get("closed", False)), one.get("owner", ""), one.get("decides", "")
-        return PlanFolder(address, grants, closed, owner, self._line(here), decides)
+        return PlanFolder(address, grants, closed, owner, self._line(here), decides, one.get("title", ""))
 
     def _expectation(self, place: int, one: Mapping[str, Any], known: set[str]) -> Expectation:
         here: KeyPath = ("expectations", place)

@@ -33,7 +33,7 @@ def beside_older(paper: Paper, older: Paper, then: str) -> Paper:
         parts.append(marked)
     new, other, gone = numbers
     sentence = f"Since {then}: {count_of(new, 'row')} new, {other:,} changed, {gone:,} gone; each is marked."
-    return replace(paper, lead=[*paper.lead[:3], sentence, *paper.lead[3:]], parts=parts)
+    return replace(paper, lead=[*paper.lead, sentence], parts=parts)
 
 
 def _key(row: Row, keys: Sequence[str]) -> tuple[str, ...]:

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from datetime import date
 
-from neatledger.core.checks.causes import Cause
 from neatledger.core.checks.contract import Severity
-from neatledger.core.checks.table import CHECKS
 from neatledger.core.lists.rights import Right
 from neatledger.core.space.sizes import show_size
 from neatledger.errors import NoCountError
 from neatledger.papers.access import sensitive_part
-from neatledger.questions import check, lapses, links, most, signs, told, unused
+from neatledger.questions import check, deciders, lapses, links, most, signs, told, unused
 from neatledger.questions.office import Office
 from neatledger.questions.seen import caveats
 from neatledger.reports.causes import causes_paper_report
@@ -27,6 +25,8 @@ from neatledger.reports.unused import unused_report
 __all__ = ["make"]
 
 _FIRST, _DAYS, _MOST, _SIGN_DAYS = 25, 60, 10, 30
+_SENTENCES = 7
+"""How many sentences stand on top; of what is more the number is said."""
 
 
 def make(office: Office) -> Paper:
@@ -47,36 +47,47 @@ def make(office: Office) -> Paper:
         *_shared_parts(office),
         *_trail_parts(office),
         filling,
-        Part(f"What lapses in {_DAYS} days", coming, keys=("what", "place", "who")),
+        Part(f"What ends in {_DAYS} days", coming, keys=("what", "place", "who")),
         _seen_part(office),
     ]
-    lead = [_first_words(causes), _change_words(office), filling.report.headline]
-    subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{office.plan.office}: how it stands", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
+    decisions = deciders.ask(office, causes, told.ask(office).filling)
+    lead = [f"{number}  {one.sentence}" for number, one in enumerate(decisions[:_SENTENCES], start=1)]
+    lead += filter(None, [deciders.summary(office, decisions, causes, len(decisions[:_SENTENCES]))])
+    lead = lead or [_nothing(office)]
+    lead.append(f"{_change_words(office)} {_not_known(office)}".strip())
+    title = f"{office.plan.office}: our files and accounts, {deciders.day_words(office.today)} {office.today.year}"
+    return Paper(title, f"As counted on {when}.", lead, parts, "For the administrator")
 
 
-def _first_words(causes: list[Cause]) -> str:
-    if not causes:
-        return "Nothing is wrong, as far as was looked."
-    high = sum(one.severity is Severity.HIGH for one in causes)
-    grave = (
-        f"{count_of(high, 'grave cause')} of {len(causes)}"
-        if high
-        else f"{count_of(len(causes), 'cause')}, none grave"
-    )
-    first = causes[0]
-    return f"{grave}; begin with {first.place}: {CHECKS[first.findings[0].check].summary}."
+def _nothing(office: Office) -> str:
+    """Say that there is nothing to decide, with the bound that not all was seen where that is so."""
+    text = "Nothing needs you now: no problem was found"
+    return f"{text} in what was seen." if caveats(office, for_paper=True, is_assured=True) else f"{text}."
+
+
+def _not_known(office: Office) -> str:
+    """Say once, by the names of the systems, of what not all is known."""
+    names = [
+        deciders.name_of_place(office, one.system)
+        for one in office.count.surveys
+        if one.not_seen or one.taken_at != office.count.taken_at
+    ]
+    names += [
+        deciders.name_of_place(office, name)
+        for name in office.plan.systems
+        if name not in {one.system for one in office.count.surveys}
+    ]
+    return f"Not known: all of what is on the {', the '.join(names)}." if names else ""
 
 
 def _change_words(office: Office) -> str:
+    """Say what is new and solved since the count before."""
     try:
         compared = check.ask_since(office)
     except NoCountError:
         return "This is the first count: nothing can be said of what changed."
-    new, gone = len(compared.new), len(compared.gone)
-    return (
-        f"{count_of(new, 'finding')} {'is' if new == 1 else 'are'} new and {gone} gone since {compared.older.when}."
-    )
+    new, gone = (len(check.ask_for_causes(office, some)) for some in (compared.new, compared.gone))
+    return f"Since {deciders.day_words(compared.older.day)}: {new or 'nothing'} new, {gone or 'nothing'} solved."
 
 
 def _shared_parts(office: Office) -> list[Part]:

@@ -87,7 +87,7 @@ def can_words(level: str, more: str) -> str:
 
 _NUMBERS = re.compile(r" \((?:\d+|S-1-[\d-]+)\)")
 _GIVEN = re.compile(
-    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|read|view|(?<!no )list|drop|mixed|none))"
+    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|(?<!be )read|view|(?<!no )list|drop|mixed|none))"
     r"(?=$|, cut|\))"
 )
 

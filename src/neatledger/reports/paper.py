@@ -77,8 +77,12 @@ class Paper:
     subtitle: str
     lead: Sequence[str]
     parts: Sequence[Part]
+    appendix: str = ""
+    """Over the parts, where these are not for who decides."""
+    seal: str = ""
+    """Up to where the ledger is sealed: it lies with the readers, and stands behind all else."""
 
 
 def sealed(paper: Paper, head: Link | None) -> Paper:
     """Return a paper that also says up to where the ledger is sealed, so that the seal lies with its readers."""
-    return paper if head is None else replace(paper, subtitle=f"{paper.subtitle} {head_words(head)}")
+    return paper if head is None else replace(paper, seal=head_words(head))

@@ -111,8 +111,9 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
     """Show each place, those that are not as wanted first; to people those of which nothing is wanted as a number."""
     ordered = sorted(found, key=lambda one: _RANK.index(_state(one.standing)))
     rows = [_row(one) for one in ordered]
-    shown = [_brief(one) for one in ordered if is_all or _state(one.standing) != _RANK[-1]]
     wanted = [one for one in ordered if not one.standing.wanted.is_nothing]
+    off = [one for one in wanted if _state(one.standing) != "as wanted"]
+    shown = [_brief(one) for one in (ordered if is_all else off or wanted)]
     weak = [one for one in wanted if _state(one.standing) in ("unprotected", "weaker")]
     bare = sum(_state(one.standing) == "unprotected" for one in weak)
     unsure = sum(_state(one.standing) == "not known" for one in wanted)
@@ -137,8 +138,11 @@ def protect_report(found: Sequence[Place], when: str, *, is_all: bool) -> Report
         bare_place = quoted_text(show_address(weak[0].address))
         pointers.append(Pointer("One place whole", f"protect {bare_place}"))
     if len(shown) < len(rows):
+        fine, bare_rows = len(wanted) - len(off) if off else 0, len(ordered) - len(wanted)
+        rest = [f"{fine:,} as planned"] if fine else []
+        rest += [f"{bare_rows:,} without a target"] if bare_rows else []
         more = count_of(len(rows) - len(shown), "more place")
-        pointers.append(Pointer(f"{more} without a target", "protect -a"))
+        pointers.append(Pointer(f"{more}: {', '.join(rest)}", "protect -a"))
     report.pointers = pointers
     return report
 
@@ -218,10 +222,13 @@ def _missing(one: Standing) -> str:
         words.append("a copy in another place")
     if wanted.back is not None and one.back is not None and one.back > wanted.back:
         words.append("a faster restore")
-    known = sum(1 for _ in one.faults)
     # What none of these says is said as it was found.
-    words += [one.faults[-1]] if known > len(words) else []
-    return ", ".join([*words, *one.doubts])
+    words += [one.faults[-1]] if len(one.faults) > len(words) else []
+    is_slow_unknown = wanted.back is not None and one.back is None
+    doubts = [
+        "restore time unknown" if is_slow_unknown and "a restore takes" in doubt else doubt for doubt in one.doubts
+    ]
+    return ", ".join([*words, *doubts])
 
 
 def _besides(one: Place) -> Iterator[str]:

@@ -57,12 +57,13 @@ _AUDIENCES = {"anyone with the link": Kind.ANYONE, "any guest": Kind.GUEST, "any
 
 @dataclass(frozen=True, slots=True)
 class PlanSystem:
-    """One system: where it is read from, its settings, and where the homes are."""
+    """One system: where it is read from, its settings, where the homes are, and what people who decide call it."""
 
     name: str
     source: str
     settings: Mapping[str, object]
     homes: tuple[bytes, ...] = ()
+    title: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +101,8 @@ class PlanGroup:
 class PlanFolder:
     """One folder of the plan: who holds which level there, and whether it inherits from above.
 
-    `owner` may change its list; `decides` says in reviews who keeps what, where that is somebody else.
+    `owner` may change its list; `decides` says in reviews who keeps what, where that is somebody else; `title` is
+    what people who decide call it.
     """
 
     address: Address
@@ -109,6 +111,7 @@ class PlanFolder:
     owner: str = ""
     line: int = 0
     decides: str = ""
+    title: str = ""
 
 
 class Bound(Enum):
