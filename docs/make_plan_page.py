@@ -28,10 +28,10 @@ MiB, GiB, TiB of 1024.
 
 ## Help with writing it
 
-`neatledger plan --check` tells every fault at once, with the nearest names, and what in the plan no system
-knows; `plan --show PERSON` or `FOLDER` all that it says there, by line. An editor that reads `#
+`neatledger plan` tells every fault at once, with the nearest names, and what in the plan no system
+knows; `plan PERSON` or `FOLDER` all that it says there, by line. An editor that reads `#
 yaml-language-server: $schema=office.schema.json` in the first line completes keys and marks faults as you
-type: `new` writes that line and the file, `neatledger plan --schema -o office.schema.json` makes the file
+type: `connect` writes that line and the file, `neatledger plan --schema -o office.schema.json` makes the file
 anew.
 """
 

@@ -338,7 +338,7 @@ def test_a_whole_plan_is_drafted_of_the_sample_office_and_taken_out_again(
     bare = head_of(text).replace("    homes: [/Homes]\n", "") + "\n"
     (tmp_path / "o" / "office.yaml").write_text(bare)
     told = run("draft", "--write", "-a", "--office", tmp_path / "o").stdout
-    assert "a unit too large (1000)" in told and "a limit of zero" in told and "a person, or a thing" in told
+    assert "a unit too large (1000)" in told and "a limit of zero" in told and "a person, or a device" in told
     plan = open_office(tmp_path / "o").plan
     homes = {one.name: one.settings.limit for one in plan.space.limits if one.on is On.FOLDER}
     assert homes["/Homes/*"] == 2_000_000 and homes["/Homes/jhale"] == 10_000_000 and "/Homes/nwren" not in homes

@@ -220,7 +220,7 @@ def read_carried(file: IO[bytes], where: str) -> CarriedCount:
     except LedgerError:
         raise
     except (*_UNREADABLE, TypeError) as error:
-        raise LedgerError(f"this is no whole count of gather --to: {error}", where, _HINT) from None
+        raise LedgerError(f"this is no whole count of count --export: {error}", where, _HINT) from None
     digest = sha256(manifest).hexdigest()
     office = str(whole.get("office", ""))
     return CarriedCount(office, taken, str(whole["tool"]), systems, digest, manifest, signature, archive, parts)

@@ -65,11 +65,11 @@ def inflate(data: bytes, what: str, most: int = MOST_BYTES) -> bytes:
         # The end of the stream may be left over where the bound is met exactly.
         found += unpacking.decompress(unpacking.unconsumed_tail, 1)
     except zlib.error as error:
-        raise LedgerError(f"{what} is damaged: {error}", hint="gather a new count") from None
+        raise LedgerError(f"{what} is damaged: {error}", hint="take a new count") from None
     if len(found) > most:
-        raise LedgerError(f"{what} is larger than any is: more than {most:,} bytes", hint="gather a new count")
+        raise LedgerError(f"{what} is larger than any is: more than {most:,} bytes", hint="take a new count")
     if not unpacking.eof or unpacking.unused_data:
-        raise LedgerError(f"{what} is damaged: it is not whole", hint="gather a new count")
+        raise LedgerError(f"{what} is damaged: it is not whole", hint="take a new count")
     return found
 
 

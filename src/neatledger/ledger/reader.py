@@ -138,7 +138,7 @@ class SurveyReader:
         try:
             return Shared.of_facts(json.loads(inflate(row[0], f"what {self.system} shares")))
         except (ValueError, KeyError, TypeError, RecursionError) as error:
-            raise LedgerError(f"what {self.system} shares is damaged: {error}", hint="gather a new count") from None
+            raise LedgerError(f"what {self.system} shares is damaged: {error}", hint="take a new count") from None
 
     @cached_property
     def not_seen(self) -> list[NotSeen]:
@@ -166,7 +166,7 @@ class SurveyReader:
         if known is None:
             data = self._data_of(name, number)
             if data is None:
-                raise LedgerError(f"the column {name} lacks its chunk {number}", hint="gather a new count")
+                raise LedgerError(f"the column {name} lacks its chunk {number}", hint="take a new count")
             table, _, column = name.partition(".")
             dtype = COLUMNS[table][column]
             known = unpack_bytes(data, name) if dtype == "bytes" else unpack_numbers(data, dtype, name)

@@ -45,7 +45,7 @@ def check_seal(db: Database, survey: int, table: str) -> None:
             if _digest(db, survey, table, columns) != digest:
                 raise ValueError("its rows are not those that were written")
     except (*ENGINE_ERRORS, ValueError, TypeError) as error:
-        raise LedgerError(f"the table {table} is damaged: {error}", hint="gather a new count") from None
+        raise LedgerError(f"the table {table} is damaged: {error}", hint="take a new count") from None
 
 
 def _digest(db: Database, survey: int, table: str, columns: list[str]) -> bytes:

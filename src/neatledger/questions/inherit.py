@@ -83,7 +83,7 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
         if maker.user:
             raise
         # Only some lists ask who makes something in them.
-        hint = "say who makes the new item: inherit FOLDER --made-by PERSON"
+        hint = "say who makes the new item: folders FOLDER --new-item --made-by PERSON"
         raise UnknownNameError(
             "nobody told whom this folder belongs to", show_address(location.address), hint
         ) from None

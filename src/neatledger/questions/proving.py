@@ -72,7 +72,7 @@ class _Prover:
         place = f"{system}:{login}"
         planned = "open" if self.is_here else "closed, or gone"
         if system not in self.mine:
-            return Proof("account", place, planned, "not counted", Verdict.UNKNOWN, f"gather --system {system}")
+            return Proof("account", place, planned, "not counted", Verdict.UNKNOWN, f"count {system}")
         found = next((one for one in self.mine[system] if login in (one.account.login, one.account.ident)), None)
         if found is None:
             verdict = Verdict.MISSING if self.is_here else Verdict.AS_PLANNED

@@ -293,7 +293,7 @@ def _would_do(office: Office, one: Suggestion, name: str) -> Regrouping:
         maker.give(group)
     else:
         maker.note = (
-            "The system gives the group its identifier when it is made: gather then and ask again, "
+            "The system gives the group its identifier when it is made: take a count then and ask again, "
             "and lists are given to it."
         )
     return maker.done()

@@ -174,7 +174,7 @@ def draft_report(found: Drafted, additions: Additions, unsaid: Sequence[str], do
         (sum(bool(one) for part in ("systems", "people", "folders") for one in additions[f"sharing/{part}"]), "rule"),
     )  # fmt: skip
     parts += [count_of(*one) for one in more if one[0]]
-    left = f"{count_of(len(asked), 'question')} {'is' if len(asked) == 1 else 'are'} yours to answer."
+    left = f"{count_of(len(shown), 'question')} {'is' if len(shown) == 1 else 'are'} yours to answer."
     headline = f"The draft adds {', '.join(parts)}. {left if asked else 'It leaves no question.'}"
     headline += "" if done else " Nothing was written."
     notes: list[str] = []

@@ -19,7 +19,7 @@ def not_seen_lines(system: str, not_seen: Sequence[NotSeen], most: int | None) -
     places = [one.source or f"{system}:{one.path.decode('utf-8', 'surrogateescape')}" for one in not_seen[:most]]
     lines = [f"  {place}  {one.why}" for place, one in zip(places, not_seen, strict=False)]
     if most is not None and len(not_seen) > most:
-        lines.append(f"  … and {len(not_seen) - most:,} more (gather --not-seen lists all)")
+        lines.append(f"  … and {len(not_seen) - most:,} more (count --not-seen lists all)")
     return lines
 
 

@@ -119,7 +119,7 @@ def reading(where: str) -> Iterator[None]:
     try:
         yield
     except (*ENGINE_ERRORS, KeyError, ValueError, TypeError, IndexError) as error:
-        raise LedgerError(f"the trail cannot be read: {error}", where, "counts --prove says more") from error
+        raise LedgerError(f"the trail cannot be read: {error}", where, "ledger --verify says more") from error
 
 
 def last_number(db: Database, table: str) -> int:
