@@ -41,11 +41,14 @@ class AccessTable:
         return self.everyone.blocks(which, self.chosen)
 
 
-def ask(office: Office, people: Sequence[str] | None = None, below: Address | None = None) -> Iterator[AccessTable]:
+def ask(
+    office: Office, people: Sequence[str] | None = None, below: Address | str | None = None
+) -> Iterator[AccessTable]:
     """Yield the table of each system, of everybody or of some people, and of all folders or those below one.
 
     Raises `UnknownNameError` for people and folders that are not there.
     """
+    below = None if below is None else office.address(below)
     chosen = None if not people else [office.find_person(name) for name in people]
     for system in office.readers:
         if below is not None and below.system != system:

@@ -15,11 +15,14 @@ from neatledger.questions.office import Office
 __all__ = ["ask", "find_absences"]
 
 
-def ask(office: Office, people: Collection[str] | None = None, below: Address | None = None) -> list[Difference]:
+def ask(
+    office: Office, people: Collection[str] | None = None, below: Address | str | None = None
+) -> list[Difference]:
     """Return both sides of every folder of the plan and person, those that agree too, and what differs below them.
 
     `below` keeps to one folder and what is in it. Raises `UnknownNameError` for who or what is not there.
     """
+    below = None if below is None else office.address(below)
     if people is not None:
         people = {office.find_person(name).id for name in people}
     found = find_absences(office, people, below)

@@ -48,8 +48,9 @@ def ask(office: Office, depth: int, *, only_lists: bool = False) -> list[FolderF
     ]
 
 
-def ask_one(office: Office, address: Address, *, only_lists: bool = False) -> ListedFolder:
+def ask_one(office: Office, address: Address | str, *, only_lists: bool = False) -> ListedFolder:
     """Return one folder; raises `UnknownNameError` where it was not counted, or is a file."""
+    address = office.address(address)
     location = locate(office.reader(address.system), address)
     if not location.is_folder:
         raise UnknownNameError("this is a file", show_address(location.address), "why explains access to files")

@@ -102,8 +102,9 @@ class _Seen:
         return replace(self, is_known=self.is_known and not untold, untold=untold)
 
 
-def ask(office: Office, name: str, address: Address) -> History:
+def ask(office: Office, name: str, address: Address | str) -> History:
     """Return what a person had on a folder at every count; raises `UnknownNameError` for a person nobody knows."""
+    address = office.address(address)
     person = office.find_person(name).id
     found: list[Had] = []
     last: tuple[CountInfo, _Seen] | None = None
@@ -149,8 +150,9 @@ class Since:
     day: date
 
 
-def ask_since(office: Office, address: Address) -> dict[str, Since]:
+def ask_since(office: Office, address: Address | str) -> dict[str, Since]:
     """Return for everybody since when they have on a folder what they have now, without a break."""
+    address = office.address(address)
     found: dict[str, Since] = {}
     open_: dict[str, tuple[Right, bool]] = {}
     day: date | None = None

@@ -61,8 +61,9 @@ def _default(office: Office, location: Location) -> bytes | None:
     return None if number < 0 else office.reader(location.address.system).list_body(number)
 
 
-def ask(office: Office, address: Address, made_by: str | None = None) -> NewItems:
+def ask(office: Office, address: Address | str, made_by: str | None = None) -> NewItems:
     """Return what a person, or else the folder's owner, makes there; raises `UnknownNameError`."""
+    address = office.address(address)
     location = _folder(office, address)
     system = location.address.system
     reader, names, model = office.reader(system), office.names(system), location.terms.model
@@ -106,8 +107,9 @@ def ask(office: Office, address: Address, made_by: str | None = None) -> NewItem
     )
 
 
-def ask_push(office: Office, address: Address, *, keeps_own: bool = False) -> PushedList:
+def ask_push(office: Office, address: Address | str, *, keeps_own: bool = False) -> PushedList:
     """Return what pushing the list down changes; raises `UnknownNameError` where nothing can be passed on."""
+    address = office.address(address)
     from neatledger.core.access.pushing import push_down
     from neatledger.core.tree.table import folder_paths
 

@@ -247,12 +247,14 @@ class Office:
         """Return person → their principals on one system, in the order of its accounts."""
         return principals_by_person(self.systems.holders.get(system, []))
 
-    def address(self, text: str) -> Address:
+    def address(self, text: Address | str) -> Address:
         """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`.
 
         Beside `system:/path`, in any case: the path of a tree on this machine, the end of a path where only one
         folder's ends so, and the short form in which tables show long ones.
         """
+        if isinstance(text, Address):
+            return text
         short = end_of(text)
         if short is not None:
             return self._address_of_end(text, *short)

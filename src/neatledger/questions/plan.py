@@ -48,8 +48,9 @@ class Unmatched:
 # A folder ----------------------------------------------------------------------------------------------
 
 
-def ask_folder(office: Office, address: Address) -> list[Saying]:
+def ask_folder(office: Office, address: Address | str) -> list[Saying]:
     """Return all that the plan says of a folder, what reaches it from above included."""
+    address = office.address(address)
     stated = read_stated(office.folder)
     return [*_grants(office, stated, address), *_of_folder(office, stated, address)]
 

@@ -52,11 +52,14 @@ class Place:
     undoing: Undoing
 
 
-def ask(office: Office, below: Address | None = None, undoing: Mapping[str, Undoing] | None = None) -> list[Place]:
+def ask(
+    office: Office, below: Address | str | None = None, undoing: Mapping[str, Undoing] | None = None
+) -> list[Place]:
     """Return the places of which the plan wants something, homes among them, or those at and below one folder.
 
     `undoing` is what undoes savings and deletions on each system, where it was looked at already.
     """
+    below = None if below is None else office.address(below)
     now = now_of(office)
     copies, since = Copies(office), WrittenSince(office)
     undoing = undoing_of(office) if undoing is None else undoing

@@ -40,8 +40,9 @@ class RoomAsker:
         return find_room(plan, statuses, self.newcomer, self._today)
 
 
-def ask(office: Office, name: str, address: Address, *, is_of_plan: bool = False) -> Room:
+def ask(office: Office, name: str, address: Address | str, *, is_of_plan: bool = False) -> Room:
     """Return a person's room in a folder; raises `UnknownNameError`."""
+    address = office.address(address)
     asker = RoomAsker(office, name, address)
     return asker.room(office.plan, limits.ask(office, load_views(office), is_of_plan=is_of_plan))
 

@@ -58,11 +58,14 @@ class VersionsThen:
     outlook: tuple[Outlook, Outlook] | None = None
 
 
-def ask(office: Office, supposed: Supposition, below: Address | None = None) -> tuple[list[Then], list[VersionsThen]]:
+def ask(
+    office: Office, supposed: Supposition, below: Address | str | None = None
+) -> tuple[list[Then], list[VersionsThen]]:
     """Return the places that other rules would protect otherwise, if all ran as it is said; and old versions.
 
     Raises `UsageError` and `UnknownNameError`.
     """
+    below = None if below is None else office.address(below)
     places = [one for name, rules in supposed.rules.items() for one in _of_system(office, name, rules, below)]
     versions = [
         VersionsThen(system, one)

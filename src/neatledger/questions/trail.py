@@ -42,8 +42,8 @@ class Answer:
 
 def ask(
     office: Office,
-    person: FoundPerson | None = None,
-    below: Address | None = None,
+    person: FoundPerson | str | None = None,
+    below: Address | str | None = None,
     since: date | None = None,
     until: date | None = None,
     did: Collection[Did] = (),
@@ -59,7 +59,9 @@ def ask(
     Days are local ones, both included. `newest` is how many lines are wanted, of the last (None: all).
     Raises `UnknownNameError` for a device that no record tells of; an address may have done nothing.
     """
+    below = None if below is None else office.address(below)
     _refuse_unknown(office, origins)
+    person = office.find_person(person) if isinstance(person, str) else person
     logins = None if person is None else logins_of(office, person)
     places = None if below is None else names_of(office, below)
     select = partial(

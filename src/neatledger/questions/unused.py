@@ -86,13 +86,15 @@ def ask(
     days: int | None = None,
     kinds: Collection[Kind] = (),
     person: str = "",
-    below: Address | None = None,
+    below: Address | str | None = None,
     systems: Collection[str] = (),
 ) -> UnusedAnswer:
     """Return what nobody used for so many days, of the plan's setting where that is not said.
 
     `person` takes what is theirs alone, `below` what begins in a folder and below it; raises `UnknownNameError`.
     """
+    below = None if below is None else office.address(below)
+    person = person and office.find_person(person).id
     days = days or office.plan.settings.get("unused-right-days", _DEFAULT_DAYS)
     found: list[Unused] = []
     unknown: list[Unknown] = []

@@ -68,8 +68,9 @@ class Wanted:
         return not self.beside and not self.cannot
 
 
-def ask(office: Office, address: Address, wishes: Mapping[str, Right]) -> Wanted:
+def ask(office: Office, address: Address | str, wishes: Mapping[str, Right]) -> Wanted:
     """Return the fewest changes that give people (by id) these rights on a folder; raises `UnknownNameError`."""
+    address = office.address(address)
     if ImaginedReader(office.reader(address.system)).folder_state(address.path) is None:
         raise unknown_folder(office.reader(address.system), address, "folder")
     return _Seeker(office, address, dict(wishes)).seek()

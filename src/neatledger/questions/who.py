@@ -31,15 +31,17 @@ class WhoAnswer:
     single_files: int
 
 
-def ask(office: Office, address: Address) -> WhoAnswer:
+def ask(office: Office, address: Address | str) -> WhoAnswer:
     """Return everybody's access to a place; raises `UnknownNameError` where it was not counted."""
+    address = office.address(address)
     location = locate(office.reader(address.system), address)
     asked = tuple(office.systems.access(location, mine) for mine in office.people_on(address.system).values())
     return WhoAnswer(location, asked, office.names(address.system), _single_files(office, location))
 
 
-def ask_both(office: Office, address: Address) -> list[Difference]:
+def ask_both(office: Office, address: Address | str) -> list[Difference]:
     """Return where plan and found differ on one place, for everybody."""
+    address = office.address(address)
     if _is_planned(office, address) and not (presence := is_there(office, address)):
         return absences_at(office.plan, address, is_seen=presence is False)
     location = locate(office.reader(address.system), address)

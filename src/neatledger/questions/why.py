@@ -44,8 +44,9 @@ class WhyAnswer:
         return self.location.note
 
 
-def ask(office: Office, name: str, address: Address) -> WhyAnswer | None:
+def ask(office: Office, name: str, address: Address | str) -> WhyAnswer | None:
     """Return one person's access, None where they have no account there; raises `UnknownNameError`."""
+    address = office.address(address)
     principals = office.find_person(name).on(address.system)
     if not principals:
         return None
