@@ -271,7 +271,7 @@ def _read(office: Office, settings: Mapping[str, Any], system: str) -> Survey:
 def _loft(app: App, office: Path, *, on_disk: bool) -> Iterator[dict[str, str]]:
     """Serve ``loft`` by a real SMB server where one can be had; give the environment in which it can be read.
 
-    Afterwards the plan reads it from its listing, which gathers to the same.
+    Afterwards the plan reads it from its listing, which gives the same.
     """
     lacking = missing() if on_disk else ["--listing"] if is_root() else ["root"]
     if lacking:
@@ -297,7 +297,7 @@ def _loft(app: App, office: Path, *, on_disk: bool) -> Iterator[dict[str, str]]:
             point_system(office, live, LOFT_LISTING)
     _say(
         app,
-        "The SMB server was stopped; the plan now reads `loft` from its listing, which gathers to the same.\n",
+        "The SMB server was stopped; the plan now reads `loft` from its listing, which gives the same.\n",
     )
 
 
