@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.commands.ways.written import keep_steps
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.questions.people import groups_of
 from neatledger.reports.groups import groups_report
 
@@ -66,9 +66,7 @@ def _suggest(args: argparse.Namespace, app: App) -> int:
     one = found.suggestions[int(args.suggest) - 1]
     with app.progress("looking what it would do"):
         made = regrouping.ask(office, one, args.called)
-    if args.steps:
-        write_steps(args.steps, made.steps)
-        app.say(f"{count_of(len(made.steps), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, made.steps)
     report = supposed_report([f"{one.text} ({count_of(len(made.steps), 'step')})"], made.changes, [], [], [], when)
     report.empty = "nobody gains or loses anything"
     report.notes += [made.note] if made.note else []

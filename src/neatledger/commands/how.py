@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.commands.ways.written import keep_steps
 from neatledger.core.lists.rights import Right
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
 from neatledger.questions import plan_words, want
 from neatledger.questions.supposing import LEVELS, rights_called
@@ -38,9 +38,7 @@ def run(args: argparse.Namespace, app: App) -> int:
             wishes[person] = rights
     with app.progress("looking for the fewest changes"):
         found = want.ask(office, address, wishes)
-    if args.steps:
-        write_steps(args.steps, found.steps)
-        app.say(f"{len(found.steps)} steps are in {args.steps}")
+    keep_steps(app, args.steps, found.steps)
     words = plan_words.ask(office, found.then, found.steps) if found.changes and found.then else []
     report = want_report(found, office.names, words, office.count.when, args.steps or "")
     show_report(report, app.output)

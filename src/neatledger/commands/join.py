@@ -8,17 +8,15 @@ from pathlib import Path
 
 from neatledger.app import App
 from neatledger.cli import day_of
+from neatledger.commands.ways.written import keep_steps, write_worksheets
 from neatledger.errors import UsageError
 from neatledger.faces.letters import Letters
-from neatledger.faces.papers import write_paper
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
 from neatledger.office.edit_people import add_person, arrival_text
 from neatledger.questions import joining, proving
 from neatledger.reports.joining import joining_rows, proof_report, sheet, step_rows
 from neatledger.reports.report import Aside, count_of
-from neatledger.reports.worksheet import worksheet
 
 __all__ = ["add_arguments", "run"]
 
@@ -64,9 +62,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     )  # fmt: skip
     with app.progress("looking what comes of it"):
         found = joining.ask(app.office, newcomer)
-    if args.steps:
-        write_steps(args.steps, [item.step for item in found.work.items])
-        app.say(f"{count_of(len(found.work.items), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, [item.step for item in found.work.items])
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
     if args.write:
         add_person(app.office.folder, found.arrival)
@@ -83,9 +79,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     steps = count_of(len(found.work.items), "step")
     headline = f"{words['name']} ({found.arrival.id}) starts on {found.day}: {steps}."
     report = sheet(headline, "joining", rows, notes)
-    for target in args.others:
-        write_paper(target, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {target}.")
+    write_worksheets(app, args.others, report)
     show_report(report, app.output)
     return 0
 

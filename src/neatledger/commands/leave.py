@@ -6,17 +6,15 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
+from neatledger.commands.ways.written import keep_steps, write_worksheets
 from neatledger.errors import UsageError
-from neatledger.faces.papers import write_paper
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair
 from neatledger.office.edit_people import put_last_day
 from neatledger.questions import leaving
 from neatledger.reports.joining import step_rows
 from neatledger.reports.leaving import hanging_rows, leaving_days, leaving_report
 from neatledger.reports.report import Aside, count_of
-from neatledger.reports.worksheet import worksheet
 
 __all__ = ["add_arguments", "run"]
 
@@ -50,9 +48,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     missing = len(found.without_successor)
     plan = found.then.plan.people[found.person]
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
-    if args.steps:
-        write_steps(args.steps, [item.step for item in found.work.items])
-        app.say(f"{count_of(len(found.work.items), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, [item.step for item in found.work.items])
     if args.write:
         if missing and "no-successor" not in args.allow:
             hint = "--successor PERSON, --successor FOLDER=PERSON, or --allow no-successor"
@@ -70,8 +66,6 @@ def run(args: argparse.Namespace, app: App) -> int:
         for row in step_rows(found.work.items, found.work.names, day)
     ]
     report = leaving_report(found.name, rows, missing, found.last_day, [str(one) for one in notes])
-    for target in args.others:
-        write_paper(target, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {target}.")
+    write_worksheets(app, args.others, report)
     show_report(report, app.output)
     return 1 if missing else 0

@@ -10,12 +10,13 @@ from pathlib import Path
 
 from neatledger.app import App
 from neatledger.cli import number_of
+from neatledger.commands.ways.written import keep_steps
 from neatledger.core.checks.contract import Finding
 from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import read_steps, write_steps
+from neatledger.formats.stepfiles import read_steps
 from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
 from neatledger.questions.closing import remains_of_closed
 from neatledger.questions.ends import findings_ended, steps_of_cause
@@ -82,9 +83,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         found, ends = _some_of(found, ends, chosen)
     if args.group:
         found, ends = _some_of(found, ends, _places_of_group(args, app, found, ends))
-    if args.keep:
-        write_steps(args.keep, [item.step for item in found.items])
-        app.say(f"{count_of(len(found.items), 'step')} in {args.keep}: mend {args.keep}")
+    keep_steps(app, args.keep, [item.step for item in found.items])
     if args.script:
         _print_texts(app, found)
     elif args.carry_out:

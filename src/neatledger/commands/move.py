@@ -6,15 +6,13 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import day_of
-from neatledger.faces.papers import write_paper
+from neatledger.commands.ways.written import keep_steps, write_worksheets
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.office.edit_people import put_move
 from neatledger.questions import moving
 from neatledger.reports.joining import step_rows
 from neatledger.reports.moving import moving_report, moving_rows
-from neatledger.reports.report import Aside, count_of
-from neatledger.reports.worksheet import worksheet
+from neatledger.reports.report import Aside
 
 __all__ = ["add_arguments", "run"]
 
@@ -34,10 +32,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Show what comes of it, and write it."""
     with app.progress("looking what comes of it"):
         found = moving.ask(app.office, args.person, args.post, args.start, args.overlap, args.because)
-    if args.steps:
-        steps = [item.step for item in found.work[0][1].items]
-        write_steps(args.steps, steps)
-        app.say(f"{count_of(len(steps), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, [item.step for item in found.work[0][1].items])
     notes: list[str | Aside] = [f"Mind: {note}." for note in found.notes]
     if args.write:
         accounts = {system: choice.login for system, choice in found.choices.items()}
@@ -50,8 +45,6 @@ def run(args: argparse.Namespace, app: App) -> int:
     for day, work in found.work:
         rows += step_rows(work.items, work.names, day)
     report = moving_report(found.name, found.day, rows, notes)
-    for target in args.others:
-        write_paper(target, worksheet(report, app.office.plan.office, app.today))
-        app.say(f"The paper is in {target}.")
+    write_worksheets(app, args.others, report)
     show_report(report, app.output)
     return 0

@@ -77,8 +77,8 @@ def _make(args: argparse.Namespace, app: App) -> int:
 
 
 def _take(args: argparse.Namespace, app: App) -> int:
+    from neatledger.commands.ways.written import keep_steps
     from neatledger.formats.reviewbook import cells_of, read_answer
-    from neatledger.formats.stepfiles import write_steps
     from neatledger.office.edit import write_grants
 
     if len(args.words) != 1:
@@ -92,9 +92,7 @@ def _take(args: argparse.Namespace, app: App) -> int:
         raise NeatError(f"cannot be read: {error.strerror}", str(path)) from None
     office = app.office
     found = review.take(office, read_answer(data, str(path)), cells_of)
-    if args.steps:
-        write_steps(args.steps, found.steps)
-        app.say(f"{len(found.steps)} steps in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, found.steps)
     if args.write and found.decisions:
         if found.outcome.edits:
             write_grants(office.folder, office.plan, found.outcome.edits)

@@ -6,11 +6,11 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.ways import protection
+from neatledger.commands.ways.written import keep_steps
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.formats.words import parse_pair, parse_pairs, parse_size_limit, parse_whole
-from neatledger.reports.report import Aside, Report, count_of
+from neatledger.reports.report import Aside, Report
 
 __all__ = ["add_arguments", "run"]
 
@@ -130,9 +130,7 @@ def _access(args: argparse.Namespace, app: App) -> Report:
             raise UsageError("suppose the plan of a file, or single changes")
         steps, sentences = suppose_access.steps_to_plan(app.office, args.plan), [f"the plan of {args.plan} held"]
     found = suppose_access.ask(app.office, steps, all_findings=args.findings)
-    if args.steps:
-        write_steps(args.steps, steps)
-        app.say(f"{count_of(len(steps), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, steps)
     when = app.office.count.when
     report = supposed_report(sentences, found.changes, found.outside, found.gone, found.come, when)
     if args.steps:

@@ -6,12 +6,11 @@ import argparse
 
 from neatledger.app import App
 from neatledger.cli import span_of
+from neatledger.commands.ways.written import keep_steps
 from neatledger.errors import UsageError
 from neatledger.faces.show import show_report
-from neatledger.formats.stepfiles import write_steps
 from neatledger.questions import taking_away, unused
 from neatledger.questions.meant import subjects_of
-from neatledger.reports.report import count_of
 from neatledger.reports.unused import missed_report, unused_report
 
 __all__ = ["add_arguments", "run"]
@@ -53,9 +52,7 @@ def run(args: argparse.Namespace, app: App) -> int:
         return 1 if found.found else 0
     with app.progress("looking what would be missed"):
         trial = taking_away.try_out(app.office, found.found)
-    if args.steps:
-        write_steps(args.steps, trial.steps)
-        app.say(f"{count_of(len(trial.steps), 'step')} in {args.steps}: mend {args.steps}")
+    keep_steps(app, args.steps, trial.steps)
     show_report(
         missed_report(trial.missed, trial.by_hand, len(trial.steps), len(found.found), found.unknown), app.output
     )
