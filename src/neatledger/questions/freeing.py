@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
+from numpy.typing import NDArray
 
 from neatledger.core.people.homes import match_homes
 from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.plan.space import BarredFiles
 from neatledger.core.space.forecast import Outlook, find_trend
-from neatledger.core.space.limit_table import LimitStatus
+from neatledger.core.space.limit_table import LimitStatus, PoolFolders, folders_in_pool
 from neatledger.core.space.when import Meeting
 from neatledger.core.tree.address import Address
+from neatledger.counting import count_of
 from neatledger.ledger.homes import find_homes
 from neatledger.ledger.space import SpaceView
 from neatledger.questions import kinds, versions
@@ -24,6 +26,8 @@ from neatledger.questions.office import Office
 
 __all__ = ["FreeFirst", "Freeing", "ask"]
 
+_Mask = NDArray[np.bool_]
+"""A mark for each folder of a system, in the order of its rows."""
 _SOON = timedelta(days=30)
 _IDLE = timedelta(days=365)
 _FEWER = 2
@@ -80,39 +84,29 @@ def _is_soon(office: Office, outlook: Outlook, limit: int) -> bool:
 
 def _things(office: Office, status: LimitStatus, views: Mapping[str, SpaceView]) -> list[Freeing]:
     """Return all that would free space, the most first."""
-    system = status.target.system
-    tops = _tops(status, system)
+    assert status.pool is not None, "a status of a pool has the pool"
     found: list[Freeing] = []
-    for name in dict.fromkeys(top.system for top in tops):
+    for name in dict.fromkeys(key.partition(":")[0] for key in status.pool.holds):
         view = views.get(name)
         if view is None:
             continue
-        here = [top for top in tops if top.system == name]
-        if any(top.path == b"/" for top in here):
+        folders = folders_in_pool(office.plan, status.pool, name)
+        if Address(name, b"/") in folders.holds:
             found += _bin(name, view)
             found += _old_versions(office, name, view)
-        barred = kinds.barred_on(office, view)
-        homes = dict(_homes_of_leavers(office, view, here))
-        found += _not_allowed(barred, here)
+        is_here = view.mask_of(folders)
+        barred = [files for files in kinds.barred_on(office, view) if _lies_in(files.folder, view, is_here)]
+        homes = dict(_homes_of_leavers(office, view, is_here))
+        found += _not_allowed(barred)
         found += homes.values()
-        told = {one.folder for one in barred} | set(homes)
-        found += _idle(office, view, here, told)
-    return sorted(found, key=lambda one: (-one.high, one.what))
+        told = {files.folder for files in barred} | set(homes)
+        found += _idle(view, office.today, is_here & ~view.mask_of(PoolFolders(tuple(told), ())))
+    return sorted(found, key=lambda thing: (-thing.high, thing.what))
 
 
-def _tops(status: LimitStatus, system: str) -> list[Address]:
-    if status.pool is None or not status.pool.holds:
-        return [Address(system, b"/")]
-    found = []
-    for key in status.pool.holds:
-        name, _, path = key.partition(":")
-        parts = [part for part in path.encode("utf-8", "surrogateescape").split(b"/") if part]
-        found.append(Address(name, b"/" + b"/".join(parts)))
-    return found
-
-
-def _lies_in(address: Address, tops: Sequence[Address]) -> bool:
-    return any(address.is_within(top) for top in tops)
+def _lies_in(address: Address, view: SpaceView, is_in: _Mask) -> bool:
+    row = view.row_of(address.path)
+    return row is not None and bool(is_in[row])
 
 
 def _bin(name: str, view: SpaceView) -> Iterator[Freeing]:
@@ -139,18 +133,17 @@ def _old_versions(office: Office, name: str, view: SpaceView) -> Iterator[Freein
         yield Freeing(f"old versions beyond {fewer} on {name}", low, high, f"keep {fewer}", command)
 
 
-def _not_allowed(barred: Sequence[BarredFiles], tops: Sequence[Address]) -> Iterator[Freeing]:
+def _not_allowed(barred: Sequence[BarredFiles]) -> Iterator[Freeing]:
     by_owner: dict[tuple[str, str], int] = {}
-    for one in barred:
-        if _lies_in(one.folder, tops):
-            by_owner[one.kind, one.owner] = by_owner.get((one.kind, one.owner), 0) + one.size
+    for files in barred:
+        by_owner[files.kind, files.owner] = by_owner.get((files.kind, files.owner), 0) + files.size
     for (kind, owner), size in by_owner.items():
         yield Freeing(
             f"{kind} files of {owner}, not allowed", size, size, f"ask {owner}", "space --by kind --only not-allowed"
         )
 
 
-def _homes_of_leavers(office: Office, view: SpaceView, tops: Sequence[Address]) -> Iterator[tuple[Address, Freeing]]:
+def _homes_of_leavers(office: Office, view: SpaceView, is_here: _Mask) -> Iterator[tuple[Address, Freeing]]:
     planned = office.plan.systems.get(view.name)
     if planned is None:
         return
@@ -164,23 +157,20 @@ def _homes_of_leavers(office: Office, view: SpaceView, tops: Sequence[Address]) 
         people = {gone.get(account.login) for account in home.accounts}
         person = people.pop() if len(people) == 1 else None
         row = view.row_of(home.address.path)
-        if person and row is not None and _lies_in(home.address, tops):
+        if person and row is not None and is_here[row]:
             size = view.at(row).occupied
             if size:
                 what = f"home of {person}, who has left"
                 yield home.address, Freeing(what, size, size, "look, then remove")
 
 
-def _idle(office: Office, view: SpaceView, tops: Sequence[Address], told: Collection[Address]) -> Iterator[Freeing]:
-    """Yield the large files that nobody changed for a year, together; what lies in folders that are told is not."""
+def _idle(view: SpaceView, today: date, is_here: _Mask) -> Iterator[Freeing]:
+    """Yield the large files of some folders that nobody changed for a year, together."""
     table = view.reader.table("large")
-    before = (datetime.combine(office.today, datetime.min.time(), UTC) - _IDLE).timestamp()
-    total = number = 0
-    for row in np.flatnonzero(table["changed"] < before).tolist():
-        folder = view.path(int(table["folder"][row]))
-        if _lies_in(folder, tops) and not _lies_in(folder, tuple(told)):
-            total += int(table["occupied"][row])
-            number += 1
+    before = (datetime.combine(today, datetime.min.time(), UTC) - _IDLE).timestamp()
+    is_idle = (table["changed"] < before) & is_here[table["folder"]]
+    number = int(is_idle.sum())
     if number:
-        what = f"{number:,} large {'file' if number == 1 else 'files'} unchanged for a year on {view.name}"
+        total = int(table["occupied"][is_idle].sum())
+        what = f"{count_of(number, 'large file')} unchanged for a year on {view.name}"
         yield Freeing(what, total, total, "ask the owners", f"space {view.name}:/ --by file")

@@ -206,29 +206,7 @@ def _brief(one: Place) -> Row:
 
 def _missing(one: Standing) -> str:
     """Say in a phrase what would be needed to have what is planned."""
-    wanted = one.wanted
-    if wanted.is_nothing:
-        return ""
-    if not one.points:
-        return "unknown: see below" if one.unknown else "a backup"
-    words = []
-    if wanted.loss is not None and one.loss is not None and one.loss > wanted.loss:
-        words.append("runs in time")
-    if wanted.reach is not None and one.reach is not None and one.reach < wanted.reach:
-        words.append("older backups")
-    if wanted.copies is not None and len(one.copies) < wanted.copies:
-        words.append("a copy on another disk")
-    if wanted.elsewhere and not one.is_elsewhere:
-        words.append("a copy in another place")
-    if wanted.back is not None and one.back is not None and one.back > wanted.back:
-        words.append("a faster restore")
-    # What none of these says is said as it was found.
-    words += [one.faults[-1]] if len(one.faults) > len(words) else []
-    is_slow_unknown = wanted.back is not None and one.back is None
-    doubts = [
-        "restore time unknown" if is_slow_unknown and "a restore takes" in doubt else doubt for doubt in one.doubts
-    ]
-    return ", ".join([*words, *doubts])
+    return ", ".join(shortfall.missing for shortfall in (*one.shortfalls, *one.open_questions))
 
 
 def _besides(one: Place) -> Iterator[str]:

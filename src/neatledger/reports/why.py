@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from neatledger.core.access.differences import Difference
 from neatledger.core.access.tree_gates import Gate, Item
@@ -34,55 +34,58 @@ _COLUMNS = (
     Column("because", "BECAUSE", Show.MACHINE),
     Column("passes", "PASSES", Show.MACHINE),
 )
-_CONDITIONS = {
-    "account": "the account is open",
-    "system": "the system can be written to",
-    "role": "administrator's role",
-    "service": "the service is on for the account",
-    "running": "the service is running",
-    "entitlement": "they have the licence",
-    "published": "it is switched on as a team folder",
-    "download": "contents can be taken away",
-    "receiver": "it is for them",
-    "giver": "what the giver has here today",
-    "given": "what was handed out",
-    "until": "it is still on",
-    "accepted": "it was accepted",
-    "live": "the link is live",
-    "carries": "what the link gives",
-    "rules": "the rules for sharing",
+
+
+class _Said(NamedTuple):
+    """How a gate is spoken of: what must be so, the question, and what is so where it stops somebody."""
+
+    condition: str
+    asks: str
+    stop: str = ""
+
+
+_GATES = {
+    "account": _Said("the account is open", "is the account open?", "The account {entry} is not open: {because}."),
+    "system": _Said(
+        "the system can be written to", "may the system be written to?", "{system} cannot be written to."
+    ),
+    "role": _Said("administrator's role", "an administrator's role"),
+    "service": _Said(
+        "the service is on for the account",
+        "is the service on for it?",
+        "The service of {system} is off for the account.",
+    ),
+    "running": _Said("the service is running", "is the service running?", "The service of {system} is not running."),
+    "entitlement": _Said(
+        "they have the licence", "do they have the licence for it?", "They have no licence for {system}."
+    ),
+    "published": _Said(
+        "it is switched on as a team folder",
+        "is it switched on as a team folder?",
+        "It is not switched on as a team folder.",
+    ),
+    "download": _Said("contents can be taken away", "may contents be taken away?"),
+    "receiver": _Said("it is for them", "is it for them?"),
+    "giver": _Said("what the giver has here today", "what the giver has here today"),
+    "given": _Said("what was handed out", "what was handed out"),
+    "until": _Said("it is still on", "is it still on?"),
+    "accepted": _Said("it was accepted", "was it accepted?"),
+    "live": _Said("the link is live", "is the link live?"),
+    "carries": _Said("what the link gives", "what the link gives"),
+    "rules": _Said("the rules for sharing", "the rules for sharing"),
+    "enter": _Said("enter {place}", "may enter {place}", "They cannot get through {place}: {entry}."),
+    "list": _Said("the list of {place}", "the list of {place}", "The list of {place} gives them nothing: {entry}."),
+    "share": _Said("share {through}", "the permission of the share {through}", "No share lets them in: {entry}."),
+    "member": _Said(
+        "member of {through}",
+        "the members of {through}",
+        "They are not a member of the team folder {through}.",
+    ),
+    "beneath": _Said(
+        "what the share beneath lets through at {entry}", "what the share beneath lets through at {entry}"
+    ),
 }
-_STOPS = {
-    "account": "The account {entry} is not open: {because}.",
-    "system": "{system} cannot be written to.",
-    "service": "The service of {system} is off for the account.",
-    "running": "The service of {system} is not running.",
-    "entitlement": "They have no licence for {system}.",
-    "published": "It is not switched on as a team folder.",
-    "enter": "They cannot get through {place}: {entry}.",
-    "list": "The list of {place} gives them nothing: {entry}.",
-    "share": "No share lets them in: {entry}.",
-    "member": "They are not a member of the team folder {through}.",
-}
-"""Condition → what is so where it stops somebody."""
-_ASKS = {
-    "account": "is the account open?",
-    "system": "may the system be written to?",
-    "role": "an administrator's role",
-    "service": "is the service on for it?",
-    "running": "is the service running?",
-    "entitlement": "do they have the licence for it?",
-    "published": "is it switched on as a team folder?",
-    "download": "may contents be taken away?",
-    "receiver": "is it for them?",
-    "giver": "what the giver has here today",
-    "given": "what was handed out",
-    "until": "is it still on?",
-    "accepted": "was it accepted?",
-    "live": "is the link live?",
-    "carries": "what the link gives",
-    "rules": "the rules for sharing",
-}
+_NO_SHARE = _Said("a share leads here", "does a share lead here?", _GATES["share"].stop)
 
 
 def plan_lines(plan: Plan, person: str, address: Address) -> list[str]:
@@ -105,42 +108,12 @@ def no_account_report(person: str, address: Address, planned: Sequence[str]) -> 
     return Report("why", headline, _COLUMNS, [], list(planned), empty="")
 
 
-def _asks(gate: Gate, through: str, names: Names) -> str:
-    place = gate.place.decode("utf-8", "surrogateescape")
-    match gate.name:
-        case "enter":
-            return f"may enter {place}"
-        case "share":
-            return f"the permission of the share {through}" if through else "does a share lead here?"
-        case "list":
-            return f"the list of {place}"
-        case "member":
-            return f"the members of {through}"
-        case "beneath":
-            return f"what the share beneath lets through at {word_entry(gate.reasons[0].entry, names)}"
-        case _:
-            return _ASKS.get(gate.name, gate.name)
-
-
-def _result(gate: Gate) -> str:
-    if gate.is_unsure:
-        return f"not known{f', at least {spell_rights(gate.passes)}' if gate.passes else ''}"
-    if gate.stops:
-        return "stops"
-    if gate.passes | Right.SHARE | Right.VIEW == EVERY_RIGHT:
-        return "passes"
-    if gate.name == "system":
-        return "limits"
-    if gate.name == "download":
-        return "contents may only be looked at"
-    lets = gate.name in ("share", "beneath", "rules")
-    return f"{'lets through' if lets else 'gives'} {spell_rights(gate.passes)}"
-
-
-def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: bool) -> list[Row]:
+def _gate_rows(number: int, way: Way, gate: Gate, names: Names, system: str) -> list[Row]:
     rows: list[Row] = []
     before = ""
-    result = _result(gate) + (" — here it ends" if is_first_stop else "")
+    said = _spoken(gate, way, names, system)
+    answer, result = _results(gate)
+    result += " — here it ends" if gate is way.first_stop else ""
     for place, reason in enumerate(gate.reasons or (None,)):
         first = place == 0
         entry = "" if reason is None else word_entry(reason.entry, names)
@@ -149,13 +122,13 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
         rows.append(
             {
                 "number": number if first else "",
-                "condition": _condition(gate, way.through, names) if first else "",
-                "answer": _answer(gate) if first else "",
+                "condition": said.condition if first else "",
+                "answer": answer if first else "",
                 "decided": entry or because,
                 "because_words": because if entry else "",
                 "way": way.name if first and number == 1 else "",
                 "gate": number if first else "",
-                "asks": _asks(gate, way.through, names) if first else "",
+                "asks": said.asks if first else "",
                 "result": result if first else "",
                 "entry": entry,
                 "because": because,
@@ -165,36 +138,39 @@ def _gate_rows(number: int, way: Way, gate: Gate, names: Names, is_first_stop: b
     return rows
 
 
-def _condition(gate: Gate, through: str, names: Names) -> str:
-    place = gate.place.decode("utf-8", "surrogateescape")
-    match gate.name:
-        case "enter":
-            return f"enter {place}"
-        case "share":
-            return f"share {through}" if through else "a share leads here"
-        case "list":
-            return f"the list of {place}"
-        case "member":
-            return f"member of {through}"
-        case "beneath":
-            return _asks(gate, through, names)
-        case _:
-            return _CONDITIONS.get(gate.name, gate.name)
+def _spoken(gate: Gate, way: Way, names: Names, system: str) -> _Said:
+    """Return how a gate on a way is spoken of, with its places and names."""
+    said = _NO_SHARE if gate.name == "share" and not way.through else _GATES.get(gate.name)
+    if said is None:
+        return _Said(gate.name, gate.name)
+    reason = gate.reasons[0] if gate.reasons else None
+    words = {
+        "place": gate.place.decode("utf-8", "surrogateescape"),
+        "entry": "" if reason is None else word_entry(reason.entry, names),
+        "because": "" if reason is None else reason.because,
+        "through": way.through,
+        "system": system,
+    }
+    return _Said(*(pattern.format(**words) for pattern in said))
 
 
-def _answer(gate: Gate) -> str:
+def _results(gate: Gate) -> tuple[str, str]:
+    """Return what a gate answers: the word of the table, and the machine's."""
+    passes = spell_rights(gate.passes)
     if gate.is_unsure:
-        return f"?{f', at least {spell_rights(gate.passes)}' if gate.passes else ''}"
+        least = f", at least {passes}" if gate.passes else ""
+        return f"?{least}", f"not known{least}"
     if gate.stops:
-        return "NO"
+        return "NO", "stops"
     if gate.passes | Right.SHARE | Right.VIEW == EVERY_RIGHT:
-        return "yes"
+        return "yes", "passes"
     if gate.name == "system":
-        return "read only"
+        return "read only", "limits"
     if gate.name == "download":
-        return "look only"
+        return "look only", "contents may only be looked at"
     level = level_of(gate.passes)
-    return spell_rights(gate.passes) if level in (Level.MIXED, Level.NONE) else level.value
+    word = passes if level in (Level.MIXED, Level.NONE) else level.value
+    return word, f"{'lets through' if gate.name in ('share', 'beneath', 'rules') else 'gives'} {passes}"
 
 
 def _say_answer(access: Access, place: str) -> str:
@@ -221,18 +197,8 @@ def _say_stop(access: Access, address: Address, names: Names) -> str:
         return ""
     way, gate = max(stopped, key=lambda each: len(each[0].gates))
     assert gate is not None
-    reason = gate.reasons[0] if gate.reasons else None
-    words = {
-        "place": gate.place.decode("utf-8", "surrogateescape"),
-        "entry": "" if reason is None else word_entry(reason.entry, names),
-        "because": "" if reason is None else reason.because,
-        "through": way.through,
-        "system": address.system,
-    }
-    if gate.name in _STOPS:
-        return _STOPS[gate.name].format(**words)
-    condition = _condition(gate, way.through, names)
-    return f"{condition[:1].upper()}{condition[1:]}: no."
+    said = _spoken(gate, way, names, address.system)
+    return said.stop or f"{said.condition[:1].upper()}{said.condition[1:]}: no."
 
 
 def _say_plan(difference: Difference | None, planned: Sequence[str], *, is_admin: bool) -> str:
@@ -290,12 +256,11 @@ def why_report(found: Explained, planned: Sequence[str] = (), difference: Differ
     rows: list[Row] = []
     shown: list[Row] = []
     for way in access.ways:
-        stop = way.first_stop
         if len(access.ways) > 1:
             login = way.principal.account.login
             shown.append(section(f"THROUGH {WAY_WORDS[way.name].upper()}, as {login}"))
         for number, gate in enumerate(way.gates, start=1):
-            some = _gate_rows(number, way, gate, names, gate is stop)
+            some = _gate_rows(number, way, gate, names, address.system)
             rows += some
             shown += some
     place = show_address(address)

@@ -14,6 +14,7 @@ from itertools import pairwise
 from neatledger.core.plan.protection import BackupRule, SnapshotRule, SystemProtection, Wanted, show_duration
 from neatledger.core.protection.found import FoundProtection
 from neatledger.core.tree.address import lies_within, parts_of
+from neatledger.counting import count_of
 
 __all__ = ["RestorePoint", "Standing", "standing_of", "with_restorers"]
 
@@ -35,6 +36,14 @@ class RestorePoint:
     at: bytes = b""
 
 
+@dataclass(frozen=True, slots=True)
+class Shortfall:
+    """Something wanted that is not so, or that nobody can tell: in a phrase what is missing, and in a sentence."""
+
+    missing: str
+    words: str
+
+
 @dataclass(frozen=True)
 class Standing:
     """What protects a folder now: its points, the newest first; what is wanted; what of it is not so, and unknown.
@@ -42,7 +51,7 @@ class Standing:
     `loss` is the time since the newest point, `reach` how far back the oldest goes, `gap` the longest time between
     two points; None where there is none. `copies` are the other disks on which it lies. `back` is how soon it would
     be there again, from a point that does not lose more than is wanted if there is one; None where nobody says.
-    `doubts` are what is wanted and nobody can tell of.
+    `shortfalls` are what of the wanted is not so, `open_questions` what of it nobody can tell.
     """
 
     wanted: Wanted
@@ -55,13 +64,23 @@ class Standing:
     is_elsewhere: bool
     is_synced: bool
     unknown: tuple[str, ...]
-    faults: tuple[str, ...] = ()
-    doubts: tuple[str, ...] = ()
+    shortfalls: tuple[Shortfall, ...] = ()
+    open_questions: tuple[Shortfall, ...] = ()
 
     @property
     def is_protected(self) -> bool:
         """Tell whether anything at all would bring it back."""
         return bool(self.points)
+
+    @property
+    def faults(self) -> list[str]:
+        """What of the wanted is not so, in sentences."""
+        return [shortfall.words for shortfall in self.shortfalls]
+
+    @property
+    def doubts(self) -> list[str]:
+        """What is wanted and nobody can tell of, in sentences."""
+        return [question.words for question in self.open_questions]
 
 
 def standing_of(
@@ -87,7 +106,7 @@ def standing_of(
     )
     silent = dict.fromkeys(one.by for one in _good_points(wanted, points, now) if one.took is None)
     too_long, untold = _judge_back(standing, list(silent))
-    return replace(standing, faults=(*_faults(standing), *too_long), doubts=tuple(untold))
+    return replace(standing, shortfalls=(*_shortfalls(standing), *too_long), open_questions=tuple(untold))
 
 
 def _good_points(wanted: Wanted, points: Sequence[RestorePoint], now: datetime) -> Sequence[RestorePoint]:
@@ -158,29 +177,36 @@ def with_restorers(one: Standing, may: Collection[str], can: Collection[str], un
     names = ", ".join(missing)
     if untold:
         doubt = f"whether {names} can bring it back is not known of {', '.join(untold)}"
-        return replace(one, doubts=(*one.doubts, doubt))
-    return replace(one, faults=(*one.faults, f"{names} should be able to bring it back, and cannot"))
+        return replace(one, open_questions=(*one.open_questions, Shortfall(doubt, doubt)))
+    fault = f"{names} should be able to bring it back, and cannot"
+    return replace(one, shortfalls=(*one.shortfalls, Shortfall(fault, fault)))
 
 
-def _faults(one: Standing) -> Iterator[str]:
+def _shortfalls(one: Standing) -> Iterator[Shortfall]:
     """Say what of the wanted is not so."""
     wanted = one.wanted
     if wanted.is_nothing:
         return
     if not one.points:
-        yield "no backup is known" if one.unknown else "there is no backup"
+        if one.unknown:
+            yield Shortfall("unknown: see below", "no backup is known")
+        else:
+            yield Shortfall("a backup", "there is no backup")
         return
     if wanted.loss is not None and one.loss is not None and one.loss > wanted.loss:
-        yield f"{show_duration(one.loss)} of work would be lost; the plan allows {show_duration(wanted.loss)}"
+        loss, allowed = show_duration(one.loss), show_duration(wanted.loss)
+        yield Shortfall("runs in time", f"{loss} of work would be lost; the plan allows {allowed}")
     if wanted.reach is not None and one.reach is not None and one.reach < wanted.reach:
-        yield f"restores go back {show_duration(one.reach)}; the plan asks for {show_duration(wanted.reach)}"
+        reach, asked = show_duration(one.reach), show_duration(wanted.reach)
+        yield Shortfall("older backups", f"restores go back {reach}; the plan asks for {asked}")
     if wanted.copies is not None and len(one.copies) < wanted.copies:
-        yield f"copies on {len(one.copies)} other disks; the plan asks for {wanted.copies}"
+        disks = count_of(len(one.copies), "other disk")
+        yield Shortfall("a copy on another disk", f"copies on {disks}; the plan asks for {wanted.copies}")
     if wanted.elsewhere and not one.is_elsewhere:
-        yield "there is no copy in another place"
+        yield Shortfall("a copy in another place", "there is no copy in another place")
 
 
-def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[str], list[str]]:
+def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[Shortfall], list[Shortfall]]:
     """Return what is wrong with how soon it would be back, and what is not known of that.
 
     `silent` are the rules of which nobody says how long bringing something back takes.
@@ -189,6 +215,8 @@ def _judge_back(one: Standing, silent: Sequence[str]) -> tuple[list[str], list[s
     if longest is None or not one.points or (one.back is not None and one.back <= longest):
         return [], []
     if silent:
-        return [], [f"how long a restore takes is not known of {', '.join(silent)}"]
+        unknown = f"how long a restore takes is not known of {', '.join(silent)}"
+        return [], [Shortfall("restore time unknown" if one.back is None else unknown, unknown)]
     assert one.back is not None, "a rule that is not silent says it"
-    return [f"a restore takes {show_duration(one.back)}; the plan allows {show_duration(longest)}"], []
+    words = f"a restore takes {show_duration(one.back)}; the plan allows {show_duration(longest)}"
+    return [Shortfall("a faster restore", words)], []
