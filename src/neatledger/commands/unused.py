@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, app: App) -> int:
     """Show what is unused, or what taking it away would do."""
     if args.idle is not None and args.idle < 1:
         raise UsageError(f"--idle {args.idle}", hint="one day at least")
-    subjects = subjects_of(app.office, args.names, ("person", "folder", "system"))
+    subjects = subjects_of(app.office, args.names)
     person, below = subjects.person, subjects.folder
     systems = [subjects.system] if subjects.system else []
     kinds = [unused.Kind(one) for one in args.only]

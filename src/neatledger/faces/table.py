@@ -211,29 +211,34 @@ def _natural_widths(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -
 
 def _natural(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -> int:
     """Return how wide the table is when nothing gives way."""
-    return sum(_natural_widths(columns, texts)) + _GAP * (len(columns) - 1)
+    return _joined(_natural_widths(columns, texts))
+
+
+def _joined(widths: Sequence[int]) -> int:
+    """Return how wide a line of columns is, the gaps between them included."""
+    return sum(widths) + _GAP * (len(widths) - 1)
 
 
 def _needed(columns: Sequence[Column], texts: Sequence[Sequence[str]]) -> int:
     """Return how wide the table must be to read well: headings and texts over lines, names whole."""
-    found = 0
+    widths = []
     for place, column in enumerate(columns):
         natural = max((_wide(row[place]) for row in texts), default=0)
         least = _TEXT if column.wraps else _LONG_NAME if column.cuts else natural
-        found += max(_longest_word(column.head), min(natural, least))
-    return found + _GAP * (len(columns) - 1)
+        widths.append(max(_longest_word(column.head), min(natural, least)))
+    return _joined(widths)
 
 
 def _fit(columns: list[Column], texts: list[list[str]], width: int) -> list[int]:
     """Return the columns' widths: natural ones where all fits, else the widest that may go over lines give way."""
     widths = _natural_widths(columns, texts)
-    if sum(widths) + _GAP * (len(widths) - 1) > width:
+    if _joined(widths) > width:
         # Headings go over lines before anything else gives way.
         widths = [
             max([_longest_word(column.head), *(_wide(row[place]) for row in texts)])
             for place, column in enumerate(columns)
         ]
-    spare = sum(widths) + _GAP * (len(widths) - 1) - width
+    spare = _joined(widths) - width
     # Texts give way first and keep a third of the width where long names can spare it; then names, at their slashes
     # and spaces; then texts once more; at last whatever is no figure.
     wrapped = [place for place, column in enumerate(columns) if column.wraps]

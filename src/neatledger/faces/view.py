@@ -70,10 +70,12 @@ def _all_columns(report: Report) -> tuple[Sequence[Column], Sequence[Row]]:
     if any(one.key not in row for row in rows for one in report.columns):
         if any(one.key not in row for row in report.rows for one in report.columns if one.show is not Show.PEOPLE):
             return [one for one in report.columns if one.show is not Show.MACHINE], rows
-        columns = [replace(one, show=Show.ALWAYS) for one in report.columns if one.show is not Show.PEOPLE]
-        return [replace(one, head=one.head or one.key.replace("_", " ").upper()) for one in columns], report.rows
-    columns = [replace(one, show=Show.ALWAYS) for one in report.columns]
-    return [replace(one, head=one.head or one.key.replace("_", " ").upper()) for one in columns], rows
+        columns = [one for one in report.columns if one.show is not Show.PEOPLE]
+        rows = list(report.rows)
+    else:
+        columns = list(report.columns)
+    heads = [one.head or one.key.replace("_", " ").upper() for one in columns]
+    return [replace(one, show=Show.ALWAYS, head=head) for one, head in zip(columns, heads, strict=True)], rows
 
 
 def _plain(word: str) -> str:

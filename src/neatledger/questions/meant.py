@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import TypeVar
 
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
-from neatledger.formats.names import show_address
 from neatledger.formats.nearest import one_of, or_else
 from neatledger.ledger.locations import locate
 from neatledger.questions.earlier_names import names_of
@@ -71,21 +70,9 @@ class Subjects:
     person: FoundPerson | None = None
     folder: Address | None = None
     system: str = ""
-    group: str = ""
-
-    def __bool__(self) -> bool:
-        return bool(self.person or self.folder or self.system or self.group)
-
-    def spell(self) -> str:
-        """Say what it is narrowed to, as the end of a sentence; nothing where it is not."""
-        words = [f" in {show_address(self.folder)} and below"] if self.folder else []
-        words += [f" on {self.system}"] if self.system else []
-        words += [f" about group {self.group}"] if self.group else []
-        words += [f" about {self.person.id}"] if self.person else []
-        return "".join(words)
 
 
-SORTS = ("person", "folder", "system", "group")
+SORTS = ("person", "folder", "system")
 """What a word of a call may name; ``person:ward`` says which where a name has two senses."""
 
 
@@ -104,7 +91,7 @@ def _subject(office: Office, word: str, sorts: Sequence[str]) -> tuple[str, obje
     said, colon, rest = word.partition(":")
     if colon and said in sorts and rest:
         return said, _finders(office)[said](rest)
-    if "folder" in sorts and (":/" in word or "/" in word):
+    if "folder" in sorts and "/" in word:
         return "folder", office.find_folder(word, or_before=True)
     senses = {sort: value for sort, value in _exact(office, word).items() if sort in sorts}
     if len(senses) > 1:
@@ -119,10 +106,10 @@ def _subject(office: Office, word: str, sorts: Sequence[str]) -> tuple[str, obje
             except (UnknownNameError, UsageError) as error:
                 if "several" in str(error):
                     raise
-    known = [*office.plan.systems, *office.plan.people, *office.plan.groups]
+    known = [*office.plan.systems, *office.plan.people]
     raise UnknownNameError(
         f"no {_or([sort for sort in SORTS if sort in sorts])} is called {word!r}",
-        hint=or_else(word, known, "people, groups and folders list what there is"),
+        hint=or_else(word, known, "people and folders list what there is"),
     )
 
 
@@ -141,9 +128,6 @@ def _exact(office: Office, word: str) -> dict[str, object]:
     system = one_of(word.rstrip(":"), office.plan.systems)
     if system:
         found["system"] = system
-    group = one_of(word, office.plan.groups)
-    if group:
-        found["group"] = group
     return found
 
 
@@ -151,13 +135,12 @@ def _finders(office: Office) -> dict[str, Callable[[str], object]]:
     return {
         "person": office.find_person,
         "folder": lambda word: office.find_folder(word, or_before=True),
-        "system": lambda word: _named(word, office.plan.systems, "system"),
-        "group": lambda word: _named(word, office.plan.groups, "group"),
+        "system": lambda word: _system(office, word),
     }
 
 
-def _named(word: str, known: Iterable[str], sort: str) -> str:
-    found = one_of(word, known)
+def _system(office: Office, word: str) -> str:
+    found = one_of(word, office.plan.systems)
     if found is None:
-        raise UnknownNameError(f"no {sort} is called {word!r}", hint=or_else(word, known, ""))
+        raise UnknownNameError(f"no system is called {word!r}", hint=or_else(word, office.plan.systems, ""))
     return found

@@ -70,7 +70,11 @@ def causes_report(
     """
     rows = _rows(findings, causes, since)
     shown = [_cause_row(number, one, since) for number, one in numbered]
-    said = Said(headline, False) if headline else clean(not numbered, _headline(numbered, scope), scope, checks, when)
+    said = (
+        Said(headline, False)
+        if headline
+        else clean(not numbered, _headline([cause for _, cause in numbered], scope), scope, checks, when)
+    )
     pointers = []
     if numbered:
         pointers.append(Pointer("Explain the first, and how to end it", f"check {numbered[0][0]}"))
@@ -138,9 +142,9 @@ def _rows(findings: Sequence[Graded], causes: Sequence[Cause], since: SinceOf) -
     return [finding_row(each, since(each.finding), cause_of.get(id(each.finding))) for each in findings]
 
 
-def _headline(numbered: Sequence[tuple[int, Cause]], scope: str = "") -> str:
-    grades = _grades([one.severity.value for _, one in numbered])
-    return f"{count_of(len(numbered), 'problem')}{scope}: {grades}."
+def _headline(causes: Sequence[Cause], scope: str = "") -> str:
+    grades = _grades([cause.severity.value for cause in causes])
+    return f"{count_of(len(causes), 'problem')}{scope}: {grades}."
 
 
 def where_of(one: Cause) -> Address | str:
@@ -384,7 +388,7 @@ def grouped_report(findings: Sequence[Graded], causes: Sequence[Cause], by: str,
     rows = _rows(findings, causes, since)
     return Report(
         "check",
-        _headline(list(enumerate(causes, start=1))),
+        _headline(causes),
         [*columns, *_machine(COLUMNS)],
         rows,
         [],

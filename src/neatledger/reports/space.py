@@ -155,9 +155,7 @@ def space_report(
     said = assured("space", bool(limited) and not (over or warned or untold), headline, when=when)
     shown = ordered if show_all else [line for line in ordered if not _is_fine(line, today)] or limited[:_SHOWN]
     notes: list[str] = [*_told(ordered)]
-    has_limit = {line.target.name for line in ordered if line.target.on is On.PERSON} & {
-        line.target.name for line in limited if line.target.on is On.PERSON
-    }
+    has_limit = {line.target.name for line in limited if line.target.on is On.PERSON}
     # One person may have files on several systems: each is one all the same.
     unlimited = {line.target.name for line in ordered if line.target.on is On.PERSON} - has_limit
     notes += (
