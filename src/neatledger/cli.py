@@ -21,7 +21,7 @@ from neatledger.errors import LedgerError, NeatError, PlanError, UsageError
 from neatledger.extras import extras_for
 
 if TYPE_CHECKING:
-    from neatledger.app import App
+    from neatledger.app import App, Options
     from neatledger.faces.view import View
 
 __all__ = [
@@ -31,9 +31,11 @@ __all__ = [
     "day_of",
     "days_of",
     "depth_of",
+    "is_folder",
     "main",
     "make_parser",
     "number_of",
+    "parse_call",
     "span_of",
 ]
 
@@ -87,13 +89,13 @@ def depth_of(text: str) -> int:
     return int(text)
 
 
-_SPANS = {"h": 0, "d": 1, "w": 7, "m": 30, "y": 365}
+_SPANS = {"d": 1, "w": 7, "m": 30, "y": 365}
 
 
 def span_of(text: str) -> int:
     """Return a span as days: ``7d``, ``2w``, ``6m``, ``1y``, or days alone; raises `argparse.ArgumentTypeError`."""
     number, unit = (text, "d") if text.isdecimal() else (text[:-1], text[-1:].casefold())
-    if unit not in _SPANS or unit == "h" or not number.isdecimal() or len(number) > 9:
+    if unit not in _SPANS or not number.isdecimal() or len(number) > 9:
         raise argparse.ArgumentTypeError(f"not a span: {text[:40]!r} (write 7d, 2w, 6m or 1y)")
     days = int(number) * _SPANS[unit]
     if days > _MOST_DAYS:
@@ -103,7 +105,34 @@ def span_of(text: str) -> int:
 
 def number_of(text: str) -> int:
     """Return a whole number of the call; raises `argparse.ArgumentTypeError`."""
-    return _number(text)
+    if not text.isdecimal() or len(text) > 9:
+        raise argparse.ArgumentTypeError(f"not a whole number: {text[:40]!r}")
+    return int(text)
+
+
+def is_folder(word: str) -> bool:
+    """Tell whether a word of a call names a folder or a file, and no person, group or system."""
+    return "/" in word
+
+
+def parse_call(name: str, words: Sequence[str]) -> tuple[argparse.Namespace, Options]:
+    """Return what a call of a command asks for, and the options that all have; raises `UsageError`, `SystemExit`."""
+    from neatledger.app import Options
+
+    args = make_parser(name).parse_intermixed_args(list(words))
+    args.output, args.others = _split_outputs(name, args.outputs)
+    return args, Options(
+        args.office,
+        getattr(args, "side", "found"),
+        args.as_of,
+        args.today,
+        _form_of(name, args.format, args.output),
+        args.output,
+        args.quiet,
+        _view_of(args, name),
+        not getattr(args, "no_pager", False),
+        getattr(args, "on", ""),
+    )
 
 
 def common_help() -> str:
@@ -193,15 +222,9 @@ def _add_view(parser: argparse.ArgumentParser, *, shown: bool = False) -> None:
         "-s", "--sort", metavar="A,B:up", help=told("numbers largest first, words A to Z; :up or :down to change")
     )
     table.add_argument(
-        "-n", "--top", dest="first_rows", type=_number, metavar="N", help=told("only the first N rows")
+        "-n", "--top", dest="first_rows", type=number_of, metavar="N", help=told("only the first N rows")
     )
     table.add_argument("--no-pager", action="store_true", help=told("print at once, however long"))
-
-
-def _number(text: str) -> int:
-    if not text.isdecimal() or len(text) > 9:
-        raise argparse.ArgumentTypeError(f"not a number of rows: {text[:40]!r}")
-    return int(text)
 
 
 # Endings that some commands write beside the formats themselves.
@@ -288,27 +311,13 @@ def _run(words: Sequence[str]) -> int:
     name = _command_called(words[0])
     with extras_for(name):
         try:
-            args = make_parser(name).parse_intermixed_args(words[1:])
+            args, options = parse_call(name, words[1:])
         except SystemExit:
             # Its help was asked for, and is written.
             sys.stdout.flush()
             return 0
-        from neatledger.app import App, Options, Streams
+        from neatledger.app import App, Streams
 
-        args.output, args.others = _split_outputs(name, args.outputs)
-        form = _form_of(name, args.format, args.output)
-        options = Options(
-            args.office,
-            getattr(args, "side", "found"),
-            args.as_of,
-            args.today,
-            form,
-            args.output,
-            args.quiet,
-            _view_of(args, name),
-            not getattr(args, "no_pager", False),
-            getattr(args, "on", ""),
-        )
         if _is_pattern(args.office):
             # Slow to load, and asked for by few.
             from neatledger.offices import run_over

@@ -74,7 +74,7 @@ def new_group_entry(step: GroupStep, places: Places) -> WholeEntry:
     if step.first:
         person = places.people.get(step.first)
         if person is None:
-            raise StepError(f"the directory has no account {step.first}", step.where, "gather, and ask again")
+            raise StepError(f"the directory has no account {step.first}", step.where, "count, and ask again")
         value = encoded(person.name if by_name else step.first)
         attributes[by_name or "memberUid"] = (value,)
     elif classes & {"groupofnames", "groupofuniquenames"}:

@@ -127,7 +127,7 @@ class GroupFile:
             fields = _fields(line)
             if len(fields) == 4 and fields[0] == step.name and fields[2] == step.group:
                 return number, fields
-        raise StepError("the group is not there any more", step.where, "gather, and ask again")
+        raise StepError("the group is not there any more", step.where, "count, and ask again")
 
 
 def _fields(line: str) -> list[str]:

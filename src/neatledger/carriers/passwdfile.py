@@ -87,7 +87,7 @@ class PasswdFile:
             fields = line.rstrip("\r\n").split(":")
             if fields[0] == step.login and len(fields) == 9:
                 return fields[7]
-        raise StepError("the shadow file has no such account", step.where, "gather, and ask again")
+        raise StepError("the shadow file has no such account", step.where, "count, and ask again")
 
     def make(self, step: WholeAccountStep) -> None:
         """Add the line, or take it away."""

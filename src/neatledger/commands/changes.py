@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.cli import day_of
+from neatledger.cli import day_of, is_folder
 from neatledger.commands.ways import compare
 from neatledger.commands.ways import history as one_history
 from neatledger.errors import UsageError
@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, app: App) -> int:
     """Compare the count (--as-of, or the newest) with an older one (--since, or the one before)."""
     if len(args.words) == 2:
-        args.person, args.folder = sorted(args.words, key=lambda word: "/" in word)
+        args.person, args.folder = sorted(args.words, key=is_folder)
         return one_history.run(args, app)
     if args.words:
         if args.since is None:

@@ -72,7 +72,7 @@ def run(args: argparse.Namespace, app: App) -> int:
 
 def _filter(args: argparse.Namespace, app: App) -> tuple[check.Filter, str]:
     """Return what is asked for, and the number or name of the one problem that is, if any."""
-    if len(args.words) == 1 and (args.words[0].isdecimal() or args.words[0].startswith(("link:", "hand-out:"))):
+    if len(args.words) == 1 and check.is_cause(args.words[0]):
         return check.Filter(), args.words[0]
     subjects = subjects_of(app.office, args.words)
     person, logins = "", frozenset[str]()

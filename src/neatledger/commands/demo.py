@@ -14,8 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from neatledger import __version__
-from neatledger.app import App, Options, Streams
-from neatledger.cli import make_parser
+from neatledger.app import App, Streams
+from neatledger.cli import parse_call
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.reviews.pack import Choice, Decision
 from neatledger.core.survey.survey import Survey
@@ -35,7 +35,6 @@ from neatledger.demo.make import (
 from neatledger.demo.smbserver import is_root, missing
 from neatledger.errors import SourceError
 from neatledger.extras import require_all
-from neatledger.faces.view import View
 from neatledger.questions import Office, open_office, review
 from neatledger.questions.gather import read_system
 
@@ -216,8 +215,8 @@ def _look(app: App, office: Path, today: str, sentence: str, *, is_shown: bool) 
     if is_shown:
         _step(app, office, today, sentence, ("count",))
         return
-    args = make_parser("count").parse_intermixed_args([])
-    options = replace(app.options, office=str(office), today=date.fromisoformat(today), quiet=True)
+    args, options = parse_call("count", [])
+    options = replace(options, office=str(office), today=date.fromisoformat(today), quiet=True)
     silent = App(options, replace(app.streams, out=io.StringIO()), app.env)
     with closing(silent):
         import_module("neatledger.commands.count").run(args, silent)
@@ -328,9 +327,7 @@ def _say(app: App, text: str) -> None:
 def _step(app: App, office: Path, today: str, sentence: str, words: Sequence[str]) -> None:
     shown = [f"'{word}'" if " " in word else word for word in words]
     _say(app, f"{sentence}\n$ neatledger {' '.join(shown)}")
-    args = make_parser(words[0]).parse_intermixed_args(list(words[1:]))
-    args.output, args.others, args.extra = None, [], []
-    view = View(top=getattr(args, "first_rows", None))
-    options = Options(str(office), "found", args.as_of, date.fromisoformat(today), view=view)
+    args, options = parse_call(words[0], words[1:])
+    options = replace(options, office=str(office), today=date.fromisoformat(today))
     import_module(f"neatledger.commands.{words[0]}").run(args, App(options, app.streams, app.env))
     _say(app, "")

@@ -102,7 +102,7 @@ def _take_words(args: argparse.Namespace) -> None:
         # The groups are A, B, … AA: one letter in any case, for people may be called by two.
         if word.isalpha() and (len(word) == 1 or (len(word) == _LONGEST_LETTER and word.isupper())):
             args.group = word
-        elif word.isdecimal() or word.startswith(("link:", "hand-out:")):
+        elif check.is_cause(word):
             args.cause = word
         elif word.endswith(".json") or (Path(word).is_file() and ":" not in word):
             args.steps = word

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.cli import is_folder
 from neatledger.commands.ways import access, compare, most, one_person
 from neatledger.commands.ways.levels import LEVELS
 from neatledger.core.access.everyone import RowFilter
@@ -13,7 +14,6 @@ from neatledger.errors import UsageError
 __all__ = ["EXTRA_COLUMNS", "add_arguments", "run"]
 
 EXTRA_COLUMNS = ("since", "used")
-_RIGHTS = ("change", "delete", "read")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -24,7 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--level", choices=LEVELS, metavar="LEVEL", help=f"at least this level: {', '.join(LEVELS)}")
     parser.add_argument("--compare", metavar="PERSON", help="beside what this person has, or this group")
     parser.add_argument(
-        "--most", choices=_RIGHTS, metavar="WHAT", help="whose account could change, delete or read the most"
+        "--most", choices=most.RIGHTS, metavar="WHAT", help="whose account could change, delete or read the most"
     )
 
 
@@ -39,8 +39,8 @@ def run(args: argparse.Namespace, app: App) -> int:
             raise UsageError("two people, or two groups, are compared", hint="reach PERSON --compare PERSON")
         args.one, args.other, args.then = args.words[0], args.compare, None
         return compare.run(args, app)
-    people = [word for word in args.words if "/" not in word]
-    folders = [word for word in args.words if "/" in word]
+    people = [word for word in args.words if not is_folder(word)]
+    folders = [word for word in args.words if is_folder(word)]
     if len(folders) > 1:
         raise UsageError(f"two folders: {' and '.join(folders)}", hint="name one")
     which = RowFilter.ALL if args.all and not args.level else RowFilter.EVERY if args.level else RowFilter.DIFFER

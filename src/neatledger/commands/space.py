@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
-from neatledger.cli import ALL_DEPTHS, depth_of
+from neatledger.cli import ALL_DEPTHS, depth_of, is_folder
 from neatledger.commands.ways import forecast, kinds, room, versions
 from neatledger.core.plan.limits import On
 from neatledger.core.space.promises import promises
@@ -49,11 +49,11 @@ def run(args: argparse.Namespace, app: App) -> int:
         args.folder, args.barred = args.place, bool(args.only)
         return kinds.run(args, app)
     if len(args.words) == 2:
-        args.person, args.folder = sorted(args.words, key=lambda word: "/" in word)
+        args.person, args.folder = sorted(args.words, key=is_folder)
         return room.run(args, app)
     if len(args.words) > 2:
         raise UsageError("a folder, a person, or one of each", hint="space FOLDER PERSON")
-    is_person = bool(args.place) and ":" not in args.place and "/" not in args.place
+    is_person = bool(args.place) and ":" not in args.place and not is_folder(args.place)
     if is_person and args.by and not args.promised:
         raise UsageError("a person's space is shown by their limits", hint="leave --by out, or name a folder")
     is_of_office = not (args.place or args.by or args.figure or args.every)

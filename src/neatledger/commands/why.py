@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from neatledger.app import App
+from neatledger.cli import is_folder
 from neatledger.faces.show import show_report
 from neatledger.questions import why
 from neatledger.reports.why import no_account_report, plan_lines, why_report
@@ -17,14 +18,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("words", nargs=2, metavar="PERSON|FOLDER", help="a person, and a folder or a file")
 
 
-def _is_folder(word: str) -> bool:
-    return "/" in word
-
-
 def run(args: argparse.Namespace, app: App) -> int:
     """Explain; the plan's reasons stand beside it where the plan speaks of the folder."""
     office = app.office
-    who, folder = sorted(args.words, key=_is_folder)
+    who, folder = sorted(args.words, key=is_folder)
     address = office.address(folder)
     person = office.find_person(who).id
     planned = plan_lines(office.plan, person, address)

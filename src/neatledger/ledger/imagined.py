@@ -276,7 +276,7 @@ def imagine(
     changed: dict[str, ImaginedReader] = {}
     for step in steps:
         if step.system not in readers:
-            raise StepError("the system was not counted", step.where, "gather it first")
+            raise StepError("the system was not counted", step.where, "count it first")
         if step.system not in changed:
             changed[step.system] = begin_imagining(readers, imagined, step.system)
         step.apply(changed[step.system])

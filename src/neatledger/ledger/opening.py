@@ -31,7 +31,7 @@ def open_ledger(place: Path | str, *, create: bool = False) -> Ledger:
         return _open_database(place, create=create)
     path = place
     if path.is_symlink() and not path.exists():
-        hint = "put the file back to where it leads, or take the link away; gather then makes a new one"
+        hint = "put the file back to where it leads, or take the link away; count then makes a new one"
         raise LedgerError(f"leads to a file that is not there: {os.readlink(path)}", str(path), hint)
     if not path.exists():
         if not create:
@@ -87,7 +87,7 @@ def _migrate(connection: SqliteDatabase, path: Path) -> None:
         (version,) = connection.execute("PRAGMA user_version").fetchone()
         (application,) = connection.execute("PRAGMA application_id").fetchone()
         if application != APPLICATION_ID:
-            raise LedgerError("this file is no ledger", str(path), "move it away; gather makes a new one")
+            raise LedgerError("this file is no ledger", str(path), "move it away; count makes a new one")
         if version > VERSION:
             raise LedgerError(f"made by a newer version (ledger {version}, this knows {VERSION})", str(path))
         if version < VERSION:

@@ -48,7 +48,7 @@ def ask(
 
     Raises `UnknownNameError` for people and folders that are not there.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     chosen = None if not people else [office.find_person(name) for name in people]
     for system in office.readers:
         if below is not None and below.system != system:

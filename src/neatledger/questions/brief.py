@@ -87,7 +87,7 @@ def _not_run(office: Office) -> Iterator[str]:
     settings, today = office.plan.settings, office.today
     days = settings.get("gather-days")
     if days is not None and today > office.count.day + timedelta(days=days):
-        yield f"no count since {office.count.day}, due every {count_of(days, 'day')} (gather)"
+        yield f"no count since {office.count.day}, due every {count_of(days, 'day')} (count)"
     days = settings.get("notices-days")
     if days is not None and office.plan.notices.rules:
         last = office.ledger.notices.last_run()

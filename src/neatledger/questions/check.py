@@ -30,6 +30,7 @@ __all__ = [
     "ask_since_when",
     "check_called",
     "find_cause",
+    "is_cause",
     "is_of",
     "numbers_about",
 ]
@@ -183,6 +184,11 @@ def check_called(name: str) -> str:
     if known is None:
         raise UsageError(f"there is no check {name!r}", hint=or_else(name, CHECKS, "check --list lists them"))
     return known
+
+
+def is_cause(word: str) -> bool:
+    """Tell whether a word names a problem: by its number, or as the link or hand-out that it is about."""
+    return word.isdecimal() or word.startswith(("link:", "hand-out:"))
 
 
 def find_cause(causes: Sequence[Cause], text: str) -> tuple[int, Cause]:

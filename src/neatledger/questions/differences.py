@@ -22,7 +22,7 @@ def ask(
 
     `below` keeps to one folder and what is in it. Raises `UnknownNameError` for who or what is not there.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     if people is not None:
         people = {office.find_person(name).id for name in people}
     found = find_absences(office, people, below)

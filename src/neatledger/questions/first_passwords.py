@@ -36,7 +36,7 @@ def accounts_of(office: Office, person: str) -> list[tuple[str, str]]:
                 raise StepError(message, f"{system}:{one.account.login}")
             found.append((system, one.account.login))
     if not found:
-        raise StepError("no account of theirs was counted", person, "make it, and gather: mend")
+        raise StepError("no account of theirs was counted", person, "make it with mend, then count")
     return found
 
 

@@ -109,11 +109,10 @@ def ask(office: Office, address: Address | str, made_by: str | None = None) -> N
 
 def ask_push(office: Office, address: Address | str, *, keeps_own: bool = False) -> PushedList:
     """Return what pushing the list down changes; raises `UnknownNameError` where nothing can be passed on."""
-    address = office.address(address)
     from neatledger.core.access.pushing import push_down
     from neatledger.core.tree.table import folder_paths
 
-    location = _folder(office, address)
+    location = _folder(office, office.address(address))
     system = location.address.system
     default = _default(office, location)
     if location.terms.model.has_defaults and default is None:

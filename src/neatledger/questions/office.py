@@ -247,6 +247,10 @@ class Office:
         """Return person → their principals on one system, in the order of its accounts."""
         return principals_by_person(self.systems.holders.get(system, []))
 
+    def below(self, place: Address | str | None) -> Address | None:
+        """Return the folder that an answer is narrowed to, as `address` parses it; None where it is not narrowed."""
+        return None if place is None else self.address(place)
+
     def address(self, text: Address | str) -> Address:
         """Parse a folder's address as people write it; raises `UsageError` or `UnknownNameError`.
 

@@ -59,7 +59,7 @@ def ask(
 
     `undoing` is what undoes savings and deletions on each system, where it was looked at already.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     now = now_of(office)
     copies, since = Copies(office), WrittenSince(office)
     undoing = undoing_of(office) if undoing is None else undoing

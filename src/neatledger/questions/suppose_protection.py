@@ -65,7 +65,7 @@ def ask(
 
     Raises `UsageError` and `UnknownNameError`.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     places = [one for name, rules in supposed.rules.items() for one in _of_system(office, name, rules, below)]
     versions = [
         VersionsThen(system, one)

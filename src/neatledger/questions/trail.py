@@ -59,7 +59,7 @@ def ask(
     Days are local ones, both included. `newest` is how many lines are wanted, of the last (None: all).
     Raises `UnknownNameError` for a device that no record tells of; an address may have done nothing.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     _refuse_unknown(office, origins)
     person = office.find_person(person) if isinstance(person, str) else person
     logins = None if person is None else logins_of(office, person)

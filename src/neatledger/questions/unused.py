@@ -93,7 +93,7 @@ def ask(
 
     `person` takes what is theirs alone, `below` what begins in a folder and below it; raises `UnknownNameError`.
     """
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     person = person and office.find_person(person).id
     days = days or office.plan.settings.get("unused-right-days", _DEFAULT_DAYS)
     found: list[Unused] = []

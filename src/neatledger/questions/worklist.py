@@ -69,7 +69,7 @@ class Worklist:
 
 def ask(office: Office, below: Address | str | None = None, people: Collection[str] | None = None) -> Worklist:
     """Return the worklist that brings what was found to the plan, or some of it."""
-    below = None if below is None else office.address(below)
+    below = office.below(below)
     found = find_mending(office, below, people)
     work = _worklist(office, found.steps, found.left)
     misfits = [WorkItem(step, [], "", f"it does not fit: {why}") for step, why in found.misfits]

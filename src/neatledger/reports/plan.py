@@ -85,7 +85,7 @@ def plan_check_report(
     ]
     headline = f"The plan has no faults: {', '.join(count_of(*one) for one in parts)}."
     if unmatched is None:
-        note = Aside("Whether the systems know what it names is not looked at: there is no count yet (gather).")
+        note = Aside("Whether the systems know what it names is not looked at: no count yet (neatledger count).")
         return Report("plan", headline, columns, rows, [note], "")
     if rows:
         headline += f" {count_of(len(rows), 'name')} in it {'is' if len(rows) == 1 else 'are'} not there "

@@ -13,12 +13,12 @@ from neatledger.reports.compare import most_report
 __all__ = ["run"]
 
 _TOP = 15
-_RIGHTS = {"change": Right.CHANGE, "delete": Right.DELETE, "read": Right.READ}
+RIGHTS = {"change": Right.CHANGE, "delete": Right.DELETE, "read": Right.READ}
 
 
 def run(args: argparse.Namespace, app: App) -> int:
     """Show everybody, the most first."""
-    right, top = _RIGHTS[args.most], app.options.view.top or _TOP
+    right, top = RIGHTS[args.most], app.options.view.top or _TOP
     found = most.ask(app.office, right, top)
     show_report(most_report(found, right, app.office.count.when, top), app.output)
     return 0

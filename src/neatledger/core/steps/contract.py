@@ -96,7 +96,7 @@ def folders_from(state: State, path: bytes) -> Iterator[tuple[bytes, ItemState]]
 
 def misfit(step: Step, found: str) -> StepError:
     """Return the error of a step that does not fit: what was found in place of what it expects."""
-    return StepError(f"this step no longer fits: {found}", step.where, "gather, and ask again")
+    return StepError(f"this step no longer fits: {found}", step.where, "count, and ask again")
 
 
 @dataclass(frozen=True, slots=True)

@@ -55,7 +55,7 @@ def set_holder(body: bytes, whom: Whom, rights: Right | None, *, is_folder: bool
     descriptor = unpack_body(body)
     sid = {Sort.EVERYONE: EVERYONE, Sort.OWNER: OWNER_RIGHTS}.get(whom.sort, whom.ident)
     if rights and not is_sid(sid):
-        raise StepError(f"{whom.name or sid} has no identifier there yet: make the account, and gather, first")
+        raise StepError(f"{whom.name or sid} has no identifier there yet: make the account, and count, first")
     if descriptor.dacl is None:
         raise StepError("it has no list at all, which lets everyone do everything: set a list first")
     aces = list(descriptor.dacl.aces)
