@@ -183,6 +183,33 @@ def test_why_ends_at_the_first_gate_and_says_what_is_missing(demo: Path, run) ->
     assert "no folder or file" in run("why", "rook", "barn:/Attic/none", "--office", demo, status=2).stderr
 
 
+_GIVES = {
+    "list": ("enter", "list"), "view": ("enter", "list", "view"), "read": ("enter", "list", "read"), "drop": ("enter", "add"),
+    "write": ("enter", "list", "read", "add"), "manage": ("enter", "list", "read", "add", "manage"),
+}  # fmt: skip
+
+
+def test_a_level_leaves_out_nobody_who_has_it_without_a_name_for_what_they_have(demo: Path, run) -> None:
+    seen = set()
+    for folder in (
+        "barn:/Payroll",
+        "barn:/Records/2025/From the old system",
+        "loft:/Scans/Referrals",
+        "meadow:/Teams/Cases 2026",
+    ):
+        every = rows_of(run("who", folder, "-f", "csv", "-a", "--office", demo, status=None))
+        seen |= {row["level"] for row in every}
+        for level, rights in _GIVES.items():
+            kept = run("who", folder, "--level", level, "-f", "csv", "--office", demo, status=None)
+            people = {row["person"] for row in rows_of(kept)}
+            has = {row["person"] for row in every if all(row[right] == "1" for right in rights)}
+            unknown = {row["person"] for row in every if row["level"] == "unknown"}
+            assert people == has | unknown, (folder, level)
+            said = run("who", folder, "--level", level, "--office", demo, status=None).stdout
+            assert (f"of {len(unknown)} it is unknown" in said) == bool(unknown)
+    assert {"mixed", "unknown"} <= seen
+
+
 def test_sides_people_groups_and_changes(demo: Path, run) -> None:
     old = ("--as-of", "2026-11-16", "--office", demo)
     assert run("who", "barn:/Payroll", "--side", "both", *old, status=1).stdout.startswith(

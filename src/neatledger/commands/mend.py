@@ -16,6 +16,7 @@ from neatledger.core.tree.address import Address
 from neatledger.errors import NeatError, StepError, UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
+from neatledger.formats.names import show_address
 from neatledger.formats.stepfiles import read_steps
 from neatledger.questions import Office, carrying, check, gather, proof, readlogs, worklist
 from neatledger.questions.closing import remains_of_closed
@@ -214,6 +215,10 @@ def _worklist(args: argparse.Namespace, app: App) -> worklist.Worklist:
     for word in args.narrowing:
         subject = subjects_of(app.office, [word], ("person", "folder"))
         if subject.folder is not None:
+            if below is not None:
+                raise UsageError(
+                    f"two folders: {show_address(below)} and {show_address(subject.folder)}", hint="name one"
+                )
             below = subject.folder
         elif subject.person is not None:
             people = {*(people or ()), subject.person.id}

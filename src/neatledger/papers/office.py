@@ -11,7 +11,7 @@ from neatledger.errors import NoCountError
 from neatledger.papers.access import sensitive_part
 from neatledger.questions import check, deciders, lapses, links, most, signs, told, unused
 from neatledger.questions.office import Office
-from neatledger.questions.seen import caveats
+from neatledger.questions.seen import bounds, caveats
 from neatledger.reports.causes import causes_paper_report
 from neatledger.reports.compare import most_report
 from neatledger.reports.forecast import show_when
@@ -67,16 +67,9 @@ def _nothing(office: Office) -> str:
 
 def _not_known(office: Office) -> str:
     """Say once, by the names of the systems, of what not all is known."""
-    names = [
-        deciders.name_of_place(office, one.system)
-        for one in office.count.surveys
-        if one.not_seen or one.taken_at != office.count.taken_at
-    ]
-    names += [
-        deciders.name_of_place(office, name)
-        for name in office.plan.systems
-        if name not in {one.system for one in office.count.surveys}
-    ]
+    surveys, missing = bounds(office, is_assured=True)
+    in_part = [survey.system for survey in surveys if survey.not_seen or survey.taken_at != office.count.taken_at]
+    names = [deciders.name_of_place(office, name) for name in (*in_part, *missing)]
     return f"Not known: all of what is on the {', the '.join(names)}." if names else ""
 
 

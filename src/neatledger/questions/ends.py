@@ -15,7 +15,7 @@ from neatledger.core.steps.links import LinkStep
 from neatledger.core.tree.address import Address
 from neatledger.questions import worklist
 from neatledger.questions.office import Office
-from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come, is_large
+from neatledger.questions.suppose_access import OF_ACCESS, gone_and_come
 from neatledger.questions.worklist import WorkItem, Worklist
 
 __all__ = ["CauseMending", "findings_ended", "mending_of_cause", "steps_of_cause"]
@@ -57,7 +57,7 @@ def findings_ended(office: Office, found: Worklist) -> list[list[Finding]]:
     ends: list[list[Finding]] = [[] for _ in found.items]
     if not found.items:
         return ends
-    only = OF_ACCESS if is_large(office) else [name for name in CHECKS if name not in _OF_GROWTH]
+    only = OF_ACCESS if office.is_large else [name for name in CHECKS if name not in _OF_GROWTH]
     gone, _ = gone_and_come(office, found.then, only)
     for finding in gone:
         places = [number for number, item in enumerate(found.items) if _may_end(item, finding)]

@@ -38,6 +38,10 @@ if TYPE_CHECKING:
 __all__ = ["LEDGER_NAME", "FoundPerson", "Office", "names_of", "open_office"]
 
 
+_LARGE = 200_000
+"""From how many folders on an office is large."""
+
+
 @dataclass(frozen=True, slots=True)
 class FoundPerson:
     """A person who was asked for: their id, and their principals by system."""
@@ -246,6 +250,11 @@ class Office:
     def people_on(self, system: str) -> dict[str, list[Principal]]:
         """Return person → their principals on one system, in the order of its accounts."""
         return principals_by_person(self.systems.holders.get(system, []))
+
+    @property
+    def is_large(self) -> bool:
+        """Tell whether there are so many folders that looking for all findings takes longer than people wait."""
+        return sum(survey.folders for survey in self.count.surveys) > _LARGE
 
     def below(self, place: Address | str | None) -> Address | None:
         """Return the folder that an answer is narrowed to, as `address` parses it; None where it is not narrowed."""

@@ -9,7 +9,7 @@ from neatledger.questions.office import Office
 __all__ = ["caveats", "last_line"]
 
 
-def _bounds(office: Office, *, is_assured: bool) -> tuple[list[SurveyInfo], list[str]]:
+def bounds(office: Office, *, is_assured: bool) -> tuple[list[SurveyInfo], list[str]]:
     """Return the surveys that an answer rests on, and the systems of the plan that nobody looked at.
 
     Where no tree was read, what is said rests on what was counted beside the trees, of all systems. Who says that all
@@ -41,7 +41,7 @@ def caveats(office: Office, *, for_paper: bool = False, is_assured: bool = False
     """
     if not _is_asked(office):
         return []
-    surveys, missing = _bounds(office, is_assured=is_assured)
+    surveys, missing = bounds(office, is_assured=is_assured)
     found = [f"{name} was never counted: nothing is known of it." for name in missing]
     found += filter(None, [_newer_plan(office)])
     for one in surveys:
@@ -58,7 +58,7 @@ def last_line(office: Office, *, is_assured: bool = False) -> str:
     """Return when it was counted, and what of it was not seen: of the systems on which the answer rests."""
     if not _is_asked(office):
         return ""
-    surveys, missing = _bounds(office, is_assured=is_assured)
+    surveys, missing = bounds(office, is_assured=is_assured)
     older = [f", {one.system} on {one.when}" for one in surveys if one.taken_at != office.count.taken_at]
     words = [_newer_plan(office), f"Counted {office.count.when}{''.join(older)}."]
     if missing:

@@ -39,13 +39,11 @@ __all__ = [
     "ask",
     "effects_of",
     "gone_and_come",
-    "is_large",
     "steps_to_plan",
 ]
 
 _MOST_EXPLAINED, _MOST_TRIED = 100, 50
 _READ_FLAG = 1 << FLAG_RIGHTS.index(Right.READ)
-_LARGE = 200_000
 """Folders of an office in which not all findings are looked for twice, unless that is asked for."""
 
 OF_ACCESS = ("expectation-broken", "plan-differs", "left-but-open", "empty-group", "granted-without-service")
@@ -98,7 +96,7 @@ def ask(office: Office, steps: Sequence[Step], *, all_findings: bool = False) ->
 
     Findings are compared of all checks, but in a large office of `OF_ACCESS` alone unless `all_findings` are wanted.
     """
-    only = OF_ACCESS if is_large(office) and not all_findings else None
+    only = OF_ACCESS if office.is_large and not all_findings else None
     then = imagined_office(office, steps)
     changes = effects_of(office, then)
     gone, come = gone_and_come(office, then, only)
@@ -108,11 +106,6 @@ def ask(office: Office, steps: Sequence[Step], *, all_findings: bool = False) ->
 def steps_to_plan(office: Office, name: str) -> list[Step]:
     """Return the steps that would bring what was found to the plan of another file; raises `PlanError`."""
     return find_mending(office.with_(plan=read_plan_file(Path(name)))).steps
-
-
-def is_large(office: Office) -> bool:
-    """Tell whether an office is so large that looking for all findings twice takes long."""
-    return sum(one.folders for one in office.count.surveys) > _LARGE
 
 
 def gone_and_come(

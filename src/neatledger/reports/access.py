@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import replace
 from functools import lru_cache
 
 from neatledger.core.access.tree_gates import Gate
 from neatledger.core.access.ways import Access, FileCounts, Way
 from neatledger.core.lists.contract import Names, Reason, word_entry
-from neatledger.core.lists.rights import Level, Right, level_of, level_of_file, spell_rights
+from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, level_of_file, spell_rights, with_view
 from neatledger.core.tree.address import Address
 from neatledger.reports.report import Column, Row, Show
 
 __all__ = [
     "ACCESS_COLUMNS",
+    "FLAGS",
     "WAY_WORDS",
     "access_row",
     "can_words",
     "file_row",
     "known_part",
     "plain_through",
+    "rows_of_level",
     "short_rights",
     "spell_files",
     "through_words",
@@ -68,6 +71,8 @@ def short_rights(rights: Right) -> str:
     return "may delete it" if rights & Right.DELETE else ""
 
 
+FLAGS = "flags"
+"""What a row has its rights by, as a number; no column of any table."""
 _CAN = {Level.NONE.value: "no access", Level.DROP.value: "add only"}
 WAY_WORDS = {
     "share": "the lists", "team": "team folder", "handed": "hand-out", "link": "link", "admin": "administrator",
@@ -183,6 +188,28 @@ def _telling(way: Way) -> tuple[Gate, Reason | None]:
     return gate, reason
 
 
+_TELLING = Right.ENTER | Right.LIST | Right.ADD | Right.MANAGE | Right.READ | Right.VIEW
+"""What tells levels apart: what is written, one may or may not remove as well."""
+
+
+def rows_of_level(rows: Iterable[Row], level: str) -> tuple[list[Row], list[Row]]:
+    """Return the rows whose rights have all that a level gives, and those of which nobody can tell.
+
+    A set without a name of its own counts by what is in it: read and delete are at least read.
+    """
+    wanted = with_view(LEVEL_RIGHTS[Level(level)])
+    names = {name.value for name, rights in LEVEL_RIGHTS.items() if not wanted & ~with_view(rights)}
+    sure: list[Row] = []
+    unsure: list[Row] = []
+    for row in rows:
+        has = with_view(Right(int(str(row[FLAGS]))))
+        if row["level"] in names or (row["level"] == Level.MIXED.value and not wanted & _TELLING & ~has):
+            sure.append(row)
+        elif row["level"] == Level.UNKNOWN.value:
+            unsure.append(row)
+    return sure, unsure
+
+
 def file_row(address: Address, way: Way, access: Access, names: Names) -> Row:
     """Return the row of one way to a single file, counted as the one file that it is."""
     found = {"files_read": Right.READ | Right.VIEW, "files_change": Right.CHANGE, "files_delete": Right.DELETE}
@@ -208,6 +235,7 @@ def access_row(address: Address, way: Way | None, access: Access, names: Names) 
         "can": can_words(level, more),
         "through": through_words(way, names, address.system) if way else WAY_WORDS["any"],
         "level": level,
+        FLAGS: int(rights),
         **{(right.name or "").lower(): bool(rights & right) if is_known else None for right in _TOLD},
         "rights": also if is_known else known_part(rights, is_folder=access.is_folder),
         "files": counts.files if counts else None,

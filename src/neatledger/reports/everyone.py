@@ -10,7 +10,7 @@ from neatledger.core.access.everyone import Everyone, RowBlock, RowFilter, flag_
 from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.reports.access import ACCESS_COLUMNS, WAY_WORDS, can_words, known_part, short_rights
+from neatledger.reports.access import ACCESS_COLUMNS, FLAGS, WAY_WORDS, can_words, known_part, short_rights
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 
@@ -108,6 +108,7 @@ def _block_rows(table: AccessRows, block: RowBlock, path_of: Callable[[int], byt
             "folder": Address(table.system, path_of(folder)),
             "way": column.way,
             "level": level,
+            FLAGS: int(rights),
             "can": can_words(level, known_part(rights) if is_unknown else short_rights(rights)),
             "through": WAY_WORDS[column.way],
             **dict(zip(("files", "files_read", "files_change", "files_delete"), files, strict=True)),
@@ -118,7 +119,7 @@ def _without_twins(rows: Sequence[Row]) -> list[Row]:
     """Leave out the rows of all ways together that say no more than one way does."""
 
     def said(row: Row) -> tuple[Cell, ...]:
-        return tuple(cell for key, cell in row.items() if key not in ("way", "through"))
+        return tuple(cell for key, cell in row.items() if key not in ("way", "through", FLAGS))
 
     by_one = {said(row) for row in rows if row["way"] != "any"}
     return [row for row in rows if row["way"] != "any" or said(row) not in by_one]

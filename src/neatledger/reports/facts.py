@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from neatledger.core.checks.contract import ANYONE, Finding
 from neatledger.core.checks.table import CHECKS
@@ -16,58 +17,69 @@ __all__ = ["event_of", "fact_of", "facts_of", "filled", "offer_of"]
 _LONGEST = 46
 """Characters of the facts of a problem: two lines of a screen."""
 
-# Check → where its evidence has the figures, and the fact that they make; without a match its summary says it.
-_FIGURES: dict[str, tuple[str, str]] = {
-    "one-unknown-kind": (r"([\d,]+) files of .* became (\.\S+)", "{} files renamed to {}"),
-    "mass-deletion": (r"([\d,]+ files deleted) within ([\d,]+ \w+)", "{} in {}"),
-    "mass-renaming": (r"([\d,]+ files renamed) within ([\d,]+ \w+)", "{} in {}"),
-    "mass-writing": (r"([\d,]+ files written) within ([\d,]+ \w+)", "{} in {}"),
-    "account-tried": (r"([\d,]+) sign-ins refused", "{} sign-ins refused"),
-    "accounts-tried": (r"([\d,]+) accounts tried", "one address tried {} accounts"),
-    "nothing-written": (r"written for ([\d,]+ days?)", "nothing logged for {}"),
-    "full-soon": (r"(\S+ \w+) of (\S+ \w+); full on ([\d-]+)", "{} of {} used; full about {}"),
-    "below-use": (r"(\S+ \w+) used of (\S+ \w+)", "{} used of {}"),
-    "overpromised": (r"(\S+ \w+) promised .* of (\S+ \w+)", "limits promise {} of {}"),
-    "files-run-out": (r"([\d,]+) of ([\d,]+) files and folders", "{} of {} files and folders used"),
-    "backup-late": (r"was (\d+ days?) ago", "the backup is late: last {} ago"),
-    "guest-idle": (r"not seen for (\d+ days?)", "the guest was not seen for {}"),
-    "too-many-administrators": (r"([\d,]+) accounts? open everything", "{} administrators, more than planned"),
-    "device-of-leaver": (r"^(.+) \(([^)]*)\): .* left on ([\d-]+)", "{} still holds {} of somebody who left"),
-    "device-lost": (r"^(.+) \(([^)]*)\): it is lost", "{} is lost and not erased; it holds {}"),
-    "download-void": (r"([\d,]+ people) can take", "download is off, but {} get the files by a share"),
+
+class _Figures(NamedTuple):
+    """Where the evidence of a check has its figures, and the words that they make: of a problem, and in a list."""
+
+    pattern: str
+    fact: str = ""
+    event: str = ""
+
+
+# Check → its figures. Without words, or where nothing matches, the check's summary says it.
+_FIGURES = {
+    "one-unknown-kind": _Figures(r"([\d,]+) files of .* became (\.\S+)", "{} files renamed to {}", "{} files to {}"),
+    "mass-deletion": _Figures(
+        r"([\d,]+) files deleted within ([\d,]+ \w+)", "{} files deleted in {}", "{} files deleted"
+    ),
+    "mass-renaming": _Figures(
+        r"([\d,]+) files renamed within ([\d,]+ \w+)", "{} files renamed in {}", "{} files renamed"
+    ),
+    "mass-writing": _Figures(
+        r"([\d,]+) files written within ([\d,]+ \w+)", "{} files written in {}", "{} files written"
+    ),
+    "account-tried": _Figures(r"([\d,]+) sign-ins refused", "{} sign-ins refused", "{} sign-ins refused"),
+    "accounts-tried": _Figures(
+        r"([\d,]+) accounts tried", "one address tried {} accounts", "one address, {} accounts"
+    ),
+    "nothing-written": _Figures(r"written for ([\d,]+ days?)", "nothing logged for {}", "log silent for {}"),
+    "logging-changed": _Figures("", event="logging changed"),
+    "left-but-active": _Figures("", event="closed account used"),
+    "unknown-account": _Figures("", event="unknown account"),
+    "widened-and-narrowed": _Figures("", event="rights changed twice"),
+    "unusual-hour": _Figures("", event="an unusual hour"),
+    "unusual-place": _Figures("", event="a new network"),
+    "full-soon": _Figures(r"(\S+ \w+) of (\S+ \w+); full on ([\d-]+)", "{} of {} used; full about {}"),
+    "below-use": _Figures(r"(\S+ \w+) used of (\S+ \w+)", "{} used of {}"),
+    "overpromised": _Figures(r"(\S+ \w+) promised .* of (\S+ \w+)", "limits promise {} of {}"),
+    "files-run-out": _Figures(r"([\d,]+) of ([\d,]+) files and folders", "{} of {} files and folders used"),
+    "backup-late": _Figures(r"was (\d+ days?) ago", "the backup is late: last {} ago"),
+    "guest-idle": _Figures(r"not seen for (\d+ days?)", "the guest was not seen for {}"),
+    "too-many-administrators": _Figures(
+        r"([\d,]+) accounts? open everything", "{} administrators, more than planned"
+    ),
+    "device-of-leaver": _Figures(r"^(.+) \(([^)]*)\): .* left on ([\d-]+)", "{} still holds {} of somebody who left"),
+    "device-lost": _Figures(r"^(.+) \(([^)]*)\): it is lost", "{} is lost and not erased; it holds {}"),
+    "download-void": _Figures(r"([\d,]+ people) can take", "download is off, but {} get the files by a share"),
 }
 
 
 def fact_of(finding: Finding) -> str:
     """Return what a finding comes to: its figures where its check has any, else what the check finds."""
-    pattern, words = _FIGURES.get(finding.check, ("", ""))
-    found = re.search(pattern, finding.evidence) if pattern else None
-    return words.format(*found.groups()) if found else CHECKS[finding.check].summary
-
-
-_SIGNS = {
-    "one-unknown-kind": (r"([\d,]+) files of .* became (\.\S+)", "{} files to {}"),
-    "mass-deletion": (r"([\d,]+) files deleted", "{} files deleted"),
-    "mass-renaming": (r"([\d,]+) files renamed", "{} files renamed"),
-    "mass-writing": (r"([\d,]+) files written", "{} files written"),
-    "account-tried": (r"([\d,]+) sign-ins refused", "{} sign-ins refused"),
-    "accounts-tried": (r"([\d,]+) accounts tried", "one address, {} accounts"),
-    "nothing-written": (r"written for ([\d,]+ days?)", "log silent for {}"),
-    "logging-changed": ("", "logging changed"),
-    "left-but-active": ("", "closed account used"),
-    "unknown-account": ("", "unknown account"),
-    "widened-and-narrowed": ("", "rights changed twice"),
-    "unusual-hour": ("", "an unusual hour"),
-    "unusual-place": ("", "a new network"),
-}  # fmt: skip
-"""Unusual event → where its words have the figures, and what a list of events has room for."""
+    figures = _FIGURES.get(finding.check, _Figures(""))
+    return _filled(figures.fact, figures.pattern, finding.evidence) or CHECKS[finding.check].summary
 
 
 def event_of(kind: str, words: str) -> str:
     """Return an unusual event in as few words as a row of a list has room for."""
-    pattern, text = _SIGNS[kind]
-    found = re.search(pattern, words)
-    return text.format(*found.groups()) if found else CHECKS[kind].summary
+    figures = _FIGURES[kind]
+    return _filled(figures.event, figures.pattern, words) or CHECKS[kind].summary
+
+
+def _filled(text: str, pattern: str, evidence: str) -> str:
+    """Return a text with the figures of an evidence; nothing where there is no text, or the figures are not there."""
+    found = re.search(pattern, evidence)
+    return text.format(*found.groups()) if found else ""
 
 
 def filled(advice: str, finding: Finding) -> str:

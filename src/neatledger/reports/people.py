@@ -235,15 +235,21 @@ _SHEET_SHOWN = (
 )
 
 
-def sheet_report(plan: Plan, sheet: Sheet, today: date, problems: Sequence[int] = ()) -> Report:
-    """Make one person's sheet: everything about them on both sides; `problems` are the numbers of what is wrong."""
+def sheet_report(plan: Plan, sheet: Sheet, today: date, problems: Sequence[int] | None) -> Report:
+    """Make one person's sheet: everything about them on both sides.
+
+    `problems` are the numbers of what is wrong; None: that was not looked at.
+    """
     person, principals = sheet.person, sheet.principals
     planned = plan.people.get(person)
     name = planned.name if planned else principals[0].name if principals else person
     columns = [*_SHEET_SHOWN, *(Column(one.key, one.head, Show.MACHINE) for one in _SHEET)]
     shown = [_account_row(one, sheet) for one in principals]
     headline = f"{name}{_posts_now(plan, person, today)}. {_accounts_words(plan, person, principals, today)}"
-    headline += f"; {count_of(len(problems), 'problem')} {'concerns' if len(problems) == 1 else 'concern'} {person}."
+    if problems is not None:
+        concerns = "concerns" if len(problems) == 1 else "concern"
+        headline += f"; {count_of(len(problems), 'problem')} {concerns} {person}"
+    headline += "."
     report = Report("person", headline, columns, _sheet_rows(plan, sheet, today), [], "no account was found", shown)
     if planned:
         days = [f"{word} {day}" for word, day in (("from", planned.start), ("last day", planned.end)) if day]
@@ -252,6 +258,7 @@ def sheet_report(plan: Plan, sheet: Sheet, today: date, problems: Sequence[int] 
     word = quoted_text(person)
     report.pointers = [
         *([Pointer("The problems", f"check {word}")] if problems else []),
+        *([Pointer("Problems: not looked for, it takes a while", f"check {word}")] if problems is None else []),
         Pointer(f"What {person} can reach", f"reach {word}"),
     ]
     return report

@@ -17,7 +17,7 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address, show_text
 from neatledger.formats.shelllines import quoted_text
-from neatledger.reports.access import ACCESS_COLUMNS, access_row
+from neatledger.reports.access import ACCESS_COLUMNS, access_row, rows_of_level
 from neatledger.reports.assurances import Said, assured
 from neatledger.reports.report import Aside, Cell, Column, Pointer, Report, Row, Show, count_of, hide
 
@@ -102,16 +102,19 @@ def who_report(
     return report
 
 
-_LEAST = (Level.LIST, Level.VIEW, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
-
-
 def of_level(report: Report, level: str) -> Report:
-    """Return the report with the rows of a level and above alone; its headline says so."""
-    least = {one.value for one in _LEAST[_LEAST.index(Level(level)) :]}
-    shown, rows = ([row for row in some if row["level"] in least] for some in (report.shown, report.rows))
-    headline = f"{len({row['person'] for row in shown}):,} with {level} or more. {report.headline}"
-    empty = f"nobody has {level} here"
-    return replace(report, headline=headline, rows=rows, folded=shown, empty=empty, is_assured=False)
+    """Return the report with the rows of a level and above, and the unknown ones; its headline says so."""
+    (shown, unsure), (rows, unsure_rows) = (rows_of_level(some, level) for some in (report.shown, report.rows))
+    headline = f"{len({row['person'] for row in shown}):,} with {level} or more"
+    headline += f"; of {len({row['person'] for row in unsure}):,} it is unknown" if unsure else ""
+    return replace(
+        report,
+        headline=f"{headline}. {report.headline}",
+        rows=[*rows, *unsure_rows],
+        folded=[*shown, *unsure],
+        empty=f"nobody has {level} here",
+        is_assured=False,
+    )
 
 
 def _planned_word(person: str, planned: Mapping[str, Right] | None) -> str:

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 from neatledger.app import App
 from neatledger.core.access.everyone import RowFilter
-from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 from neatledger.faces.machine import WRITERS
 from neatledger.faces.show import show_report
 from neatledger.faces.showaccess import show_access, table_text
 from neatledger.questions import access, differences, last_use
+from neatledger.reports.access import rows_of_level
 from neatledger.reports.everyone import access_report
 from neatledger.reports.report import count_of
 from neatledger.reports.sides import both_report, plan_reach_report
@@ -61,17 +61,14 @@ def run(args: argparse.Namespace, app: App, which: RowFilter) -> int:
     return 0
 
 
-_ORDER = (Level.LIST, Level.VIEW, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
-
-
 def _of_level(args: argparse.Namespace, app: App, below: Address | None) -> int:
     """Show the rows of a level and above."""
     looked = list(access.ask(app.office, args.person, below))
     report = access_report("access", looked, RowFilter.EVERY, app.office.count.when, is_whole=True)
-    least = [one.value for one in _ORDER[_ORDER.index(Level(args.level)) :]]
-    rows = [row for row in report.rows if row["level"] in least]
-    report.headline = f"{count_of(len(rows), 'row')}: every folder with {args.level} or more."
-    report.rows, report.is_assured = rows, False
+    rows, unsure = rows_of_level(report.rows, args.level)
+    unknown = f"; of {len(unsure):,} more it is unknown" if unsure else ""
+    report.headline = f"{count_of(len(rows), 'row')}: every folder with {args.level} or more{unknown}."
+    report.rows, report.is_assured = [*rows, *unsure], False
     show_report(report, app.output)
     return 0
 
