@@ -40,7 +40,7 @@ from test_gather import gather
 
 PEOPLE, GROUPS = ["ada", "bo", "cy"], ["g1", "g2", "g3"]
 FOLDERS = ["barn:/", "barn:/a", "barn:/a/b", "barn:/a/b/c", "barn:/d"]
-LEVELS = ["none", "list", "drop", "read", "write", "manage"]
+LEVELS = ["none", "list", "add-only", "read", "write", "manage"]
 
 
 @st.composite
@@ -167,7 +167,7 @@ def test_only_the_star_is_special_in_accepted_places(pattern: str, text: str) ->
 LETTERS = {
     Level.NONE: "",
     Level.LIST: "l",
-    Level.DROP: "a",
+    Level.ADD_ONLY: "a",
     Level.READ: "lr",
     Level.WRITE: "lra",
     Level.MANAGE: "lram",
@@ -187,9 +187,9 @@ def test_expectations_are_judged_by_rights_and_files(bound, level, letters, is_n
     expectation = Expectation("x", "barn", b"/", bound, level, ("ada",))
     broken = bool(_judge(expectation, _Held(rights, files, read, change), is_named))
     allowed = set(LETTERS[level])
-    beyond = letters - allowed or (change and "a" not in allowed) or (change and level is Level.DROP and False)
+    beyond = letters - allowed or (change and "a" not in allowed) or (change and level is Level.ADD_ONLY and False)
     reads_files = read and "r" not in allowed
-    beyond = bool(beyond or (change and level in (Level.NONE, Level.LIST, Level.READ, Level.DROP)) or reads_files)
+    beyond = bool(beyond or (change and level in (Level.NONE, Level.LIST, Level.READ, Level.ADD_ONLY)) or reads_files)
     lacking = bool(allowed - letters) or ("r" in allowed and read < files)
     if bound is Bound.AT_MOST:
         assert broken == (is_named and beyond)

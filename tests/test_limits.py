@@ -313,7 +313,7 @@ def test_places_have_what_speaks_of_them_nearest() -> None:
         for line in build_limit_table(plan, Counted(FoundLimit(On.FOLDER, "/Homes/ada", 250, used=290)))
     }
     ada, bob = lines["barn:/Homes/ada"], lines["barn:/Homes/bob"]
-    assert (ada.planned.state, bob.planned.state) == ("on band", "off band")
+    assert (ada.planned.exceptions, bool(bob.planned.exceptions)) == ((), True)
     assert [each.field for each in bob.planned.exceptions] == ["limit", "enforced", "grace_days"]
     assert (ada.settings.limit, ada.amount, ada.difference, ada.state(DAY)) == (250, 290, -10, "over")
     # The system tells of folders, and has none here: that is no limit, whatever the plan says.
@@ -388,7 +388,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
     for move in found.moves:
         assert again[move.status.target.name].planned.settings == move.after
     ada = again["/Homes/ada"].planned
-    assert (ada.settings.limit, ada.since, ada.because, ada.state) == (200, DAY, "holds more", "off band")
+    assert (ada.settings.limit, ada.since, ada.because, bool(ada.exceptions)) == (200, DAY, "holds more", True)
     back = restate(
         list(again.values()),
         parse_plan(text, "x").space.bands["home"],
@@ -400,7 +400,7 @@ def test_the_plan_is_edited_in_place_and_comes_back_as_it_was_meant(tmp_path: Pa
     write_restating(tmp_path, parse_plan(text, "x"), back)
     last = parse_plan((tmp_path / "office.yaml").read_text(), "x")
     (ada,) = (one for one in last.space.limits if one.key == "barn:/Homes/ada")
-    assert (ada.state, ada.settings.limit, ada.since) == ("on band", 120, None)
+    assert (ada.exceptions, ada.settings.limit, ada.since) == ((), 120, None)
 
 
 class Walked(Counted):

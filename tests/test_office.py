@@ -45,7 +45,7 @@ def test_all_faults_of_a_plan_at_once_with_their_places(tmp_path: Path, run) -> 
     assert places == [["4", "3"], ["4", "18"], ["7", "15"], ["7", "22"], ["9", "30"], ["11", "5"], ["11", "25"]], (
         done.stderr
     )
-    assert "one of: none, list, view, drop, read, write, manage" in done.stderr
+    assert "one of: none, list, view, add-only, read, write, manage" in done.stderr
     (tmp_path / "office.yaml").write_text(
         "office: X\nsystems: {barn: {source: tree, path: x}}\n"
         "people: {ada: {accounts: {loft: ada}, end: 2026-02-30}}\n"
@@ -184,7 +184,7 @@ def test_why_ends_at_the_first_gate_and_says_what_is_missing(demo: Path, run) ->
 
 
 _GIVES = {
-    "list": ("enter", "list"), "view": ("enter", "list", "view"), "read": ("enter", "list", "read"), "drop": ("enter", "add"),
+    "list": ("enter", "list"), "view": ("enter", "list", "view"), "read": ("enter", "list", "read"), "add-only": ("enter", "add"),
     "write": ("enter", "list", "read", "add"), "manage": ("enter", "list", "read", "add", "manage"),
 }  # fmt: skip
 

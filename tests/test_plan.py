@@ -140,3 +140,47 @@ def test_an_address_that_nothing_could_be_asked_at_is_a_fault_of_the_plan(tmp_pa
     (tmp_path / "office.yaml").write_text(f"office: X\nsystems:\n  a: {{{system}}}\n")
     said = run("plan", "--office", tmp_path, status=2).stderr
     assert told in said and "hidden" not in said and ":3:" in said
+
+
+_OF_BEFORE = """\
+office: Old spelling
+systems: {files: {source: tree, path: .}}
+people: {ada: {name: Ada}}
+sharing:
+  office: {single-files: false, link-days: 7} # as it was agreed
+  folders:
+    "files:/Out": {pass-on: false, single-files: true}
+folders:
+  files:/In: {grants: {ada: drop, staff: read}} # nobody reads what others put there
+expectations:
+  - {name: letters in, folder: "files:/In", holders: [ada], exactly: drop}
+"""
+_OF_TODAY = (
+    _OF_BEFORE.replace("single-files: false", "share: folders")
+    .replace("single-files: true", "share: folders and files")
+    .replace("drop", "add-only")
+)
+
+
+def test_a_plan_of_before_means_what_it_meant_and_is_spelled_as_today_when_asked(tmp_path: Path, run) -> None:
+    assert parse_plan(_OF_BEFORE, "office.yaml") == parse_plan(_OF_TODAY, "office.yaml")
+    path = tmp_path / "office.yaml"
+    path.write_text(_OF_BEFORE)
+    assert "4 words spelled as before" in run("plan", "--office", tmp_path).stdout and path.read_text() == _OF_BEFORE
+    told = run("plan", "--write", "--office", tmp_path).stdout
+    assert told.startswith("4 words of the plan are spelled as today now.") and "folders files:/In grants ada" in told
+    assert [line.split() for line in path.read_text().splitlines()] == [
+        line.split() for line in _OF_TODAY.splitlines()
+    ]
+    # Nothing is left to do, so nothing is touched: not even what only looks otherwise.
+    path.write_text(
+        bent := _OF_TODAY.replace(
+            "systems: {files: {source: tree, path: .}}", "systems:\n    files: {source:  tree, path: .}"
+        )
+    )
+    assert "nothing in the plan is spelled as it was before" in run("plan", "--write", "--office", tmp_path).stdout
+    assert path.read_text() == bent and "spelled as before" not in run("plan", "--office", tmp_path).stdout
+    # What does not fit is told where it stands, and nothing is written.
+    path.write_text(_OF_BEFORE.replace("single-files: false", "single-files: perhaps"))
+    assert "office.yaml:5:" in run("plan", "--write", "--office", tmp_path, status=2).stderr
+    assert "perhaps" in path.read_text()

@@ -169,7 +169,7 @@ def test_what_groups_and_grants_are_drafted(seed: int, recorded) -> None:
     rng = random.Random(seed)
     people = ["ada", "bo", "cy", "dee", "eve"]
     groups = {name: frozenset(rng.sample(people, rng.randrange(1, 5))) for name in ("vets", "desk", "all", "one")}
-    levels = [Level.NONE, Level.READ, Level.WRITE, Level.MANAGE, Level.LIST, Level.DROP]
+    levels = [Level.NONE, Level.READ, Level.WRITE, Level.MANAGE, Level.LIST, Level.ADD_ONLY]
     wanted = [rng.choice(levels[: rng.choice((2, 3, 6))]) for _ in people]
     has = (
         None

@@ -263,7 +263,7 @@ def planned(settings: str = "") -> Plan:
 
 def test_both_clocks_begin_with_the_last_day() -> None:
     day = date(2026, 6, 15)
-    assert clocks_of(planned(), day) == Clocks(date(2026, 7, 15), date(2027, 6, 15))
+    assert clocks_of(planned(), day) == Clocks(date(2026, 7, 27), date(2027, 6, 15))
     said = planned("settings: {hand-over-days: 0, keep-days: 1}")
     assert clocks_of(said, day) == Clocks(day, date(2026, 6, 16))
 
@@ -633,7 +633,7 @@ R = Right
 
 @pytest.mark.parametrize(("mask", "of_folder", "of_file"), [
     (0x1F01FF, "manage", "manage"), (0x1301BF, "write", "write"), (0x1200A9, "read", "read"), (0x1200A8, "mixed", "none"), (0x1F01FE, "", ""),
-    (0x1, "read (0x1)", "read (0x1)"), (0x2, "drop (0x2)", "change (0x2)"), (0x3, "write (0x3)", "write (0x3)"), (0x20, "enter (0x20)", "nothing (0x20)"),
+    (0x1, "read (0x1)", "read (0x1)"), (0x2, "add-only (0x2)", "change (0x2)"), (0x3, "write (0x3)", "write (0x3)"), (0x20, "enter (0x20)", "nothing (0x20)"),
     (0x40, "removing what is in it (0x40)", "nothing (0x40)"), (0x60, "enter, and removing what is in it (0x60)", "nothing (0x60)"), (0x10000, "delete (0x10000)", "delete (0x10000)"), (0x40000, "manage (0x40000)", "manage (0x40000)"),
     (0x4, "nothing (0x4)", "nothing (0x4)"), (0x80000, "nothing (0x80000)", "nothing (0x80000)"), (0x0, "nothing (0x0)", "nothing (0x0)"),
 ])  # fmt: skip
@@ -733,8 +733,8 @@ EXPECTED = [
     ("at-most", "list", True, (READ, 9, 3, 2, True), "has more than list: read, changes 2 of 9 files", R.READ), ("at-most", "none", True, (R.NONE, 9, 0, 0, True), "", R.NONE),
     ("at-least", "read", True, (READ, 9, 9, 0, True), "", R.NONE), ("at-least", "read", True, (R.LIST | R.ENTER, 9, 0, 0, True), f"{LESS}read", R.NONE),
     ("at-least", "read", True, (READ, 9, 8, 0, True), f"{LESS}reads only 8 of 9 files", R.NONE), ("at-least", "read", True, (R.NONE, 9, 0, 0, False), "", R.NONE),
-    ("at-least", "read", False, (R.NONE, 9, 0, 0, True), "", R.NONE), ("at-least", "drop", True, (R.ADD, 9, 0, 0, True), "", R.NONE),
-    ("at-least", "drop", True, (R.ENTER, 9, 0, 0, True), "has less than drop: lacks add", R.NONE), ("at-least", "list", True, (LEVEL_RIGHTS[Level.LIST], 9, 0, 0, True), "", R.NONE),
+    ("at-least", "read", False, (R.NONE, 9, 0, 0, True), "", R.NONE), ("at-least", "add-only", True, (R.ADD, 9, 0, 0, True), "", R.NONE),
+    ("at-least", "add-only", True, (R.ENTER, 9, 0, 0, True), "has less than add-only: lacks add", R.NONE), ("at-least", "list", True, (LEVEL_RIGHTS[Level.LIST], 9, 0, 0, True), "", R.NONE),
     ("exactly", "read", True, (READ, 9, 9, 0, True), "", R.NONE), ("exactly", "read", True, (WRITE, 9, 9, 9, True), "", R.NONE), ("exactly", "read", True, (R.NONE, 9, 0, 0, True), LESS, R.NONE),
     ("exactly", "read", False, (READ, 9, 9, 0, True), "has read too", READ), ("exactly", "read", False, (R.NONE, 9, 0, 0, True), "", R.NONE), ("exactly", "read", False, (R.NONE, 9, 1, 0, True), "has read too", R.NONE),
     ("exactly", "write", False, (READ, 9, 9, 0, True), "", READ), ("exactly", "write", False, (WRITE, 9, 9, 0, True), "has write too", WRITE), ("exactly", "none", False, (READ, 9, 9, 9, True), "", READ),

@@ -1,4 +1,4 @@
-"""``plan``: every fault of the plan at once, what it means for a person or a folder, and its schema for editors."""
+"""``plan``: every fault of the plan at once, what it says of a person or folder, its spelling and its schema."""
 
 from __future__ import annotations
 
@@ -9,10 +9,11 @@ from neatledger.app import App
 from neatledger.core.tree.address import Address
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
+from neatledger.office.edit import former_spelling, renew_plan
 from neatledger.office.read import load_schema
 from neatledger.questions import plan
 from neatledger.questions.meant import person_or_folder
-from neatledger.reports.plan import plan_check_report, saying_report
+from neatledger.reports.plan import plan_check_report, renewed_report, saying_report
 from neatledger.reports.report import Report
 
 __all__ = ["add_arguments", "run"]
@@ -23,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("what", metavar="NAME", nargs="?", help="all that it says of a person or folder, by line")
     act = parser.add_mutually_exclusive_group()
     act.add_argument("--check", action="store_true", help="every fault, and names that no system knows (default)")
+    act.add_argument("--write", action="store_true", help="spell what is spelled as it was before as it is today")
     act.add_argument("--schema", action="store_true", help="print its JSON Schema, which editors complete words from")
 
 
@@ -32,6 +34,9 @@ def run(args: argparse.Namespace, app: App) -> int:
         with open_output(app.output) as out:
             json.dump(load_schema(), out, indent=2)
             out.write("\n")
+        return 0
+    if args.write:
+        show_report(renewed_report(renew_plan(app.office_dir)), app.output)
         return 0
     office = app.office
     if args.what:
@@ -43,7 +48,8 @@ def run(args: argparse.Namespace, app: App) -> int:
     unmatched = plan.ask_unmatched(office) if office.has_count else None
     counted = {one.system for one in office.count.surveys} if office.has_count else set()
     uncounted = [name for name in office.plan.systems if name not in counted]
-    report = plan_check_report(parts, unmatched, office.count.when if office.has_count else "", uncounted)
+    when, former = office.count.when if office.has_count else "", len(former_spelling(app.office_dir))
+    report = plan_check_report(parts, unmatched, when, uncounted, former)
     show_report(report, app.output)
     return 1 if unmatched else 0
 

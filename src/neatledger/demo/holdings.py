@@ -111,9 +111,9 @@ def things_at(when: int) -> list[Thing]:
 LIMITS = (
     "pool,,110 MB,enforced,,,,,",
     # The console was told to keep the number of pictures small, and nobody thought of it again.
-    "folder,/Imaging,95 MB,watched,,80,,90,82",
+    "folder,/Imaging,95 MB,watched,,90,,90,82",
     "folder,/Imaging/Ultrasound,30 MB,watched,14,,,,",
-    "folder,/Records,25 MB,enforced,,80 95,,,",
+    "folder,/Records,25 MB,enforced,,90 97,,,",
     "folder,/Payroll,0,enforced,,,,,",
     "group,students,500 kB,enforced,,,,,",
 )
@@ -125,5 +125,5 @@ def limits_text(homes: Iterable[str]) -> str:
     lines = ["on,name,limit,rule,grace-days,warn,used,files,files-used", *LIMITS]
     for home in homes:
         limit = _HOME_LIMITS.get(home.rpartition("/")[2], "2 MB")
-        lines.append(f"folder,{home},{limit},enforced,,80 95,,,")
+        lines.append(f"folder,{home},{limit},enforced,,90 97,,,")
     return "\n".join(lines) + "\n"

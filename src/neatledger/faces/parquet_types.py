@@ -39,7 +39,7 @@ def _texts(*names: str) -> dict[str, Declared]:
 
 TYPES: dict[str, dict[str, Declared]] = {
     "space": {
-        **_texts("on", "place", "planned_rule", "found_rule", "state", "band", "band_state"),
+        **_texts("on", "place", "planned_rule", "found_rule", "state", "band"),
         **dict.fromkeys(("used_bytes", "told_bytes", "planned_bytes", "found_bytes", "left_bytes"), _BYTES),
         "percent": Declared(Kind.NUMBER, "percent"),
         "told": _TEXTS,

@@ -175,7 +175,7 @@ _WORDS: dict[str, dict[str, str]] = {
              **dict.fromkeys(("watched", "soft", "advisory", "warn only", "monitor"), "watched")},
     "level": {**dict.fromkeys(("read", "view only", "viewer", "can view", "reader", "read only"), "read"),
               **dict.fromkeys(("write", "edit", "editor", "can edit", "read write", "contributor"), "write"),
-              **dict.fromkeys(("drop", "upload", "upload only", "file request"), "drop"),
+              **dict.fromkeys(("drop", "upload", "upload only", "file request", "add-only"), "add-only"),
               **dict.fromkeys(("manage", "owner", "full", "full control"), "manage"), "list": "list", "view": "view"},
     "audience": {**dict.fromkeys(("anyone", "public", "anonymous", "everyone", "open"), "anyone"),
                  **dict.fromkeys(("office", "organisation", "organization", "internal", "company"), "office"),

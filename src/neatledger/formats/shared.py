@@ -18,6 +18,7 @@ from neatledger.core.plan.rules import Guests, PlacedRule, RuleOn, SharingRule
 from neatledger.core.space.sizes import NO_LIMIT, parse_size
 from neatledger.core.survey.accounts import ADMINISTRATOR, TOP, USER, Admission
 from neatledger.core.survey.shared import (
+    FORMER_STATES,
     Audience,
     Device,
     HandOut,
@@ -279,18 +280,25 @@ def link_of(row: Fields, number: int) -> Link:
 
 def device_of(row: Fields, number: int) -> Device:
     """Return a device."""
-    states = {word: word for word in ("linked", "lost", "wiped")}
+    states = {word: word for word in ("connected", "lost", "erased")} | FORMER_STATES
     return Device(
         row.text("id") or f"row {number}",
         row.needed("owner"),
         row.text("name") or row.text("id") or f"row {number}",
         kind=row.text("kind"),
         managed=row.flag("managed"),
-        state=row.one_of("state", states, "linked"),
+        state=row.one_of("state", states, "connected"),
         last_seen=row.day("last-seen"),
         folders=tuple(_path(each) for each in row.words("folders")),
         held_bytes=row.size("held"),
     )
+
+
+def _single_files(row: Fields) -> bool | None:
+    # As it was told before: yes or no to single files.
+    words = {"folders": False, "folders and files": True}
+    shared = row.one_of("share", {word: word for word in ("", *words)}, "")
+    return words.get(shared, row.flag("single-files"))
 
 
 def rule_from(row: Fields) -> SharingRule:
@@ -310,13 +318,13 @@ def rule_from(row: Fields) -> SharingRule:
         barred=frozenset(each.casefold().lstrip(".") for each in row.words("barred-kinds")),
         pass_on=row.flag("pass-on"),
         chain=row.number("chain"),
-        single_files=row.flag("single-files"),
+        single_files=_single_files(row),
     )
 
 
 _SETTINGS = (
     *("guests", "domains", "open-links", "download", "link-days", "folder-days", "password", "largest"),
-    *("barred-kinds", "pass-on", "chain", "single-files"),
+    *("barred-kinds", "pass-on", "chain", "share", "single-files"),
 )
 
 

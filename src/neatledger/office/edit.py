@@ -21,8 +21,10 @@ from neatledger.errors import OfficeError
 from neatledger.files import locked, write_file
 from neatledger.formats.names import show_address
 from neatledger.office.addresses import parse_address
-from neatledger.office.read import PLAN_NAME, parse_plan
+from neatledger.office.former import renew_spelling
+from neatledger.office.read import PLAN_NAME, parse_plan, read_plan
 from neatledger.office.space import NO_GRACE
+from neatledger.office.yamltext import load_yaml
 
 __all__ = [
     "add_acceptance",
@@ -31,7 +33,9 @@ __all__ = [
     "draft_text",
     "editing",
     "flowing",
+    "former_spelling",
     "mapping_at",
+    "renew_plan",
     "system_piece",
     "system_text",
     "take_out_draft",
@@ -65,6 +69,25 @@ def add_accounts(office_dir: Path, accounts: Iterable[tuple[str, str, str]]) -> 
                 has[system] = login
             else:
                 has[system] = [*([before] if isinstance(before, str) else before), login]
+
+
+def renew_plan(office_dir: Path) -> list[str]:
+    """Spell the plan's file as it is done today; return what was changed, place by place.
+
+    What the plan means stays as it is; raises as `add_acceptance`.
+    """
+    changed = former_spelling(office_dir)
+    if changed:
+        with editing(office_dir) as edited:
+            changed = renew_spelling(edited)
+    return changed
+
+
+def former_spelling(office_dir: Path) -> list[str]:
+    """Return what in the plan's file is spelled otherwise than today, place by place; raises as `read_plan`."""
+    read_plan(office_dir)
+    value, _ = load_yaml((office_dir / PLAN_NAME).read_text("utf-8"), PLAN_NAME)
+    return renew_spelling(value)
 
 
 def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> None:

@@ -44,7 +44,7 @@ def read_notices(
         every = rule.get("every", "monday" if about is About.BRIEF else "month")
         rules.append(
             NoticeRule(
-                about, who, tuple(sorted(rule.get("at") or (80, 95))), rule.get("within-days", 14), checks,
+                about, who, tuple(sorted(rule.get("at") or (90, 97))), rule.get("within-days", 14), checks,
                 None if every == "month" else DAYS.index(every), line(here),
             )
         )  # fmt: skip

@@ -38,6 +38,7 @@ from neatledger.formats.signature import key_words
 from neatledger.office.addresses import parse_address
 from neatledger.office.faults import Schema, schema_faults
 from neatledger.office.fitting import take_what_fits
+from neatledger.office.former import renew_spelling
 from neatledger.office.notices import read_notices
 from neatledger.office.posts import PostReader
 from neatledger.office.protection import read_protection
@@ -115,6 +116,7 @@ def parse_plan(text: str, where: str) -> Plan:
     """Parse the text of office.yaml; raises `PlanError` with all faults."""
     faults: list[Fault] = []
     value, marks = load_yaml(text, where, faults)
+    renew_spelling(value, marks)
     faults += schema_faults(value, marks, _schema(), where)
     if faults and not take_what_fits(value, marks, _schema()):
         raise PlanError(faults)

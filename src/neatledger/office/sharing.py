@@ -30,7 +30,7 @@ def read_rule(one: Mapping[str, Any]) -> SharingRule:
         barred=frozenset(each.lower().lstrip(".") for each in one.get("barred-kinds") or ()),
         pass_on=one.get("pass-on"),
         chain=one.get("chain"),
-        single_files=one.get("single-files"),
+        single_files=None if "share" not in one else one["share"] == "folders and files",
     )
 
 

@@ -28,7 +28,7 @@ _MOST_ROWS, _DEPTH, _MOST_COLUMNS = 60, 3, 60
 _WORDS = {
     Level.LIST: "sees names",
     Level.VIEW: "views without keeping",
-    Level.DROP: "may only put in",
+    Level.ADD_ONLY: "may only put in",
     Level.MIXED: "something of its own",
     Level.READ: "reads",
     Level.WRITE: "changes",
@@ -133,7 +133,7 @@ def sensitive_part(office: Office, findings: Sequence[GradedFinding]) -> Part:
                 "word": "sensitive" if address in plan.sharing.sensitive else "closed",
                 "changes": tuple(one for one, level in of.items() if level in (Level.WRITE, Level.MANAGE)),
                 "reads": tuple(one for one, level in of.items() if level is Level.READ),
-                "else": tuple(one for one, level in of.items() if level in (Level.MIXED, Level.VIEW, Level.DROP)),
+                "else": tuple(one for one, level in of.items() if level in (Level.MIXED, Level.VIEW, Level.ADD_ONLY)),
                 "unknown": tuple(one for one, level in of.items() if level is Level.UNKNOWN),
                 "beyond": tuple(beyond),
             }

@@ -1,4 +1,4 @@
-"""Limits that many places share: who is on band, and what restating a band does."""
+"""Limits that many places share: who has which, and what restating a band does."""
 
 from __future__ import annotations
 

@@ -38,7 +38,7 @@ def ask(office: Office, of: str | None = None) -> list[JudgedDevice]:
         for device in service.shared.devices:
             if of in (None, device.owner, owners.get(device.owner)):
                 faults = [one.message for one in judge_device(device, service, office.plan, office.day)]
-                if device.state != "wiped":
+                if device.state != "erased":
                     faults += _beyond_rights(office, service, device)
                 owner = owners.get(device.owner, device.owner)
                 found.append(JudgedDevice(service.system, device, owner, tuple(faults)))

@@ -73,7 +73,7 @@ def short_rights(rights: Right) -> str:
 
 FLAGS = "flags"
 """What a row has its rights by, as a number; no column of any table."""
-_CAN = {Level.NONE.value: "no access", Level.DROP.value: "add only"}
+_CAN = {Level.NONE.value: "no access", Level.ADD_ONLY.value: "add only"}
 WAY_WORDS = {
     "share": "the lists", "team": "team folder", "handed": "hand-out", "link": "link", "admin": "administrator",
     "any": "all of these",
@@ -92,7 +92,7 @@ def can_words(level: str, more: str) -> str:
 
 _NUMBERS = re.compile(r" \((?:\d+|S-1-[\d-]+)\)")
 _GIVEN = re.compile(
-    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|(?<!be )read|view|(?<!no )list|drop|mixed|none))"
+    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|(?<!be )read|view|(?<!no )list|add-only|mixed|none))"
     r"(?=$|, cut|\))"
 )
 

@@ -4,23 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neatledger.core.plan.limits import FIELDS, Band, On, Settings
+from neatledger.core.plan.limits import FIELDS, UNLIMITED, Band, On, Settings
 from neatledger.core.space.bands import Outcome, Restating
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.promises import Promise
 from neatledger.core.space.sizes import show_field, show_limit, show_size
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Column, Pointer, Report, Row, Show, Size, count_of, day_cell
-from neatledger.reports.space import limit_cell, target_cell
+from neatledger.reports.space import differs_of, limit_cell, target_cell
 
 __all__ = ["bands_report", "restating_report"]
 
 _COLUMNS = (
     Column("band", "BAND"),
     Column("place", "PLACE", cuts=True),
-    Column("differs", "DIFFERS", Show.PEOPLE, wraps=True),
-    Column("state", "STATE", Show.MACHINE),
-    Column("exceptions", "DIFFERS IN", Show.MACHINE),
+    Column("differs_words", "DIFFERS", Show.PEOPLE, wraps=True),
+    Column("differs", "DIFFERS IN", Show.MACHINE),
     Column("since", "SINCE", spare=True),
     Column("because", "WHY", wraps=True, spare=True),
     Column("limit_bytes", "LIMIT", Show.MACHINE, number=True),
@@ -34,7 +33,9 @@ def _found_word(line: LimitStatus) -> str:
     planned, found = line.plan_settings, line.found_settings
     if found is None:
         return _NOT_TOLD
-    if planned is None or (found.limit, found.enforced) == (planned.limit, planned.enforced):
+    if planned is None:
+        return show_limit(found.limit)
+    if (found.limit, found.enforced) == (planned.limit, planned.enforced):
         return _AS_PLANNED
     differs = [name for name in ("limit", "enforced") if getattr(found, name) != getattr(planned, name)]
     return "; ".join(show_field(name, getattr(found, name)) for name in differs)
@@ -46,19 +47,20 @@ _AS_PLANNED, _NOT_TOLD = "as planned", "not told"
 def bands_report(
     bands: Mapping[str, Band], lines: Sequence[LimitStatus], name: str | None, *, show_all: bool
 ) -> Report:
-    """List the places by band: those off band and those the systems have otherwise first, then those without one."""
+    """List the places by band: exceptions and those the systems have otherwise first, then those without one."""
     chosen = [line for line in lines if _is_limited(line) and name in (None, _band_of(line))]
-    chosen.sort(key=lambda line: (_band_of(line) == "-", _band_of(line), _state_of(line), _sort_text(line)))
+    chosen.sort(key=_in_order)
     rows = [_band_row(line) for line in chosen]
-    counts = {
-        state: sum(_state_of(line) == state for line in chosen) for state in ("on band", "off band", "unbanded")
-    }
+    banded = sum(row["band"] != "-" for row in rows)
+    exceptions = sum(bool(row["differs"]) for row in rows)
     folded = [
-        row for row in rows if show_all or row["state"] != "on band" or row["found"] not in (_AS_PLANNED, _NOT_TOLD)
+        row
+        for row in rows
+        if show_all or row["band"] == "-" or row["differs"] or row["found"] not in (_AS_PLANNED, _NOT_TOLD)
     ]
     hidden = len(rows) - len(folded)
     wrong = sum(row["found"] not in (_AS_PLANNED, _NOT_TOLD) for row in rows)
-    message = f"{count_of(counts['off band'], 'exception')}, {counts['unbanded']:,} without a band"
+    message = f"{count_of(exceptions, 'exception')}, {len(rows) - banded:,} without a band"
     message += f"; {wrong:,} on the system differ from the plan" if wrong else ""
     notes: list[str] = []
     for band in bands.values():
@@ -70,9 +72,7 @@ def bands_report(
     if rows:
         otherwise = f"none differs from its band; of {untold:,} the system reports no limit"
     said = assured("bands", bool(rows) and not folded and not untold, otherwise)
-    headline = (
-        f"{count_of(len(bands), 'band')} on {count_of(counts['on band'] + counts['off band'], 'place')}: {message}."
-    )
+    headline = f"{count_of(len(bands), 'band')} on {count_of(banded, 'place')}: {message}."
     report = Report("bands", headline, _COLUMNS, rows, notes, said.text, said.or_rows(folded), said.is_assured)
     if hidden:
         report.pointers = [Pointer(f"{count_of(hidden, 'more place')} that do not differ", "limits -a")]
@@ -84,8 +84,7 @@ def _differs(line: LimitStatus, exceptions: Sequence[str]) -> str:
     words = list(exceptions)
     found = _found_word(line)
     if found not in (_AS_PLANNED, _NOT_TOLD):
-        limit = limit_cell(line.plan_settings) if line.planned else "none"
-        planned = show_limit(line.plan_settings.limit) if line.plan_settings is not None else str(limit)
+        planned = show_limit(line.plan_settings.limit) if line.plan_settings is not None else "nothing"
         words.append(f"the system has {found.replace('watched', 'a limit that only warns')}; planned: {planned}")
     if not words and line.plan_settings is not None:
         return "" if _band_of(line) != "-" else show_limit(line.plan_settings.limit)
@@ -93,34 +92,27 @@ def _differs(line: LimitStatus, exceptions: Sequence[str]) -> str:
 
 
 def _is_limited(line: LimitStatus) -> bool:
-    return line.target.on is not On.POOL and (line.planned is not None or line.found is not None)
+    # A system that tells only what is used has no limit there.
+    has_limit = line.found_settings is not None and line.found_settings.limit is not UNLIMITED
+    return line.target.on is not On.POOL and (line.planned is not None or has_limit)
 
 
 def _band_of(line: LimitStatus) -> str:
     return line.planned.band.name if line.planned and line.planned.band else "-"
 
 
-def _state_of(line: LimitStatus) -> str:
-    return line.planned.state if line.planned else "unbanded"
-
-
-def _sort_text(line: LimitStatus) -> str:
-    return str(target_cell(line))
+def _in_order(line: LimitStatus) -> tuple[bool, str, bool, str]:
+    return _band_of(line) == "-", _band_of(line), not differs_of(line.planned), str(target_cell(line))
 
 
 def _band_row(line: LimitStatus) -> Row:
     placed = line.planned
-    differs = (
-        [f"{show_field(e.field, e.own)} (band: {show_field(e.field, e.band)})" for e in placed.exceptions]
-        if placed
-        else []
-    )
+    differs = differs_of(placed)
     return {
         "band": _band_of(line),
         "place": target_cell(line),
-        "state": _state_of(line),
-        "exceptions": tuple(differs),
-        "differs": _differs(line, differs),
+        "differs": differs,
+        "differs_words": _differs(line, differs),
         "since": day_cell(placed.since if placed else None),
         "because": placed.because if placed else "",
         "limit_bytes": limit_cell(line.plan_settings) if placed else "-",
@@ -142,7 +134,7 @@ _MOVES = (
     Column("used_bytes", "USED", number=True),
     Column("before_bytes", "BEFORE", number=True),
     Column("after_bytes", "AFTER", number=True),
-    Column("on_band_bytes", "ON BAND", number=True),
+    Column("band_bytes", "BAND SAYS", number=True),
     Column("below_use", "BELOW USE"),
     Column("outcome", "WHAT BECOMES OF IT", wraps=True),
 )
@@ -160,7 +152,7 @@ def restating_report(
             "used_bytes": Size(move.status.amount),
             "before_bytes": limit_cell(move.before),
             "after_bytes": limit_cell(move.after),
-            "on_band_bytes": limit_cell(move.on_band),
+            "band_bytes": limit_cell(move.on_band),
             "below_use": move.falls_below,
             "outcome": move.outcome.value,
         }

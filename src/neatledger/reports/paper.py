@@ -18,7 +18,7 @@ LETTERS: dict[Level, str] = {
     Level.NONE: "",
     Level.LIST: "n",
     Level.VIEW: "v",
-    Level.DROP: "d",
+    Level.ADD_ONLY: "d",
     Level.MIXED: "x",
     Level.READ: "R",
     Level.WRITE: "C",

@@ -7,12 +7,12 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Protocol
 
-from neatledger.core.plan.limits import UNLIMITED, On, Settings
+from neatledger.core.plan.limits import UNLIMITED, On, PlacedLimit, Settings
 from neatledger.core.plan.space import Sort
 from neatledger.core.space.figures import Figures, add_up
 from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.limit_table import LimitStatus
-from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_share, show_size
+from neatledger.core.space.sizes import NO_LIMIT, is_binary, show_field, show_share, show_size
 from neatledger.core.tree.address import Address
 from neatledger.reports.assurances import assured
 from neatledger.reports.bars import bar
@@ -44,7 +44,7 @@ __all__ = [
 
 _MACHINE = (
     "on", "place", "used_bytes", "told_bytes", "planned_bytes", "planned_rule", "found_bytes", "found_rule",
-    "percent", "left_bytes", "state", "told", "band", "band_state", "items_limit", "items_used",
+    "percent", "left_bytes", "state", "told", "band", "differs", "items_limit", "items_used",
 )  # fmt: skip
 _HEADS = {"place": "PLACE", "used_bytes": "USED", "percent": "FULL", "left_bytes": "LEFT", "state": "STATE"}
 _COLUMNS = (
@@ -109,8 +109,14 @@ def _row(line: LimitStatus, today: date) -> Row:
         "items_limit": None if line.found is None else line.found.items,
         "items_used": None if line.found is None else line.found.items_used,
         "band": line.planned.band.name if line.planned and line.planned.band else "",
-        "band_state": line.planned.state if line.planned else "unbanded",
+        "differs": differs_of(line.planned),
     }
+
+
+def differs_of(placed: PlacedLimit | None) -> tuple[str, ...]:
+    """Say in what a place differs from its band, field by field; nothing where it does not, or has none."""
+    exceptions = placed.exceptions if placed else ()
+    return tuple(f"{show_field(one.field, one.own)} (band: {show_field(one.field, one.band)})" for one in exceptions)
 
 
 def _state_words(line: LimitStatus, today: date) -> str:

@@ -27,7 +27,7 @@ _ORDER = [
     Level.MANAGE,
     Level.WRITE,
     Level.MIXED,
-    Level.DROP,
+    Level.ADD_ONLY,
     Level.READ,
     Level.VIEW,
     Level.LIST,

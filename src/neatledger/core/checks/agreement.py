@@ -88,7 +88,7 @@ def _lacking(level: Level, held: _Held) -> str:
     if not held.is_known:
         # What was not seen may be there.
         return ""
-    wanted = LEVEL_RIGHTS[level] & (COMPARED if level is not Level.DROP else Right.ADD)
+    wanted = LEVEL_RIGHTS[level] & (COMPARED if level is not Level.ADD_ONLY else Right.ADD)
     evidence = [spell_rights(wanted & ~held.rights)] if wanted & ~held.rights else []
     if not evidence and wanted & Right.READ and held.read < held.files:
         evidence.append(f"reads only {held.read:,} of {held.files:,} files")

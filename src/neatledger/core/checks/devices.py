@@ -29,10 +29,10 @@ CHECKS = (
         "device-of-leaver",
         Severity.HIGH,
         "somebody who left still has copies on a device",
-        "wipe it from afar, or have it brought back",
+        "erase it from afar, or have it brought back",
         _find("device-of-leaver"),
     ),
-    Check("device-lost", Severity.HIGH, "a lost device was not erased", "wipe it from afar", _find("device-lost")),
+    Check("device-lost", Severity.HIGH, "a lost device was not erased", "erase it from afar", _find("device-lost")),
     Check(
         "unmanaged-device",
         Severity.MEDIUM,

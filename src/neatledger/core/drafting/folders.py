@@ -226,4 +226,4 @@ def _at_most(rights: Right) -> Level:
 
 def everyone_writes(grants: Mapping[str, Level]) -> bool:
     """Tell whether grants let everybody add."""
-    return grants.get("everyone") in (Level.DROP, Level.WRITE, Level.MANAGE)
+    return grants.get("everyone") in (Level.ADD_ONLY, Level.WRITE, Level.MANAGE)

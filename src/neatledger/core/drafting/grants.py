@@ -9,7 +9,7 @@ from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 
 __all__ = ["SAYABLE", "GrantDrafter", "level_said"]
 
-SAYABLE = (Level.LIST, Level.READ, Level.DROP, Level.WRITE, Level.MANAGE)
+SAYABLE = (Level.LIST, Level.READ, Level.ADD_ONLY, Level.WRITE, Level.MANAGE)
 """The levels that a draft says; what is between them is a question."""
 _TOLD = Right.LIST | Right.READ | Right.ADD | Right.MANAGE
 

@@ -60,12 +60,17 @@ class Level(Enum):
     NONE = "none"
     LIST = "list"
     VIEW = "view"
-    DROP = "drop"
+    ADD_ONLY = "add-only"
     MIXED = "mixed"
     READ = "read"
     WRITE = "write"
     MANAGE = "manage"
     UNKNOWN = "unknown"
+
+    @classmethod
+    def _missing_(cls, value: object) -> Level | None:
+        # As it was called before: counts, packs and lists that were kept then have that word.
+        return cls.ADD_ONLY if value == "drop" else None
 
 
 _LIST = Right.ENTER | Right.LIST
@@ -75,7 +80,7 @@ LEVEL_RIGHTS: dict[Level, Right] = {
     Level.NONE: Right.NONE,
     Level.LIST: _LIST,
     Level.VIEW: _LIST | Right.VIEW,
-    Level.DROP: Right.ENTER | Right.ADD,
+    Level.ADD_ONLY: Right.ENTER | Right.ADD,
     Level.READ: _READ,
     Level.WRITE: _WRITE,
     Level.MANAGE: ALL_RIGHTS,
@@ -84,7 +89,7 @@ LEVEL_RIGHTS: dict[Level, Right] = {
 _BY_RIGHTS = {
     Right.LIST: Level.LIST,
     Right.LIST | Right.READ: Level.READ,
-    Right.ADD: Level.DROP,
+    Right.ADD: Level.ADD_ONLY,
     Right.LIST | Right.READ | Right.ADD: Level.WRITE,
     Right.LIST | Right.READ | Right.ADD | Right.DELETE: Level.WRITE,
     Right.LIST | Right.READ | Right.ADD | Right.MANAGE: Level.MANAGE,
@@ -134,8 +139,8 @@ def with_view(rights: Right) -> Right:
 def parse_rights(text: str) -> Right:
     """Return the rights that a level's name or words such as ``list read add`` stand for; raises `ValueError`."""
     words = text.casefold().split()
-    level = next((level for level in LEVEL_RIGHTS if [level.value] == words), None)
-    if level is not None:
+    level = Level(words[0]) if len(words) == 1 and words[0] in _LEVEL_WORDS else None
+    if level in LEVEL_RIGHTS:
         return with_view(LEVEL_RIGHTS[level])
     by_word = {word: right for right, word in _SPELLED}
     unknown = [word for word in words if word not in by_word]
@@ -149,6 +154,7 @@ def parse_rights(text: str) -> Right:
     return with_view(rights | (Right.CLEAR if rights & Right.DELETE else Right.NONE))
 
 
+_LEVEL_WORDS = {"drop", *(level.value for level in LEVEL_RIGHTS)}
 _SPELLED = (
     (Right.ENTER, "enter"),
     (Right.LIST, "list"),

@@ -137,13 +137,6 @@ class PlacedLimit:
             if getattr(on_band, name) != getattr(mine, name)
         )
 
-    @property
-    def state(self) -> str:
-        """On band, off band, or unbanded."""
-        if self.band is None:
-            return "unbanded"
-        return "off band" if self.exceptions else "on band"
-
 
 @dataclass(frozen=True, slots=True)
 class Pool:

@@ -56,7 +56,7 @@ class NoticeRule:
 
     about: About
     who: tuple[str, ...] = ()
-    at: tuple[int, ...] = (80, 95)
+    at: tuple[int, ...] = (90, 97)
     within_days: int = 14
     checks: tuple[str, ...] = ()
     every: int | None = 0

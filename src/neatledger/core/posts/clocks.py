@@ -9,7 +9,7 @@ from neatledger.core.plan.plan import Plan
 
 __all__ = ["Clocks", "clocks_of"]
 
-_HAND_OVER_DAYS, _KEEP_DAYS = 30, 365
+_HAND_OVER_DAYS, _KEEP_DAYS = 42, 365
 
 
 @dataclass(frozen=True, slots=True)

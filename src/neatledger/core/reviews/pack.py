@@ -22,7 +22,7 @@ class Choice(Enum):
     CHANGE = "change"
 
 
-CHANGEABLE = (Level.LIST, Level.VIEW, Level.DROP, Level.READ, Level.WRITE, Level.MANAGE)
+CHANGEABLE = (Level.LIST, Level.VIEW, Level.ADD_ONLY, Level.READ, Level.WRITE, Level.MANAGE)
 """The levels that a row may be changed to."""
 
 

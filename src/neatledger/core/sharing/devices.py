@@ -17,16 +17,16 @@ __all__ = ["judge_device"]
 def judge_device(device: Device, service: Service, plan: Plan, today: date) -> list[Breach]:
     """Return what is not in order with a device."""
     found: list[Breach] = []
-    if device.state == "wiped":
+    if device.state == "erased":
         return found
     number = service.numbers.get(device.owner)
     person = None if number is None else plan.people.get(service.principals[number].person)
     if number is None or not service.principals[number].is_open:
         found.append(Breach("device-of-leaver", f"{device.owner} has no open account any more, and it holds copies"))
     elif person is not None and person.end is not None and person.end < today:
-        found.append(Breach("device-of-leaver", f"{person.name} left on {person.end}, and it is still linked"))
+        found.append(Breach("device-of-leaver", f"{person.name} left on {person.end}, and it is still connected"))
     if device.state == "lost":
-        found.append(Breach("device-lost", "it is lost, and was not wiped"))
+        found.append(Breach("device-lost", "it is lost, and was not erased"))
     held = [plan.posts[one.post] for one in plan.posts_of(person.id)] if person is not None else []
     if held and device.state != "lost":
         most = max((one.devices for one in held), key=list(Devices).index)

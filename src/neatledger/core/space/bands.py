@@ -1,8 +1,8 @@
 """Bands: many limits from one setting. What moves when a band is restated, what stays, and what would end.
 
-Places on band move. Exceptions stay as they are unless they are named; one whose own values are those of the
-restated band is an exception no more. No limit falls below what is used unless that is insisted on: such a
-place keeps the limit that it has, as an exception. A band may also be restated for later places only: then
+Places that do not differ move. Exceptions stay as they are unless they are named; one whose own values are
+those of the restated band is an exception no more. No limit falls below what is used unless that is insisted
+on: such a place keeps the limit that it has, as an exception. A band may also be restated for later places only: then
 all that have it now keep what they have.
 """
 

@@ -1,4 +1,4 @@
-"""Steps on devices: the copies on one wiped, which a person must ask for."""
+"""Steps on devices: the copies on one erased, which a person must ask for."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ __all__ = ["DeviceStep"]
 
 @dataclass(frozen=True, slots=True)
 class DeviceStep(RecordStep):
-    """One device with copies; once it is wiped it holds none, and is not linked any more."""
+    """One device with copies; once it is erased it holds none, and is not connected any more."""
 
     kind: ClassVar[str] = "device"
     record: ClassVar[type] = Device
@@ -28,4 +28,8 @@ class DeviceStep(RecordStep):
     def word(self, names: Names) -> str:
         """Say what to do with it."""
         one = self._either
-        return f"wipe the copies on {one.name or one.id} of {one.owner}" if self.after is None else f"link {one.name}"
+        return (
+            f"erase the copies on {one.name or one.id} of {one.owner}"
+            if self.after is None
+            else f"connect {one.name}"
+        )

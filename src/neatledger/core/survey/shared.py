@@ -187,6 +187,10 @@ class Link:
         return "all its uses are spent" if self.uses_left is not None and self.uses_left <= 0 else ""
 
 
+FORMER_STATES = {"linked": "connected", "wiped": "erased"}
+"""State of a device, as it was called before, and today."""
+
+
 @dataclass(frozen=True, slots=True)
 class Device:
     """A device that holds copies; `held_bytes` is None where the service does not tell."""
@@ -196,10 +200,14 @@ class Device:
     name: str
     kind: str = ""
     managed: bool | None = None
-    state: str = "linked"
+    state: str = "connected"
     last_seen: date | None = None
     folders: tuple[bytes, ...] = ()
     held_bytes: int | None = None
+
+    def __post_init__(self) -> None:
+        # Counts and steps that were kept before have the former words.
+        object.__setattr__(self, "state", FORMER_STATES.get(self.state, self.state))
 
 
 @dataclass(frozen=True)
