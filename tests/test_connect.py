@@ -82,7 +82,7 @@ def test_what_is_not_there_is_said_in_one_line(tmp_path: Path, run) -> None:
     run("connect", "--office", tmp_path / "o", f"barn={tmp_path / 't'}")
     before = (tmp_path / "o" / "office.yaml").read_text()
     for words, said in (
-        (["barn", tmp_path / "t"], "a system 'barn' already"),
+        (["x", "smb://127.0.0.1:1"], "who signs in there is not known (--user NAME"),
         (["x", "/nowhere/at/all"], "there is no folder"),
         (["x", "ldap://127.0.0.1:1"], "cannot be asked"),
         (["x", "http://127.0.0.1:1/"], "no answer"),
@@ -97,6 +97,15 @@ def test_what_is_not_there_is_said_in_one_line(tmp_path: Path, run) -> None:
     assert (tmp_path / "o" / "office.yaml").read_text() == before
     told = run("connect", "kept", tmp_path / "t", "--office", tmp_path / "o")
     assert "Nothing was written" in told.stderr and "source: tree" in told.stdout
+    refused = run("connect", "--office", tmp_path / "new", "x=smb://127.0.0.1:1", status=2)
+    assert "--user NAME" in refused.stderr and not (tmp_path / "new" / "office.yaml").exists()
+    # What was never counted may be connected again, by another address; what was counted may not.
+    (tmp_path / "other").mkdir()
+    run("connect", "barn", tmp_path / "other", "--yes", "--office", tmp_path / "o")
+    assert systems_of(tmp_path / "o")["barn"]["path"] == str(tmp_path / "other")
+    run("count", "--office", tmp_path / "o")
+    told = run("connect", "barn", tmp_path / "t", "--yes", "--office", tmp_path / "o", status=2)
+    assert "was counted already" in told.stderr
 
 
 def test_a_service_is_asked_what_it_is(tmp_path: Path, run, monkeypatch) -> None:

@@ -7,9 +7,12 @@ import doctest
 import io
 import json
 import os
+import re
 import subprocess
+from datetime import date
 from pathlib import Path
 
+import pandas as pd
 import pytest
 
 from conftest import ANY, COMMAND
@@ -26,6 +29,8 @@ from neatledger.core.plan.plan import Kind
 from neatledger.core.survey.accounts import Account, AccountState
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.columns import SeenState
+from neatledger.errors import NeatError
+from neatledger.frames import frame
 from neatledger.reports.access import short_rights, spell_files
 from neatledger.reports.everyone import fold_alike
 from neatledger.reports.who import who_report
@@ -210,6 +215,52 @@ def test_every_command_speaks_csv_and_json(small: Path, run) -> None:
     env = {**os.environ, "NEATLEDGER_OFFICE": str(small)}
     assert subprocess.run([COMMAND, "ledger"], env=env, capture_output=True).returncode == 0
     assert run("ledger", cwd=small).stdout.startswith("1 count in ")
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        "who barn:/Payroll",
+        "space",
+        "check -a",
+        "people",
+        "links",
+        "ledger",
+        "reach rook --level any",
+        "expiring",
+        "protect",
+    ],
+)
+def test_any_answer_is_a_table_of_the_columns_of_csv_with_their_types(demo: Path, run, words: str) -> None:
+    today = "2026-11-23"
+    shown = run(*words.split(), "-f", "csv", "--today", today, "--office", demo, status=ANY).stdout
+    rows = list(csv.DictReader(io.StringIO(shown)))
+    table = frame(demo, *words.split(), today=date.fromisoformat(today))
+    assert list(table.columns) == list(rows[0]) and len(table) == len(rows)
+    for key in table.columns:
+        cells = [row[key] for row in rows]
+        numbers = [cell for cell in cells if cell and cell != "no limit"]
+        if numbers and all(re.fullmatch("-?[0-9]+", cell) for cell in numbers) and key not in ("id", "fingerprint"):
+            kind = str(table[key].dtype)
+            assert kind in ("Int64", "boolean"), (key, kind)
+            wanted = [{"": None, "no limit": -1}.get(cell, cell) for cell in cells]
+            assert [None if cell is None else int(cell) for cell in wanted] == [
+                None if value is pd.NA else int(value) for value in table[key].tolist()
+            ], key
+        elif cells[0] and all(re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", cell) for cell in cells if cell):
+            assert table[key].dt.strftime("%Y-%m-%d").fillna("").tolist() == cells
+
+
+def test_a_table_from_python_is_refused_as_the_command_is_and_changes_nothing(demo: Path) -> None:
+    before = (demo / "office.yaml").read_bytes()
+    for words, told in (
+        (("whoo", "barn:/"), "did you mean who"), (("who", "barn:/Payrol"), "did you mean barn:/Payroll"),
+        (("people", "brandt"), "brand"), (("mend", "--carry-out"), "is no question"), (("plan", "--write"), "is no question"),
+        (("report", "office"), "is no question"), (("who", "barn:/", "--help"), "help is no table"),
+    ):  # fmt: skip
+        with pytest.raises(NeatError, match=told):
+            frame(demo, *words)
+    assert (demo / "office.yaml").read_bytes() == before
 
 
 def test_the_examples_of_the_python_page_are_true(demo: Path, tmp_path: Path, monkeypatch) -> None:

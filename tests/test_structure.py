@@ -51,6 +51,7 @@ FLOORS = {
         "formats",
         "core",
     },
+    "frames": {"app", "cli"},
     "papers": {"questions", "faces", "reports", "formats", "core"},
     "app": {"cluster", "processes", "keyrings", "questions", "faces", "office", "reports", "formats", "core"},
     "questions": {"office", "ledger", "sources", "probes", "carriers", "formats", "core"},

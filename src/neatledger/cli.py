@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ALL_DEPTHS",
     "FORMATS",
+    "command_called",
     "common_help",
     "day_of",
     "days_of",
@@ -290,7 +291,7 @@ def _told(words: Sequence[str]) -> str:
     return texts.get(words[0], "")
 
 
-def _command_called(word: str) -> str:
+def command_called(word: str) -> str:
     """Return the command that is meant; raises `UsageError`, with its new name for one of before."""
     from neatledger.formats.nearest import one_of, or_else
 
@@ -308,7 +309,7 @@ def _run(words: Sequence[str]) -> int:
     if told:
         print(told, flush=True)
         return 0
-    name = _command_called(words[0])
+    name = command_called(words[0])
     with extras_for(name):
         try:
             args, options = parse_call(name, words[1:])

@@ -22,6 +22,7 @@ EXTRAS: dict[str, tuple[str, ...]] = {
     "demo": ("werkzeug",),
     "complete": ("argcomplete",),
     "parquet": ("pyarrow",),
+    "pandas": ("pandas",),
     "groups": ("highspy",),
     "signing": ("cryptography", "bcrypt"),
     "postgres": ("psycopg",),
@@ -34,7 +35,7 @@ _OF_COMMANDS = {
     "connect": ("gather", "smb", "ldap", "services"),
 }
 """What a command may come to need beside the library that it missed first: all of it is told at once."""
-_APART = ("complete", "parquet", "groups", "signing", "postgres", "cluster")  # the tour does not need them
+_APART = ("complete", "parquet", "pandas", "groups", "signing", "postgres", "cluster")  # the tour does not need them
 
 
 def require_all(what: str) -> None:

@@ -40,8 +40,11 @@ def run(args: argparse.Namespace, app: App) -> int:
         return new.run(args, app)
     if not args.name or not args.address:
         raise UsageError("connect wants a name and an address", hint="connect barn /srv/barn; connect --test")
-    if args.name in app.office.plan.systems:
-        raise UsageError(f"there is a system {args.name!r} already", hint="another name, or connect --test")
+    if args.name in app.office.plan.systems and _is_counted(app, args.name):
+        raise UsageError(
+            f"{args.name} is in the plan and was counted already",
+            hint="give another name, or change its lines in office.yaml; connect --test tries them",
+        )
     said = hints_of(args)
     ask = (lambda _: "") if args.yes else app.ask
     with app.progress(f"asking {args.address[0]}"):
@@ -65,6 +68,10 @@ def run(args: argparse.Namespace, app: App) -> int:
     keep_passwords(app, args.name, found)
     app.say(f"{args.name} is in office.yaml now; neatledger count {args.name} looks at it.")
     return 0 if works else 1
+
+
+def _is_counted(app: App, system: str) -> bool:
+    return app.office.has_count and system in app.office.readers
 
 
 def _part(app: App) -> None:

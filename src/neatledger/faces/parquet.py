@@ -1,11 +1,14 @@
 """Tables as Apache Parquet: columns with their types, names that repeat once, many rows at a time.
 
-The columns are those of CSV. Addresses are text as CSV has it; what is not known is null.
+The columns are those of CSV. Addresses are text as CSV has it; what is not known is null; of limits −1 is no limit,
+and of days 9999-12-31 no end.
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Sequence
+from datetime import UTC, date, datetime
 from itertools import islice
 from typing import Any
 
@@ -14,16 +17,18 @@ from numpy.typing import NDArray
 
 from neatledger.core.access.everyone import FLAG_RIGHTS, RowBlock, RowFilter, flag_rights
 from neatledger.core.lists.rights import Level, Right, level_of
+from neatledger.core.space.sizes import NO_LIMIT
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.faces.accesstable import KEYS
 from neatledger.faces.machine import machine_columns
+from neatledger.faces.parquet_types import TYPES, Kind, set_name
 from neatledger.files import open_replacement
 from neatledger.formats.names import encode_address, encode_bytes
 from neatledger.reports.everyone import AccessRows
 from neatledger.reports.report import Cell, Moment, Portion, Report, Row
 
-__all__ = ["text_of", "texts_of", "write_access", "write_report"]
+__all__ = ["column_of", "kind_of", "text_of", "texts_of", "write_access", "write_report"]
 
 _ROWS = 65_536
 _TEXTS = ("person", "account", "system", "folder", "way", "level")
@@ -39,47 +44,94 @@ _RIGHTS = {
 
 
 def write_report(report: Report, rows: Iterable[Row], target: str) -> None:
-    """Write a report's rows; a column is of numbers, truths or texts, as its first rows have it."""
+    """Write a report's rows; a column has the type that is declared for it, else that of what its first rows hold."""
     import pyarrow as pa
     import pyarrow.parquet as pq
 
     keys = machine_columns(report.columns)
+    declared = TYPES.get(set_name(report.name, keys), {})
+    numbers = {column.key for column in report.columns if column.number}
     waiting = iter(rows)
-    first = list(islice(waiting, _ROWS))
-    schema = pa.schema([(key, _type_of([row[key] for row in first])) for key in keys])
+    batch = list(islice(waiting, _ROWS))
+    kinds = {
+        key: declared[key].kind if key in declared else kind_of([row[key] for row in batch], key in numbers)
+        for key in keys
+    }
+    columns = [column_of([row[key] for row in batch], kinds[key]) for key in keys]
+    schema = pa.schema([(key, column.type) for key, column in zip(keys, columns, strict=True)])
     with open_replacement(target) as out, pq.ParquetWriter(out.buffer, schema) as writer:
-        batch = first
         while True:
-            columns = [_column([row[key] for row in batch], schema.field(key).type) for key in keys]
             writer.write_table(pa.table(columns, schema=schema))
             batch = list(islice(waiting, _ROWS))
             if not batch:
                 return
+            columns = [column_of([row[key] for row in batch], kinds[key]) for key in keys]
 
 
-def _type_of(cells: Sequence[Cell]) -> Any:
-    import pyarrow as pa
-
+def kind_of(cells: Sequence[Cell], is_number: bool) -> Kind:
+    """Return what a column holds; where it holds nothing, a number if its heading is one of numbers."""
     known = [cell for cell in cells if cell is not None and cell != ""]
-    if known and all(isinstance(cell, bool) for cell in known):
-        return pa.bool_()
-    if known and all(isinstance(cell, int | Portion) for cell in known):
-        return pa.int64()
-    if known and all(isinstance(cell, tuple) for cell in known):
-        return pa.list_(pa.string())
-    return pa.string()
+    if not known:
+        return Kind.NUMBER if is_number else Kind.TEXT
+    if all(isinstance(cell, bool) for cell in known):
+        return Kind.TRUTH
+    if all(isinstance(cell, int | Portion) or cell == NO_LIMIT for cell in known):
+        return Kind.NUMBER
+    if all(isinstance(cell, tuple) for cell in known):
+        return Kind.TEXTS
+    if all(isinstance(cell, Moment) for cell in known):
+        return Kind.MOMENT
+    if all(cell == _NO_END or (isinstance(cell, str) and _IS_DAY.fullmatch(cell)) for cell in known):
+        return Kind.DAY
+    return Kind.TEXT
 
 
-def _column(cells: Sequence[Cell], kind: Any) -> Any:
+def column_of(cells: Sequence[Cell], kind: Kind) -> Any:
+    """Return the cells of a column as an array of its type; what is not known is null."""
     import pyarrow as pa
 
-    if pa.types.is_string(kind):
-        return pa.array([text_of(cell) for cell in cells], kind)
-    if pa.types.is_list(kind):
-        return pa.array([texts_of(cell) for cell in cells], kind)
-    return pa.array(
-        [cell.percent if isinstance(cell, Portion) else None if cell == "" else cell for cell in cells], kind
-    )
+    match kind:
+        case Kind.NUMBER:
+            return pa.array([_number(cell) for cell in cells], pa.int64())
+        case Kind.TRUTH:
+            return pa.array([cell if isinstance(cell, bool) else None for cell in cells], pa.bool_())
+        case Kind.DAY:
+            return pa.array([_day(cell) for cell in cells], pa.date32())
+        case Kind.MOMENT:
+            return pa.array([_moment(cell) for cell in cells], pa.timestamp("us", tz="UTC"))
+        case Kind.TEXTS:
+            return pa.array([texts_of(cell) for cell in cells], pa.list_(pa.string()))
+        case Kind.TEXT:
+            return pa.array([text_of(cell) for cell in cells], pa.string())
+
+
+_WITHOUT_LIMIT, _LAST_DAY = -1, date(9999, 12, 31)
+"""What stands for no limit, and for no end."""
+_NO_END = "no end"
+_IS_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
+
+
+def _number(cell: Cell) -> int | None:
+    if isinstance(cell, Portion):
+        return cell.percent
+    if isinstance(cell, str):
+        return _WITHOUT_LIMIT if cell == NO_LIMIT else None
+    return cell if isinstance(cell, int) else None
+
+
+def _day(cell: Cell) -> date | None:
+    if not isinstance(cell, str) or not cell:
+        return None
+    try:
+        return date.fromisoformat(cell[:10])
+    except ValueError:
+        return _LAST_DAY if cell == _NO_END else None
+
+
+def _moment(cell: Cell) -> datetime | None:
+    if isinstance(cell, Moment):
+        cell = cell.utc
+    return datetime.fromisoformat(cell).astimezone(UTC) if isinstance(cell, str) and cell else None
 
 
 def texts_of(cell: Cell) -> list[str] | None:
@@ -138,15 +190,12 @@ def write_access(
                     columns = people.columns_of(block, path_of)
                     writer.write_table(pa.table([columns[key] for key in keys], schema=schema))
         if more:
-            columns = {key: _column([row[key] for row in more], _flat(kinds[key])) for key in keys}
+            of_rows = {
+                key: Kind.TEXT if key in _TEXTS else Kind.TRUTH if key in _RIGHTS else Kind.NUMBER for key in keys
+            }
+            columns = {key: column_of([row[key] for row in more], of_rows[key]) for key in keys}
             arrays = [columns[key].dictionary_encode() if key in _TEXTS else columns[key] for key in keys]
             writer.write_table(pa.table(arrays, names=keys).cast(schema))
-
-
-def _flat(kind: Any) -> Any:
-    import pyarrow as pa
-
-    return pa.string() if pa.types.is_dictionary(kind) else kind
 
 
 class _People:

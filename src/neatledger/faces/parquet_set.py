@@ -9,24 +9,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
 
 from neatledger.core.access.everyone import RowFilter
 from neatledger.core.tree.address import Address
 from neatledger.faces.machine import machine_columns
-from neatledger.faces.parquet import text_of, texts_of, write_access
+from neatledger.faces.parquet import column_of, write_access
 from neatledger.faces.parquet_types import TYPES, Declared, Kind, set_name
 from neatledger.files import open_replacement
 from neatledger.reports.everyone import AccessRows
-from neatledger.reports.report import Cell, Portion, Report, Row
+from neatledger.reports.report import Report, Row
 
 __all__ = ["is_set", "write_access_set", "write_report_set"]
 
 _NOBODYS = "__HIVE_DEFAULT_PARTITION__"
 """The folder of rows that are of no system, as programs that read such folders name it."""
-_NO_LIMIT, _NO_END = -1, date(9999, 12, 31)
 _ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9_-]*):")
 _NAMED = re.compile(r" on ([A-Za-z][A-Za-z0-9_-]*)$")
 
@@ -51,7 +48,10 @@ def write_report_set(report: Report, rows: Iterable[Row], target: str, count: in
     for row in rows:
         by_system.setdefault(_system_of(row, systems), []).append(row)
     for system, some in by_system.items():
-        columns = {key: _column([row[key] for row in some], declared.get(key)) for key in keys}
+        columns = {
+            key: column_of([row[key] for row in some], declared[key].kind if key in declared else Kind.TEXT)
+            for key in keys
+        }
         fields = [pa.field(key, one.type, metadata=_unit(declared.get(key))) for key, one in columns.items()]
         with open_replacement(_part(target, name, system, count)) as out:
             pq.write_table(pa.table(list(columns.values()), schema=pa.schema(fields)), out.buffer)
@@ -95,43 +95,3 @@ def _system_of(row: Row, systems: Sequence[str]) -> str:
 
 def _unit(declared: Declared | None) -> dict[str, str] | None:
     return {"unit": declared.unit} if declared is not None and declared.unit else None
-
-
-def _column(cells: Sequence[Cell], declared: Declared | None) -> Any:
-    import pyarrow as pa
-
-    kind = Kind.TEXT if declared is None else declared.kind
-    match kind:
-        case Kind.NUMBER:
-            return pa.array([_number(cell) for cell in cells], pa.int64())
-        case Kind.TRUTH:
-            return pa.array([cell if isinstance(cell, bool) else None for cell in cells], pa.bool_())
-        case Kind.DAY:
-            return pa.array([_day(cell) for cell in cells], pa.date32())
-        case Kind.MOMENT:
-            return pa.array([_moment(cell) for cell in cells], pa.timestamp("us", tz="UTC"))
-        case Kind.TEXTS:
-            return pa.array([texts_of(cell) for cell in cells], pa.list_(pa.string()))
-        case Kind.TEXT:
-            return pa.array([text_of(cell) for cell in cells], pa.string())
-
-
-def _number(cell: Cell) -> int | None:
-    if isinstance(cell, Portion):
-        return cell.percent
-    if isinstance(cell, str):
-        return _NO_LIMIT if cell == "no limit" else None
-    return cell if isinstance(cell, int) else None
-
-
-def _day(cell: Cell) -> date | None:
-    if not isinstance(cell, str) or not cell:
-        return None
-    try:
-        return date.fromisoformat(cell[:10])
-    except ValueError:
-        return _NO_END if cell == "no end" else None
-
-
-def _moment(cell: Cell) -> datetime | None:
-    return datetime.fromisoformat(cell).astimezone(UTC) if isinstance(cell, str) and cell else None

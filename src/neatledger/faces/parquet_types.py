@@ -42,7 +42,7 @@ TYPES: dict[str, dict[str, Declared]] = {
         **_texts("on", "place", "planned_rule", "found_rule", "state", "band"),
         **dict.fromkeys(("used_bytes", "told_bytes", "planned_bytes", "found_bytes", "left_bytes"), _BYTES),
         "percent": Declared(Kind.NUMBER, "percent"),
-        "told": _TEXTS,
+        **dict.fromkeys(("told", "differs"), _TEXTS),
         "items_limit": Declared(Kind.NUMBER, "files and folders"),
         "items_used": Declared(Kind.NUMBER, "files and folders"),
     },

@@ -116,10 +116,11 @@ def write_grants(office_dir: Path, plan: Plan, edits: Sequence[GrantEdit]) -> No
 
 
 def add_system(office_dir: Path, name: str, settings: Mapping[str, Any], comments: Mapping[str, str]) -> None:
-    """Add a system to the plan, each setting with its comment; raises as `add_acceptance`, and where it is there."""
+    """Put a system into the plan, each setting with its comment, in place of one of that name if there is any.
+
+    Raises as `add_acceptance`.
+    """
     with editing(office_dir) as edited:
-        if name in edited["systems"]:
-            raise OfficeError(f"there is a system {name!r} already", str(office_dir / PLAN_NAME), "another name")
         edited["systems"][name] = system_piece(settings, comments)
 
 

@@ -19,7 +19,7 @@ _HEAD = f"""\
 # yaml-language-server: $schema={SCHEMA_NAME}
 # (an editor that knows this line completes the keys of a plan; neatledger plan --schema makes that file)
 #
-# What comes next: neatledger connect adds systems, gather looks at them, draft --write writes people, groups, folders
+# What comes next: neatledger connect adds systems, count looks at them, draft --write writes people, groups, folders
 # and limits as they were found. By hand, each as you need it; accounts that nobody here has stand as themselves:
 #
 #   people: {{ada: {{name: Ada Example, email: ada@office.example, accounts: {{%(system)s: ada}}}}}}

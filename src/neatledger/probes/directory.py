@@ -43,9 +43,7 @@ def account_setting(address: str, hints: Hints) -> tuple[dict[str, Any], list[st
         path = Path(address).expanduser().resolve()
         setting: dict[str, Any] = {"ldif": str(path)}
     else:
-        setting = {"ldap": _live(address, hints, notes, lacking)}
-        if lacking:
-            return setting, notes, lacking
+        setting = {"ldap": _live(address, hints, notes)}
     if hints.said.get("ids"):
         setting["ids"] = str(hints.said["ids"])
     context = _context(hints, {"source": "directory", "accounts": setting})
@@ -62,7 +60,7 @@ def _context(hints: Hints, settings: Mapping[str, Any]) -> SourceContext:
     return SourceContext(*words, date.today(), lambda _: None, hints.account_credentials)
 
 
-def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> dict[str, Any]:
+def _live(address: str, hints: Hints, notes: list[str]) -> dict[str, Any]:
     import ldap3
     from ldap3.core.exceptions import LDAPException
 
@@ -103,7 +101,8 @@ def _live(address: str, hints: Hints, notes: list[str], lacking: list[str]) -> d
     if not base:
         base = hints.text("base", f"Below which entry of {urlsplit(address).hostname} do the people lie? ")
     if not base:
-        lacking.append("below which entry the people lie: --base 'dc=office,dc=example'")
+        hint = "--base 'dc=office,dc=example'"
+        raise SourceError("below which entry the people lie is not known", address, hint)
     setting["base"] = base
     user = hints.text("user", f"Who signs in at {urlsplit(address).hostname}, as a distinguished name? [nobody] ")
     if user:

@@ -34,8 +34,9 @@ def probe(address: str, hints: Hints) -> Proposal:
     if by_ticket:
         found.put("sign-in", "kerberos", "with the ticket of whoever runs this")
     elif not user:
-        found.lacking.append("who signs in: --user NAME (an account that may read all lists)")
-        return found
+        raise SourceError(
+            "who signs in there is not known", address, "--user NAME, an account that may read all lists"
+        )
     else:
         found.put("user", user, "the password comes from the environment, the keyring or a prompt")
     for word in ("allow-unsigned", "allow-guest"):

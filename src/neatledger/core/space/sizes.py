@@ -78,10 +78,10 @@ def show_between(low: int, high: int) -> str:
 
 
 def show_share(part: int, whole: int) -> str:
-    """Show a part in percent: whole ones, but never 100 % of what is not yet full, nor 0 % of something."""
+    """Show a part in whole percents, rounded down: never 100 % of what is not yet full, nor 0 % of something."""
     if whole <= 0:
         return "-"
-    percent = 100 * part // whole if part < whole else round(100 * part / whole)
+    percent = 100 * part // whole
     return "<1 %" if not percent and part else f"{percent:,} %"
 
 
