@@ -379,7 +379,7 @@ def test_each_account_stands_in_a_row_of_its_own(demo: Path, run) -> None:
     [
         (("join", "Ada Larke", "--post", "nurze"), "did you mean nurse"),
         (("join", "Ada Larke", "--post", "nurse", "--login", "barn=jhale"), "the login is Jonas Hale's"),
-        (("join", "Ada Larke", "--post", "nurse", "--login", "bern=x"), "no system is named 'bern'"),
+        (("join", "Ada Larke", "--post", "nurse", "--login", "bern=x"), "no system is called 'bern'"),
         (
             ("join", "Ada Larke", "--post", "nurse", "--start", "2027-02-01", "--last-day", "2027-01-01"),
             "before the first",

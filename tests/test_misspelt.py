@@ -11,7 +11,7 @@ import pytest
 from neatledger.errors import UnknownNameError
 from neatledger.questions.office import open_office
 
-FOLDER, PERSON, GROUP, SYSTEM, CHECK = "barn:/Payrol", "thistel", "payrol", "barm", "plan-difers"
+FOLDER, PERSON, GROUP, SYSTEM, CHECK = "barn:/Payrol", "thistel", "payrll", "barm", "plan-difers"
 MEANT = {FOLDER: "barn:/Payroll", PERSON: "thistle", GROUP: "payroll", SYSTEM: "barn", CHECK: "plan-differs"}
 CALLS = [
     f"who {FOLDER}", f"who {SYSTEM}:/Payroll", f"who {FOLDER} --side plan", f"reach {PERSON}", f"reach {PERSON} --side plan",
@@ -40,6 +40,64 @@ def test_a_slip_of_the_hand_is_refused_with_what_is_near(demo: Path, run) -> Non
         words = {*re.split("[ =]", call), *re.split("[ =:]", call)}
         meant = [MEANT[word] for word in MEANT if word in words]
         assert all(one in done.stderr for one in meant), (call, done.stderr)
+
+
+SLIPS = [
+    ("whoo barn:/Payroll", "there is no command 'whoo' (did you mean who?)"),
+    ("gather", "gather is now: neatledger count"),
+    ("who", "who wants FOLDER (as in: neatledger who barn:/Payroll)"),
+    ("who Payrol", "no folder is called 'Payrol' (did you mean barn:/Payroll?)"),
+    ("who barn/Payroll", "no folder is called 'barn/Payroll' (did you mean barn:/Payroll?)"),
+    ("who barn:/Payroll rook", "one word too many: 'rook' (as in: neatledger who barn:/Payroll)"),
+    ("who barn:/Payroll --level reed", "--level 'reed' is none of any, list, view, add-only, read, write, manage (did you mean read?)"),
+    ("who barn:/Payroll -f cvs", "--format 'cvs' is none of table, csv, json, jsonl, xml, parquet (did you mean csv?)"),
+    ("who barn:/Payroll -o x.pdf", "x.pdf: who does not write pdf (it writes table, csv, json, jsonl, xml, parquet: -o FILE.csv)"),
+    ("who barn:/Payroll -c persn", "there is no column 'persn' (did you mean person?)"),
+    ("who barn:/Payroll -n ten", "-n/--top: not a whole number: 'ten' (see: neatledger who --help)"),
+    ("who barn:/Payroll --as-of 16.11.2026", "--as-of: not a date: '16.11.2026' (write it as 2026-11-16) (see: neatledger who --help)"),
+    ("who barn:/Payroll --as-of 11/16/2026", "--as-of: not a date: '11/16/2026' (write it as 2026-11-16) (see: neatledger who --help)"),
+    ("who barn:/Payroll --as-of 2026-02-30", "--as-of: there is no day '2026-02-30' (see: neatledger who --help)"),
+    ("why barn:/Payroll payroll", "nobody is called 'payroll' (it is a group: neatledger groups payroll)"),
+    ("why rook", "why wants PERSON|FOLDER (as in: neatledger why thistle barn:/Payroll)"),
+    ("people --guest", "people has no option --guest (did you mean --guests"),
+    ("people pri nurses", "one word too many: 'nurses' (as in: neatledger people)"),
+    ("space --by knd", "--by 'knd' is none of folder, owner, group, kind, sort, system, file, version (did you mean kind?)"),
+    ("check payrol", "no person, folder or system is called 'payrol' (did you mean barn:/Payroll?)"),
+    ("check 999", "no problem has the number or name '999' (check lists them, 1 to"),
+    ("mend 900", "no problem has the number or name '900' (check lists them, 1 to"),
+    ("mend barn:/Rota barn:/Payroll", "two folders: barn:/Rota and barn:/Payroll (name one)"),
+    ("limits hoem", "no band is called 'hoem' (did you mean home?)"),
+    ("join Ann_Ray --post nurs --start 2026-12-01", "several posts are called 'nurs' (say which: nurse, trainee)"),
+    ("join Ann_Ray --post nurze --start 2026-12-01", "no post is called 'nurze' (did you mean nurse?)"),
+    ("join Ann_Ray --post nurse --from 2026-12-01", "--from is now: --start (see: neatledger join --help)"),
+    ("groups pay loft", "no group payroll on loft was found (groups lists what there is)"),
+    ("trail --only deleted", "delete, rights, account, share, logging (did you mean delete?)"),
+    ("expiring --within 2x", "--within: not a span: '2x' (write 7d, 2w, 6m or 1y) (see: neatledger expiring --help)"),
+    ("report offce", "'offce' is none of office, access, people, sharing, space, protection, mend (did you mean office?)"),
+    ("report office -o x.doc", "no report is written as .doc (write: report office -o office.html (a page) or -o office.xlsx)"),
+    ("help bnd", "'bnd' is no command, and no word with a meaning of its own here (did you mean band"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("call", "said"), SLIPS)
+def test_what_is_typed_wrongly_is_told_with_what_would_be_right(demo: Path, run, call: str, said: str) -> None:
+    about_office = (
+        [] if call.split()[0] in ("whoo", "gather", "help") else ["--office", demo, "--today", "2026-11-23"]
+    )
+    done = run(*call.split(), *about_office, status=2)
+    assert done.stderr.count("\n") == 1 and not done.stdout
+    assert said in done.stderr.removeprefix("neatledger: ")
+
+
+def test_groups_posts_bands_and_systems_are_found_by_any_part_in_any_case(demo: Path, run) -> None:
+    day = ("--office", demo, "--today", "2026-11-23")
+    for word in ("payroll", "PAYROLL", "payr"):
+        assert run("groups", word, *day).stdout.startswith("payroll: 3 people.")
+        assert "joins payroll on barn" in run("suppose", "--member", f"{word}=thistle", *day, status=None).stdout
+    for word in ("desk", "Front desk", "front"):
+        assert "starts on 2026-12-07" in run("join", "Ann Ray", "--post", word, "--start", "2026-12-07", *day).stdout
+    assert run("limits", "HOM", *day).stdout == run("limits", "home", *day).stdout
+    assert "3 versions kept on barn" in run("suppose", "--versions", "main server=3", *day).stdout
 
 
 @pytest.mark.parametrize("call", ["suppose --relocate barn:/Payroll=atic"])

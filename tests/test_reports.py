@@ -148,9 +148,9 @@ def test_words_for_rights_counts_and_entries() -> None:
 
 WRONG = [
     (["nothing"], "there is no command 'nothing'"),
-    (["who"], "the following arguments are required: FOLDER"),
-    (["who", "barn:/", "--format", "yaml"], "invalid choice: 'yaml'"),
-    (["who", "loft:/", "--office", "OFFICE"], "no system is named 'loft'"),
+    (["who"], "who wants FOLDER (as in: neatledger who barn:/Payroll)"),
+    (["who", "barn:/", "--format", "yaml"], "--format 'yaml' is none of table, csv"),
+    (["who", "loft:/", "--office", "OFFICE"], "no system is called 'loft'"),
     (["who", "barn:/", "--as-of", "yesterday", "--office", "OFFICE"], "not a date: 'yesterday'"),
     (["who", "barn:/", "--as-of", "1999-01-01", "--office", "OFFICE"], "no count of 1999-01-01 or before"),
     (["who", "barn:/", "--office", "/nowhere"], "there is no office here"),

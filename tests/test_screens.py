@@ -17,6 +17,7 @@ from wcwidth import wcswidth
 
 from neatledger.cli import main
 from neatledger.commandtable import COMMANDS, OLD_NAMES
+from neatledger.core.space.sizes import show_size
 from neatledger.errors import UnknownNameError
 from neatledger.faces.table import Layout, render_table
 from neatledger.formats.names import show_address
@@ -128,6 +129,27 @@ def screens(made_demo: Path, tmp_path_factory) -> dict[str, str]:
                 assert main([*shlex.split(call), "--office", str(office), "--today", TODAY]) in (0, 1), call
             found[call] = out.getvalue()
     return found
+
+
+def test_words_are_explained_by_an_example_from_the_office_that_is_here(demo: Path, run, tmp_path: Path) -> None:
+    day = ("--office", demo, "--today", "2026-11-23")
+    examples = {word: run("help", word, *day).stdout.replace("\n", " ").partition("Here: ")[2] for word in GLOSSARY}
+    assert sum(map(bool, examples.values())) >= 25
+    pool = next(row for row in json.loads(run("space", "-f", "json", *day).stdout)["rows"] if row["on"] == "pool")
+    assert f"of which {show_size(pool['used_bytes'])} is used, on disk {pool['place']}" in examples["blocks"]
+    assert (
+        "iso, mkv, mp4 files in barn:/Homes" in examples["not allowed"]
+        and "thistle takes over from sedge" in examples["successor"]
+    )
+    assert "on barn could not be read" in examples["unknown"]
+    # Where the office has none of it, or there is no office, nothing is made up.
+    (tmp_path / "tree").mkdir()
+    (tmp_path / "office.yaml").write_text("office: Empty\nsystems: {files: {source: tree, path: tree}}\n")
+    for word in ("band", "link", "post", "successor", "unknown", "count", "guest", "licence"):
+        told = run("help", word, "--office", tmp_path).stdout
+        assert GLOSSARY[word][:40] in told.replace("\n", " ") and "Here:" not in told
+        assert "Here:" not in run("help", word, cwd="/").stdout
+    assert run("help", "drop").stdout.startswith("drop is now: add-only\nadd-only: ")
 
 
 def test_no_screen_has_a_private_word_and_none_is_wider_than_the_terminal(screens: dict[str, str]) -> None:

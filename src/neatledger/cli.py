@@ -47,11 +47,43 @@ _STOPPED = 130
 
 
 class _Parser(argparse.ArgumentParser):
+    """Says of a call that cannot be what is wrong in it, and what would be right."""
+
     def error(self, message: str) -> NoReturn:
-        for word in re.findall(r"(?<!\S)--[a-z-]+", message) if message.startswith("unrecognized") else ():
-            if word in OLD_OPTIONS:
-                raise UsageError(f"{word} is now: {OLD_OPTIONS[word]}", hint=f"see: {self.prog} --help")
-        raise UsageError(message, hint=f"see: {self.prog} --help")
+        from neatledger.formats.nearest import nearest, or_else
+
+        name = self.prog.rpartition(" ")[2]
+        see = f"see: {self.prog} --help"
+        like = f"as in: neatledger {EXAMPLES[name][0]}" if EXAMPLES.get(name) else see
+        message = message.removeprefix("argument ")
+        choice = re.fullmatch(r"(.+?): invalid choice: '(.*)' \(choose from (.*)\)", message, re.DOTALL)
+        if choice is not None:
+            where, word, choices = choice[1].rpartition("/")[2], choice[2], re.findall(r"'([^']*)'", choice[3])
+            head = f"{where} " if where.startswith("-") else ""
+            raise UsageError(f"{head}{word!r} is none of {', '.join(choices)}", hint=or_else(word, choices, see))
+        if message.startswith("unrecognized arguments: "):
+            words = message.removeprefix("unrecognized arguments: ").split()
+            option = next((word.partition("=")[0] for word in words if word.startswith("-")), "")
+            if option in OLD_OPTIONS:
+                raise UsageError(f"{option} is now: {_today(OLD_OPTIONS[option], name)}", hint=see)
+            if option:
+                known = [word.lstrip("-") for word in self._option_string_actions if word.startswith("--")]
+                near = [f"--{word}" for word in nearest(option.lstrip("-"), known)]
+                hint = f"did you mean {' or '.join(near)}?" if near else see
+                raise UsageError(f"{name} has no option {option}", hint=hint)
+            raise UsageError(f"one word too many: {' '.join(words)!r}", hint=like)
+        if message.startswith("the following arguments are required: "):
+            wanted = message.removeprefix("the following arguments are required: ")
+            raise UsageError(f"{name} wants {wanted}", hint=like)
+        raise UsageError(message, hint=see)
+
+
+def _today(options: str, command: str) -> str:
+    """Return what an option of before is now, of a text that says it by command: ``--start (join, move), …``."""
+    for option, commands in re.findall(r"([^,()]+?) \(([^)]*)\)", options):
+        if command in commands.split(", "):
+            return str(option.strip())
+    return options
 
 
 _FIRST_YEAR, _LAST_YEAR = 1900, 2999
@@ -63,12 +95,27 @@ def day_of(text: str) -> date:
     try:
         day = date.fromisoformat(text)
     except ValueError:
-        raise argparse.ArgumentTypeError(f"not a date: {text[:40]!r} (write it as 2026-03-31)") from None
+        raise argparse.ArgumentTypeError(_not_a_date(text)) from None
     if not _FIRST_YEAR <= day.year <= _LAST_YEAR:
         raise argparse.ArgumentTypeError(
             f"{day} is beyond the years that are reckoned with, {_FIRST_YEAR} to {_LAST_YEAR}"
         )
     return day
+
+
+def _not_a_date(text: str) -> str:
+    """Say what is wrong with a day, and how the one that is likely to be meant is written."""
+    parts = re.fullmatch(r"(\d{1,4})[./ -](\d{1,2})[./ -](\d{1,4})", text.strip())
+    numbers = [int(part) for part in parts.groups()] if parts else []
+    if numbers and numbers[0] < 32:
+        numbers.reverse()
+        # Some write the month first: where it cannot be one, it is the day.
+        numbers[1:] = [numbers[2], numbers[1]] if numbers[1] > 12 else numbers[1:]
+    try:
+        meant = date(*numbers) if len(numbers) == 3 and numbers[0] > 99 else None
+    except ValueError:
+        return f"there is no day {text[:40]!r}"
+    return f"not a date: {text[:40]!r} (write it as {meant or '2026-03-31'})"
 
 
 def days_of(text: str) -> int:

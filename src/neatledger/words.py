@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-__all__ = ["GLOSSARY", "OUT", "explained"]
+__all__ = ["GLOSSARY", "OUT", "explained", "word_of_today"]
 
 GLOSSARY = {
     "plan": "what the office means to have: people, groups, folders, limits, in office.yaml",
@@ -15,7 +15,7 @@ GLOSSARY = {
     "entry": "one line of a list: whom it names, and what it gives or refuses",
     "level": "a usual set of rights: list, view, read, add-only, write, manage",
     "view": "read on the screen only: contents cannot be taken away",
-    "add-only": "add files without seeing what others put there; in lists and old plans: drop",
+    "add-only": "add files without seeing what others put there",
     "share": "a name under which a server shows a folder, with a permission of its own",
     "team folder": "a folder of a service that belongs to no person, with members",
     "hand-out": "a folder or file that one person gave another inside a service",
@@ -92,7 +92,18 @@ def explained(word: str) -> str:
     plain = word.casefold().strip()
     if plain in GLOSSARY:
         return f"{plain}: {GLOSSARY[plain]}."
-    if plain in OUT:
-        meaning = GLOSSARY.get(OUT[plain])
-        return f"{plain} is now: {OUT[plain]}" + (f"\n{OUT[plain]}: {meaning}." if meaning else "")
+    today = word_of_today(plain)
+    if today != plain:
+        meaning = GLOSSARY.get(today)
+        return f"{plain} is now: {today}" + (f"\n{today}: {meaning}." if meaning else "")
     return ""
+
+
+_FORMER = {"drop": "add-only", "linked": "connected", "wiped": "erased", "single-files": "share: folders and files"}
+"""A word that plans and tables had before → what it is now; folders may well be called so."""
+
+
+def word_of_today(word: str) -> str:
+    """Return what is said in place of a private or former word; the word itself, plain, for any other."""
+    plain = word.casefold().strip()
+    return OUT.get(plain) or _FORMER.get(plain, plain)

@@ -6,7 +6,7 @@ import argparse
 
 from neatledger.app import App
 from neatledger.commands.ways.hints import add_hints, hints_of, keep_passwords
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.faces.output import open_output
 from neatledger.faces.show import show_report
 from neatledger.office.edit import add_system, system_text
@@ -82,9 +82,8 @@ def _part(app: App) -> None:
 
 def _test(args: argparse.Namespace, app: App) -> int:
     planned = app.office.plan.systems
-    if args.name and args.name not in planned:
-        raise UnknownNameError(f"no system is named {args.name!r}", hint=f"there are: {', '.join(planned)}")
-    some = {name: one.settings for name, one in planned.items() if args.name in (None, name)}
+    only = app.office.find_system(args.name) if args.name else None
+    some = {name: system.settings for name, system in planned.items() if only in (None, name)}
     with app.progress("trying"):
         tried = list(connect.try_all(app.office_dir, some, app.credentials_for))
     show_report(tried_report(tried), app.output)

@@ -72,15 +72,16 @@ def run(args: argparse.Namespace, app: App) -> int:
     """List the bands, or show (and with --write do) what restating one does."""
     office = app.office
     stated = _stated_by(args)
+    band = office.find_band(args.band) if args.band else None
     if not stated and not args.bring_back:
-        statuses = bands.ask(office, args.band, is_of_plan=app.is_of_plan)
-        show_report(bands_report(office.plan.space.bands, statuses, args.band, show_all=args.all), app.output)
+        statuses = bands.ask(office, band, is_of_plan=app.is_of_plan)
+        show_report(bands_report(office.plan.space.bands, statuses, band, show_all=args.all), app.output)
         return 0
-    if args.band is None:
+    if band is None:
         raise UsageError("which band is to be restated?", hint="limits BAND --limit SIZE")
     found = bands.ask_restated(
         office,
-        args.band,
+        band,
         stated,
         bring_back=args.bring_back,
         later_only=args.later_only,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from importlib import import_module
+from pathlib import Path
 
 from neatledger.app import App
 from neatledger.cli import day_of
@@ -29,7 +30,9 @@ def run(args: argparse.Namespace, app: App) -> int:
     targets = [target for target in (app.options.output, *args.others) if target is not None]
     if not targets or not all(map(is_paper, targets)):
         hint = f"write: report {args.about} -o {args.about}.html (a page) or -o {args.about}.xlsx"
-        raise UsageError("which file?", hint=hint)
+        other = next((target for target in targets if not is_paper(target)), "")
+        ending = Path(other).suffix
+        raise UsageError(f"no report is written as {ending or other}" if other else "which file?", hint=hint)
     for target in targets:
         check_target(target)
     with app.progress(f"report {args.about}"):

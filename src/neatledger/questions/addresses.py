@@ -9,11 +9,14 @@ from pathlib import Path
 from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import decode_address, read_shown
+from neatledger.formats.nearest import nearest, one_of
 from neatledger.ledger.reader import SurveyReader
 
-__all__ = ["by_local_path", "by_unique_end", "forms_of", "settled"]
+__all__ = ["by_local_path", "by_unique_end", "forms_of", "nearest_by_name", "settled"]
 
 _MOST_SEARCHED = 2_000_000
+_MOST_NAMES = 500
+"""So many names of one folder are compared with one that nobody knows."""
 
 
 def by_local_path(plan: Plan, folder: Path, text: str) -> Address | None:
@@ -34,6 +37,23 @@ def forms_of(address: Address) -> tuple[Address, ...]:
     text = os.fsdecode(address.path)
     written = (decode_address(text), os.fsencode(read_shown(text)))
     return (address, *(Address(address.system, path) for path in written if path != address.path))
+
+
+def nearest_by_name(readers: Mapping[str, SurveyReader], text: str) -> list[str]:
+    """Return the addresses of folders, in the upper two levels, whose names are most like what was written."""
+    parts = [part for part in text.replace("\\", "/").split("/") if part]
+    if len(parts) > 1 and (system := one_of(parts[0], readers)):
+        # The colon was forgotten.
+        return [f"{system}:/{'/'.join(parts[1:])}"]
+    called: dict[str, str] = {}
+    for system, reader in readers.items():
+        top = reader.folder(0)
+        for name in reader.child_names(top)[:_MOST_NAMES]:
+            called.setdefault(name, f"{system}:/{name}")
+            row = reader.find_child(top, os.fsencode(name))
+            for inner in reader.child_names(reader.folder(row))[:_MOST_NAMES] if row is not None else ():
+                called.setdefault(inner, f"{system}:/{name}/{inner}")
+    return [called[name] for name in nearest(parts[-1] if parts else "", called)]
 
 
 def settled(reader: SurveyReader, address: Address) -> Address:

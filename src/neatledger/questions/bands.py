@@ -30,14 +30,8 @@ class RestatedBand:
 def ask(office: Office, band: str | None = None, *, is_of_plan: bool = False) -> list[LimitStatus]:
     """Return every limited place, for all bands or one; raises `UnknownNameError` for one the plan does not have."""
     if band is not None:
-        _check_band(office, band)
+        office.find_band(band)
     return limits.ask(office, load_views(office), is_of_plan=is_of_plan)
-
-
-def _check_band(office: Office, band: str) -> None:
-    bands = office.plan.space.bands
-    if band not in bands:
-        raise UnknownNameError(f"the plan has no band {band!r}", hint=f"there are: {', '.join(bands) or 'none'}")
 
 
 def ask_restated(
@@ -51,7 +45,7 @@ def ask_restated(
     is_of_plan: bool = False,
 ) -> RestatedBand:
     """Return what stating fields of a band anew does; nothing is changed. Raises `UnknownNameError`."""
-    _check_band(office, band)
+    band = office.find_band(band)
     for _, names in stated.get("warn", ()):
         for name in names:
             if name not in office.plan.people and name not in office.plan.groups:
@@ -68,7 +62,7 @@ def ask_restated(
         insist=insist,
     )
     if found.unknown:
-        hint = f"bands {band} --all lists what has this band"
+        hint = f"limits {band} -a lists what has this band"
         raise UnknownNameError(f"band {band} has no exception {found.unknown[0]!r}", hint=hint)
     plan = apply_restating(office.plan, found)
     after = join_pools(status for view in views.values() for status in build_limit_table(plan, view))

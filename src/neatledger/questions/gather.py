@@ -13,7 +13,7 @@ from typing import IO, Any, Protocol
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.core.survey.survey import Survey
-from neatledger.errors import NeatError, SourceError, UnknownNameError
+from neatledger.errors import NeatError, SourceError
 from neatledger.extras import extras_for
 from neatledger.formats.ownfaults import spell_own_fault
 from neatledger.ledger.opening import open_ledger
@@ -114,11 +114,7 @@ def ask(
     worker has a password. A system that cannot be read, or goes away while it is, does not keep the others from being
     counted. Raises `UnknownNameError`.
     """
-    for name in systems:
-        if name not in office.plan.systems:
-            raise UnknownNameError(
-                f"no system is named {name!r}", hint=f"there are: {', '.join(office.plan.systems)}"
-            )
+    systems = [office.find_system(name) for name in systems]
     surveys: list[Survey] = []
     seconds: dict[str, float] = {}
     failed: dict[str, NeatError] = {}

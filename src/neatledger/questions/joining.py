@@ -19,8 +19,7 @@ from neatledger.core.steps.groups import GroupStep
 from neatledger.core.steps.members import MemberStep
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.patterns import match_path
-from neatledger.errors import StepError, UnknownNameError, UsageError
-from neatledger.formats.nearest import or_else
+from neatledger.errors import StepError, UsageError
 from neatledger.office.addresses import parse_address
 from neatledger.office.edit_people import Arrival, add_person
 from neatledger.questions import suppose_space
@@ -232,11 +231,7 @@ class _Maker:
         return self.plan.posts_of(self.model) if self.model else []
 
     def _post(self, name: str) -> Post:
-        found = next((one for key, one in self.plan.posts.items() if key.casefold() == name.casefold()), None)
-        if found is None:
-            hint = or_else(name, self.plan.posts, "the plan says none: posts: {NAME: {groups: […], accounts: {…}}}")
-            raise UnknownNameError(f"the plan has no post {name!r}", hint=hint)
-        return found
+        return self.plan.posts[self.office.find_post(name)]
 
     def arrival(self) -> Arrival:
         """Return what would be added to the plan."""
@@ -306,10 +301,7 @@ class _Maker:
             for system, logins in person.accounts.items():
                 found.setdefault(system, guess_form(logins[0], person.name))
         for system in self.newcomer.logins:
-            if system not in self.plan.systems:
-                hint = f"there are: {', '.join(self.plan.systems)}"
-                raise UnknownNameError(f"no system is named {system!r}", hint=hint)
-            found.setdefault(system, "{first initial}{last}")
+            found.setdefault(self.office.find_system(system), "{first initial}{last}")
         return found
 
     def _listed(self) -> list[str]:

@@ -9,8 +9,9 @@ from typing import TypeVar
 
 from neatledger.core.tree.address import Address
 from neatledger.errors import UnknownNameError, UsageError
-from neatledger.formats.nearest import one_of, or_else
+from neatledger.formats.nearest import nearest, one_of
 from neatledger.ledger.locations import locate
+from neatledger.questions.addresses import nearest_by_name
 from neatledger.questions.earlier_names import names_of
 from neatledger.questions.office import FoundPerson, Office
 
@@ -72,6 +73,7 @@ class Subjects:
     system: str = ""
 
 
+_MOST_NEAR = 3
 SORTS = ("person", "folder", "system")
 """What a word of a call may name; ``person:ward`` says which where a name has two senses."""
 
@@ -107,9 +109,11 @@ def _subject(office: Office, word: str, sorts: Sequence[str]) -> tuple[str, obje
                 if "several" in str(error):
                     raise
     known = [*office.plan.systems, *office.plan.people]
+    folders = nearest_by_name(office.readers, word) if "folder" in sorts and office.has_count else []
+    near = list(dict.fromkeys([*nearest(word, known), *folders]))[:_MOST_NEAR]
     raise UnknownNameError(
         f"no {_or([sort for sort in SORTS if sort in sorts])} is called {word!r}",
-        hint=or_else(word, known, "people and folders list what there is"),
+        hint=f"did you mean {' or '.join(near)}?" if near else "people and folders list what there is",
     )
 
 
@@ -135,12 +139,5 @@ def _finders(office: Office) -> dict[str, Callable[[str], object]]:
     return {
         "person": office.find_person,
         "folder": lambda word: office.find_folder(word, or_before=True),
-        "system": lambda word: _system(office, word),
+        "system": office.find_system,
     }
-
-
-def _system(office: Office, word: str) -> str:
-    found = one_of(word, office.plan.systems)
-    if found is None:
-        raise UnknownNameError(f"no system is called {word!r}", hint=or_else(word, office.plan.systems, ""))
-    return found

@@ -15,8 +15,7 @@ from neatledger.core.plan.posts import HeldPost, Post
 from neatledger.core.posts.forms import Choice
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
-from neatledger.errors import StepError, UnknownNameError, UsageError
-from neatledger.formats.nearest import or_else
+from neatledger.errors import StepError, UsageError
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.office.edit_people import put_move
 from neatledger.questions.hanging import Hanging, hanging_on
@@ -128,11 +127,7 @@ def _changes(office: Office, last: Office, person: str) -> list[Change]:
 
 
 def _post(office: Office, name: str) -> Post:
-    found = next((one for key, one in office.plan.posts.items() if key.casefold() == name.casefold()), None)
-    if found is None:
-        hint = or_else(name, office.plan.posts, "the plan says none: posts: {NAME: {groups: […], accounts: {…}}}")
-        raise UnknownNameError(f"the plan has no post {name!r}", hint=hint)
-    return found
+    return office.plan.posts[office.find_post(name)]
 
 
 def _check_days(office: Office, person: str, day: date, overlap: date | None) -> None:

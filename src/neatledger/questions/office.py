@@ -19,12 +19,12 @@ from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.errors import LedgerError, NoCountError, UnknownNameError, UsageError
 from neatledger.formats.names import show_address
-from neatledger.formats.nearest import one_of, or_else
+from neatledger.formats.nearest import find_named, one_of, or_else
 from neatledger.ledger.locations import unknown_folder
 from neatledger.ledger.reader import SurveyReader
 from neatledger.ledger.store import CountInfo, Ledger
 from neatledger.office.addresses import parse_address
-from neatledger.questions.addresses import by_local_path, by_unique_end, forms_of, settled
+from neatledger.questions.addresses import by_local_path, by_unique_end, forms_of, nearest_by_name, settled
 from neatledger.questions.books import LEDGER_NAME, Answers, Books
 from neatledger.questions.naming import people_called
 from neatledger.questions.short_addresses import end_of, ending, shortened
@@ -220,7 +220,21 @@ class Office:
 
     def _unknown_system(self, name: str) -> UnknownNameError:
         hint = or_else(name, self.plan.systems, f"there are: {', '.join(self.plan.systems)}")
-        return UnknownNameError(f"no system is named {name!r}", hint=hint)
+        return UnknownNameError(f"no system is called {name!r}", hint=hint)
+
+    def find_system(self, name: str) -> str:
+        """Return the system of the plan that is meant, by its name or title; raises `UnknownNameError`."""
+        systems = {key: (system.title,) for key, system in self.plan.systems.items()}
+        return find_named(name, "system", systems)
+
+    def find_post(self, name: str) -> str:
+        """Return the id of the post of the plan that is meant, by its id or name; raises `UnknownNameError`."""
+        none = "" if self.plan.posts else "the plan says none: posts: {NAME: {groups: […], accounts: {…}}}"
+        return find_named(name, "post", {key: (post.name,) for key, post in self.plan.posts.items()}, none)
+
+    def find_band(self, name: str) -> str:
+        """Return the band of the plan that is meant; raises `UnknownNameError`."""
+        return find_named(name, "band", dict.fromkeys(self.plan.space.bands, ()))
 
     def names(self, system: str) -> EntryNames:
         """Return the names of what stands in a system's lists."""
@@ -341,7 +355,9 @@ class Office:
             return _only(found, text)
         if len(self.plan.systems) == 1:
             return address
-        raise UsageError(f"not a folder address: {text!r}", hint="write system:/path, as in barn:/Records")
+        near = nearest_by_name(self.readers, text) if self.has_count else []
+        hint = f"did you mean {' or '.join(near)}?" if near else "write system:/path, as in barn:/Records"
+        raise UsageError(f"no folder is called {text!r}", hint=hint)
 
     def find_person(self, name: str) -> FoundPerson:
         """Find a person by id, login or name; raises `UnknownNameError`."""
@@ -376,6 +392,10 @@ class Office:
         if len(found) > 1:
             raise _several(name, found)
         if not found:
+            group = one_of(name, self.plan.groups)
+            if group:
+                hint = f"it is a group: neatledger groups {group}"
+                raise UnknownNameError(f"nobody is called {name!r}", hint=hint)
             known = [word for one in everyone for word in (one.person, one.account.login, one.name)]
             hint = or_else(name, [*known, *self.plan.people], "people lists everyone")
             raise UnknownNameError(f"nobody is called {name!r}", hint=hint)

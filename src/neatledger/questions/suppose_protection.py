@@ -13,7 +13,7 @@ from neatledger.core.space.forecast import Outlook
 from neatledger.core.space.limit_table import LimitStatus, pool_of
 from neatledger.core.space.versions import KeptVersions
 from neatledger.core.tree.address import Address
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.ledger.spread import spread_versions
 from neatledger.questions import limits
 from neatledger.questions.office import Office
@@ -113,9 +113,7 @@ def _more_bytes(
 
 
 def _versions_of(office: Office, system: str, keep: Mapping[str, int]) -> Iterator[KeptVersions]:
-    if system not in office.readers:
-        raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(office.readers)}")
-    view = view_of(office, office.readers[system], with_principals=False)
+    view = view_of(office, office.reader(office.find_system(system)), with_principals=False)
     found = kept_versions(office, view, keep)
     kinds = {one.kind for one in found}
     strange = sorted(kind for kind in keep if kind and kind not in kinds)

@@ -20,7 +20,7 @@ from neatledger.core.space.supposing import (
     suppose_move,
     suppose_use,
 )
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.ledger.spread import spread_versions
 from neatledger.questions import limits
@@ -101,13 +101,16 @@ def _steps(
     for key, limit in supposed.limits:
         after = suppose_limit(after, _key_of(office, after.statuses, key), limit)
         yield after, f"a limit of {show_limit(limit)} on {key}"
-    for name, limit in supposed.bands:
+    for called, limit in supposed.bands:
+        name = office.find_band(called)
         after = suppose_band(after, name, limit, office.today)
         yield after, f"band {name} restated to {show_limit(limit)}"
-    for system, number in supposed.joining:
+    for name, number in supposed.joining:
+        system = office.find_system(name)
         after = suppose_join(after, system, number)
         yield after, f"{number} joining {system}"
-    for system, number in supposed.versions:
+    for name, number in supposed.versions:
+        system = office.find_system(name)
         after = _keep(office, views, after, system, number)
         yield after, f"{number} versions kept on {system}"
 
@@ -131,8 +134,7 @@ def _with_folder(office: Office, views: dict[str, SpaceView], supposed: Supposed
 
 
 def _keep(office: Office, views: dict[str, SpaceView], supposed: Supposed, system: str, number: int) -> Supposed:
-    if system not in views:
-        raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(views)}")
+    office.reader(system)
     freed = {each.kind: each.freed or (0, 0) for each in kept_versions(office, views[system], {"": number})}
     low, high = sum(each[0] for each in freed.values()), sum(each[1] for each in freed.values())
     # Half way between the bounds stands for them; the bounds are said.

@@ -19,7 +19,7 @@ from neatledger.core.survey.accounts import AccountState, Group
 from neatledger.core.tree.address import Address
 from neatledger.errors import FormatError, StepError, UnknownNameError, UsageError
 from neatledger.formats.listtexts import item_of_text
-from neatledger.formats.nearest import or_else
+from neatledger.formats.nearest import meant_by, or_else
 from neatledger.ledger.imagined import ImaginedReader
 from neatledger.ledger.locations import unknown_folder
 from neatledger.questions.office import Office
@@ -107,6 +107,7 @@ class StepMaker:
         """Put somebody, or a group, into a group or take them out, on every system where both are."""
         found: list[Step] = []
         already = 0
+        group = self._called(group)
         for system in self._systems_with(group):
             state = self.state(system)
             target = self._group(system, group)
@@ -152,6 +153,18 @@ class StepMaker:
             name = group.rpartition(":")[2]
             raise UnknownNameError(f"no group is called {name!r}{where}", hint=self._groups_near(name, some))
         return found
+
+    def _called(self, group: str) -> str:
+        """Return the name of the group that is meant: as it is written, in any case, or a part that one has."""
+        system, colon, name = group.rpartition(":")
+        if colon:
+            self.office.reader(system)
+        some = [system] if colon else list(self.office.readers)
+        if any(self._group(each, group) is not None for each in some):
+            return group
+        names = {known.name: () for each in some for known in self.state(each).groups}
+        found = meant_by(name, names | dict.fromkeys(self.office.plan.groups, ()))
+        return f"{system}{colon}{found.pop()}" if len(found) == 1 else group
 
     def _groups_near(self, name: str, systems: Sequence[str]) -> str:
         known = {one.name for system in systems for one in self.state(system).groups}

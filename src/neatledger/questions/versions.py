@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from neatledger.core.plan.space import Sort, SpaceRules
 from neatledger.core.space.figures import NOTHING
 from neatledger.core.space.versions import Changes, KeptVersions, bound_versions
-from neatledger.errors import UnknownNameError, UsageError
+from neatledger.errors import UsageError
 from neatledger.ledger.space import SpaceView
 from neatledger.questions.limits import recent_counts
 from neatledger.questions.office import Office
@@ -37,8 +37,7 @@ def ask(
     if keep is not None and keep < 0:
         raise UsageError(f"{keep} versions cannot be kept", hint="SYSTEM=0 keeps none")
     views = load_views(office)
-    if system and system not in views:
-        raise UnknownNameError(f"no system is named {system!r}", hint=f"there are: {', '.join(views)}")
+    system = office.find_system(system) if system else None
     found = []
     for name, view in views.items():
         if system in (None, name):

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 
 from neatledger.core.lists.identifiers import WELL_KNOWN
 from neatledger.core.lists.nesting import find_cycles
 from neatledger.core.people.principals import Principal
 from neatledger.core.plan.plan import Plan
 from neatledger.core.survey.accounts import ANYONE_ELSE, Group
-from neatledger.reports.report import Aside, Column, Report, Row
+from neatledger.reports.report import Aside, Cell, Column, Report, Row, count_of
 
-__all__ = ["groups_report"]
+__all__ = ["groups_report", "of_groups"]
 
 _COLUMNS = (
     Column("group", "GROUP", cuts=True),
@@ -72,6 +73,19 @@ def groups_report(
         f"; {off} differ from the plan." if off else "."
     )
     return Report("groups", headline, _COLUMNS, rows, notes, "no groups", shown)
+
+
+def of_groups(report: Report, names: Mapping[str, Collection[str]]) -> Report:
+    """Return the report with the rows of some groups alone; `names` has each with all that it is called."""
+    every = {name for called in names.values() for name in called}
+    rows, shown = ([row for row in some if row["group"] in every] for some in (report.rows, report.shown))
+    people = len({person for row in rows for person in _texts(row["members"])})
+    headline = f"{', '.join(names)}: {count_of(people, 'person')}."
+    return replace(report, headline=headline, rows=rows, folded=shown, notes=[])
+
+
+def _texts(cell: Cell) -> tuple[str, ...]:
+    return cell if isinstance(cell, tuple) else ()
 
 
 def _row(
