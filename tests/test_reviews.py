@@ -9,6 +9,7 @@ import random
 import re
 import shutil
 import sqlite3
+from collections import Counter
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -16,7 +17,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from openpyxl import load_workbook
+from openpyxl import Workbook, load_workbook
 
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right
 from neatledger.core.plan.plan import Kind, Person, Plan, PlanFolder, PlanGroup, PlanSystem
@@ -114,14 +115,14 @@ def ask(office: Path, run, tmp_path: Path):
 
 
 def decide(cells: dict) -> dict:
-    match cells["FOLDER"], cells["PERSON"]:
-        case "barn:/Payroll", "ledgerwood":
+    match cells["FOLDER"], cells["NAME"]:
+        case "Payroll (main server)", "Una Ledgerwood (guest)":
             return {"DECISION": "remove"}
-        case "loft:/Accounts", "afinch" | "quill":
+        case "Accounts (second server)", "Abel Finch (account afinch, not in the plan)" | "Priya Quill":
             return {"DECISION": "Remove", "REMARK": "=1+1"}
-        case "loft:/Accounts", "ledgerwood":
+        case "Accounts (second server)", "Una Ledgerwood (guest)":
             return {"DECISION": "change", "CHANGE TO": "read"}
-        case "loft:/Accounts", "rook":
+        case "Accounts (second server)", "Owen Rook":
             return {}
         case _:
             return {"DECISION": "keep"}
@@ -166,19 +167,19 @@ def test_what_is_decided_goes_into_the_plan_the_record_and_the_steps(office: Pat
         "check", "--only", "decision-not-carried-out", "--today", "2026-11-24", "--office", office, status=1
     )
     assert "quill has read; Vera Stone decided on 2026-11-24: nothing" in " ".join(checked.stdout.split())
-    changed = fill(pack, lambda cells: {"DECISION": "keep"} if cells["PERSON"] == "quill" else {})
+    changed = fill(pack, lambda cells: {"DECISION": "keep"} if cells["NAME"] == "Priya Quill" else {})
     assert "quill on loft:/Accounts: Vera Stone decided remove" in ask("take", changed, status=2).stderr
 
 
 ALTERED = {
-    "a changed cell": (lambda cells: {"CAN": "read"} if cells["CAN"] == "write" else {}, "CAN was 'write' and now is 'read'"),
-    "a forged row": (lambda cells: {"ROW": "0123456789"} if cells["PERSON"] == "finch" else {}, "was not in the pack"),
-    "a row of another": (lambda cells: {"ROW": OTHERS[0]} if cells["PERSON"] == "finch" else {}, "is of another pack"),
-    "another person": (lambda cells: {"PERSON": "hale"} if cells["PERSON"] == "finch" else {}, "PERSON was 'finch'"),
+    "a changed cell": (lambda cells: {"MAY": "read"} if cells["MAY"] == "read and write" else {}, "MAY was 'read and write' and now is 'read'"),
+    "a forged row": (lambda cells: {"ROW": "0123456789"} if cells["NAME"] == "Abel Finch" else {}, "was not in the pack"),
+    "a row of another": (lambda cells: {"ROW": OTHERS[0]} if cells["NAME"] == "Abel Finch" else {}, "is of another pack"),
+    "another person": (lambda cells: {"NAME": "Jonas Hale"} if cells["NAME"] == "Abel Finch" else {}, "NAME was 'Abel Finch'"),
     "no decision at all": (lambda cells: {"DECISION": "maybe"}, "'maybe' is no decision"),
     "a change to nothing": (lambda cells: {"DECISION": "change"}, "change to what?"),
     "a level too many": (lambda cells: {"DECISION": "keep", "CHANGE TO": "read"}, "without the decision to change"),
-    "a row left out": (lambda cells: dict.fromkeys(cells, None) if cells["PERSON"] == "finch" else {}, "rows are missing"),
+    "a row left out": (lambda cells: dict.fromkeys(cells, None) if cells["NAME"] == "Abel Finch" else {}, "rows are missing"),
 }  # fmt: skip
 OTHERS: list[str] = []
 
@@ -227,12 +228,87 @@ def test_a_pack_travels_as_a_workbook_and_comes_back_whole(office: Path) -> None
     asked = open_office(office, today=date(2026, 11, 23))
     made = review.make(asked, ["stone"], asked.count.taken_at)[0].pack
     hostile = [replace(row, name="=1+1", by="@x\n<b>") for row in made.rows]
-    data = write_pack(replace(made, rows=tuple(hostile)), "=X", "now")
+    data = write_pack(replace(made, rows=tuple(hostile)), "=X", "now", "=V")
     back = read_answer(data, "x")
     assert back.pack == made.id and [row.token for row in back.rows] == [row.token for row in hostile]
     assert [row.cells for row in back.rows] == [cells_of(row) for row in hostile]
     sheet = load_workbook(io.BytesIO(data))["Review"]
     assert all(cell.data_type != "f" for row in sheet.iter_rows() for cell in row)
+
+
+def test_a_pack_that_was_given_out_before_with_other_headings_is_still_taken(
+    office: Path, tmp_path: Path, ask
+) -> None:
+    asked = open_office(office, today=date(2026, 11, 24))
+    pack = review.make(asked, ["stone"], asked.count.taken_at)[0].pack
+    rows = tuple(
+        replace(row, token=f"f{row.token[1:]}", place="", may="", may_planned="", beside="") for row in pack.rows
+    )
+    former = replace(pack, id="aaaa00001111", rows=rows)
+    asked.ledger.reviews.add_packs([former], asked.count.taken_at)
+    book = Workbook()
+    book.active.title = "Review"
+    heads = [
+        "FOLDER",
+        "PERSON",
+        "NAME",
+        "CAN",
+        "BY",
+        "SINCE",
+        "LAST SIGN-IN",
+        "THE PLAN SAYS",
+        "LAST USED",
+        "DECISION",
+        "CHANGE TO",
+        "REMARK",
+        "ROW",
+    ]
+    for line in (["x"], ["x"], ["x"], ["Decided by:", ""], ["Date:", ""], ["Pack:", former.id], [], heads):
+        book.active.append(line)
+    for row in rows:
+        planned = row.planned.value if row.planned.value != "none" else "nothing"
+        cells = [
+            str(row.folder),
+            row.person,
+            row.name,
+            row.level.value,
+            row.by,
+            row.since,
+            row.signed_in,
+            planned,
+            row.last_used,
+        ]
+        book.active.append([*cells, "", "", "", row.token])
+    book.save(tmp_path / "former.xlsx")
+    fill(tmp_path / "former.xlsx", lambda cells: {"DECISION": "remove" if cells["PERSON"] == "quill" else "keep"})
+    taken = " ".join(ask("take", tmp_path / "former.xlsx", "--write").stdout.split())
+    assert f"{len(rows) - 1} keep, 1 remove" in taken
+
+
+def test_a_pack_says_how_many_are_beyond_the_plan_and_names_nobody_by_an_id(
+    office: Path, ask, tmp_path: Path
+) -> None:
+    sheet = load_workbook(next((tmp_path / "packs").glob("review stone*")))["Review"]
+    lines = [[cell or "" for cell in row] for row in sheet.iter_rows(values_only=True)]
+    heads, rows = lines[7], [dict(zip(lines[7], line, strict=True)) for line in lines[8:]]
+    plan = open_office(office, today=date(2026, 11, 23)).plan
+    ids, systems = set(plan.people), set(plan.systems)
+    assert "PERSON" not in heads and lines[0][0].endswith("who may stay? For Vera Stone")
+    for row in rows:
+        told = " ".join(row[head] for head in heads if head not in ("ROW", "THROUGH"))
+        assert not ids & set(re.split(r"[^\w]", re.sub(r"\(account [^)]*\)", "", told))), told
+        assert ":/" not in told and not any(word in told for word in ("mixed", "--x", "r-x", "S-1-"))
+        assert row["FOLDER"].endswith(tuple(f"({plan.systems[name].title or name})" for name in systems))
+    counts = Counter(row["BESIDE THE PLAN"] for row in rows)
+    assert lines[1][0].startswith(f"{len(rows)} rows. {counts['more than planned']} have more than the plan says")
+    # Recomputed from who may do what there: nobody in the plan's line of the folder has less, or more.
+    for row in rows:
+        has, meant = row["MAY"], row["PLANNED"]
+        assert (has == meant) == (row["BESIDE THE PLAN"] == "as planned"), row
+        assert (meant == "nothing") <= (row["BESIDE THE PLAN"] == "more than planned"), row
+    assert [row["BESIDE THE PLAN"] for row in rows] == sorted(
+        (row["BESIDE THE PLAN"] for row in rows), key=["more than planned", "less than planned", "as planned"].index
+    )
 
 
 @pytest.mark.judge

@@ -64,13 +64,14 @@ def _make(args: argparse.Namespace, app: App) -> int:
         raise NeatError(f"cannot be made: {error.strerror}", str(target)) from None
     for one in made:
         path = target / f"review {one.pack.decider} {one.pack.made}.xlsx"
-        write_file(path, write_pack(one.pack, office.plan.office, office.count.when))
+        decider = office.plan.people[one.pack.decider].name
+        write_file(path, write_pack(one.pack, office.plan.office, office.count.when, decider))
         written.append((one, str(path)))
         if args.page:
             from neatledger.faces.page import render_page
             from neatledger.papers.pack import make_page
 
-            page = render_page(make_page(one.pack, office.plan.office, office.count.when))
+            page = render_page(make_page(one.pack, office.plan.office, office.count.when, decider))
             write_file(path.with_suffix(".html"), page.encode("utf-8", "backslashreplace"))
     show_report(made_report(written), replace(app.output, form="table", target=None))
     return 0

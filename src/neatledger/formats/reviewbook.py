@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 import io
+from collections import Counter
 from contextlib import closing
 from datetime import date, datetime
 from typing import Any
 
 from neatledger.core.reviews.pack import CHANGEABLE, Answer, AnsweredRow, Choice, Pack, PackRow
+from neatledger.counting import count_of
 from neatledger.errors import FormatError
 from neatledger.formats.archives import UNREADABLE, check_archive
 from neatledger.formats.names import show_address, show_text
 
-__all__ = ["cells_of", "read_answer", "write_pack"]
+__all__ = ["LEVELS_IN_WORDS", "cells_of", "lead_of", "read_answer", "write_pack"]
 
 _SHEET = "Review"
-_FIXED = ("FOLDER", "PERSON", "NAME", "CAN", "BY", "SINCE", "LAST SIGN-IN", "THE PLAN SAYS")
+_FIXED = ("BESIDE THE PLAN", "FOLDER", "NAME", "MAY", "THROUGH", "PLANNED", "SINCE", "LAST SIGN-IN")
+_FORMER = ("FOLDER", "PERSON", "NAME", "CAN", "BY", "SINCE", "LAST SIGN-IN", "THE PLAN SAYS")
+"""The headings of packs that were given out before."""
 _USED = "LAST USED"
 """Stands only in packs of folders of whose use anything is known."""
 _OPEN = ("DECISION", "CHANGE TO", "REMARK")
 _TOKEN = "ROW"
-_WIDTHS = {"FOLDER": 34, "PERSON": 14, "NAME": 22, "BY": 38, "REMARK": 30}
+_WIDTHS = {"BESIDE THE PLAN": 12, "FOLDER": 30, "NAME": 24, "MAY": 18, "THROUGH": 30, "PLANNED": 18, "REMARK": 30}
 _NAME, _DAY, _PACK = "Decided by:", "Date:", "Pack:"
 _HEAD_ROW = 8
 _MOST_BYTES, _MOST_ROWS, _MOST_COLUMNS = 1 << 26, 200_000, 64
@@ -28,7 +32,14 @@ _MOST_BYTES, _MOST_ROWS, _MOST_COLUMNS = 1 << 26, 200_000, 64
 
 
 def cells_of(row: PackRow) -> dict[str, str]:
-    """Return what is written of a row, by heading; what a sheet would take for a formula has a mark before it."""
+    """Return what is written of a row, by heading; what a sheet would take for a formula has a mark before it.
+
+    A row of a pack of before has the headings and words of then.
+    """
+    if row.place:
+        words = (row.beside, row.place, row.name, row.may, row.by, row.may_planned, row.since, row.signed_in)
+        written = dict(zip(_FIXED, map(_plain, words), strict=True))
+        return {**written, _USED: row.last_used} if row.last_used else written
     planned = row.planned.value if row.planned.value != "none" else "nothing"
     words = (
         show_address(row.folder),
@@ -40,7 +51,7 @@ def cells_of(row: PackRow) -> dict[str, str]:
         row.signed_in,
         planned,
     )
-    found = dict(zip(_FIXED, map(_plain, words), strict=True))
+    found = dict(zip(_FORMER, map(_plain, words), strict=True))
     return {**found, _USED: row.last_used} if row.last_used else found
 
 
@@ -49,8 +60,35 @@ def _plain(text: str) -> str:
     return f"'{shown}" if shown[:1] in ("=", "+", "-", "@") and len(shown) > 1 else shown
 
 
-def write_pack(pack: Pack, office: str, when: str) -> bytes:
-    """Return the workbook of a pack; `when` is the moment of its count."""
+LEVELS_IN_WORDS = (
+    "list: see names; view: look only; add-only: add, not read; read; write; manage: also decide who may"
+)
+"""The levels that a row may be changed to, as those read them who decide."""
+
+
+def lead_of(pack: Pack) -> list[str]:
+    """Return what is to be said before the rows of a pack: how many there are of which sort, and what happens."""
+    counts = Counter(row.beside for row in pack.rows)
+    more, less, planned = (counts[word] for word in ("more than planned", "less than planned", "as planned"))
+    words = [f"{count_of(len(pack.rows), 'row')}."]
+    words += [f"{more} {_has(more)} more than the plan says: decide these first."] if more else []
+    words += [f"{less} {_has(less)} less."] if less else []
+    words += (
+        [f"{planned} {'is' if planned == 1 else 'are'} as planned: remove who no longer needs it."] if planned else []
+    )
+    return [
+        " ".join(words),
+        "Of each row choose keep, remove, or change (and to what). "
+        "Nothing changes today: the administrator looks first.",
+    ]
+
+
+def _has(number: int) -> str:
+    return "has" if number == 1 else "have"
+
+
+def write_pack(pack: Pack, office: str, when: str, decider: str) -> bytes:
+    """Return the workbook of a pack; `when` is the moment of its count, `decider` the name of whom it is for."""
     from openpyxl import Workbook
     from openpyxl.styles import Alignment, Border, Font, PatternFill, Side
     from openpyxl.utils import get_column_letter
@@ -62,12 +100,9 @@ def write_pack(pack: Pack, office: str, when: str) -> bytes:
     fixed = [*_FIXED, *([_USED] if any(row.last_used for row in pack.rows) else [])]
     heads = [*fixed, *_OPEN, _TOKEN]
     lines: list[list[str]] = [
-        [_plain(f"{office}: who can do what, to be decided by {pack.decider}")],
-        [
-            f"As counted on {when}. Say of each row: keep, remove, or change (and to what). "
-            "Leave the other cells as they are."
-        ],
-        [f"Levels: {', '.join(one.value for one in CHANGEABLE)}. A row that you leave open stays waiting."],
+        [_plain(f"{office}: who may stay? For {decider}")],
+        [lead_of(pack)[0]],
+        [f"{lead_of(pack)[1]} Counted {when}. Please leave the other cells as they are. {LEVELS_IN_WORDS}."],
         [_NAME, ""],
         [_DAY, ""],
         [_PACK, pack.id],
@@ -118,7 +153,8 @@ def read_answer(data: bytes, where: str) -> Answer:
     if at is None or _PACK not in told:
         raise FormatError("its headings are not those of a pack", where)
     heads = rows[at]
-    lacking = [head for head in (*_FIXED, *_OPEN, _TOKEN) if heads.count(head) != 1]
+    fixed = _FORMER if "THE PLAN SAYS" in heads else _FIXED
+    lacking = [head for head in (*fixed, *_OPEN, _TOKEN) if heads.count(head) != 1]
     if lacking:
         raise FormatError(f"the column {lacking[0]} is missing, or there twice", where)
     answered = []
@@ -130,7 +166,7 @@ def read_answer(data: bytes, where: str) -> Answer:
                     cells[_TOKEN].strip(),
                     {
                         head: cells[head]
-                        for head in (*_FIXED, _USED)
+                        for head in (*fixed, _USED)
                         if head in cells and (head != _USED or cells[head])
                     },
                     cells["DECISION"].strip().casefold(),

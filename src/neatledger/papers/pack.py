@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from neatledger.core.reviews.pack import Pack
-from neatledger.formats.reviewbook import cells_of
+from neatledger.formats.reviewbook import LEVELS_IN_WORDS, cells_of, lead_of
 from neatledger.reports.paper import Paper, Part
 from neatledger.reports.report import Column, Report, Row, count_of
 
@@ -12,8 +12,8 @@ __all__ = ["make_page"]
 _BOX = "\u2610"
 
 
-def make_page(pack: Pack, office: str, when: str) -> Paper:
-    """Make the paper of a pack; `when` is the moment of its count."""
+def make_page(pack: Pack, office: str, when: str, decider: str) -> Paper:
+    """Make the paper of a pack; `when` is the moment of its count, `decider` the name of whom it is for."""
     rows: list[Row] = []
     for number, row in enumerate(pack.rows, start=1):
         cells: dict[str, str] = cells_of(row)
@@ -27,12 +27,13 @@ def make_page(pack: Pack, office: str, when: str) -> Paper:
         "pack", f"{count_of(len(rows), 'row')} to be decided.", columns, rows, [], "nobody can do anything there"
     )
     lead = [
-        "Say of each row whether the person keeps what they can do there, loses it, or has another level.",
+        *lead_of(pack),
+        f"To change to: {LEVELS_IN_WORDS}.",
         "Name, in full: ______________________    Date: ______________    Signature: ______________________",
         f"Pack {pack.id}: what is written here goes into the workbook of the same number.",
     ]
     return Paper(
-        f"{office}: to be decided by {pack.decider}",
+        f"{office}: who may stay? For {decider}",
         f"As counted on {when}.",
         lead,
         [Part("Who can do what", report)],

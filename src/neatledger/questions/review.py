@@ -9,18 +9,19 @@ from datetime import date, datetime, timedelta
 
 import numpy as np
 
+from neatledger.core.access.everyone import flag_rights
 from neatledger.core.access.people_flags import PeopleFlags, level_of_flags
 from neatledger.core.access.ways import told_by
-from neatledger.core.lists.contract import word_entry
-from neatledger.core.lists.rights import Level, level_of
-from neatledger.core.people.principals import principals_by_person
-from neatledger.core.plan.plan import PlanFolder
+from neatledger.core.lists.rights import Level, Right, level_of, with_view
+from neatledger.core.people.principals import Principal, principals_by_person
+from neatledger.core.plan.plan import Kind, PlanFolder
 from neatledger.core.reviews.outcome import Outcome, outcome_of
 from neatledger.core.reviews.pack import Answer, Choice, Decision, Pack, PackRow, faults_of
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
 from neatledger.errors import Fault, PlanError, UnknownNameError, UsageError
+from neatledger.formats.ways import may_words, through_words
 from neatledger.ledger.locations import find_location
 from neatledger.ledger.reviews import Taken
 from neatledger.questions import history, last_use
@@ -79,6 +80,8 @@ def _make_one(office: Office, decider: str, folders: Sequence[PlanFolder]) -> Ma
         asked.append(folder.address)
         rows += found
         left_out += more
+    order = (MORE, LESS, AS_PLANNED)
+    rows.sort(key=lambda row: order.index(row.beside))
     pack = Pack(secrets.token_hex(6), decider, office.count.id, office.today, tuple(asked), tuple(rows))
     return Made(pack, left_out)
 
@@ -117,7 +120,9 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
             if level is Level.NONE or not differs[at, number] or person in administrators:
                 continue
             told = told_by(office.systems.access(location, mine).ways)
-            by = f"{told[0].name}: {word_entry(told[2].entry, office.names(top.system))}" if told else ""
+            by = through_words(told[0], office.names(top.system), top.system) if told else ""
+            by = by.replace("Authenticated Users", "everybody who signs in")
+            rights, planned = flag_rights(int(own[at, number])), office.plan.rights_at(address, person)[0]
             seen = [one.account.last_seen for one in mine if one.account.last_seen]
             since = came.get(person)
             found.append(
@@ -125,18 +130,54 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
                     secrets.token_hex(5),
                     address,
                     person,
-                    mine[0].name,
+                    _name(office, person, mine),
                     level,
                     by,
                     ""
                     if since is None
-                    else (f"by {since.day}" if since.not_before is None else since.day.isoformat()),
+                    else (f"{since.day} or before" if since.not_before is None else since.day.isoformat()),
                     max(seen).isoformat() if seen else "",
-                    level_of(office.plan.rights_at(address, person)[0]),
+                    level_of(planned),
                     used[person].isoformat() if person in used else "",
+                    place=_place(office, address),
+                    may=may_words(rights),
+                    may_planned=may_words(planned),
+                    beside=_beside_plan(rights, planned),
                 )
             )
     return found, left_out
+
+
+MORE, LESS, AS_PLANNED = "more than planned", "less than planned", "as planned"
+"""How what somebody has compares with the plan, in the order in which it is asked about."""
+_COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE | Right.VIEW
+
+
+def _beside_plan(rights: Right, planned: Right) -> str:
+    """Say how what somebody has compares with the plan; who has more in anything has more."""
+    has, meant = with_view(rights) & _COMPARED, with_view(planned) & _COMPARED
+    return MORE if has & ~meant else LESS if meant & ~has else AS_PLANNED
+
+
+def _place(office: Office, address: Address) -> str:
+    """Return a folder as those call it who decide on it: by its title, or its names, and that of its system."""
+    planned = office.plan.systems.get(address.system)
+    system = planned.title if planned is not None and planned.title else address.system
+    title = next((folder.title for folder in office.plan.folders if folder.address == address and folder.title), "")
+    names = title or " / ".join(part.decode("utf-8", "surrogateescape") for part in address.parts)
+    return f"{names} ({system})" if names else system
+
+
+def _name(office: Office, person: str, principals: Sequence[Principal]) -> str:
+    """Return somebody's name; with the account and that nobody knows them where the plan does not."""
+    planned = office.plan.people.get(person)
+    if planned is None:
+        logins = ", ".join(dict.fromkeys(principal.account.login for principal in principals))
+        return f"{principals[0].name or person} (account {logins}, not in the plan)"
+    return f"{planned.name} ({_KINDS[planned.kind]})" if planned.kind in _KINDS else planned.name
+
+
+_KINDS = {Kind.GUEST: "guest", Kind.SERVICE: "no person"}
 
 
 @dataclass(frozen=True)

@@ -2,32 +2,26 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
-from dataclasses import replace
 from functools import lru_cache
 
-from neatledger.core.access.tree_gates import Gate
 from neatledger.core.access.ways import Access, FileCounts, Way
-from neatledger.core.lists.contract import Names, Reason, word_entry
+from neatledger.core.lists.contract import Names
 from neatledger.core.lists.rights import LEVEL_RIGHTS, Level, Right, level_of, level_of_file, spell_rights, with_view
 from neatledger.core.tree.address import Address
+from neatledger.formats.ways import WAY_WORDS, through_words, way_by
 from neatledger.reports.report import Column, Row, Show
 
 __all__ = [
     "ACCESS_COLUMNS",
     "FLAGS",
-    "WAY_WORDS",
     "access_row",
     "can_words",
     "file_row",
     "known_part",
-    "plain_through",
     "rows_of_level",
     "short_rights",
     "spell_files",
-    "through_words",
-    "way_by",
 ]
 
 ACCESS_COLUMNS = (
@@ -55,7 +49,6 @@ ACCESS_COLUMNS = (
 """The columns of every table of access; the first fifteen of CSV are kept as they are."""
 
 _NOT_KNOWN = "what it hangs on was not seen or told"
-_TELLING = Right.LIST | Right.READ | Right.ADD | Right.CHANGE | Right.DELETE | Right.MANAGE
 _TOLD = (Right.ENTER, Right.LIST, Right.ADD, Right.DELETE, Right.MANAGE)
 
 
@@ -74,11 +67,6 @@ def short_rights(rights: Right) -> str:
 FLAGS = "flags"
 """What a row has its rights by, as a number; no column of any table."""
 _CAN = {Level.NONE.value: "no access", Level.ADD_ONLY.value: "add only"}
-WAY_WORDS = {
-    "share": "the lists", "team": "team folder", "handed": "hand-out", "link": "link", "admin": "administrator",
-    "any": "all of these",
-}  # fmt: skip
-"""A way → how people speak of it."""
 
 
 def can_words(level: str, more: str) -> str:
@@ -88,37 +76,6 @@ def can_words(level: str, more: str) -> str:
     if level == Level.UNKNOWN.value:
         return f"? ({more})" if more else "unknown"
     return f"{_CAN.get(level, level)}{', delete' if more else ''}"
-
-
-_NUMBERS = re.compile(r" \((?:\d+|S-1-[\d-]+)\)")
-_GIVEN = re.compile(
-    r"(?: nothing \(---\)| [r-][w-][x-]|: [^,]*| (?:manage|write|(?<!be )read|view|(?<!no )list|add-only|mixed|none))"
-    r"(?=$|, cut|\))"
-)
-
-
-def through_words(way: Way, names: Names, system: str) -> str:
-    """Say through what somebody has what a way gives: without numbers and bits, which `why` shows."""
-    if way.name == "admin" and way.rights:
-        return f"administrator of {system}"
-    text = plain_through(way_by(way, names))
-    text = text.replace("stopped by allow ", "stopped by ").removeprefix("allow ")
-    if text.startswith("user "):
-        text = "named in the list" + text[text.find(",") :] if "," in text else "named in the list"
-    if text in ("owner", "the owner"):
-        return "owns it"
-    if way.name in ("handed", "link"):
-        return text if way.name == "handed" else "a link"
-    text = re.sub(r"the list \([^)]*\)$", "the list", text)
-    return text.replace(", cut by the share ", ", limited by share ").replace(", cut by ", ", limited by ")
-
-
-def plain_through(by: str) -> str:
-    """Return what gives somebody something without the numbers of accounts and the bits of entries."""
-    way, colon, rest = by.partition(": ")
-    if way in WAY_WORDS:
-        by = rest if colon else WAY_WORDS[way]
-    return _GIVEN.sub("", _NUMBERS.sub("", by))
 
 
 def known_part(rights: Right, *, is_folder: bool = True) -> str:
@@ -146,46 +103,6 @@ def _of(number: int, files: int) -> str:
     if number in (0, files):
         return f"{'all ' if number else 'none of '}{files:,}"
     return f"{number:,} of {files:,}"
-
-
-def way_by(way: Way, names: Names) -> str:
-    """Say which entry gives a way its rights, or which gate stops it first."""
-    gate, reason = _telling(way)
-    if reason is None:
-        return gate.name
-    text = word_entry(reason.entry, names)
-    where = f" on {gate.place.decode(errors='replace')}" if gate.stops and gate.name == "enter" else ""
-    if gate.stops:
-        return text if gate.is_unsure else f"stopped by {text}{where}"
-    # What a share or a read-only system takes away of it is part of the answer.
-    cuts = [each for each in way.gates if each.name not in ("giver", "enter") or gate.name != "given"]
-    cut = next((each for each in cuts if gate.passes & _TELLING & ~each.passes), None)
-    if cut is None or cut is gate:
-        return text
-    by = (
-        f"the share {way.through}"
-        if cut.name == "share"
-        else word_entry(cut.reasons[0].entry, names)
-        if cut.reasons
-        else cut.name
-    )
-    return f"{text}, cut by {f'the list ({by})' if cut.name == 'list' else by}"
-
-
-# The gates of team folders, hand-outs and links whose entries give the rights; what comes after them only cuts.
-_GIVING = {"team": "member", "handed": "given", "link": "carries"}
-
-
-def _telling(way: Way) -> tuple[Gate, Reason | None]:
-    """Return the gate that a row names with its entry: the first that stops, or the one that gives."""
-    gate = next((each for each in way.gates if each.name == _GIVING.get(way.name)), None)
-    if gate is None or way.first_stop is not None or not way.is_known:
-        return way.decided_by
-    reason = max(gate.reasons, key=lambda each: each.rights.bit_count())
-    giver = next((each for each in way.gates if each.name == "giver"), None)
-    if giver is not None:
-        reason = replace(reason, entry=f"{reason.entry} from {giver.reasons[0].entry}")
-    return gate, reason
 
 
 _TELLING = Right.ENTER | Right.LIST | Right.ADD | Right.MANAGE | Right.READ | Right.VIEW

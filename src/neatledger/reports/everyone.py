@@ -10,7 +10,8 @@ from neatledger.core.access.everyone import Everyone, RowBlock, RowFilter, flag_
 from neatledger.core.lists.rights import Level, level_of
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import Table, folder_paths
-from neatledger.reports.access import ACCESS_COLUMNS, FLAGS, WAY_WORDS, can_words, known_part, short_rights
+from neatledger.formats.ways import WAY_WORDS
+from neatledger.reports.access import ACCESS_COLUMNS, FLAGS, can_words, known_part, short_rights
 from neatledger.reports.assurances import assured
 from neatledger.reports.report import Aside, Cell, Report, Row, count_of
 

@@ -11,7 +11,7 @@ from neatledger.core.access.tree_gates import Gate
 from neatledger.core.checks.contract import Finding
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
-from neatledger.reports.access import plain_through
+from neatledger.formats.ways import plain_through
 from neatledger.reports.assurances import Said, assured
 from neatledger.reports.change_words import change_cells, what_changes
 from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of

@@ -15,7 +15,8 @@ from neatledger.core.plan.plan import Plan
 from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.formats.shelllines import quoted_text
-from neatledger.reports.access import WAY_WORDS, can_words, short_rights, spell_files
+from neatledger.formats.ways import WAY_WORDS
+from neatledger.reports.access import can_words, short_rights, spell_files
 from neatledger.reports.report import Column, Pointer, Report, Row, Show, section
 
 __all__ = ["Explained", "no_account_report", "plan_lines", "why_report"]

@@ -22,6 +22,7 @@ class Choice(Enum):
     CHANGE = "change"
 
 
+_WORDS = ("place", "may", "may_planned", "beside")
 CHANGEABLE = (Level.LIST, Level.VIEW, Level.ADD_ONLY, Level.READ, Level.WRITE, Level.MANAGE)
 """The levels that a row may be changed to."""
 
@@ -31,7 +32,9 @@ class PackRow:
     """One question: a person, on a folder, with a level by something, since a day, and the plan's level.
 
     `token` tells the row from every other of every pack. `since`, `signed_in` and `last_used` are days as text, or
-    empty; of `last_used` only what the records tell is known.
+    empty; of `last_used` only what the records tell is known. `place`, `may`, `may_planned` and `beside` are the
+    folder, what they may do, what the plan gives, and how that compares, in the words of the pack; packs of before
+    have none.
     """
 
     token: str
@@ -44,6 +47,10 @@ class PackRow:
     signed_in: str
     planned: Level
     last_used: str = ""
+    place: str = ""
+    may: str = ""
+    may_planned: str = ""
+    beside: str = ""
 
     def to_facts(self) -> dict[str, Any]:
         """Return the row as JSON values."""
@@ -58,6 +65,7 @@ class PackRow:
             "signed_in": self.signed_in,
             "planned": self.planned.value,
             "last_used": self.last_used,
+            **{key: getattr(self, key) for key in _WORDS if getattr(self, key)},
         }
 
     @classmethod
@@ -75,6 +83,7 @@ class PackRow:
             signed_in=facts["signed_in"],
             planned=Level(facts["planned"]),
             last_used=facts.get("last_used", ""),
+            **{key: facts.get(key, "") for key in _WORDS},
         )
 
 
