@@ -244,7 +244,7 @@ def test_edits_at_the_same_time_are_all_kept(office: Path, start, run) -> None:
     ("who barn:/Rota -o OUT.xlsx", "who does not write xlsx"),
     ("who barn:/Rota -o OUT.html", "who does not write html"),
     ("who barn:/Rota -o OUT.csv --format json", "leave one of them out"),
-    ("report space -o OUT.csv", "which file?"),
+    ("report space -o OUT.csv", "no report is written as .csv"),
 ])  # fmt: skip
 def test_what_is_not_there_is_refused(demo: Path, run, tmp_path: Path, words: str, told: str) -> None:
     said = run(*words.replace("OUT", f"{tmp_path}/out").split(), "--office", demo, status=2).stderr

@@ -97,7 +97,7 @@ def test_groups_posts_bands_and_systems_are_found_by_any_part_in_any_case(demo: 
     for word in ("desk", "Front desk", "front"):
         assert "starts on 2026-12-07" in run("join", "Ann Ray", "--post", word, "--start", "2026-12-07", *day).stdout
     assert run("limits", "HOM", *day).stdout == run("limits", "home", *day).stdout
-    assert "3 versions kept on barn" in run("suppose", "--versions", "main server=3", *day).stdout
+    assert "3 versions kept on barn" in run("suppose", "--versions", "the main server=3", *day).stdout
 
 
 @pytest.mark.parametrize("call", ["suppose --relocate barn:/Payroll=atic"])

@@ -116,13 +116,13 @@ def ask(office: Path, run, tmp_path: Path):
 
 def decide(cells: dict) -> dict:
     match cells["FOLDER"], cells["NAME"]:
-        case "Payroll (main server)", "Una Ledgerwood (guest)":
+        case "Payroll (the main server)", "Una Ledgerwood (guest)":
             return {"DECISION": "remove"}
-        case "Accounts (second server)", "Abel Finch (account afinch, not in the plan)" | "Priya Quill":
+        case "Accounts (the second server)", "Abel Finch (account afinch, not in the plan)" | "Priya Quill":
             return {"DECISION": "Remove", "REMARK": "=1+1"}
-        case "Accounts (second server)", "Una Ledgerwood (guest)":
+        case "Accounts (the second server)", "Una Ledgerwood (guest)":
             return {"DECISION": "change", "CHANGE TO": "read"}
-        case "Accounts (second server)", "Owen Rook":
+        case "Accounts (the second server)", "Owen Rook":
             return {}
         case _:
             return {"DECISION": "keep"}

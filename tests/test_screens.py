@@ -249,3 +249,65 @@ def test_the_page_of_who_decides_names_people_and_steps_and_no_command(run, made
     assert "Priya Quill: " in link
     (office / "office.yaml").write_text(plan.replace(maker, maker.replace("posts:", "end: 2026-10-01, posts:")))
     assert "Anyone with an open link can change files in For Hollin. Zoe Kestrel: " in front()
+
+
+def _lead_of(run, office: Path, about: str, target: Path) -> list[str]:
+    run("report", about, "-o", target, "--office", office, "--today", TODAY)
+    page = html.unescape(target.read_text())
+    page = page[page.index("<header>") : page.index("<nav")]
+    return [line for line in re.sub(r"\s*\n\s*", "\n", re.sub(r"<[^>]+>", "\n", page)).strip().splitlines() if line]
+
+
+def test_the_paper_on_space_begins_with_what_to_do_and_says_it_of_what_is_so(
+    run, made_demo: Path, tmp_path: Path
+) -> None:
+    office = Path(shutil.copytree(made_demo, tmp_path / "o"))
+    lines = _lead_of(run, office, "space", tmp_path / "x.html")
+    rows = json.loads(run("space", "-a", "-f", "json", "--office", office, "--today", TODAY).stdout)["rows"]
+    asked = [line for line in lines if re.match(r"\d  (Act|Watch|Room)\. ", line)]
+    over = [row for row in rows if row["state"].startswith("over") and row["found_bytes"] != "no limit"]
+    ultrasound = next(row for row in over if row["place"].endswith("Ultrasound"))
+    size = show_size(ultrasound["used_bytes"] - ultrasound["found_bytes"])
+    days = re.search(r"(\d+) days left", ultrasound["state"])[1]
+    assert any(f"Act. Ultrasound is over its limit by {size}; {days} days until nothing" in line for line in asked)
+    assert any("Act. Payroll: the system allows 0 B; the plan has no limit." in line for line in asked)
+    home = next(row for row in rows if row["place"] == "barn:/Homes/jhale")
+    assert any(f"Watch. The home of Jonas Hale is {home['percent']} % full." in line for line in asked)
+    assert [line.split()[1] for line in asked] == sorted(
+        (line.split()[1] for line in asked), key=["Act.", "Watch.", "Room."].index
+    )
+    for line in lines:
+        assert not re.search(r" -{1,2}[a-z]|:/|neatledger|\bjhale\b", line), line
+    # The days are over; the limit blocks; it only warns: the sentence says another thing each time.
+    limits, plan = office / "barn.limits.csv", (office / "office.yaml").read_text()
+    text = limits.read_text()
+    for rule, told in (
+        ("enforced,", "is over its limit by {}: nothing more can be saved there."),
+        ("watched,", "is over its limit by {}; saving goes on, for it only warns."),
+        ("watched,1", "is over its limit by {}; nothing more can be saved there."),
+    ):
+        limits.write_text(re.sub(r"(Ultrasound,30 MB),watched,14", rf"\1,{rule}", text))
+        (office / "office.yaml").write_text(plan.replace("rule: watched, grace-days: 14, ", ""))
+        run("count", "barn", "--office", office, "--today", TODAY, status=None)
+        assert f"Ultrasound {told.format(size)}" in " ".join(_lead_of(run, office, "space", tmp_path / "x.html")), (
+            rule
+        )
+
+
+def test_the_paper_on_access_begins_with_decisions_and_names_nobody_by_an_account(
+    run, demo: Path, tmp_path: Path
+) -> None:
+    lines = _lead_of(run, demo, "access", tmp_path / "x.html")
+    assert lines[0].startswith("Pellowmere Veterinary Practice: who can do what, 23 November 2026")
+    asked = [line for line in lines if re.match(r"\d  (Today|This week|This month)\. ", line)]
+    names = {person.name for person in open_office(demo).plan.people.values()} | {"You"}
+    assert 3 <= len(asked) <= 5 and all(any(f". {name}: " in line for name in names) for line in asked)
+    accounts = json.loads(run("people", "--accounts", "-f", "json", "--office", demo, "--today", TODAY).stdout)[
+        "rows"
+    ]
+    people = json.loads(run("people", "-a", "-f", "json", "--office", demo, "--today", TODAY).stdout)["rows"]
+    services = {row["person"] for row in people if row["kind"] == "service" and row["accounts"]}
+    assert any(f"{len(services)} service accounts" in line for line in lines)
+    logins = "|".join(re.escape(row["login"]) for row in accounts if len(row["login"]) > 4)
+    for line in lines:
+        assert not re.search(rf" -{{1,2}}[a-z]|:/|neatledger|\b(?:{logins})\b", line), line

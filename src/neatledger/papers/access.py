@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 from neatledger.core.access.everyone import Everyone
@@ -13,9 +14,8 @@ from neatledger.core.people.principals import only_in, principals_by_person
 from neatledger.core.plan.plan import Kind
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
-from neatledger.questions import check, most, told
+from neatledger.questions import check, deciders, most, told
 from neatledger.questions.office import Office
-from neatledger.questions.seen import caveats
 from neatledger.questions.told import GradedFinding
 from neatledger.reports.compare import most_report
 from neatledger.reports.findings import since_words
@@ -25,6 +25,8 @@ from neatledger.reports.report import Column, Report, Row, count_of
 __all__ = ["legend", "make", "sensitive_part"]
 
 _MOST_ROWS, _DEPTH, _MOST_COLUMNS = 60, 3, 60
+_SENTENCES = 5
+"""How many decisions stand on top; of what is more the number is said."""
 _WORDS = {
     Level.LIST: "sees names",
     Level.VIEW: "views without keeping",
@@ -50,9 +52,28 @@ def make(office: Office) -> Paper:
     parts.append(
         Part("Who can change the most", most_report(shares, Right.CHANGE, when, len(shares)), keys=("person",))
     )
-    lead = [sensitive.report.headline, open_.report.headline, beyond.report.headline]
-    subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{office.plan.office}: access", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
+    causes = [
+        cause
+        for cause in check.ask_for_causes(office, findings)
+        if any(finding.check in deciders.OF_ACCESS for finding in cause.findings)
+    ]
+    decisions = deciders.ask(office, causes, [])
+    lead = [f"{number}  {one.sentence}" for number, one in enumerate(decisions[:_SENTENCES], start=1)]
+    rest = len(decisions) - _SENTENCES
+    lead += [f"{count_of(rest, 'more decision')} of this kind, below."] if rest > 0 else []
+    lead += [sensitive.report.headline, open_.report.headline, beyond.report.headline]
+    lead += filter(None, [_no_people(office), deciders.not_known(office)])
+    title = f"{office.plan.office}: who can do what, {deciders.date_words(office)}"
+    return Paper(title, f"As counted on {when}.", lead, parts)
+
+
+def _no_people(office: Office) -> str:
+    """Say who has access and is no person: service accounts and audiences of links."""
+    people = {(one.person, one.kind) for holders in office.systems.holders.values() for one in holders}
+    kinds = Counter(kind for _, kind in people)
+    parts = [(kinds[Kind.SERVICE], "service account"), (kinds[Kind.ANYONE], "link audience")]
+    words = [count_of(number, word) for number, word in parts if number]
+    return f"Not counted as people: {' and '.join(words)}." if words else ""
 
 
 def legend() -> str:
@@ -149,10 +170,8 @@ def sensitive_part(office: Office, findings: Sequence[GradedFinding]) -> Part:
         Column("unknown", "NOT KNOWN", wraps=True),
     )
     faulty = sum(bool(row["beyond"]) for row in rows)
-    headline = (
-        f"{faulty} of {count_of(len(rows), 'folder')} that the plan calls sensitive, or closes, can be reached by "
-        "somebody beyond it."
-    )
+    where = "somebody has more than planned there, or below"
+    headline = f"{faulty} of {count_of(len(rows), 'folder')} that the plan guards: {where}."
     notes = [f"{count_of(unseen, 'folder')} of the plan could not be looked at."] if unseen else []
     empty = "the plan calls no folder sensitive, and closes none"
     return Part("Sensitive folders", Report("sensitive", headline, columns, rows, notes, empty), keys=("folder",))
@@ -230,8 +249,7 @@ def _beyond_part(office: Office, findings: Sequence[GradedFinding]) -> Part:
         Column("since", "SINCE"),
     )
     named = {person for some in groups.values() for each in some for person in each.finding.people}
-    headline = (
-        f"{count_of(len(named), 'person')} have more than the plan means, in {count_of(len(rows), 'row')} below."
-    )
-    report = Report("beyond", headline, columns, rows, [], "nobody has more than the plan means")
-    return Part("Beyond the plan", report, keys=("place", "what", "evidence", "people"))
+    have = "has" if len(named) == 1 else "have"
+    headline = f"{count_of(len(named), 'person')} {have} more than planned, in {count_of(len(rows), 'row')} below."
+    report = Report("beyond", headline, columns, rows, [], "nobody has more than planned")
+    return Part("More than planned", report, keys=("place", "what", "evidence", "people"))

@@ -11,7 +11,7 @@ from neatledger.errors import NoCountError
 from neatledger.papers.access import sensitive_part
 from neatledger.questions import check, deciders, lapses, links, most, signs, told, unused
 from neatledger.questions.office import Office
-from neatledger.questions.seen import bounds, caveats
+from neatledger.questions.seen import caveats
 from neatledger.reports.causes import causes_paper_report
 from neatledger.reports.compare import most_report
 from neatledger.reports.forecast import show_when
@@ -54,8 +54,8 @@ def make(office: Office) -> Paper:
     lead = [f"{number}  {one.sentence}" for number, one in enumerate(decisions[:_SENTENCES], start=1)]
     lead += filter(None, [deciders.summary(office, decisions, causes, len(decisions[:_SENTENCES]))])
     lead = lead or [_nothing(office)]
-    lead.append(f"{_change_words(office)} {_not_known(office)}".strip())
-    title = f"{office.plan.office}: our files and accounts, {deciders.day_words(office.today)} {office.today.year}"
+    lead.append(f"{_change_words(office)} {deciders.not_known(office)}".strip())
+    title = f"{office.plan.office}: our files and accounts, {deciders.date_words(office)}"
     return Paper(title, f"As counted on {when}.", lead, parts, "For the administrator")
 
 
@@ -65,14 +65,6 @@ def _nothing(office: Office) -> str:
     return f"{text} in what was seen." if caveats(office, for_paper=True, is_assured=True) else f"{text}."
 
 
-def _not_known(office: Office) -> str:
-    """Say once, by the names of the systems, of what not all is known."""
-    surveys, missing = bounds(office, is_assured=True)
-    in_part = [survey.system for survey in surveys if survey.not_seen or survey.taken_at != office.count.taken_at]
-    names = [deciders.name_of_place(office, name) for name in (*in_part, *missing)]
-    return f"Not known: all of what is on the {', the '.join(names)}." if names else ""
-
-
 def _change_words(office: Office) -> str:
     """Say what is new and solved since the count before."""
     try:
@@ -80,7 +72,11 @@ def _change_words(office: Office) -> str:
     except NoCountError:
         return "This is the first count: nothing can be said of what changed."
     new, gone = (len(check.ask_for_causes(office, some)) for some in (compared.new, compared.gone))
-    return f"Since {deciders.day_words(compared.older.day)}: {new or 'nothing'} new, {gone or 'nothing'} solved."
+    older = compared.older
+    since = f"Since {deciders.day_words(older.day)}"
+    if older.day == office.count.day:
+        since = f"Since the count before, of {older.when[-5:]} that day"
+    return f"{since}: {new or 'nothing'} new, {gone or 'nothing'} solved."
 
 
 def _shared_parts(office: Office) -> list[Part]:

@@ -5,18 +5,16 @@ from __future__ import annotations
 from neatledger.core.checks import limits as limit_checks
 from neatledger.core.checks import storing
 from neatledger.core.plan.limits import On
-from neatledger.core.space.sizes import show_limit, show_size
-from neatledger.questions import check, space, told
+from neatledger.questions import check, deciders, deciders_space, space, told
 from neatledger.questions.facts import load_space
 from neatledger.questions.forecast import look_ahead
 from neatledger.questions.limits import load_history
 from neatledger.questions.office import Office
-from neatledger.questions.seen import caveats
 from neatledger.questions.versions import SystemVersions
 from neatledger.questions.views import load_views
 from neatledger.reports.bands import bands_report
 from neatledger.reports.findings import findings_report
-from neatledger.reports.forecast import forecast_report, full_words, growth_of
+from neatledger.reports.forecast import forecast_report, growth_of
 from neatledger.reports.kinds import barred_report
 from neatledger.reports.paper import Paper, Part, Use
 from neatledger.reports.promises import promises_report
@@ -26,6 +24,8 @@ from neatledger.reports.versions import versions_report
 __all__ = ["make"]
 
 _FULLEST = 3
+_SENTENCES = 7
+"""How many sentences stand on top; of what is more the number is said."""
 
 
 def make(office: Office) -> Paper:
@@ -57,18 +57,15 @@ def make(office: Office) -> Paper:
         *(_use_part(space.ask_office(office, by, views), when) for by in ("system", "kind", "owner")),
         Part("Bands", bands_report(plan.space.bands, facts.statuses, None, show_all=True), keys=("band", "place")),
         Part("Versions and bin", versions_report(versions, when, is_compared=False)),
-        Part("Barred kinds", barred_report(facts.barred, plan.space.barred, when), keys=("folder", "kind", "owner")),
+        Part("Not allowed", barred_report(facts.barred, plan.space.barred, when), keys=("folder", "kind", "owner")),
         findings,
     ]
-    lead = [
-        f"{line.target.key}: {show_size(line.amount)} of {show_limit(line.settings.limit)} used; full: "
-        f"{full_words(outlook_of[On.POOL, line.target.key])}."
-        for line in pools
-        if line.settings.limit and (On.POOL, line.target.key) in outlook_of
-    ]
-    lead = [*lead[:1], *(part.report.headline for part in (limits, findings)), *lead[1:], promised.report.headline]
-    subtitle = f"As counted on {when}; written on {office.today}."
-    return Paper(f"{plan.office}: space", subtitle, [*lead, *caveats(office, for_paper=True)], parts)
+    told_first = deciders_space.ask(office, facts.statuses, outlooks)
+    lead = [f"{number}  {sentence}" for number, sentence in enumerate(told_first[:_SENTENCES], start=1)]
+    lead += [f"{len(told_first) - _SENTENCES} more below."] if len(told_first) > _SENTENCES else []
+    lead = lead or ["No limit is known here, of a disk or of anything on it."]
+    lead += filter(None, [deciders.not_known(office)])
+    return Paper(f"{plan.office}: space, {deciders.date_words(office)}", f"As counted on {when}.", lead, parts)
 
 
 def _use_part(found: Whole, when: str) -> Part:

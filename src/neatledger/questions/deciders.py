@@ -13,8 +13,9 @@ from neatledger.core.space.when import FillUp
 from neatledger.core.tree.address import Address
 from neatledger.counting import count_of
 from neatledger.questions.office import Office
+from neatledger.questions.seen import bounds
 
-__all__ = ["Decision", "ask", "day_words", "name_of_place", "summary"]
+__all__ = ["OF_ACCESS", "Decision", "ask", "date_words", "day_words", "name_of_place", "not_known", "summary"]
 
 _WEEK = timedelta(days=7)
 YOU = "You"
@@ -39,6 +40,19 @@ class Decision:
 def day_words(day: date) -> str:
     """Return a day as people say it: ``30 November``."""
     return f"{day.day} {day:%B}"
+
+
+def date_words(office: Office) -> str:
+    """Return today as people say it: ``23 November 2026``."""
+    return f"{day_words(office.today)} {office.today.year}"
+
+
+def not_known(office: Office) -> str:
+    """Say once, by the names of the systems, of what not all is known."""
+    surveys, missing = bounds(office, is_assured=True)
+    in_part = [survey.system for survey in surveys if survey.not_seen or survey.taken_at != office.count.taken_at]
+    names = [name_of_place(office, name) for name in (*in_part, *missing)]
+    return f"Not known: all of what is on {', '.join(names)}." if names else ""
 
 
 def name_of_place(office: Office, place: Address | str) -> str:
@@ -206,12 +220,20 @@ _SENTENCES: dict[str, Sentence] = {
     ),
     "manager-gone": _of_folder("The only managers of {where} have left.", "name somebody who is here", _THIS_WEEK),
     "no-protection": _of_folder("{where} has no backup.", "take it into a backup", _THIS_WEEK),
-    "backup-late": _of_folder("The backup of the {where} server is late.", "see why, and run it", _THIS_WEEK),
+    "backup-late": _of_folder("The backup of {where} is late.", "see why, and run it", _THIS_WEEK),
     "key-of-nobody": _of_folder("Nobody holds the key to {where}.", "find the key", _THIS_WEEK),
     "download-void": _of_folder("{where} may only be looked at, and yet can be taken away.", "close it", _THIS_WEEK),
     "review-overdue": _of_folder("It is due to ask who keeps access to {where}.", "answer the review", _THIS_MONTH),
 }
 """Check → the sentence that says what it found to somebody who decides; of all others only the number is said."""
+
+
+OF_ACCESS = (
+    *("left-but-open", "anyone-may-change", "beyond-the-rules", "homes-opened", "passed-on", "no-end"),
+    *("everyone-may-write", "expectation-broken", "decision-not-carried-out", "manager-gone", "download-void"),
+    "review-overdue",
+)
+"""Those of them that are about who may do what."""
 
 
 def summary(office: Office, decisions: Sequence[Decision], causes: Sequence[Cause], shown: int) -> str:
