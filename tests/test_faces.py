@@ -12,6 +12,7 @@ import re
 import shlex
 import struct
 import termios
+import time
 from collections import Counter
 from contextlib import suppress
 from pathlib import Path
@@ -22,8 +23,11 @@ from hypothesis import strategies as st
 from wcwidth import wcswidth
 
 from conftest import COMMAND
+from neatledger.faces.durations import Durations
 from neatledger.faces.parquet_types import TYPES, Kind
+from neatledger.faces.progress import Progress, Waits
 from neatledger.faces.table import Layout, render_table
+from neatledger.pace import listening, paced
 from neatledger.reports.report import Column, Report
 
 
@@ -164,3 +168,54 @@ def test_what_people_see_fits_eighty_columns(demo: Path, run, monkeypatch, call:
     monkeypatch.setenv("COLUMNS", "80")
     shown = run(*call.split(), "--office", demo, "--today", "2026-11-23", status=None).stdout.splitlines()
     assert len(shown) > 3 and max(map(wcswidth, shown)) <= 80
+
+
+class Terminal(io.StringIO):
+    def isatty(self) -> bool:
+        return True
+
+
+def test_long_work_says_how_far_it_is_and_about_how_long_it_takes_still(tmp_path: Path, monkeypatch) -> None:
+    monkeypatch.setattr("neatledger.faces.progress._AFTER_SECONDS", 0.04)
+    durations = Durations({"XDG_CACHE_HOME": str(tmp_path)}, tmp_path / "Secret practice")
+
+    def shown(label: str, work, quiet: bool = False) -> str:
+        waits = Waits(Terminal(), durations, quiet=quiet)
+        with suppress(KeyboardInterrupt), Progress(waits, label) as progress:
+            work(waits, progress)
+        return waits.out.getvalue()
+
+    def parts(_, progress: Progress) -> None:
+        with listening(progress.part):
+            for _ in paced(range(4)):
+                for _ in paced(range(1000)):
+                    pass
+                time.sleep(0.1)
+
+    told = shown("checking", parts)
+    assert "checking: 2 of 4 done, 1 s, about 1 s left" in told and "1000" not in told and told.endswith("\r\x1b[K")
+    assert shown("checking", parts, quiet=True) == "" and shown("checking", lambda *_: None) == ""
+    # By how long it took the last time, where that is known; only figures are kept, under no name.
+    (tmp_path / "neatledger").mkdir()
+    durations.keep("checking", 1.5)
+    assert not list((tmp_path / "neatledger").iterdir())
+    durations.keep("checking", 9.4)
+    (kept,) = (tmp_path / "neatledger").iterdir()
+    assert json.loads(kept.read_text()) == {"checking": 9.4} and "Secret" not in kept.name
+    assert "1 s, about 9 s left" in shown("checking", lambda *_: time.sleep(0.2))
+    kept.write_text('{"checking": 2.0')
+    assert "left" not in shown("checking", lambda *_: time.sleep(0.2))
+
+    def answer(waits: Waits, _: Progress) -> None:
+        time.sleep(0.1)
+        waits.hold()
+        waits.out.write("ANSWER")
+        time.sleep(0.1)
+
+    def stopped(*_) -> None:
+        time.sleep(0.1)
+        raise KeyboardInterrupt
+
+    # Nothing comes into an answer, and what is stopped leaves no line behind and no duration.
+    assert shown("checking", answer).endswith("\r\x1b[KANSWER")
+    assert shown("stopping", stopped).endswith("\r\x1b[K") and "stopping" not in kept.read_text()

@@ -11,6 +11,7 @@ import shlex
 import shutil
 import sys
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from functools import cached_property
@@ -19,8 +20,9 @@ from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import NeatError, OfficeError, SourceError, UsageError
+from neatledger.faces.durations import Durations
 from neatledger.faces.output import Output
-from neatledger.faces.progress import Progress
+from neatledger.faces.progress import Progress, Waits
 from neatledger.faces.view import WHOLE, View
 from neatledger.keyrings import keep_password, password_of
 from neatledger.office.read import PLAN_NAME
@@ -159,7 +161,8 @@ class App:
 
     @property
     def output(self) -> Output:
-        """Where the result goes, and in which form."""
+        """Where the result goes, and in which form; who asks for it has an answer, and waits no more."""
+        self.waits.hold()
         options, streams = self.options, self.streams
         return Output(
             options.format,
@@ -225,7 +228,15 @@ class App:
 
     def progress(self, label: str) -> Progress:
         """Return what shows the progress of long work on a terminal."""
-        return Progress(self.streams.err, label, quiet=self.options.quiet)
+        return Progress(self.waits, label)
+
+    @cached_property
+    def waits(self) -> Waits:
+        """What is being waited for; how long it took the last time is known by the office's folder."""
+        with suppress(NeatError):
+            durations = Durations(self.env, self.office_dir)
+            return Waits(self.streams.err, durations, quiet=self.options.quiet)
+        return Waits(self.streams.err, quiet=self.options.quiet)
 
     def credentials_for(self, system: str) -> Callable[[str, str], Credentials]:
         """Return what gives the name and the password for a system's hosts.
@@ -249,6 +260,7 @@ class App:
             if password is None and sys.stdin.isatty() and sys.stderr.isatty():
                 import getpass
 
+                self.waits.hold()
                 password = getpass.getpass(f"Password of {user} at {host}: ", sys.stderr)
                 # Asked once a run: what is tried at first may be asked for again.
                 self._prompted[host, user] = password
@@ -279,6 +291,7 @@ class App:
         """Ask on the terminal, and return what is answered; nothing where there is nobody to ask."""
         if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
             return ""
+        self.waits.hold()
         print(question, end="", file=self.streams.err, flush=True)
         return sys.stdin.readline().strip()
 
@@ -297,9 +310,11 @@ class App:
 
     def complain(self, text: str) -> None:
         """Tell of an error that does not end the command, however quiet it is to be."""
+        self.waits.clear()
         print(f"neatledger: {text}", file=self.streams.err)
 
     def say(self, text: str) -> None:
         """Tell the person something beside the result, unless asked to be quiet."""
         if not self.options.quiet:
+            self.waits.clear()
             print(text, file=self.streams.err)

@@ -19,6 +19,7 @@ from neatledger import __version__
 from neatledger.commandtable import COMMANDS, EXAMPLES, MAP, OLD_NAMES, OLD_OPTIONS, WIDTH, list_of_commands
 from neatledger.errors import LedgerError, NeatError, PlanError, UsageError
 from neatledger.extras import extras_for
+from neatledger.pace import listening
 
 if TYPE_CHECKING:
     from neatledger.app import App, Options
@@ -379,7 +380,9 @@ def _run(words: Sequence[str]) -> int:
         gc.disable()
         with closing(app):
             try:
-                status: int = import_module(f"neatledger.commands.{name}").run(args, app)
+                command = import_module(f"neatledger.commands.{name}")
+                with app.progress(name) as progress, listening(progress.part):
+                    status: int = command.run(args, app)
                 app.end()
             except (NeatError, OSError, MemoryError):
                 raise

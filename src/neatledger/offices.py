@@ -26,7 +26,7 @@ from neatledger.errors import NeatError, PlanError, UsageError
 from neatledger.extras import extras_for
 from neatledger.faces.output import Output, open_output
 from neatledger.faces.papers import write_paper
-from neatledger.faces.progress import Progress
+from neatledger.faces.progress import Progress, Waits
 from neatledger.faces.show import show_report
 from neatledger.faces.table import Layout, render_table
 from neatledger.faces.view import shape
@@ -54,7 +54,7 @@ def run_over(name: str, args: argparse.Namespace, options: Options, streams: Str
     if is_paper:
         for target in args.others or [None]:
             _check_pattern(target, "-o", "report office --office 'clients/*' -o 'pages/*.html'")
-    with Progress(streams.err, "offices", quiet=options.quiet) as progress:
+    with Progress(Waits(streams.err, quiet=options.quiet), "offices") as progress:
         tasks = [_task(name, args, options, folder, names[folder]) for folder in folders]
         answers = list(_side_by_side(folders, tasks, progress))
     answers.sort(key=lambda one: folders.index(Path(one.folder)))

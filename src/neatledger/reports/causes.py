@@ -96,7 +96,7 @@ def _more(left: Sequence[Row]) -> str:
 def _grades(severities: Sequence[object]) -> str:
     """Return how many there are of each severity, the most serious first."""
     grades = Counter(map(str, severities))
-    return ", ".join(f"{grades[one.value]} {one.value}" for one in reversed(Severity) if grades[one.value])
+    return ", ".join(f"{grades[one.value]:,} {one.value}" for one in reversed(Severity) if grades[one.value])
 
 
 def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> Report:

@@ -33,6 +33,7 @@ from neatledger.core.checks import (
 from neatledger.core.checks.contract import Check, Finding, OfficeFacts
 from neatledger.core.plan.plan import Acceptance, Plan
 from neatledger.core.tree.patterns import match_text
+from neatledger.pace import paced
 
 __all__ = ["CHECKS", "find_acceptance", "run_checks"]
 
@@ -47,7 +48,7 @@ def run_checks(office: OfficeFacts, only: Iterable[str] | None = None) -> list[F
     """Run the checks, all or some by name; the gravest findings first, in a stable order."""
     wanted = list(CHECKS.values()) if only is None else [CHECKS[name] for name in only]
     wanted.sort(key=lambda check: -check.severity.rank)
-    return [finding for check in wanted for finding in check.find(office)]
+    return [finding for check in paced(wanted) for finding in check.find(office)]
 
 
 def find_acceptance(finding: Finding, place: str, plan: Plan, today: date) -> Acceptance | None:
