@@ -99,7 +99,7 @@ def test_the_first_screen_holds_the_ten_gravest_and_what_the_rest_is(demo: Path,
     causes = int(re.match(r"(\d+) problems", screen)[1])
     assert f"{causes - 10} more: " in screen and len(ranked) <= causes < len(ranked) + 5
     assert len(screen.splitlines()) <= 23
-    whole = run("check", "1", *words, status=1).stdout
+    whole = run("check", "1", "-a", *words, status=1).stdout
     mine = [row for row in rows if row["cause"] == sorted(ranked)[0][1]]
     assert all(row["check"] in whole for row in mine) and f"Score {mine[0]['exposure']} = " in whole
     assert sum(map(int, re.findall(r"(?m)(\d+)$", whole.partition("FINDINGS")[2].partition("Score")[0]))) == len(mine)

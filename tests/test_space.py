@@ -208,7 +208,7 @@ def test_what_is_supposed_stands_beside_today(ask, run, demo: Path) -> None:
     rows = {
         (row["what"], row["place"]): row
         for row in ask(
-            "suppose", "--limit", "barn=150 MB", "--limit", "barn:/Rota=2 MB", "--room", "rook", "barn:/Imaging"
+            "suppose", "--limit", "barn=150 MB", "--limit", "barn:/Rota=2 MB", "--space-left", "rook", "barn:/Imaging"
         )
     }
     assert (rows["limit", "pool barn"]["today"], rows["limit", "pool barn"]["then"]) == ("110 MB", "150 MB")

@@ -70,6 +70,7 @@ OLD_NAMES: dict[str, str] = {
 """A command of before → what it is now."""
 OLD_OPTIONS: dict[str, str] = {
     "--odd": "--unusual",
+    "--room": "--space-left",
     "--did": "--only",
     "--from": "--address (trail), --start (join, move)",
     "--of": "the person without an option",

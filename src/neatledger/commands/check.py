@@ -102,7 +102,9 @@ def _report(args: argparse.Namespace, app: App, found: _Found) -> Report:
         number, cause = check.find_cause(causes, found.number)
         mending = mending_of_cause(app.office, cause)
         came = check.ask_since_when(app.office, cause)
-        return cause_report(number, cause, len(causes), came, mending, mending.work.names, app.office.readers)
+        return cause_report(
+            number, cause, len(causes), came, mending, mending.work.names, app.office.readers, is_all=args.all
+        )
     scope, checks = _scope(args, found), len(args.only or CHECKS)
     if args.by != "problem":
         return grouped_report(found.wanted, causes, args.by, since)

@@ -21,7 +21,7 @@ __all__ = ["add_arguments", "run"]
 def _add_settings(parser: argparse.ArgumentParser) -> None:
     """Declare the words that state a limit."""
     parser.add_argument("--limit", metavar="SIZE", help="the limit, as '20 GB', '18 GiB' or 'no limit'")
-    parser.add_argument("--rule", choices=("enforced", "watched"), help="enforced: it blocks; watched: it only warns")
+    parser.add_argument("--rule", choices=("blocks", "warns"), help="whether it blocks, or only warns")
     parser.add_argument(
         "--grace-days",
         type=_grace_of,
@@ -56,7 +56,7 @@ def _stated_by(args: argparse.Namespace) -> dict[str, Any]:
         if args.limit is not None:
             stated["limit"] = parse_limit(args.limit)
         if args.rule is not None:
-            stated["enforced"] = args.rule == "enforced"
+            stated["enforced"] = args.rule == "blocks"
         if args.grace_days is not None:
             stated["grace_days"] = None if args.grace_days == NO_GRACE else args.grace_days
         if args.warn is not None:

@@ -32,6 +32,7 @@ from neatledger.reports.mend import (
     stays_report,
     texts_report,
     undo_report,
+    without_plan,
 )
 from neatledger.reports.mend_groups import groups_report, step_groups
 from neatledger.reports.proof import proof_notes
@@ -185,6 +186,9 @@ def _report(
         return report
     # The plan may have nothing to say of what is wrong all the same.
     waiting = sum(one.acceptance is None for one in check.ask(office))
+    plan = office.plan
+    if not (plan.people or plan.groups or plan.folders or plan.space.limits):
+        report = without_plan(report)
     if waiting:
         report.notes.append(f"check has {count_of(waiting, 'finding')} that no step of the tool ends.")
     return report

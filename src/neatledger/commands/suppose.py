@@ -1,4 +1,4 @@
-"""``suppose``: what an imagined change would do: to access, to limits, room and dates, or to what is shared."""
+"""``suppose``: what an imagined change would do: to access, to limits, space and dates, or to what is shared."""
 
 from __future__ import annotations
 
@@ -60,7 +60,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--backup-kept", action="append", default=[], metavar="SYSTEM:RULE=SPAN", help="its runs are kept for so long"
     )
     parser.add_argument("--steps", metavar="FILE", help="also write the steps there, for mend FILE")
-    parser.add_argument("--room", nargs=2, metavar=("PERSON", "FOLDER"), help="also the room that this person has")
+    parser.add_argument(
+        "--space-left", nargs=2, metavar=("PERSON", "FOLDER"), help="also how much this person can still store there"
+    )
 
 
 def run(args: argparse.Namespace, app: App) -> int:
@@ -192,7 +194,7 @@ def _space(args: argparse.Namespace, app: App) -> Report:
         joining=parse_pairs(args.newcomers, "--newcomers SYSTEM=N", parse_whole),
         moves=parse_pairs(args.relocate, "--relocate FOLDER=DISK", str),
         versions=parse_pairs(args.versions, "--versions SYSTEM=N", parse_whole),
-        room=tuple(args.room) if args.room else None,
+        room=tuple(args.space_left) if args.space_left else None,
     )
     found = suppose_space.ask(app.office, supposed, is_of_plan=app.is_of_plan)
     beside = statuses_beside(found.before.statuses, found.after.statuses) + promises_beside(*found.promises)

@@ -15,7 +15,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_address
 from neatledger.formats.shelllines import quoted_text
 from neatledger.reports.assurances import Said
-from neatledger.reports.facts import facts_of, filled, offer_of
+from neatledger.reports.facts import fact_of, facts_of, filled, offer_of
 from neatledger.reports.findings import (
     COLUMNS,
     Came,
@@ -42,7 +42,7 @@ _COLUMNS = (
     Column("since_words", "SINCE", Show.PEOPLE, spare=True),
     Column("who", "WHO", Show.PEOPLE, wraps=True, spare=True),
 )
-_FEW, _SAID = 4, 2
+_FEW, _SAID, _ADVICE = 4, 2, 3
 _LIMIT_WORDS = re.compile(r" \(told from [\d,]+ on\)")
 _LONGEST_WORD = 160  # characters of a step in one line
 _WEIGHT_WORDS = {1: "can see names", 2: "can read", 3: "can change", 5: "can let others in"}
@@ -198,6 +198,8 @@ def cause_report(
     mending: Mending,
     names: Callable[[str], Names],
     systems: Collection[str],
+    *,
+    is_all: bool = False,
 ) -> Report:
     """Show one cause whole: its findings, why it ranks where it does, what looks closer, and what mends it."""
     columns = (
@@ -205,7 +207,8 @@ def cause_report(
         Column("check", "CHECK"),
         Column("place", "PLACE", Show.MACHINE),
         Column("place_words", "PLACE", Show.PEOPLE, cuts=True),
-        Column("evidence", "FOUND", wraps=True),
+        Column("fact", "FOUND", Show.PEOPLE, wraps=True),
+        Column("evidence", "EVIDENCE", Show.MACHINE),
         Column("times", "FINDINGS", Show.PEOPLE, number=True),
     )
     rows, shown = _folded(one.findings), _merged(one)
@@ -225,9 +228,22 @@ def cause_report(
     place = show_address(where) if isinstance(where, Address) else where
     headline = f"Problem {number} of {causes}, {one.severity.value}: {place}: {facts_of(one.key, one.findings)}."
     report = Report("cause", headline, columns, rows, notes, folded=shown)
-    report.lead = _what_to_do(number, one, mending, names, systems)
-    report.pointers = [Pointer("Who can reach it" if _closer(one).startswith("who") else "Look closer", _closer(one))]
+    report.lead = _what_to_do(number, one, mending, names, systems, is_all=is_all)
+    report.most, report.more = _ROWS, _more_checks
+    has_deed = any(finding.happened is not None for finding in one.findings)
+    report.pointers = (
+        []
+        if has_deed
+        else [Pointer("Who can reach it" if _closer(one).startswith("who") else "Look closer", _closer(one))]
+    )
     return report
+
+
+_ROWS = 5
+
+
+def _more_checks(left: Sequence[Row]) -> str:
+    return f"{count_of(len(left), 'more check')}: {_grades([row['severity'] for row in left])}"
 
 
 def _merged(one: Cause) -> list[Row]:
@@ -236,6 +252,7 @@ def _merged(one: Cause) -> list[Row]:
     for finding in one.findings:
         by_check.setdefault(finding.check, []).append(finding)
     where = where_of(one)
+    is_brief = len(by_check) > _FEW
     rows: list[Row] = []
     for name, some in by_check.items():
         first = some[0]
@@ -245,8 +262,9 @@ def _merged(one: Cause) -> list[Row]:
         words = _LIMIT_WORDS.sub("", words.partition(" — ")[0].partition("; ")[0])
         rows.append(
             {
-                "severity": severity, "check": name, "place": first.place, "place_words": place, "evidence": words,
-                "times": len(some),
+                "severity": severity, "check": name, "place": first.place, "place_words": place,
+                # Many are told in a line each; -w has the evidence of all.
+                "fact": fact_of(first) if is_brief else words, "evidence": words, "times": len(some),
             }
         )  # fmt: skip
     return rows
@@ -295,7 +313,13 @@ def _closer(one: Cause) -> str:
 
 
 def _what_to_do(
-    number: int, one: Cause, mending: Mending, names: Callable[[str], Names], systems: Collection[str]
+    number: int,
+    one: Cause,
+    mending: Mending,
+    names: Callable[[str], Names],
+    systems: Collection[str],
+    *,
+    is_all: bool,
 ) -> list[str]:
     """Say what ends a problem: what is urgent, the tool's steps, what a person does and where, and how that shows."""
     ended = {finding.subject for finding in mending.ended}
@@ -324,25 +348,35 @@ def _what_to_do(
         first = mending.items[0].step
         notes.append(f"{'THEN, by the tool' if deeds else 'BY THE TOOL'}: mend {number}")
         steps = f"{count_of(len(mending.items), 'step')}{f', {by_hand:,} of them by hand' if by_hand else ''}"
-        notes.append(f"    {steps}; the first, on {first.where}: {_shortened(first.word(names(first.system)))}.")
+        word = first.word(names(first.system)).removeprefix(f"{first.where.partition(': ')[2]}: ")
+        notes.append(f"    {steps}; the first, on {first.where}: {_shortened(word)}.")
     if advice:
-        notes.append(f"{'THEN, by hand' if notes else 'DO, by hand: no step of the tool ends it'}")
-        for where, text in advice:
+        # One place of all is said once.
+        only = next(iter(advice))[0] if len({where for where, _ in advice}) == 1 else ""
+        on = f", on {only}" if only in systems else ""
+        notes.append(f"THEN, by hand{on}" if notes else f"DO, by hand{on}: no step of the tool ends it")
+        for where, text in list(advice)[: None if is_all else _ADVICE]:
             place += 1
-            notes.append(f"{place:2}  {where}: {text}.")
+            said = f"{text[:1].upper()}{text[1:]}" if on else f"{where}: {text}"
+            notes.append(f"{place:2}  {said}.")
+        rest_of = len(advice) - _ADVICE
+        notes += [f"    {rest_of} more: check {number} -a"] if rest_of > 0 and not is_all else []
         notes += [f"    mend leaves it, for {why}." for why in mending.reasons[:_SAID]]
-    return notes + _how_it_shows(rest, [where.partition(":")[0] for where, _ in advice], systems)
+    return notes + _how_it_shows(number, rest, [where.partition(":")[0] for where, _ in advice], systems)
 
 
-def _how_it_shows(findings: Sequence[Finding], places: Sequence[str], systems: Collection[str]) -> list[str]:
+def _how_it_shows(
+    number: int, findings: Sequence[Finding], places: Sequence[str], systems: Collection[str]
+) -> list[str]:
     """Say how it is seen that what a person does is done: what stands goes, what was done does not."""
     notes = []
     if any(each.happened is None for each in findings):
         named = [place for place in dict.fromkeys(places) if place in systems]
-        after = f"After: count {' '.join(named)}; then" if named else "Then"
-        notes.append(f"{after} check does not list it any more.")
+        notes.append(f"After: count{''.join(f' {name}' for name in named)}; then check does not list it any more.")
     if any(each.happened is not None for each in findings):
-        notes.append("What somebody did stays listed until its logs are old, or check --accept settles it.")
+        # What stands goes when it is mended; what was done does not go.
+        notes = [note.replace("; then check does not list it any more", "") for note in notes]
+        notes = [" ".join([*notes, f"What was done stays listed until check {number} --accept WHY."])]
     return notes
 
 

@@ -68,11 +68,11 @@ def groups_report(
     notes = [f"A ring in the plan: {' in '.join((*ring, ring[0]))}." for ring in find_cycles(nested)]
     hidden = len(rows) - len(shown)
     if hidden:
-        notes.append(Aside(f"{hidden} groups with one member or none are not shown (--all lists them)."))
-    headline = f"{len(rows)} group{'' if len(rows) == 1 else 's'}" + (
-        f"; {off} differ from the plan." if off else "."
-    )
-    return Report("groups", headline, _COLUMNS, rows, notes, "no groups", shown)
+        are = "is" if hidden == 1 else "are"
+        notes.append(Aside(f"{count_of(hidden, 'group')} with one member or none {are} not shown (groups -a)."))
+    differ = f"; {off:,} {'differs' if off == 1 else 'differ'} from the plan" if off else ""
+    empty = "none has two members" if rows else "no groups"
+    return Report("groups", f"{count_of(len(rows), 'group')}{differ}.", _COLUMNS, rows, notes, empty, shown)
 
 
 def of_groups(report: Report, names: Mapping[str, Collection[str]]) -> Report:

@@ -18,7 +18,7 @@ from neatledger.core.tree.address import Address
 from neatledger.formats.names import show_text
 from neatledger.reports.assurances import assured
 from neatledger.reports.change_words import change_cells, file_words, what_changes
-from neatledger.reports.report import Aside, Cell, Column, Report, Row, Show, count_of, moment_cell
+from neatledger.reports.report import Aside, Cell, Column, Pointer, Report, Row, Show, count_of, moment_cell
 from neatledger.reports.supposed import Changed
 
 __all__ = [
@@ -36,6 +36,7 @@ __all__ = [
     "texts_report",
     "undo_report",
     "who_makes",
+    "without_plan",
 ]
 
 _COLUMNS = (
@@ -76,6 +77,13 @@ class Item(Protocol):
     def by_hand(self) -> str: ...
     @property
     def waits(self) -> bool: ...
+
+
+def without_plan(report: Report) -> Report:
+    """Return the report of an office of which the plan says nothing yet: nothing can be held against it."""
+    headline = "The plan says nothing of people, groups or folders yet: there is nothing to make it match."
+    report.headline, report.is_assured, report.pointers = headline, False, [Pointer("A first plan", "draft")]
+    return report
 
 
 class LeftOver(Protocol):
@@ -478,5 +486,5 @@ def journal_report(entries: Sequence[tuple[Entry, str, Step | None, str]], names
                 "what": message or (step.word(names(step.system)) if step else ""),
             }
         )
-    headline = f"{count_of(len(rows), 'line')} in the journal; nothing in it is ever altered."
+    headline = f"{count_of(len(rows), 'line')} in the log of runs; nothing in it is ever altered."
     return Report("journal", headline, _JOURNAL_COLUMNS, rows, [], "nothing was ever carried out")

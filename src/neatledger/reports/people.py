@@ -91,10 +91,13 @@ def people_report(
     rows = [_person_row(plan, person, mine, groups, today) for person, mine in of_person.items()]
     folded = [row for row in rows if with_services or row["planned"] or row["kind"] != Kind.SERVICE.value]
     hidden = len(rows) - len(folded)
-    notes: list[str] = [Aside(f"{hidden} service accounts are not shown (--services lists them).")] if hidden else []
+    are = "is" if hidden == 1 else "are"
+    note = Aside(f"{count_of(hidden, 'service account')} {are} not shown (people --services).")
+    notes: list[str] = [note] if hidden else []
     others = len(rows) - len(plan.people)
-    headline = f"{len(rows)} people: {len(plan.people)} of the plan, {others} accounts matched with nobody in it."
-    empty = "no people: neither the plan nor the count has any"
+    counted = f"{len(plan.people):,} of the plan, {count_of(others, 'account')} matched with nobody in it"
+    headline = f"{count_of(len(rows), 'person')}: {counted}."
+    empty = "only service accounts" if hidden else "no people: neither the plan nor the count has any"
     return Report("people", headline, _COLUMNS, rows, notes, empty, folded)
 
 

@@ -73,7 +73,9 @@ def standing_report(found: Sequence[Stands], entries: int, without: Sequence[Add
     notes: list[str] = []
     if without:
         notes.append(f"Nobody decides on: {', '.join(map(show_address, without))}.")
-    notes.append(f"The record of decisions is whole: {count_of(entries, 'entry')}, each sealed with those before it.")
+    notes.append(
+        f"The record of decisions is intact: {count_of(entries, 'entry')}, each sealed with those before it."
+    )
     notes.append(Aside("review make -o FOLDER writes a workbook for each; review take FILE reads it back."))
     return Report("review", headline, columns, rows, notes, "the plan names nobody who decides on a folder (decides)")
 

@@ -126,10 +126,10 @@ def supposed_report(
     folded: list[Row] = [_shown(row) for row in _fold_people(people)]
     empty = "" if gone or come else "no access and no finding would change"
     report = Report("suppose", " ".join(words), _COLUMNS, rows, [], empty, folded, said.is_assured)
-    report.notes.append("Nothing was changed.")
     for title, listed in zip(("FINDINGS ADDED", "FINDINGS ENDED"), findings, strict=True):
         lines = ["  ".join(word for key in _TOLD if (word := _spelled(row[key]))) for row in _fold_findings(listed)]
         report.notes += [Aside(title), *map(Aside, lines)] if lines else []
+    report.notes.append("Nothing was changed.")
     return report
 
 

@@ -100,6 +100,8 @@ def unused_report(found: Answer, about: str) -> Report:
     """List what is unused, the longest first; systems of which nothing is known are named, not left out."""
     rows = [_row(one) for one in found.found]
     headline = f"{count_of(len(rows), 'right')} unused for {count_of(found.days, 'day')}{about}."
+    if not rows and found.unknown:
+        headline = f"What is unused{about} is not known on {', '.join(one.system for one in found.unknown)}."
     notes: list[str] = [f"{one.system}: nothing is known: {one.why}." for one in found.unknown]
     if found.young:
         notes.append(f"{count_of(found.young, 'more')} younger than that, or given since, are not told.")
