@@ -424,7 +424,7 @@ FIGURES = [
 def test_the_figures_of_a_limit(line: LimitStatus, figures: tuple) -> None:
     found = line.amount, line.difference, line.left, line.fullness, line.warned, line.items_left, line.items_warned
     assert found == figures
-    told = "20 more can be made" if figures[5] == 20 else "no more can be made" if figures[5] == 0 else ""
+    told = "20 left" if figures[5] == 20 else "none left" if figures[5] == 0 else ""
     assert told in line.items_words and bool(line.items_words) == (figures[5] is not None)
 
 

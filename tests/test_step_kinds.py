@@ -173,7 +173,7 @@ FITTING: list[tuple[Step, str, str]] = [
     (step(ShareStep, SHARE, replace(SHARE, enters=None)), "files", "on the share files: who may come in: all"),
     (step(ShareStep, SHARE, replace(SHARE, enters=frozenset(), writers=frozenset({"12", "11"}))), "files",
      "on the share files: who may come in: -; who may write though it is read-only: ada, ben"),
-    (step(TeamStep, TEAM, None), "/Cases", "make it no team folder any more"),
+    (step(TeamStep, TEAM, None), "/Cases", "end its sharing as a team folder"),
     (step(TeamStep, None, TeamFolder(b"/New", "New", TEAM.members)), "/New",
      "make it a team folder: let ada in with write; let the group vets in with read"),
     (step(TeamStep, None, TeamFolder(b"/New", "New")), "/New", "make it a team folder: without members"),

@@ -111,7 +111,7 @@ class PasswdFile:
 def why_state_by_hand(step: AccountStep, settings: Mapping[str, Any]) -> str:
     """Say why an account must be opened or closed by a person; nothing where the shadow file says it."""
     if "shadow" not in settings["accounts"]:
-        return "no shadow file of its accounts is named in the plan: the system's own tools make it"
+        return "the plan names no shadow file of its accounts"
     return ""
 
 

@@ -49,7 +49,7 @@ _PARTS = {
 }
 _ELSEWHERE = {
     "files": "the folders of a system of this sort are changed by its own tools",
-    "accounts": "its accounts are kept where only its own tools change them",
+    "accounts": "its accounts are changed in its own console",
     "sharing": "what it shares is changed by its own tools",
 }
 

@@ -179,6 +179,6 @@ def _seen_part(office: Office) -> Part:
     headline = (
         "All was seen."
         if not blind
-        else f"{count_of(blind, 'thing')} could not be seen: what hangs on it is not known."
+        else f"{count_of(blind, 'thing')} could not be read: what depends on it is unknown."
     )
     return Part("What was looked at", Report("seen", headline, columns, rows), keys=("system",))

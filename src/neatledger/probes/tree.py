@@ -112,7 +112,7 @@ def _accounts(found: Proposal, hints: Hints, entries: Sequence[_Entry]) -> None:
     if strangers:
         some = ", ".join(map(str, sorted(strangers)[:3]))
         found.lacking.append(
-            f"whose {len(strangers)} user ids are that no account has ({some} …): --passwd and --group of its server"
+            f"who has the {len(strangers)} user ids without an account ({some} …): --passwd and --group of its server"
         )
     for folder, names in inside.items():
         fitting = sum(name in logins for name in names)

@@ -46,7 +46,7 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
         if before is None:
             left_out.append(f"{one.system} was first counted on {one.when}: there is nothing to compare it with.")
         elif before.id == one.id:
-            left_out.append(f"{one.system} was not counted after {one.when}: nothing is known of what changed since.")
+            left_out.append(f"{one.system} has no count after {one.when}: what changed there since is unknown.")
         else:
             compared.append(one.system)
             if before.when != older.when:

@@ -218,7 +218,7 @@ class _System:
                     for each, word in moves.items()
                 ]
             case "grants nothing":
-                text = f"no list names {names[0]}, nor a group that it is in"
+                text = f"no list gives {names[0]} anything, by itself or by a group that it is in"
             case _:
                 text = f"only {people[0]} is in {names[0]}"
         return [Suggestion(self.system, one.kind, names, people, text)]

@@ -218,10 +218,9 @@ def _placed(
     best = max(free, key=lambda one: one.left or 0, default=None)
     if best is None or best.pool is None:
         names = ", ".join(str(part.use.address) for part in group.parts)
-        text = f"no other pool is known to have {show_size(group.least)} to {show_size(group.most)} for its copies"
-        questions.append(
-            Question(f"{group.system}: {group.rhythm.name}", f"{text} ({names}): which disk is it to be?")
-        )
+        room = f"{show_size(group.least)} to {show_size(group.most)}"
+        text = f"{names}: the copies need a disk with {room} left, and none is known: which one?"
+        questions.append(Question(f"{group.system}: {group.rhythm.name}", text))
         return PlacedGroup(group)
     return PlacedGroup(group, best.target.name, best.left, _copies_in(office, best.pool.holds[0], group))
 

@@ -146,8 +146,8 @@ class _System:
         seen = self.coverage.days_seen()
         if seen < self.days:
             return (
-                f"{count_of(seen, 'day')} seen without a gap, since {self.coverage.since.astimezone():%Y-%m-%d}: "
-                f"nothing can be said of {self.days}"
+                f"its logs cover only {count_of(seen, 'day')}, since {self.coverage.since.astimezone():%Y-%m-%d}; "
+                f"{self.days} are needed"
             )
         if Did.OPEN not in self.coverage.dids:
             return "its log tells of no opening: whether something is read is not known"

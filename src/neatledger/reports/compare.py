@@ -67,7 +67,7 @@ def compare_report(found: Beside, when: str) -> Report:
         Column("only_right", "", Show.MACHINE),
         Column("with_files", "FILES", wraps=True),
         Column("folders", "FOLDERS", number=True),
-        Column("by", "BY WHAT WHO HAS MORE HAS IT", wraps=True),
+        Column("by", "WHERE IT COMES FROM", wraps=True),
     )
     rows: list[Row] = []
     more = [0, 0]
@@ -100,7 +100,7 @@ def compare_report(found: Beside, when: str) -> Report:
         if groups:
             notes.append(f"Only {name} is in: {', '.join(groups)}.")
     if rows:
-        notes.append(Aside("A row holds for all below it that is alike."))
+        notes.append(Aside("A row also applies to everything below it that is the same."))
     folders = f"all {count_of(found.folders, 'folder')} of {', '.join(found.systems) or 'no system'}"
     said = assured(
         "compare",

@@ -137,8 +137,8 @@ def _remarks(outlooks: Sequence[Outlook], shown: Sequence[Outlook]) -> list[str]
     if trend is not None and trend.ratio is not None:
         # Why it is seen so, where one place is asked for.
         better, times = (Manner.LUMPS, trend.ratio) if trend.ratio > 1 else (Manner.STEADY, 1 / trend.ratio)
-        other = "a line" if better is Manner.LUMPS else "the mean of all that came"
-        best = "the mean of all that came" if better is Manner.LUMPS else "a line"
+        other = "a line" if better is Manner.LUMPS else "the average of all growth"
+        best = "the average of all growth" if better is Manner.LUMPS else "a line"
         notes.append(f"Tried on its own past, {other} would have been {times:.1f} times as far off as {best}.")
     return notes
 

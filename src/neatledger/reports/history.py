@@ -86,7 +86,7 @@ def history_report(found: Told) -> Report:
             headline = f"What {found.person} has on {found.address} is not known, {since} ({over})."
         if not last.is_there:
             headline = f"{found.address} is not there, {since} ({over})."
-    notes = ["A change lies after the day of one count (AFTER) and on or before that of the next (BY)."]
+    notes = ["Each change happened between two counts: AFTER the one and BY the other."]
     return Report("history", headline, _COLUMNS, rows, notes if len(rows) > 1 else [], "nothing was counted there")
 
 

@@ -18,7 +18,7 @@ _NEW = (Column("what", "A NEW"), Column("entry", "GETS", wraps=True))
 _PUSH = (
     Column("folder", "FOLDER", cuts=True),
     Column("what", "WHAT"),
-    Column("lost_entries", "ENTRIES OF ITS OWN THAT GO", wraps=True),
+    Column("lost_entries", "OWN ENTRIES REMOVED", wraps=True),
     Column("lose", "WHO LOSES", wraps=True),
     Column("gain", "WHO GAINS", wraps=True),
 )
@@ -90,9 +90,7 @@ def push_report(place: str, pushed: Sequence[tuple[Address, Pushed]], names: Nam
         f"Pushing the list of {place} down, {how}: {count_of(len(losers), 'person')} would lose something, "
         f"{count_of(len(gainers), 'person')} gain; {count_of(folders, 'folder')}, {count_of(files, 'file')} change."
     )
-    notes: list[str] = [
-        "Nothing was changed. Rights are those of the lists alone: what stands before them stays as it is."
-    ]
+    notes: list[str] = ["Nothing was changed. Only lists are compared: share permissions stay as they are."]
     if len(shown) < len(pushed):
         more = f"{len(pushed) - len(shown)} more only get their entries written anew: nobody gains or loses by it."
         notes.append(Aside(more))

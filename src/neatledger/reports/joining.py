@@ -84,7 +84,7 @@ def joining_rows(
         size = "unknown" if after.size is None else show_size(after.size)
         more = show_size(after.promised - before.promised)
         value = f"{show_size(before.promised)} of {size} is promised; with them {more} more"
-        beyond = f"{show_size(after.beyond)} more than it holds" if after.beyond else "it holds that"
+        beyond = f"promised {show_size(after.beyond)} more than it has" if after.beyond else "it holds that"
         rows.append(fact("pool", after.pool, value, beyond))
     rows += [fact("reaches", one.address, one.level.value, f"{one.by}, line {one.line}") for one in reach]
     rows += [fact("told", "", who, "by their post") for who in tell]

@@ -35,9 +35,7 @@ def matching_report(plan: Plan, proposals: Sequence[Proposal], written: int) -> 
             }
         )
     clear = [one for one in proposals if one.is_clear]
-    headline = (
-        f"{count_of(len(proposals), 'account')} not matched with a person yet; {len(clear)} of them clearly can be."
-    )
+    headline = f"{count_of(len(proposals), 'account')} not matched with a person yet; {len(clear)} clear."
     notes: list[str] = []
     if written:
         headline = f"{count_of(written, 'account')} joined to people in the plan."

@@ -31,6 +31,7 @@ __all__ = [
     "LeftOver",
     "carried_report",
     "journal_report",
+    "makes",
     "mend_report",
     "stays_report",
     "texts_report",
@@ -53,7 +54,7 @@ _COLUMNS = (
 )
 PLAN_LINES = {
     "the plan does not say that the tool may change this system": "may-change: true",
-    "no shadow file of its accounts is named in the plan: the system's own tools make it": "accounts: {shadow: FILE}",
+    "the plan names no shadow file of its accounts": "accounts: {shadow: FILE}",
 }
 """Why a person must make steps that the tool could make, if the plan said so → the line of the plan that says it."""
 TOOL, LATER, PERSON, REFUSED = "the tool", "the tool, later", "a person", "nobody"
@@ -77,6 +78,11 @@ class Item(Protocol):
     def by_hand(self) -> str: ...
     @property
     def waits(self) -> bool: ...
+
+
+def makes(steps: int) -> str:
+    """Return the verb of so many steps."""
+    return "makes" if steps == 1 else "make"
 
 
 def without_plan(report: Report) -> Report:
@@ -128,7 +134,8 @@ def mend_report(
         )
     folded = _folded(items, rows, ends, names)
     made = sum(who_makes(item) == TOOL for item in items)
-    headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan"
+    makes_match = f"{makes(len(items))} the systems match the plan (count of {when})"
+    headline = f"{count_of(len(items), 'step')} {makes_match}"
     headline += f"; the tool can make {made} of them." if items else "."
     if left and not items:
         headline = f"No step ends what differs{scope} by the count of {when}: {count_of(len(left), 'difference')}."
@@ -221,7 +228,7 @@ def _notes(items: Sequence[Item], left: Sequence[LeftOver], made: int) -> list[s
         could = f" The tool could with this line under {system} in office.yaml: {line}" if line else ""
         notes.append(f"{system}: a person must make {count_of(number, 'step')} there: {why}.{could}")
     if any(item.waits for item in items):
-        notes.append("What is to be made later would harm somebody before a person has made the steps above it.")
+        notes.append("Do the steps by hand first: later steps would lock somebody out otherwise.")
     if left:
         notes.append(f"{count_of(len(left), 'difference')} would stay:")
         reasons = _by_reason(left)

@@ -24,7 +24,7 @@ from neatledger.core.steps.shares import ShareStep
 from neatledger.core.steps.teams import TeamStep
 from neatledger.core.survey.accounts import AccountState
 from neatledger.formats.names import show_bytes
-from neatledger.reports.mend import LATER, PERSON, REFUSED, Item, who_makes
+from neatledger.reports.mend import LATER, PERSON, REFUSED, Item, makes, who_makes
 from neatledger.reports.report import Aside, Column, Report, Row, count_of
 
 __all__ = ["StepGroup", "groups_report", "step_groups"]
@@ -212,7 +212,8 @@ def groups_report(
     parts += [f"{makers[PERSON]} {'is' if makers[PERSON] == 1 else 'are'} by hand"] if makers[PERSON] else []
     parts += [f"{makers[REFUSED]} must not be made"] if makers[REFUSED] else []
     ended = f" and end {count_of(ends, 'finding')}" if ends else ""
-    headline = f"{count_of(len(items), 'step')} would bring what was found on {when} to the plan{ended}: "
+    match = f"{makes(len(items))} the systems match the plan{ended} (count of {when})"
+    headline = f"{count_of(len(items), 'step')} {match}: "
     rows: list[Row] = [
         {
             "letter": one.letter,

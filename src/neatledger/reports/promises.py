@@ -35,7 +35,7 @@ def promises_report(found: Sequence[Promise], when: str) -> Report:
     said = assured("promised", not over and not sizeless, headline, pools=f"{len(found):,}")
     notes = [
         "PROMISED: the sum of limits that block (nested ones once), with what is used without a limit.",
-        "Folders, people and groups share the same bytes out: the largest of the three is what may be asked for.",
+        "The same bytes count for folders, people and groups: the largest of the three is the promise.",
     ]
     headline = f"{said.text}, as counted on {when}."
     return Report("promises", headline, _COLUMNS, rows, notes, "no pools", is_assured=said.is_assured)

@@ -153,7 +153,7 @@ def trail_report(
     if not found.is_whole:
         more.insert(0, f"These are the last {len(rows):,} lines; --all shows every one, --since and --until a time.")
     if sum(one.fold.number for one in found.seen) > len(rows):
-        more.append(Aside("What one person did again within two minutes is one line; -a shows every record."))
+        more.append(Aside("Repeats within two minutes are one line; -a shows every record."))
     empty = "nothing of that is in the records; what they do not cover is not known"
     return Report("trail", headline, _COLUMNS, rows, more, empty)
 

@@ -90,7 +90,7 @@ _WORDS = {
     "entry": "nobody uses what it gives",
     "member": "others in it use it, they do not",
     "change": "it is only read by it",
-    "account": "does nothing there",
+    "account": "no use is logged",
     "hand-out": "nobody to whom it was handed uses it",
     "link": "nobody uses it, says the service",
 }
@@ -109,7 +109,7 @@ def unused_report(found: Answer, about: str) -> Report:
         day = min(one.there_since for one in found.found if one.is_older)
         notes.append(f"The oldest count is of {day}: whether they were there before that is not known.")
     if rows:
-        notes.append(Aside("never: not since SEEN SINCE, from when on the records have no gap."))
+        notes.append(Aside("never: not since the day in SEEN SINCE, from when on the logs are complete."))
         notes.append(Aside("--try shows who would have missed something of it in the last year, and the steps."))
     days = count_of(found.days, "day")
     said = assured(

@@ -111,7 +111,7 @@ def _bin_notes(system: str, rules: SpaceRules, bin_bytes: int | None) -> list[st
     message = (
         f"{system}: the bin holds {show_size(bin_bytes)}"
         if bin_bytes is not None
-        else f"{system}: the bin is not shown"
+        else f"{system}: the bin's size is not reported"
     )
     if days == 0:
         return [f"{message}; nothing is kept in it."]

@@ -92,9 +92,8 @@ def want_report(
     rows += [{**_EMPTY, "what": "cannot", "who": one.person, "where": "", "text": one.why} for one in found.cannot]
     notes = [f"Already so: {', '.join(found.already)}."] if found.already else []
     notes += plan_notes(words)
-    looked = f"Looked at {count_of(found.tried, 'set')} of memberships and entries"
-    limits = "" if found.is_whole else "; with so many groups not every larger set was tried: there may be fewer"
-    notes.append(f"{looked}{limits}.")
+    if not found.is_whole:
+        notes.append("With so many groups not every larger set was tried: there may be fewer changes.")
     if found.changes:
         do = f"mend {kept} --carry-out makes them" if kept else "how … --steps FILE writes the steps for mend"
         notes.append(Aside(f"{do}. Nothing was changed."))

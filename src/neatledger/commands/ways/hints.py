@@ -26,7 +26,7 @@ def add_hints(parser: argparse.ArgumentParser) -> None:
     more.add_argument("--homes", action="append", metavar="PATH", help="a folder of homes in it")
     more.add_argument("--token", metavar="URL", help="where a bearer token is got with name and password")
     more.add_argument("--sign-in", choices=("simple", "ntlm", "kerberos"), help="how a directory is signed in to")
-    more.add_argument("--ids", choices=("number", "sid"), help="which identifiers of a directory lists speak of")
+    more.add_argument("--ids", choices=("number", "sid"), help="which ids of a directory the access lists use")
     more.add_argument(
         "--allow", action="append", default=[], choices=("plain", "unsigned", "guest"),
         help="a directory without TLS, an SMB server that does not sign, a session as a guest",

@@ -144,7 +144,7 @@ def share_gate(share: Share, principal: Principal) -> Gate:
     elif share.is_read_only_for(principal.holder):
         reasons += (Reason(Effect.LIMITS, "read-only", WRITING, "the share is switched to read-only"),)
     elif not decision.rights & WRITING:
-        message = "its permission lets them write nothing: they are connected read-only"
+        message = "the share permission is read-only"
         reasons += (Reason(Effect.LIMITS, share.name, WRITING, message),)
     return Gate("share", share.path, decision.rights, reasons, decision.is_unsure)
 

@@ -328,7 +328,7 @@ def _match(parsed: PosixList, context: ItemContext, holder: Holder) -> _Match:
         found += [Entry(GROUP, perm, int(ident)) for ident, perm in parsed.named_groups if ident in holder.groups]
         if found:
             return _Match(
-                tuple(found), parsed.mask, "in a group named here; of several one must give all that is asked"
+                tuple(found), parsed.mask, "in a group named here; one group alone must give all that is asked"
             )
     elif parsed.gid in holder.groups:
         return _Match((Entry(GROUP_OBJ, mode >> 3 & 7),), None, f"is in the owning group {parsed.gid}")

@@ -52,7 +52,7 @@ def lapses_of_plan(plan: Plan) -> Iterator[Lapse]:
             yield Lapse(person.end, "person", person.name, person.id, "last day: close the accounts")
         if person.end is not None and person.accounts and person.kind is not Kind.SERVICE:
             clocks, heir = clocks_of(plan, person.end), person.successor or "nobody yet"
-            yield Lapse(clocks.hand_over, "hand-over", person.name, heir, "the successor reads it no more")
+            yield Lapse(clocks.hand_over, "hand-over", person.name, heir, "the successor's access ends")
             yield Lapse(clocks.keep, "keeping", person.name, heir, "what they left may be removed, by hand")
         for held in person.posts:
             if held.until is not None and held.until != person.end:
@@ -121,5 +121,5 @@ def lapses_of_service(service: Service, offers: Sequence[Offer]) -> Iterator[Lap
     for team in service.shared.teams:
         if team.ends:
             who = f"{len(team.members)} members"
-            then = "no team folder any more"
+            then = "it is no longer shared as a team folder"
             yield Lapse(team.ends, "team folder", Address(service.system, team.path), who, then)

@@ -226,8 +226,8 @@ class LimitStatus:
         found, left = self.found, self.items_left
         if found is None or left is None:
             return ""
-        more = f"{left:,} more can be made" if left else "no more can be made"
-        return f"{found.items_used:,} of {found.items:,} files and folders; {more}"
+        more = f"{left:,} left" if left else "none left"
+        return f"{found.items_used:,} of {found.items:,} files and folders used; {more}"
 
     @property
     def items_warned(self) -> int | None:

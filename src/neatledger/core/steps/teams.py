@@ -60,7 +60,7 @@ class TeamStep(RecordStep):
     def word(self, names: Names) -> str:
         """Say what to do with it."""
         if self.after is None:
-            return "make it no team folder any more"
+            return "end its sharing as a team folder"
         if self.before is None:
             lines = _member_lines(TeamFolder(self.after.path, self.after.name), self.after)
             return f"make it a team folder: {'; '.join(lines) or 'without members'}"

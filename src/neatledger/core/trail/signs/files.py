@@ -48,7 +48,7 @@ def _masses(history: History, login: str, rows: Ints, did: Did, kind: SignKind, 
         most, all_of_them = _most_files(records, window)
         if most >= threshold:
             words = f"{all_of_them:,} files {verb} within {within}; {most:,} in {limits.burst_minutes} minutes"
-            words += f", and never more than {usual:,} before" if len(past) else ", and nothing is known of before"
+            words += f"; the most before was {usual:,}" if len(past) else "; no earlier figure to compare with"
             yield Sign.of(history, kind, span, most, threshold, words, login=login, path=where)
 
 
