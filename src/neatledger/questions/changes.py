@@ -61,7 +61,8 @@ def ask(office: Office, since: date | None = None) -> AccessChanges:
             left_out.append(f"{one.system}: {one.not_seen_words} could not be seen on {one.when}: {doubt}.")
     sides = [office.systems_of(office.readers_of(count), count.day) for count in (older, newer)]
     changes = [change for system in compared for change in system_changes(system, *sides)]
-    return AccessChanges(older, newer, changes, left_out)
+    # Two counts of one moment say the same of what was not seen.
+    return AccessChanges(older, newer, changes, list(dict.fromkeys(left_out)))
 
 
 @dataclass(frozen=True, slots=True)
