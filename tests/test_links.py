@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import shutil
 import sqlite3
 import zlib
 from datetime import date
@@ -15,6 +16,7 @@ from icalendar import Calendar
 
 from conftest import ANY, DROP_TRAIL
 from neatledger.demo import meadow
+from neatledger.formats.stepfiles import read_steps
 
 EXCHANGE = "meadow:/Teams/Imaging exchange"
 
@@ -487,3 +489,31 @@ def test_a_services_list_is_pushed_down_to_its_own_folders_and_files(demo, run) 
     assert "owner" in run("folders", "meadow:/People/birch", "--office", demo, "--new-item").stdout
     lacking = run("folders", "loft:/", "--office", demo, "--new-item", status=2).stderr
     assert "nobody told whom this folder belongs to" in lacking and "--made-by" in lacking
+
+
+def test_a_link_is_ended_by_its_name_and_who_loses_what_is_what_supposing_it_says(
+    demo: Path, run, tmp_path: Path
+) -> None:
+    day = ("--office", demo, "--today", "2026-11-23")
+    for word, name in (("k1", "link:k1"), ("LINK:K1", "link:k1"), ("h1", "hand-out:h1")):
+        told = run("links", word, "--end", "--steps", tmp_path / "end.json", *day)
+        assert "1 step in" in told.stderr
+        rows = run("links", word, "--end", "-f", "csv", *day).stdout
+        assert rows == run("suppose", "--unshare", name, "-f", "csv", *day).stdout
+        (step,) = read_steps(tmp_path / "end.json")
+        assert step.after is None or not step.after.is_on
+        assert run("mend", tmp_path / "end.json", *day, status=None).stdout.startswith(
+            f"1 step of {tmp_path}/end.json"
+        )
+    for words, said in (
+        (("k99",), "no link or hand-out is called 'k99' (did you mean"), ((), "which link is to end? (links link:ID --end"),
+    ):  # fmt: skip
+        assert said in run("links", *words, "--end", *day, status=2).stderr
+    assert "--steps belongs to --end" in run("links", "--steps", "x", *day, status=2).stderr
+    office = Path(shutil.copytree(demo, tmp_path / "o"))
+    shared = json.loads((office / "meadow.shared.json").read_text())
+    next(link for link in shared["links"] if link["id"] == "k1")["on"] = "no"
+    (office / "meadow.shared.json").write_text(json.dumps(shared))
+    later = ("--office", office, "--today", "2026-11-24")
+    run("count", "meadow", *later)
+    assert "link:k1 on meadow is off already" in run("links", "k1", "--end", *later, status=2).stderr

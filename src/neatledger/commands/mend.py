@@ -173,7 +173,9 @@ def _report(
     office = app.office
     # What is only shown asks nobody for a password: a live directory is asked by --script alone.
     text = StepTexts(office).lines
-    report = mend_report(found.items, ends, found.left, found.names, text, office.count.when, _scope(args))
+    report = mend_report(
+        found.items, ends, found.left, found.names, text, office.count.when, _scope(args), _source(args)
+    )
     if found.items or found.left:
         report.notes[:0] = remains_of_closed(found.then, [item.step for item in found.items if not item.refused])
         return report
@@ -192,6 +194,17 @@ def _report(
     if waiting:
         report.notes.append(f"check has {count_of(waiting, 'finding')} that no step of the tool ends.")
     return report
+
+
+def _source(args: argparse.Namespace) -> str:
+    """Say from where some steps are that were chosen; nothing of all that the plan asks for."""
+    if args.steps:
+        return f" of {args.steps}"
+    if args.cause:
+        return f" against problem {args.cause}" if args.cause.isdecimal() else f" against {args.cause}"
+    if args.group:
+        return f" of group {args.group.upper()}"
+    return f" against {' and '.join(args.only)}" if args.only else ""
 
 
 def _scope(args: argparse.Namespace) -> str:

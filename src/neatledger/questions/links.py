@@ -18,7 +18,7 @@ from neatledger.formats.nearest import or_else
 from neatledger.ledger.reader import SurveyReader
 from neatledger.questions.office import Office
 
-__all__ = ["JudgedOffer", "JudgedOffers", "OfferFilter", "ask", "judge", "load_offers", "services_of"]
+__all__ = ["JudgedOffer", "JudgedOffers", "OfferFilter", "ask", "find_offer", "judge", "load_offers", "services_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,6 +105,19 @@ def load_offers(reader: SurveyReader, service: Service) -> list[Offer]:
     targets = [(one.path, one.is_file) for one in shared.links]
     targets += [(one.path, one.is_file) for one in shared.hand_outs]
     return offers_of(service, exposer.find(targets))
+
+
+def find_offer(office: Office, word: str) -> Offer:
+    """Return the link or hand-out that is meant: ``link:k1``, or its id alone; raises `UnknownNameError`."""
+    offers = [offer for reader, service in services_of(office) for offer in load_offers(reader, service)]
+    found = [offer for offer in offers if word.casefold() in (offer.name.casefold(), offer.item.id.casefold())]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        names = ", ".join(f"{offer.name} on {offer.system}" for offer in found)
+        raise UnknownNameError(f"several are called {word!r}", hint=f"there are: {names}")
+    known = [name for offer in offers for name in (offer.name, offer.item.id)]
+    raise UnknownNameError(f"no link or hand-out is called {word!r}", hint=or_else(word, known, "links lists them"))
 
 
 def judge(plan: Plan, day: date, service: Service, offers: Sequence[Offer]) -> Iterator[JudgedOffer]:

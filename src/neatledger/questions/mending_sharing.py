@@ -17,7 +17,7 @@ from neatledger.core.tree.address import Address
 from neatledger.questions import links
 from neatledger.questions.office import Office
 
-__all__ = ["sharing_steps"]
+__all__ = ["end_of", "sharing_steps"]
 
 # What only ends with the thing itself: nothing that is changed about it would bring it to the rules.
 _ENDS = frozenset({"ended-but-on", "maker-gone", "target-gone", "passed-on", "chain-too-deep"})
@@ -49,7 +49,7 @@ def _step(office: Office, offer: Offer, breaches: Collection[Breach]) -> Step | 
     checks = {one.check for one in breaches}
     item = offer.item
     if checks & _ENDS or _is_for_others(breaches):
-        return _end(offer)
+        return end_of(offer)
     after: HandOut | Link = item
     if checks & {"no-end", "ends-too-late"}:
         # What holds for it is what the office, its system, its maker and its folder say together.
@@ -59,7 +59,7 @@ def _step(office: Office, offer: Offer, breaches: Collection[Breach]) -> Step | 
         if rule.link_days is not None:
             last = (item.made or office.day) + timedelta(days=rule.link_days)
             if last < office.day:
-                return _end(offer)
+                return end_of(offer)
             after = replace(after, expires=last)
     if isinstance(after, Link):
         if "anyone-may-change" in checks or any("gives" in one.message for one in breaches):
@@ -76,7 +76,8 @@ def _is_for_others(breaches: Collection[Breach]) -> bool:
     return any(one.check == "beyond-the-rules" and "gives" not in one.message for one in breaches)
 
 
-def _end(offer: Offer) -> Step | None:
+def end_of(offer: Offer) -> Step | None:
+    """Return the step that ends a link or a hand-out; None of a link that is off already."""
     item = offer.item
     if isinstance(item, HandOut):
         return HandOutStep(offer.system, item, None)

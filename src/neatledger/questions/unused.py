@@ -146,7 +146,7 @@ class _System:
         seen = self.coverage.days_seen()
         if seen < self.days:
             return (
-                f"its logs cover only {count_of(seen, 'day')}, since {self.coverage.since.astimezone():%Y-%m-%d}; "
+                f"its logs cover only {count_of(seen, 'day')} without a gap, since {self.coverage.since.astimezone():%Y-%m-%d}; "
                 f"{self.days} are needed"
             )
         if Did.OPEN not in self.coverage.dids:

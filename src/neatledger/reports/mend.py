@@ -109,10 +109,12 @@ def mend_report(
     text: Callable[[Step], Sequence[str]],
     when: str,
     scope: str = "",
+    source: str = "",
 ) -> Report:
     """Show the steps in their order; `ends` are the findings that each ends, `left` what none does.
 
-    `scope` says of what they are, where that is not everything.
+    `scope` says of what they are, where that is not everything; `source` from where, where they were chosen: these
+    are not all that the plan asks for.
     """
     rows: list[Row] = []
     for number, (item, findings) in enumerate(zip(items, ends, strict=True), start=1):
@@ -134,9 +136,10 @@ def mend_report(
         )
     folded = _folded(items, rows, ends, names)
     made = sum(who_makes(item) == TOOL for item in items)
-    makes_match = f"{makes(len(items))} the systems match the plan (count of {when})"
-    headline = f"{count_of(len(items), 'step')} {makes_match}"
-    headline += f"; the tool can make {made} of them." if items else "."
+    match = source or f" {makes(len(items))} the systems match the plan{scope}"
+    headline = f"{count_of(len(items), 'step')}{match} (count of {when})"
+    if items:
+        headline += f"; the tool can make {made:,}." if made else "; all by hand." if items[1:] else "; by hand."
     if left and not items:
         headline = f"No step ends what differs{scope} by the count of {when}: {count_of(len(left), 'difference')}."
     said = assured("mend", not items and not left, headline.rstrip("."), scope=scope, when=when)
