@@ -145,10 +145,8 @@ class _System:
             return "its log was not read yet, or told nothing: count --logs"
         seen = self.coverage.days_seen()
         if seen < self.days:
-            return (
-                f"its logs cover only {count_of(seen, 'day')} without a gap, since {self.coverage.since.astimezone():%Y-%m-%d}; "
-                f"{self.days} are needed"
-            )
+            cover = f"{count_of(seen, 'day')} without a gap, since {self.coverage.since.astimezone():%Y-%m-%d}"
+            return f"its logs cover only {cover}; {self.days} are needed"
         if Did.OPEN not in self.coverage.dids:
             return "its log tells of no opening: whether something is read is not known"
         return ""
