@@ -95,7 +95,7 @@ def _trail_parts(office: Office) -> list[Part]:
         return []
     odd = signs_report(signs.ask(office)[::-1], f" in the records of {_SIGN_DAYS} days", ())
     unused_rights = unused_report(unused.ask(office), "")
-    return [Part("What looks wrong", odd, keys=("moment", "sign")), Part("What nobody used", unused_rights)]
+    return [Part("What is unusual", odd, keys=("moment", "sign")), Part("What nobody used", unused_rights)]
 
 
 def _history_part(office: Office) -> Part:
