@@ -894,7 +894,7 @@ def test_a_stop_says_whether_and_for_how_long_it_may_be_passed(line: LimitStatus
 
 POOLED = 'pools: {meadow: {holds: ["meadow:/"], size: 1 kB}}\nentitlements: {paid: {holders: [ada], systems: [meadow], space: 700 B}}\n'
 OF_POOL = FoundLimit(On.POOL, "meadow", 1000, used=400, by="the console")
-AS = "; as planned, for the system does not tell"
+AS = "; as planned: the system reports no limit"
 STOPS: list[tuple[tuple[LimitStatus, ...], str, list[tuple[str, int | None, bool, str]]]] = [
     # the limits, why they may not write there, and what they come up against, the first to stop first
     ((pool(used=300),), "", [("pool meadow", 700, True, "300 B of 1 kB used")]),
@@ -918,7 +918,7 @@ STOPS: list[tuple[tuple[LimitStatus, ...], str, list[tuple[str, int | None, bool
     ((of_folder(100, found=replace(found_limit(1000), used=200, kept_back=50, by="quotas")),), "", [
         ("limit on meadow:/a", 750, True, "200 B of 1 kB used, as quotas says; 50 B of it kept ready by the system")]),
     ((of_folder(100, UNLIMITED),), "", [("limit on meadow:/a", None, False, "no limit")]),
-    ((LimitStatus(LimitTarget(On.FOLDER, "meadow", "/a"), 5),), "", [("limit on meadow:/a", None, False, "not told: there may be one")]),
+    ((LimitStatus(LimitTarget(On.FOLDER, "meadow", "/a"), 5),), "", [("limit on meadow:/a", None, False, "not reported: there may be one")]),
 ]  # fmt: skip
 
 

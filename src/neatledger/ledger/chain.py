@@ -47,7 +47,7 @@ class Subject(Enum):
 class LinkState(Enum):
     """What is known of a link once it was recomputed."""
 
-    HOLDS = "holds"
+    HOLDS = "intact"
     BROKEN = "broken"
     REMOVED = "removed"  # what was removed afterwards: its link stands, its rows cannot be compared
 

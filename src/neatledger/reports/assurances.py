@@ -126,7 +126,10 @@ ASSURANCES = {
         "{name} has just what the plan says, and no more (count of {when})",
         "their accounts, groups, home, and every folder of the plan with its files, and all of it known",
     ),
-    "ledger": Assurance("{links} of {where} {hold}: everything is as it was written", "every link of the chain"),
+    "ledger": Assurance(
+        "The ledger is intact: {links} of {where} verified, everything is as it was written",
+        "every link of the chain",
+    ),
     "all-seen": Assurance("all was seen", "every system that was asked told all that it was asked"),
     "nobody": Assurance(
         "0 of {people} can reach {where} (count of {when})",

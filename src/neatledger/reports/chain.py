@@ -96,13 +96,13 @@ def chain_report(found: Proof, where: str, asked: str | None, kept: Link | None)
             f"Link {first.link.id} of {len(links)} in {where} is broken{more}: {_what(first.link)}: {first.why}."
         )
     else:
-        count, hold = count_of(len(links), "link"), "holds" if len(links) == 1 else "hold"
+        count = count_of(len(links), "link")
         otherwise = (
-            f"{count} of {where} {hold}, but not all that stands there is in {'it' if len(links) == 1 else 'them'}"
+            f"{count} of {where} verified, but not all that stands there is in {'it' if len(links) == 1 else 'them'}"
         )
         otherwise = otherwise if found.loose else f"Nothing was ever written into {where}"
         is_whole = bool(links) and not found.loose
-        headline = f"{assured('ledger', is_whole, otherwise, links=count, where=where, hold=hold).text}."
+        headline = f"{assured('ledger', is_whole, otherwise, links=count, where=where).text}."
     notes: list[str] = [f"{text[:1].upper()}{text[1:]}." for text in found.loose]
     if asked is not None:
         notes.append(_kept_words(asked, kept, first, links))
@@ -164,7 +164,7 @@ def _kept_words(asked: str, kept: Link | None, first: Proved | None, links: Sequ
     if kept is None:
         return f"No link has the seal {asked}: the ledger was altered or cut off since, or that is another ledger's."
     if first is not None and first.link.id <= kept.id:
-        return f"The seal that was kept is that of link {kept.id}, and what is before it does not hold."
+        return f"The seal that was kept is that of link {kept.id}, and what is before it is not intact."
     is_whole = not any(one.link.id > kept.id and one.link.subject in _TAKEN_OUT for one in links)
     still = "" if is_whole else " that still stands"
     return f"The seal that was kept is that of link {kept.id}: all up to it{still} is as it was then."

@@ -194,7 +194,8 @@ def forecast_report(outlooks: Sequence[Outlook], when: str, *, show_all: bool) -
         notes.append(f"A forecast needs {FEWEST} counts.")
     if known:
         notes.append(
-            f"The intervals are made to hold the truth in {RATE:.0%} of cases; no date is given beyond {YEARS} years."
+            f"The ranges are made to hold the truth in {round(100 * RATE)} % of cases; "
+            f"no date is given beyond {YEARS} years."
         )
     empty = "no place has a limit that could be met"
     return Report("forecast", headline, _COLUMNS, rows, notes, empty, folded, said.is_assured)

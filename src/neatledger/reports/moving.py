@@ -82,5 +82,6 @@ def moving_report(name: str, day: date, rows: Sequence[Row], notes: Sequence[str
     goes, comes, stays = (count_of(number, "thing") for number in counts)
     verbs = ["goes" if counts[0] == 1 else "go", "comes" if counts[1] == 1 else "come"]
     stay = "stays" if counts[2] == 1 else "stay"
-    headline = f"{name} moves on {day}: {goes} {verbs[0]}, {comes} {verbs[1]}, {stays} {stay} though nobody asked."
+    left = f"{stays} {stay} though nobody asked" if counts[2] else "nothing else is left over"
+    headline = f"{name} moves on {day}: {goes} {verbs[0]}, {comes} {verbs[1]}, {left}."
     return sheet(headline, "moving", rows, notes)

@@ -16,7 +16,7 @@ _COLUMNS = (
     Column("what", "WHAT", Show.MACHINE),
     Column("what_words", "WHAT", Show.PEOPLE, cuts=True),
     Column("left_bytes", "LEAVES", number=True),
-    Column("stops", "STOPS"),
+    Column("stops", "BLOCKS"),
     Column("because", "BECAUSE", wraps=True),
     Column("limit_bytes", "", Show.MACHINE),
     Column("used_bytes", "", Show.MACHINE),
@@ -68,7 +68,7 @@ def _words(what: str) -> str:
 def _stops(stop: Stop, room: Room) -> Cell:
     if stop.left is None:
         return None if stop.what == "access" and not room.is_known else "no"
-    return "yes" if stop.stops else "tells"
+    return "yes" if stop.stops else "warns"
 
 
 def _size(amount: int | None) -> Cell:

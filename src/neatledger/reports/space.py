@@ -223,7 +223,7 @@ def _full_words(free: ToFree) -> str:
     line, trend = free.outlook.status, free.outlook.trend
     limit = line.settings.limit
     assert isinstance(limit, int)
-    text = f"Disk {line.target.key} is {show_share(line.amount, limit).replace(' ', '')} full: "
+    text = f"Disk {line.target.key} is {show_share(line.amount, limit)} full: "
     text += f"{show_size(max(line.left or 0, 0))} left"
     when = None if trend is None else trend.meets(limit)
     if trend is not None and trend.slope > 0:

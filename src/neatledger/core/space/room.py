@@ -143,14 +143,14 @@ def find_room(plan: Plan, statuses: Sequence[LimitStatus], newcomer: Newcomer, t
 def _stop_of(status: LimitStatus, what: str, today: date) -> Stop:
     settings = status.settings
     if settings.limit is UNLIMITED:
-        return Stop(what, None, False, "no limit" if status.is_told else "not told: there may be one")
+        return Stop(what, None, False, "no limit" if status.is_told else "not reported: there may be one")
     word = f"{show_size(status.amount)} of {show_limit(settings.limit)} used"
     if status.found is not None and status.found.used is not None:
         word += f", as {status.found.by or 'the system'} says"
     if status.found is not None and status.found.kept_back and status.found.used is not None:
         word += f"; {show_size(status.found.kept_back)} of it kept ready by the system"
     if status.found is None:
-        word += "; as planned, for the system does not tell"
+        word += "; as planned: the system reports no limit"
     if not status.is_enforced(today):
         grace = status.grace_left(today)
         message = (
