@@ -32,7 +32,8 @@ MiB, GiB, TiB of 1024.
 knows; `plan PERSON` or `FOLDER` all that it says there, by line. An editor that reads `#
 yaml-language-server: $schema=office.schema.json` in the first line completes keys and marks faults as you
 type: `connect` writes that line and the file, `neatledger plan --schema -o office.schema.json` makes the file
-anew.
+anew. Words of before (`drop`, `single-files`) are read as they were; `neatledger plan --write` spells them as
+today, and changes nothing else.
 """
 
 

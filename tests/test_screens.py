@@ -168,7 +168,7 @@ def test_no_screen_has_a_private_word_and_none_is_wider_than_the_terminal(screen
 @pytest.mark.parametrize("call", FIRST)
 def test_a_first_screen_is_one_screen_and_ends_with_what_was_counted(screens: dict[str, str], call: str) -> None:
     lines = screens[call].splitlines()
-    most = {"check 1": 27, "draft": 40, "suppose --member payroll=thistle": 23}
+    most = {"check 1": 27, "draft": 30, "suppose --member payroll=thistle": 23}
     assert len(lines) <= most.get(call, 23), screens[call]
     assert (
         lines[-1].startswith(("Counted ", "The figures")) and sum(line.startswith("Counted ") for line in lines) <= 1

@@ -57,7 +57,7 @@ ASSURANCES = {
         "all that the plan gives on its folders and their files was found, and nothing more, and all of it is known",
     ),
     "changes": Assurance(
-        "Nobody gained or lost access between {then} and {now}{others}",
+        "Nobody gained or lost access {between}{others}",
         "every person on every folder and with its files, on all systems of the plan, counted both times",
     ),
     "compare": Assurance(

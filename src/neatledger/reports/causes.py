@@ -100,7 +100,7 @@ def _grades(severities: Sequence[object]) -> str:
 
 
 def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> Report:
-    """Show the first causes for a paper: without commands, with what helps in words."""
+    """Show the first causes for a paper: what they are, and what helps, filled in for the place or person."""
     columns = (
         Column("number", "", number=True),
         Column("where", "WHERE", wraps=True),
@@ -115,7 +115,8 @@ def causes_paper_report(causes: Sequence[Cause], since: SinceOf, first: int) -> 
     most = max((one.exposure.points for one in causes), default=1) or 1
     rows: list[Row] = []
     for number, one in enumerate(causes[:first], start=1):
-        advice = list(dict.fromkeys(each.advice or CHECKS[each.check].advice for each in one.findings))
+        said = (filled(each.advice or CHECKS[each.check].advice, each) for each in one.findings)
+        advice = list(dict.fromkeys(said))
         row = _cause_row(number, one, since)
         rows.append(
             {

@@ -83,11 +83,12 @@ def changes_report(
     found = sorted(changes, key=lambda one: (one.change.person, one.address))
     people = len({one.change.person for one in found if one.change.gains or one.change.loses})
     unsure = len({one.change.person for one in found if what_changes(one.change) == "not known"})
-    headline = f"{count_of(people, 'person')} gained or lost access between {then} and {now}"
+    between = f"between {then} and {now}" if then != now else f"between two counts of {now}"
+    headline = f"{count_of(people, 'person')} gained or lost access {between}"
     headline += f"; of {count_of(unsure, 'person')} it is not known" if unsure else ""
     more = f"; {count_of(len(others), 'other thing')} changed" if others else ""
     headline += f"{more}; not everything was compared" if left_out else more
-    said = assured("changes", not found and not left_out, headline, then=then, now=now, others=more)
+    said = assured("changes", not found and not left_out, headline, between=between, others=more)
     rows: list[Row] = []
     for number, one in enumerate(found):
         told = why(one) if why is not None and number < _MOST_EXPLAINED else None

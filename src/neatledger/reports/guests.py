@@ -27,9 +27,9 @@ _GUESTS = (
     Column("invited", "INVITED", spare=True),
     Column("accepted", "ACCEPTED", Show.MACHINE),
     Column("last_seen", "LAST SEEN"),
-    Column("idle_days", "IDLE DAYS", number=True),
+    Column("idle_days", "IDLE DAYS", number=True, spare=True),
     Column("reaches", "REACHES", wraps=True),
-    Column("folders", "FOLDERS", number=True),
+    Column("folders", "FOLDERS", Show.MACHINE, number=True),
     Column("next", "NEXT", wraps=True),
     Column("files", "", Show.MACHINE),
 )

@@ -79,9 +79,10 @@ def history_report(found: Told) -> Report:
     if last is not None:
         since = f"since {last.day}"
         if last.not_before not in (None, last.day):
-            since = f"since after {last.not_before}, by {last.day}"
+            since = f"since a day between {last.not_before} and {last.day}"
         over = count_of(found.counts, "count")
-        headline = f"{found.person} has {_level(last)} on {found.address}, {since} ({over})."
+        has = f"no access to {found.address}" if _level(last) == "none" else f"{_level(last)} on {found.address}"
+        headline = f"{found.person} has {has}, {since} ({over})."
         if _level(last) == "unknown":
             headline = f"What {found.person} has on {found.address} is not known, {since} ({over})."
         if not last.is_there:
