@@ -58,7 +58,7 @@ def _first_rows(report: Report) -> Report:
     if len(left) < 2:
         return report
     words = report.more(left) if report.more is not None else f"{count_of(len(left), 'row')} more"
-    pointers = [Pointer(words, "-a"), *report.pointers]
+    pointers = [Pointer(words, report.whole), *report.pointers]
     return replace(report, folded=report.shown[: report.most], pointers=pointers)
 
 

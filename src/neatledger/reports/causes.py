@@ -230,7 +230,7 @@ def cause_report(
     headline = f"Problem {number} of {causes}, {one.severity.value}: {place}: {facts_of(one.key, one.findings)}."
     report = Report("cause", headline, columns, rows, notes, folded=shown)
     report.lead = _what_to_do(number, one, mending, names, systems, is_all=is_all)
-    report.most, report.more = _ROWS, _more_checks
+    report.most, report.more, report.whole = _ROWS, _more_checks, f"check {number} -a"
     has_deed = any(finding.happened is not None for finding in one.findings)
     report.pointers = (
         []

@@ -177,6 +177,8 @@ class Report:
     """Rows that people are shown on a terminal, unless they ask for all."""
     more: Callable[[Sequence[Row]], str] | None = None
     """Says what the rows are that are left out; how many, where it is not given."""
+    whole: str = "-a"
+    """What is typed for all rows: the option alone, or the whole call."""
 
     @property
     def shown(self) -> Sequence[Row]:
