@@ -213,13 +213,9 @@ def _waiting(found: Parts) -> list[Row]:
 
 def _quiet(found: Parts, parts: Sequence[Sequence[Row]]) -> list[Said]:
     """Say of each part with nothing in it that there is nothing, and on what that rests."""
-    worst, unusual, full, ending, waiting = parts
-    words: list[Said] = []
-    if not worst:
-        checks = count_of(len(CHECKS), "check")
-        words.append(assured("brief", not found.gravest, "", checks=checks, when="the newest count"))
-    if not unusual:
-        words.append(_no_signs(found))
+    _, _, full, ending, waiting = parts
+    checks = count_of(len(CHECKS), "check")
+    words = [assured("brief", not found.gravest, "", checks=checks, when="the newest count"), _no_signs(found)]
     quiet = [
         word
         for word, lines in (("nothing full within 30 days", full), ("nothing ends within 7 days", ending))
@@ -229,7 +225,7 @@ def _quiet(found: Parts, parts: Sequence[Sequence[Row]]) -> list[Said]:
         words.append(Said("; ".join(quiet), False))
     if not waiting:
         words.append(Said("nothing waits that the ledger knows of", False))
-    return words
+    return [said for said in words if said.text]
 
 
 def _sign_where(one: Odd) -> Address | str:
@@ -248,14 +244,14 @@ def _sign_row(one: Odd) -> Row:
 
 
 def _no_signs(found: Parts) -> Said:
-    """Say that nothing is unusual in the week, and what that rests on."""
+    """Say that nothing is unusual in the week, and what that rests on; nothing where something is."""
     if found.odd is None:
         return Said("unusual events are not known: no log was read", False)
     reach = [*found.short]
     if found.earlier:
         reach.insert(0, f"{found.earlier} in the weeks before (trail --unusual)")
     since = str(found.week)
-    otherwise = f"nothing unusual known since {since}; {'; '.join(reach)}"
+    otherwise = "" if found.odd else f"nothing unusual known since {since}; {'; '.join(reach)}"
     return assured("brief-signs", not found.odd and not reach, otherwise, since=since, reach="")
 
 
