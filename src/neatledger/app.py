@@ -20,7 +20,6 @@ from typing import TYPE_CHECKING, TextIO
 
 from neatledger.core.people.credentials import Credentials
 from neatledger.errors import NeatError, OfficeError, SourceError, UsageError
-from neatledger.faces.durations import Durations
 from neatledger.faces.output import Output
 from neatledger.faces.progress import Progress, Waits
 from neatledger.faces.view import WHOLE, View
@@ -233,10 +232,13 @@ class App:
     @cached_property
     def waits(self) -> Waits:
         """What is being waited for; how long it took the last time is known by the office's folder."""
-        with suppress(NeatError):
-            durations = Durations(self.env, self.office_dir)
-            return Waits(self.streams.err, durations, quiet=self.options.quiet)
-        return Waits(self.streams.err, quiet=self.options.quiet)
+        waits = Waits(self.streams.err, quiet=self.options.quiet)
+        if waits.shows:
+            from neatledger.faces.durations import Durations
+
+            with suppress(NeatError):
+                waits.durations = Durations(self.env, self.office_dir)
+        return waits
 
     def credentials_for(self, system: str) -> Callable[[str, str], Credentials]:
         """Return what gives the name and the password for a system's hosts.

@@ -39,10 +39,10 @@ def _meaning(name: str, app: App) -> str:
     with suppress(NeatError, OSError):
         example = example_of(app.office, word)
         text += f"\nHere: {example}." if example else ""
-    return fill_lines(text)
+    return _fill_lines(text)
 
 
-def fill_lines(text: str) -> str:
+def _fill_lines(text: str) -> str:
     """Return the lines of a text, none wider than a help text is."""
     return "\n".join(fill(line, WIDTH, break_on_hyphens=False) for line in text.splitlines())
 

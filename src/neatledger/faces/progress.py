@@ -9,9 +9,10 @@ from __future__ import annotations
 import threading
 import time
 from types import TracebackType
-from typing import Self, TextIO
+from typing import TYPE_CHECKING, Self, TextIO
 
-from neatledger.faces.durations import Durations
+if TYPE_CHECKING:
+    from neatledger.faces.durations import Durations
 
 __all__ = ["Progress", "Waits"]
 

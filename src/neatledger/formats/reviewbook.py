@@ -8,7 +8,17 @@ from contextlib import closing
 from datetime import date, datetime
 from typing import Any
 
-from neatledger.core.reviews.pack import CHANGEABLE, Answer, AnsweredRow, Choice, Pack, PackRow
+from neatledger.core.reviews.pack import (
+    AS_PLANNED,
+    CHANGEABLE,
+    LESS,
+    MORE,
+    Answer,
+    AnsweredRow,
+    Choice,
+    Pack,
+    PackRow,
+)
 from neatledger.counting import count_of
 from neatledger.errors import FormatError
 from neatledger.formats.archives import UNREADABLE, check_archive
@@ -69,7 +79,7 @@ LEVELS_IN_WORDS = (
 def lead_of(pack: Pack) -> list[str]:
     """Return what is to be said before the rows of a pack: how many there are of which sort, and what happens."""
     counts = Counter(row.beside for row in pack.rows)
-    more, less, planned = (counts[word] for word in ("more than planned", "less than planned", "as planned"))
+    more, less, planned = (counts[word] for word in (MORE, LESS, AS_PLANNED))
     words = [f"{count_of(len(pack.rows), 'row')}."]
     words += [f"{more} {_has(more)} more than the plan says: decide these first."] if more else []
     words += [f"{less} {_has(less)} less."] if less else []
@@ -99,10 +109,11 @@ def write_pack(pack: Pack, office: str, when: str, decider: str) -> bytes:
     sheet.title = _SHEET
     fixed = [*_FIXED, *([_USED] if any(row.last_used for row in pack.rows) else [])]
     heads = [*fixed, *_OPEN, _TOKEN]
+    counted, what_to_do = lead_of(pack)
     lines: list[list[str]] = [
         [_plain(f"{office}: who may stay? For {decider}")],
-        [lead_of(pack)[0]],
-        [f"{lead_of(pack)[1]} Counted {when}. Please leave the other cells as they are. {LEVELS_IN_WORDS}."],
+        [counted],
+        [f"{what_to_do} Counted {when}. Please leave the other cells as they are. {LEVELS_IN_WORDS}."],
         [_NAME, ""],
         [_DAY, ""],
         [_PACK, pack.id],

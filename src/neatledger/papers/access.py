@@ -19,7 +19,7 @@ from neatledger.questions.office import Office
 from neatledger.questions.told import GradedFinding
 from neatledger.reports.compare import most_report
 from neatledger.reports.findings import since_words
-from neatledger.reports.paper import LETTERS, Grid, Paper, Part
+from neatledger.reports.paper import LETTERS, Grid, Paper, Part, numbered
 from neatledger.reports.report import Column, Report, Row, count_of
 
 __all__ = ["legend", "make", "sensitive_part"]
@@ -58,7 +58,7 @@ def make(office: Office) -> Paper:
         if any(finding.check in deciders.OF_ACCESS for finding in cause.findings)
     ]
     decisions = deciders.ask(office, causes, [])
-    lead = [f"{number}  {one.sentence}" for number, one in enumerate(decisions[:_SENTENCES], start=1)]
+    lead = numbered([decision.sentence for decision in decisions], _SENTENCES)
     rest = len(decisions) - _SENTENCES
     lead += [f"{count_of(rest, 'more decision')} of this kind, below."] if rest > 0 else []
     lead += [sensitive.report.headline, open_.report.headline, beyond.report.headline]

@@ -17,7 +17,7 @@ from neatledger.reports.compare import most_report
 from neatledger.reports.forecast import show_when
 from neatledger.reports.lapses import lapses_report
 from neatledger.reports.links import links_report
-from neatledger.reports.paper import Lines, Paper, Part
+from neatledger.reports.paper import Lines, Paper, Part, numbered
 from neatledger.reports.report import Column, Portion, Report, Row, Size, count_of
 from neatledger.reports.trail import signs_report
 from neatledger.reports.unused import unused_report
@@ -51,7 +51,7 @@ def make(office: Office) -> Paper:
         _seen_part(office),
     ]
     decisions = deciders.ask(office, causes, told.ask(office).filling)
-    lead = [f"{number}  {one.sentence}" for number, one in enumerate(decisions[:_SENTENCES], start=1)]
+    lead = numbered([decision.sentence for decision in decisions], _SENTENCES)
     lead += filter(None, [deciders.summary(office, decisions, causes, len(decisions[:_SENTENCES]))])
     lead = lead or [_nothing(office)]
     lead.append(f"{_change_words(office)} {deciders.not_known(office)}".strip())

@@ -16,7 +16,7 @@ from neatledger.reports.bands import bands_report
 from neatledger.reports.findings import findings_report
 from neatledger.reports.forecast import forecast_report, growth_of
 from neatledger.reports.kinds import barred_report
-from neatledger.reports.paper import Paper, Part, Use
+from neatledger.reports.paper import Paper, Part, Use, numbered
 from neatledger.reports.promises import promises_report
 from neatledger.reports.space import Whole, breakdown_report, space_report
 from neatledger.reports.versions import versions_report
@@ -61,7 +61,7 @@ def make(office: Office) -> Paper:
         findings,
     ]
     told_first = deciders_space.ask(office, facts.statuses, outlooks)
-    lead = [f"{number}  {sentence}" for number, sentence in enumerate(told_first[:_SENTENCES], start=1)]
+    lead = numbered(told_first, _SENTENCES)
     lead += [f"{len(told_first) - _SENTENCES} more below."] if len(told_first) > _SENTENCES else []
     lead = lead or ["No limit is known here, of a disk or of anything on it."]
     lead += filter(None, [deciders.not_known(office)])

@@ -58,9 +58,8 @@ def not_known(office: Office) -> str:
 def name_of_place(office: Office, place: Address | str) -> str:
     """Return a folder or a system by its title in the plan, or else by its last name."""
     if isinstance(place, Address):
-        title = next((one.title for one in office.plan.folders if one.address == place and one.title), "")
         last = place.parts[-1].decode("utf-8", "replace") if place.parts else ""
-        return title or last or name_of_place(office, place.system)
+        return office.plan.title_of(place) or last or name_of_place(office, place.system)
     system = place.partition(":")[0].partition(" ")[0]
     planned = office.plan.systems.get(system)
     return (planned.title if planned is not None else "") or system

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import date, timedelta
+from datetime import date
 
 from neatledger.core.plan.limits import UNLIMITED, On
 from neatledger.core.space.forecast import Outlook
@@ -12,11 +12,10 @@ from neatledger.core.space.sizes import show_limit, show_share, show_size
 from neatledger.core.space.when import YEARS, Meeting, When
 from neatledger.counting import count_of
 from neatledger.questions.deciders import day_words, name_of_place
+from neatledger.questions.freeing import is_soon
 from neatledger.questions.office import Office
 
 __all__ = ["ask"]
-
-_SOON = timedelta(days=30)
 
 
 def ask(office: Office, statuses: Sequence[LimitStatus], outlooks: Sequence[Outlook]) -> list[str]:
@@ -36,22 +35,15 @@ def ask(office: Office, statuses: Sequence[LimitStatus], outlooks: Sequence[Outl
             watch.append(f"What is used of {name} is unknown.")
         elif status.is_over or limit == 0:
             act.append(_over(office, status, limit, name))
-        elif status.target.on is On.POOL and _is_soon(office, when):
-            assert when is not None and outlook is not None, "only what has a trend is full on a day"
+        elif status.target.on is On.POOL and outlook is not None and is_soon(office, outlook, limit):
+            assert when is not None, "only what has a trend is full on a day"
             act.append(_full_soon(status, limit, name, when, outlook))
         elif status.warned is not None or status.items_warned is not None:
             watch += _nearly_full(status, limit, name)
         elif status.target.on is On.POOL:
             room.append(_room(limit - status.amount, name, when))
-    found = [("Act", sentence) for sentence in act] + [("Watch", sentence) for sentence in watch]
-    return [
-        f"{word}. {sentence[:1].upper()}{sentence[1:]}"
-        for word, sentence in (*found, *(("Room", one) for one in room))
-    ]
-
-
-def _is_soon(office: Office, when: When | None) -> bool:
-    return bool(when and when.meeting is Meeting.ON and when.day and when.day <= office.today + _SOON)
+    sorts = (("Act", act), ("Watch", watch), ("Room", room))
+    return [f"{word}. {text[:1].upper()}{text[1:]}" for word, sentences in sorts for text in sentences]
 
 
 def _name(office: Office, status: LimitStatus) -> str:

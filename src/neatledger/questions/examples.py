@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from datetime import date
 
 from neatledger.core.lists.rights import Level
 from neatledger.core.plan.limits import UNLIMITED, On, Settings
 from neatledger.core.plan.plan import Kind, Person
 from neatledger.core.space.limit_table import LimitStatus
 from neatledger.core.space.sizes import show_limit, show_size
+from neatledger.core.survey.shared import Shared
 from neatledger.counting import count_of
 from neatledger.errors import NeatError
 from neatledger.formats.names import show_address
@@ -78,23 +78,26 @@ def _share(office: Office) -> Iterator[str]:
             yield f"{share.name} on {system}"
 
 
-def _team_folder(office: Office) -> Iterator[str]:
+def _shared(office: Office) -> Iterator[tuple[str, Shared]]:
     for system, reader in office.readers.items():
-        for team in reader.shared.teams if reader.shared is not None else ():
-            yield f"{team.name} on {system}"
+        if reader.shared is not None:
+            yield system, reader.shared
+
+
+def _team_folder(office: Office) -> Iterator[str]:
+    return (f"{team.name} on {system}" for system, shared in _shared(office) for team in shared.teams)
 
 
 def _link(office: Office) -> Iterator[str]:
-    for system, reader in office.readers.items():
-        for link in reader.shared.links if reader.shared is not None else ():
+    for system, shared in _shared(office):
+        for link in shared.links:
             ends = f"until {link.expires}" if link.expires else "without an end"
             yield f"link:{link.id} of {link.maker} on {system}, {ends}"
 
 
 def _hand_out(office: Office) -> Iterator[str]:
-    for system, reader in office.readers.items():
-        for given in reader.shared.hand_outs if reader.shared is not None else ():
-            yield f"hand-out:{given.id} of {given.giver} on {system}"
+    for system, shared in _shared(office):
+        yield from (f"hand-out:{given.id} of {given.giver} on {system}" for given in shared.hand_outs)
 
 
 def _guest(office: Office) -> Iterator[str]:
@@ -131,7 +134,7 @@ def _limit_words(status: LimitStatus) -> str:
 
 def _band(office: Office) -> Iterator[str]:
     for name, band in office.plan.space.bands.items():
-        places = sum(limit.band is band or limit.band == band for limit in office.plan.space.limits)
+        places = sum(limit.band == band for limit in office.plan.space.limits)
         limit = show_limit(Settings.of(band.stated).limit)
         yield f"{name} is {limit}, by {count_of(places, 'line')} of the plan"
 
@@ -185,11 +188,7 @@ def _expiring(office: Office) -> Iterator[str]:
     found = lapses.ask(office)
     for lapse in found.coming:
         who = f" of {lapse.who}" if lapse.who else ""
-        yield f"{lapse.what}{who} ends on {_day(lapse.day)}"
-
-
-def _day(day: date) -> str:
-    return day.isoformat()
+        yield f"{lapse.what}{who} ends on {lapse.day}"
 
 
 def _unknown(office: Office) -> Iterator[str]:

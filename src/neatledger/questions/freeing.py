@@ -24,7 +24,7 @@ from neatledger.questions import kinds, versions
 from neatledger.questions.limits import load_history
 from neatledger.questions.office import Office
 
-__all__ = ["FreeFirst", "Freeing", "ask"]
+__all__ = ["FreeFirst", "Freeing", "ask", "is_soon"]
 
 _Mask = NDArray[np.bool_]
 """A mark for each folder of a system, in the order of its rows."""
@@ -72,12 +72,13 @@ def ask(office: Office, statuses: Sequence[LimitStatus], views: Mapping[str, Spa
         history = history or load_history(office)
         used = history.used(status)
         outlook = Outlook(status, find_trend(used), tuple(used))
-        if status.warned is not None or status.amount >= limit or _is_soon(office, outlook, limit):
+        if status.warned is not None or status.amount >= limit or is_soon(office, outlook, limit):
             found.append(FreeFirst(outlook, _things(office, status, views)))
     return found
 
 
-def _is_soon(office: Office, outlook: Outlook, limit: int) -> bool:
+def is_soon(office: Office, outlook: Outlook, limit: int) -> bool:
+    """Tell whether a place is full within thirty days, as far as a date can be given."""
     when = outlook.trend.meets(limit) if outlook.trend else None
     return bool(when and when.meeting is Meeting.ON and when.day and when.day <= office.today + _SOON)
 

@@ -16,7 +16,7 @@ from neatledger.core.lists.rights import Level, Right, level_of, with_view
 from neatledger.core.people.principals import Principal, principals_by_person
 from neatledger.core.plan.plan import Kind, PlanFolder
 from neatledger.core.reviews.outcome import Outcome, outcome_of
-from neatledger.core.reviews.pack import Answer, Choice, Decision, Pack, PackRow, faults_of
+from neatledger.core.reviews.pack import AS_PLANNED, LESS, MORE, Answer, Choice, Decision, Pack, PackRow, faults_of
 from neatledger.core.steps.contract import Step
 from neatledger.core.tree.address import Address
 from neatledger.core.tree.table import folder_paths
@@ -26,6 +26,7 @@ from neatledger.ledger.locations import find_location
 from neatledger.ledger.reviews import Taken
 from neatledger.questions import history, last_use
 from neatledger.questions.beside import changes_between
+from neatledger.questions.deciders import name_of_place
 from neatledger.questions.deciding import steps_for
 from neatledger.questions.imagined import imagined_office
 from neatledger.questions.office import Office
@@ -148,8 +149,6 @@ def _rows_of(office: Office, decider: str, top: Address, room: int) -> tuple[lis
     return found, left_out
 
 
-MORE, LESS, AS_PLANNED = "more than planned", "less than planned", "as planned"
-"""How what somebody has compares with the plan, in the order in which it is asked about."""
 _COMPARED = Right.LIST | Right.READ | Right.ADD | Right.MANAGE | Right.VIEW
 
 
@@ -161,10 +160,10 @@ def _beside_plan(rights: Right, planned: Right) -> str:
 
 def _place(office: Office, address: Address) -> str:
     """Return a folder as those call it who decide on it: by its title, or its names, and that of its system."""
-    planned = office.plan.systems.get(address.system)
-    system = planned.title if planned is not None and planned.title else address.system
-    title = next((folder.title for folder in office.plan.folders if folder.address == address and folder.title), "")
-    names = title or " / ".join(part.decode("utf-8", "surrogateescape") for part in address.parts)
+    system = name_of_place(office, address.system)
+    names = office.plan.title_of(address) or " / ".join(
+        part.decode("utf-8", "surrogateescape") for part in address.parts
+    )
     return f"{names} ({system})" if names else system
 
 

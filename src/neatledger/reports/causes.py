@@ -370,15 +370,13 @@ def _how_it_shows(
     number: int, findings: Sequence[Finding], places: Sequence[str], systems: Collection[str]
 ) -> list[str]:
     """Say how it is seen that what a person does is done: what stands goes, what was done does not."""
-    notes = []
-    if any(each.happened is None for each in findings):
-        named = [place for place in dict.fromkeys(places) if place in systems]
-        notes.append(f"After: count{''.join(f' {name}' for name in named)}; then check does not list it any more.")
-    if any(each.happened is not None for each in findings):
+    named = "".join(f" {place}" for place in dict.fromkeys(places) if place in systems)
+    stands = any(finding.happened is None for finding in findings)
+    if any(finding.happened is not None for finding in findings):
         # What stands goes when it is mended; what was done does not go.
-        notes = [note.replace("; then check does not list it any more", "") for note in notes]
-        notes = [" ".join([*notes, f"What was done stays listed until check {number} --accept WHY."])]
-    return notes
+        after = f"After: count{named}. " if stands else ""
+        return [f"{after}What was done stays listed until check {number} --accept WHY."]
+    return [f"After: count{named}; then check does not list it any more."] if stands else []
 
 
 def _shortened(text: str) -> str:

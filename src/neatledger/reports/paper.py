@@ -12,7 +12,16 @@ from neatledger.reports.chain import Link, head_words
 from neatledger.reports.forecast import Growth
 from neatledger.reports.report import Report
 
-__all__ = ["LETTERS", "Grid", "Lines", "Paper", "Part", "Use", "sealed"]
+__all__ = [
+    "LETTERS",
+    "Grid",
+    "Lines",
+    "Paper",
+    "Part",
+    "Use",
+    "numbered",
+    "sealed",
+]
 
 LETTERS: dict[Level, str] = {
     Level.NONE: "",
@@ -86,3 +95,8 @@ class Paper:
 def sealed(paper: Paper, head: Link | None) -> Paper:
     """Return a paper that also says up to where the ledger is sealed, so that the seal lies with its readers."""
     return paper if head is None else replace(paper, seal=head_words(head))
+
+
+def numbered(sentences: Sequence[str], most: int) -> list[str]:
+    """Return the first sentences of a paper as they stand on top, each with its number."""
+    return [f"{number}  {sentence}" for number, sentence in enumerate(sentences[:most], start=1)]

@@ -192,6 +192,10 @@ class Plan:
         closed = [one.address for one in self.folders if one.closed]
         return tuple(dict.fromkeys([*self.sharing.sensitive, *closed]))
 
+    def title_of(self, folder: Address) -> str:
+        """Return what people who decide call a folder; empty where the plan does not say it."""
+        return next((one.title for one in self.folders if one.address == folder and one.title), "")
+
     def posts_of(self, person: str) -> list[HeldPost]:
         """Return the posts that a person of the plan holds today."""
         return [one for one in self.people[person].posts if one.is_held(self.today)]

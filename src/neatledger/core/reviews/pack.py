@@ -11,7 +11,19 @@ from typing import Any
 from neatledger.core.lists.rights import Level
 from neatledger.core.tree.address import Address
 
-__all__ = ["CHANGEABLE", "Answer", "AnsweredRow", "Choice", "Decision", "Pack", "PackRow", "faults_of"]
+__all__ = [
+    "AS_PLANNED",
+    "CHANGEABLE",
+    "LESS",
+    "MORE",
+    "Answer",
+    "AnsweredRow",
+    "Choice",
+    "Decision",
+    "Pack",
+    "PackRow",
+    "faults_of",
+]
 
 
 class Choice(Enum):
@@ -22,6 +34,8 @@ class Choice(Enum):
     CHANGE = "change"
 
 
+MORE, LESS, AS_PLANNED = "more than planned", "less than planned", "as planned"
+"""How what somebody has compares with the plan, in the order in which it is asked about."""
 _WORDS = ("place", "may", "may_planned", "beside")
 CHANGEABLE = (Level.LIST, Level.VIEW, Level.ADD_ONLY, Level.READ, Level.WRITE, Level.MANAGE)
 """The levels that a row may be changed to."""
